@@ -1,0 +1,113 @@
+"""Every error that a user can meet, with its cause and its remedy.
+
+SortitorError
+├── BadInput        what was given cannot be understood or is out of bounds
+│   ├── TooLarge    more than the service takes
+│   └── Unsupported a kind of content the service does not read
+├── NotSignedIn     no account, or a wrong secret
+│   └── SlowDown    too many failed tries; carries the seconds to wait
+├── NotAllowed      the account's role does not cover this
+├── NotFound        nothing is there under this name
+├── Conflict        the present state does not allow it
+│   ├── Stale       what was edited is not what is there any more
+│   ├── FactsMoved  the facts changed since the preview; carries the new preview
+│   └── Cancelled   somebody stopped the work
+└── Unavailable     the database cannot be reached at the moment
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class FieldProblem:
+    """One thing wrong with one value: `pointer` is a JSON pointer (RFC 6901) or a place in a file."""
+
+    pointer: str
+    code: str
+    detail: str
+
+
+class SortitorError(Exception):
+    """The base: `code` is stable for programs, `detail` says what and where, `remedy` what to do."""
+
+    def __init__(
+        self, code: str, detail: str, remedy: str = "", problems: tuple[FieldProblem, ...] = ()
+    ) -> None:
+        super().__init__(detail)
+        self.code, self.detail, self.remedy, self.problems = code, detail, remedy, problems
+
+
+class BadInput(SortitorError):
+    """What was given cannot be understood or is out of bounds."""
+
+
+class TooLarge(BadInput):
+    """More than the service takes."""
+
+
+class Unsupported(BadInput):
+    """A kind of content that the service does not read."""
+
+
+class NotSignedIn(SortitorError):
+    """No account, or a wrong secret."""
+
+
+class SlowDown(NotSignedIn):
+    """Too many failed tries."""
+
+    def __init__(self, wait_seconds: int) -> None:
+        super().__init__(
+            "slow_down",
+            f"Too many failed tries. Wait {wait_seconds} seconds, then try again.",
+            "If the password is lost, an administrator can set a new one.",
+        )
+        self.wait_seconds = wait_seconds
+
+
+class NotAllowed(SortitorError):
+    """The account's role does not cover this."""
+
+
+class NotFound(SortitorError):
+    """Nothing is there under this name."""
+
+    def __init__(self, what: str, name: object) -> None:
+        super().__init__("not_found", f"There is no {what} {name}.", "Check the number or search for it.")
+
+
+class Conflict(SortitorError):
+    """The present state does not allow it."""
+
+
+class Stale(Conflict):
+    """What was edited is not what is there any more."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__("stale", f"Somebody changed {what} meanwhile; nothing was saved.", "Read it again and repeat the change.")
+
+
+class FactsMoved(Conflict):
+    """The facts changed since the preview, so that the outcome would differ from what was shown."""
+
+    def __init__(self, preview: Any) -> None:
+        super().__init__(
+            "facts_moved",
+            "The facts have changed since this preview; nothing was applied.",
+            "Read the new preview and apply that one.",
+        )
+        self.preview = preview
+
+
+class Cancelled(Conflict):
+    """Somebody stopped the work; nothing of it was kept."""
+
+    def __init__(self) -> None:
+        super().__init__("cancelled", "The work was stopped; nothing of it was kept.", "Start it again when you want it.")
+
+
+class Unavailable(SortitorError):
+    """The database cannot be reached at the moment."""

@@ -1,0 +1,89 @@
+"""The frames that travel between checking, deciding and writing a lot."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import polars as pl
+
+from sortitor.core.notes import CATALOGUE
+from sortitor.core.vocabulary import Remedy, Verdict
+
+Schema = dict[str, pl.DataType | type[pl.DataType]]
+NOTES_SCHEMA: Schema = {"row": pl.Int64, "code": pl.String, "column": pl.String, "given": pl.String}
+KEYS_SCHEMA: Schema = {"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "given": pl.String}
+
+
+#: Which conflicts a remedy resolves; `skip` resolves every one.
+REMEDIES: dict[Remedy, frozenset[str]] = {
+    Remedy.SKIP: frozenset(code for code, kind in CATALOGUE.items() if kind.verdict),
+    Remedy.TAKE_BACK: frozenset({"retired_device", "flagged_device"}),
+    Remedy.MERGE: frozenset({"two_devices", "serial_differs"}),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A file as checked values.
+
+    rows:  `row`, `person`, `details` (JSON), `cells` (JSON of the original, where asked for) and one text column per device field
+    keys:  `row, kind, value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
+    notes: `row, code, column, given`
+    """
+
+    rows: pl.DataFrame
+    keys: pl.DataFrame
+    notes: pl.DataFrame
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What the fleet knows about the rows.
+
+    matches: `row, kind, value, maker, device_id, device_maker`
+    devices: `device_id, stage, flagged, ownership_basis, manual` (`;`-joined), `person_id` and every field as text
+    held:    `device_id, kind, value`, the identifiers of those devices
+    people:  `person` (lower case user name or mail), `person_id`
+    """
+
+    matches: pl.DataFrame
+    devices: pl.DataFrame
+    held: pl.DataFrame
+    people: pl.DataFrame
+
+
+def choices_of(choices: Mapping[int, str] | None = None) -> pl.DataFrame:
+    """Row number → remedy as the frame `row, remedy`."""
+    given = choices or {}
+    return pl.DataFrame({"row": list(given), "remedy": list(given.values())}, schema={"row": pl.Int64, "remedy": pl.String})
+
+
+_MERGES_SCHEMA: dict[str, Any] = {"row": pl.Int64, "device_id": pl.Int64, "other_id": pl.Int64}
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """Verdicts: `rows` as prepared with `verdict`, `device_id`, `person_id`, `changes` (JSON field → old, new).
+
+    merges: `row, device_id, other_id`, where the other device's identifiers come to the first
+    """
+
+    rows: pl.DataFrame
+    keys: pl.DataFrame
+    notes: pl.DataFrame
+    merges: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema=_MERGES_SCHEMA))
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """Rows by verdict, every verdict present."""
+        found = dict(self.rows["verdict"].value_counts().iter_rows())
+        return {verdict.value: int(found.get(verdict.value, 0)) for verdict in Verdict}
+
+    @property
+    def digest(self) -> str:
+        """SHA-256 over the outcome: equal digests mean that applying does the same to the same devices."""
+        outcome = self.rows.select("row", "verdict", "device_id", "person_id", "changes").write_csv() + self.merges.write_csv()
+        return hashlib.sha256(outcome.encode()).hexdigest()

@@ -1,0 +1,32 @@
+"""Reading a supplier's file: bytes in, a frame of text cells out, or an error that says what and where.
+
+A file is recognised by its content, never by its name: workbooks by their archive, JSON Lines by their objects,
+everything else as delimited text. Where the headers stand, and which of several sheets holds the rows, is found by
+what the headers mean.
+"""
+
+from __future__ import annotations
+
+from sortitor.core.errors import BadInput
+from sortitor.core.manifests import lines, sheets, text
+from sortitor.core.manifests.shape import EXTRA_CELLS, MAX_COLUMNS, MAX_ROWS, Manifest, Reading
+
+__all__ = ["EXTRA_CELLS", "MAX_COLUMNS", "MAX_ROWS", "Manifest", "Reading", "read_paste", "read_table"]
+
+
+def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:
+    """A file of any format, as rows of text cells. Raises BadInput, TooLarge or Unsupported."""
+    if not content.strip():
+        raise BadInput("empty_file", "The file is empty.", "Export the file again.")
+    if sheets.is_archive(content):
+        return sheets.read(content, reading)
+    decoded, encoding = text.decode(content)
+    if lines.is_json(decoded):
+        return lines.read_json(decoded, encoding)
+    return text.read(decoded, encoding, reading)
+
+
+def read_paste(content: bytes) -> Manifest:
+    """Identifiers separated by commas, semicolons, blanks or lines; each token becomes a row of its kind."""
+    decoded, _ = text.decode(content)
+    return lines.read_identifiers(decoded)

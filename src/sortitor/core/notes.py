@@ -1,0 +1,101 @@
+"""The notes that a row of a lot can carry: one table of codes, each with what it means and what to do."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sortitor.core.vocabulary import Severity, Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class NoteKind:
+    """`verdict` is what an error of this code makes of its row."""
+
+    code: str
+    severity: Severity
+    title: str
+    remedy: str
+    verdict: Verdict | None = None
+
+
+def _info(code: str, title: str, remedy: str = "Nothing to do.") -> NoteKind:
+    return NoteKind(code, Severity.INFO, title, remedy)
+
+
+def _warn(code: str, title: str, remedy: str) -> NoteKind:
+    return NoteKind(code, Severity.WARN, title, remedy)
+
+
+def _reject(code: str, title: str, remedy: str) -> NoteKind:
+    return NoteKind(code, Severity.ERROR, title, remedy, Verdict.REJECT)
+
+
+def _conflict(code: str, title: str, remedy: str) -> NoteKind:
+    return NoteKind(code, Severity.ERROR, title, remedy, Verdict.CONFLICT)
+
+
+_KINDS = (
+    _info("check_digit_added", "IMEI of 14 digits: its check digit was added"),
+    _info("software_version_dropped", "IMEI with software version (16 digits): reduced, check digit recomputed"),
+    _info("meid_converted", "MEID of 18 decimal digits: converted to hexadecimal"),
+    _info("skipped", "left out by hand"),
+    _info("taken_back", "the device is taken back into the fleet"),
+    _info("merged", "the devices are merged into one"),
+    _info("text_formula_unwrapped", 'written as ="…" to keep its zeros: unwrapped'),
+    _info("duplicate_row", "the same as an earlier row of this file", "Nothing to do; the first row counts."),
+    _warn("decimal_ending", "a spreadsheet added “.0”: removed", "Ask for the column as text next time."),
+    _warn("leading_apostrophe", "a leading apostrophe was removed", "Nothing to do; check that the rest is right."),
+    _warn("identifier_not_used", "the platform has no such identifier: left out",
+          "Check the platform of the row, or leave the column empty."),
+    _warn("manual_kept", "the value set by hand was kept",
+          "Import with “overwrite values set by hand” if the file is right."),
+    _warn("stronger_kept", "a value with a stronger basis was kept", "Declare the devices by hand if the file is right."),
+    _warn("person_unknown", "nobody has this user name or mail: kept as a detail",
+          "Import the person first, or correct the cell."),
+    _reject("scientific_notation", "a spreadsheet turned the number into a power of ten (3.5E+14)",
+            "The digits are lost in this file: ask the supplier for the column formatted as text."),
+    _reject("thousands_separators", "a spreadsheet put thousands separators into the number",
+            "Format the column as text in the original and export again."),
+    _reject("looks_like_date", "a date stands where a number should be",
+            "A spreadsheet may have converted it: format the column as text in the original and export again."),
+    _reject("cell_error", "a spreadsheet error (#N/A, ####) stands in the cell",
+            "Repair the formula or widen the column in the original and export again."),
+    _reject("digits_lost", "IMEI with fewer than 14 digits: digits were lost from the left",
+            "Format the column as text in the original, restore the zeros, export again."),
+    _reject("placeholder", "a placeholder, not an identifier", "Fill in the real number, or leave the cell empty."),
+    _reject("imei_check_failed", "IMEI whose check digit is wrong", "Compare with the label: a digit is mistyped."),
+    _reject("imei_length", "an IMEI has 15 digits; this has more than 16", "Compare with the label; two numbers may have run together."),
+    _reject("imei_characters", "an IMEI has digits only", "Check whether this is the serial number column."),
+    _reject("meid_characters", "a MEID has hexadecimal digits only", "Compare with the label; this may be another kind of number."),
+    _reject("meid_length", "a MEID has 14 hexadecimal or 18 decimal digits", "Compare with the label."),
+    _reject("eid_characters", "an EID has digits only", "Compare with the label."),
+    _reject("eid_length", "an EID has 32 digits", "Compare with the label; a spreadsheet may have cut the number: format the column as text."),
+    _reject("eid_check_failed", "EID whose check digits are wrong", "Compare with the label: a digit is mistyped."),
+    _reject("mac_characters", "a network address has hexadecimal digits only", "Compare with the label."),
+    _reject("mac_length", "a network address has 12 or 16 hexadecimal digits", "Compare with the label."),
+    _reject("mac_of_group", "the network address of a group, not of a device", "Read the address from the device itself."),
+    _reject("mac_randomised", "a network address that the device made up (locally administered): it changes",
+            "Read the hardware's own address, or leave the column empty."),
+    _reject("uuid_form", "a UUID has 32 hexadecimal digits", "Compare with what the device reports."),
+    _reject("fingerprint_form", "a hardware fingerprint is base64 text of at least 16 characters", "Export it from the device again."),
+    _reject("fingerprint_length", "a hardware fingerprint has at most 8 KiB", "Export it from the device again."),
+    _reject("serial_length", "a serial number has 3 to 64 characters", "Compare with the label."),
+    _reject("serial_characters", "a serial number has only A–Z, 0–9 and - . / _ +", "Compare with the label and retype it."),
+    _reject("nothing_valid", "no valid identifier in the row", "Give at least one serial number, IMEI or other hardware identifier."),
+    _reject("platform_unknown", "not a platform that Sortitor knows", "Write android, ios, windows, macos or linux."),
+    _reject("ownership_unknown", "not an ownership that Sortitor knows", "Write corporate, personal, partner or unknown."),
+    _reject("date_unreadable", "not a date", "Write dates as 2026-03-31 (or 31.03.2026)."),
+    _reject("text_too_long", "longer than 500 characters", "Shorten it; a missing quote may have joined many lines."),
+    _reject("formula", "a spreadsheet formula stands where text should be", "Replace it by its value."),
+    _reject("extra_cells", "more cells than the header has columns", "A separator inside a value needs quotes around the value."),
+    _conflict("rows_disagree", "rows of this file share an identifier but differ", "Keep the right row and remove the others."),
+    _conflict("rows_same_device", "several rows of this file point at one device by different identifiers",
+              "Join them into one row."),
+    _conflict("two_devices", "the identifiers of the row belong to different devices", "Check which device is meant; correct the row."),
+    _conflict("ambiguous_serial", "several makers use this serial number", "Give the maker."),
+    _conflict("serial_differs", "the device found by IMEI has another serial number", "Compare with the label; correct the row or the device."),
+    _conflict("retired_device", "the device is retired", "Take the device back first, or leave the row out."),
+    _conflict("flagged_device", "the device is reported missing or stolen", "Clear the report first, or leave the row out."),
+)
+
+CATALOGUE: dict[str, NoteKind] = {kind.code: kind for kind in _KINDS}

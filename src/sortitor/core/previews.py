@@ -1,0 +1,65 @@
+"""The one shape in which every change is shown before it is made."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from sortitor.core.sweeps import Bar
+
+
+@dataclass(frozen=True, slots=True)
+class Count:
+    """One number of a preview, with the words for it; `tone` is plain, good, warn or bad."""
+
+    key: str
+    label: str
+    count: int
+    tone: str = "plain"
+
+
+@dataclass(frozen=True, slots=True)
+class Example:
+    """One line of a preview: whose, which field, from what to what, and a remark."""
+
+    subject: str
+    field: str
+    before: str | None
+    after: str | None
+    note: str = ""
+    device_id: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Preview:
+    """What a change would do. `apply_label` is the button's text; `digest` is what applying must quote."""
+
+    title: str
+    apply_label: str
+    counts: tuple[Count, ...]
+    examples: tuple[Example, ...]
+    examples_total: int
+    warnings: tuple[str, ...] = ()
+    bars: tuple[Bar, ...] = ()
+    bars_line_days: int | None = None
+    digest: str = field(default="")
+
+
+def digest_of(outcome: Any) -> str:
+    """SHA-256 over the outcome's JSON with sorted keys; dates and enums as their text."""
+    return hashlib.sha256(json.dumps(outcome, sort_keys=True, default=str).encode()).hexdigest()
+
+
+def sealed(preview: Preview, outcome: Any = None) -> Preview:
+    """The preview with its digest, over `outcome` or else over all that it shows."""
+    values = asdict(preview)
+    values.pop("digest")
+    content = values if outcome is None else outcome
+    return Preview(**{name: getattr(preview, name) for name in values}, digest=digest_of(content))
+
+
+def plural(count: int, word: str) -> str:
+    """`1 device`, `2 devices`."""
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"

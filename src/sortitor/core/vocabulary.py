@@ -1,0 +1,147 @@
+"""The words of the product, as enums. A value here is the word on the wire, in the database and on the page."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class Stage(StrEnum):
+    """Where a device stands in its life."""
+
+    AWAITED = "awaited"
+    PARKED = "parked"
+    ACTIVE = "active"
+    DORMANT = "dormant"
+    RETIRED = "retired"
+
+
+class Platform(StrEnum):
+    """The operating system family of a device."""
+
+    ANDROID = "android"
+    IOS = "ios"
+    WINDOWS = "windows"
+    MACOS = "macos"
+    LINUX = "linux"
+
+
+class Ownership(StrEnum):
+    """Whose a device is."""
+
+    CORPORATE = "corporate"
+    PERSONAL = "personal"
+    PARTNER = "partner"
+    UNKNOWN = "unknown"
+
+
+class Basis(StrEnum):
+    """Why a value is believed; a stronger basis is never overwritten by a weaker one."""
+
+    INFERRED = "inferred"
+    PASS = "pass"
+    DECLARED = "declared"
+    MANUAL = "manual"
+
+    @property
+    def strength(self) -> int:
+        """Higher wins; equal strengths let the newer statement win."""
+        return list(Basis).index(self)
+
+
+class IdentifierKind(StrEnum):
+    """What kind of number identifies the hardware."""
+
+    SERIAL = "serial"
+    IMEI = "imei"
+    MEID = "meid"
+    EID = "eid"
+    MAC = "mac"
+    UUID = "uuid"
+    FINGERPRINT = "fingerprint"
+
+
+class Verdict(StrEnum):
+    """What would become of one row of a lot."""
+
+    ADD = "add"
+    CHANGE = "change"
+    UNCHANGED = "unchanged"
+    CONFLICT = "conflict"
+    REJECT = "reject"
+
+
+class Remedy(StrEnum):
+    """What a person decided about a row in conflict."""
+
+    #: The row is left out.
+    SKIP = "skip"
+    #: A retired device (or one reported missing or stolen) comes back into the fleet, awaited.
+    TAKE_BACK = "take_back"
+    #: The devices that the row joins become one; the older one in use stays.
+    MERGE = "merge"
+
+
+class Severity(StrEnum):
+    """How much a note matters."""
+
+    INFO = "info"
+    WARN = "warn"
+    ERROR = "error"
+
+
+class LotStatus(StrEnum):
+    """The life of a lot."""
+
+    #: The file is taken, and a job looks through it.
+    CHECKING = "checking"
+    DRAFT = "draft"
+    APPLIED = "applied"
+    REVERTED = "reverted"
+    DISCARDED = "discarded"
+
+
+class JobState(StrEnum):
+    """The life of a long piece of work."""
+
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    CANCELLED = "cancelled"
+
+
+class Outcome(StrEnum):
+    """What the gate decided."""
+
+    ADMITTED = "admitted"
+    PARKED = "parked"
+    REFUSED = "refused"
+
+
+class Activation(StrEnum):
+    """Who brings an arriving device into use."""
+
+    PERSON = "person"
+    COORDINATOR = "coordinator"
+    #: A device of no one person, such as a display: it comes into use at once.
+    SHARED = "shared"
+
+
+class Returning(StrEnum):
+    """What happens to a retired device that knocks."""
+
+    READMIT = "readmit"
+    PARK = "park"
+    REFUSE = "refuse"
+
+
+class Role(StrEnum):
+    """What an account may do; each role includes those before it."""
+
+    VIEWER = "viewer"
+    COORDINATOR = "coordinator"
+    ADMINISTRATOR = "administrator"
+
+    def covers(self, needed: Role) -> bool:
+        """Whether this role may do what `needed` may do."""
+        return list(Role).index(self) >= list(Role).index(needed)
