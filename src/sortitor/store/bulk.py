@@ -1,0 +1,46 @@
+"""Frames in and out of PostgreSQL by COPY, on the connection of the transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+import polars as pl
+from psycopg import sql
+from sqlalchemy import Connection
+
+from sortitor.store.engine import raw
+
+_SLICE_ROWS = 50_000
+
+
+def copy_in(connection: Connection, table: str, frame: pl.DataFrame, tell: Callable[[int], None] | None = None) -> None:
+    """Append the frame to the table; its columns carry the table's names. `tell` hears of rows as they go."""
+    names = sql.SQL(", ").join(map(sql.Identifier, frame.columns))
+    statement = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(sql.Identifier(table), names)
+    with raw(connection).cursor() as cursor, cursor.copy(statement) as copy:
+        for part in frame.iter_slices(_SLICE_ROWS):
+            # "necessary" quotes an empty text and leaves a missing one bare, which is how COPY tells them apart.
+            copy.write(part.write_csv(include_header=False, quote_style="necessary"))
+            if tell is not None:
+                tell(part.height)
+
+
+def temporary(connection: Connection, name: str, columns: str, frame: pl.DataFrame) -> None:
+    """A table that lives as long as the transaction, filled with the frame and analysed."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(f"DROP TABLE IF EXISTS {name}; CREATE TEMP TABLE {name} ({columns}) ON COMMIT DROP")
+        copy_in(connection, name, frame)
+        cursor.execute(f"ANALYZE {name}")
+
+
+def read_frame(connection: Connection, query: str, schema: Mapping[str, Any], values: Sequence[Any] = ()) -> pl.DataFrame:
+    """The query's rows as a frame of this schema."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(query, values)
+        return pl.DataFrame(cursor.fetchall(), schema=dict(schema), orient="row")
+
+
+def with_room(connection: Connection) -> None:
+    """Let this transaction sort and join in memory what would otherwise spill to disk: it moves many rows at once."""
+    raw(connection).execute("SET LOCAL work_mem = '256MB'")

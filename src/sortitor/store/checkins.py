@@ -1,0 +1,66 @@
+"""Check-ins: the one write that comes all day from every device, so it has a path of its own.
+
+Asynchronous psycopg, one statement for a whole batch, answered after the commit.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from psycopg import AsyncConnection
+from psycopg_pool import AsyncConnectionPool
+
+from sortitor.core.lifecycle import Sighting
+
+# Taken in order of id, so that two batches with common devices seldom meet head on; should they, one is tried again.
+# A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in use again.
+_UPDATE = """
+WITH given AS (
+    -- As one JSON text: four arrays would take the driver longer to write than PostgreSQL to work through.
+    SELECT place, decode(secret_hash, 'hex') AS secret_hash, least(seen_at, %(now)s) AS seen_at, os_version
+    FROM jsonb_to_recordset(%(given)s::jsonb) AS g (place int, secret_hash text, seen_at timestamptz, os_version text)
+), found AS (
+    -- One look-up each (OFFSET 0 keeps it so): joined as sets, all credentials would be read for a handful.
+    SELECT g.place, g.seen_at, g.os_version, c.device_id FROM given g
+    CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash AND revoked_at IS NULL OFFSET 0) c
+), latest AS (
+    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former
+    FROM found f JOIN devices d ON d.id = f.device_id ORDER BY f.device_id, f.seen_at DESC
+), written AS (
+    UPDATE devices d SET last_seen_at = greatest(d.last_seen_at, k.seen_at), os_version = coalesce(k.os_version, d.os_version),
+        stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
+        stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END
+    FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired'
+    RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage
+)
+SELECT f.place, w.id, w.woken, w.name, w.stage FROM found f JOIN written w ON w.id = f.device_id
+"""
+
+_WOKEN = """
+WITH entry AS (
+    INSERT INTO journal (at, actor, operation, subject, summary)
+    VALUES (%(at)s, 'device', 'device.wake', 'device', %(summary)s) RETURNING id
+)
+INSERT INTO journal_effects (entry_id, device_id, before, after)
+SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}' FROM entry, unnest(%(ids)s::bigint[]) AS device_id
+"""
+
+
+async def write(pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence[Sighting], now: datetime) -> list[tuple[int, str | None, str] | None]:
+    """A time to come is taken as now. For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer) good."""
+    answers: list[tuple[int, str | None, str] | None] = [None] * len(batch)
+    lines = [{"place": place, "secret_hash": c.secret_hash.hex(), "seen_at": c.seen_at.isoformat(), "os_version": c.os_version} for place, c in enumerate(batch)]
+    async with pool.connection() as connection, connection.cursor() as cursor:
+        await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
+        woken = set()
+        async for place, device_id, has_woken, name, stage in cursor:
+            answers[place] = (device_id, name, stage)
+            if has_woken:
+                woken.add(device_id)
+        if woken:
+            summary = "A dormant device checked in and is active again" if len(woken) == 1 else f"{len(woken)} dormant devices checked in and are active again"
+            await cursor.execute(_WOKEN, {"at": now, "summary": summary, "ids": sorted(woken)})
+    return answers

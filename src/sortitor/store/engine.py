@@ -1,0 +1,48 @@
+"""The connection to PostgreSQL: one engine a process, short transactions, foreign errors turned into ours."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any, TypeAlias
+
+import psycopg
+from psycopg import Connection as RawConnection
+from sqlalchemy import Connection, Engine, Row, create_engine, text
+from sqlalchemy.exc import DBAPIError
+
+from sortitor.store.failures import translate
+
+#: One row of a result, whatever its columns.
+Line: TypeAlias = "Row[*tuple[Any, ...]]"
+
+
+def make_engine(url: str, pool_size: int) -> Engine:
+    """An engine that notices a dead connection before it uses one."""
+    return create_engine(
+        url, pool_size=pool_size, max_overflow=pool_size, pool_pre_ping=True, pool_timeout=30,
+        connect_args={"connect_timeout": 10, "options": "-c timezone=UTC -c lock_timeout=60s"},
+    )  # fmt: skip
+
+
+@contextmanager
+def transaction(engine: Engine) -> Iterator[Connection]:
+    """One transaction; a failure of the database rolls it back and is raised as an error of ours."""
+    try:
+        with engine.begin() as connection:
+            yield connection
+    except (DBAPIError, psycopg.Error) as error:
+        # COPY and set-based statements go to the driver directly, so its own errors arrive here too.
+        raise translate(error) from error
+
+
+def raw(connection: Connection) -> RawConnection[tuple[object, ...]]:
+    """The psycopg connection under the transaction, for COPY."""
+    driver = connection.connection.driver_connection
+    assert isinstance(driver, RawConnection)
+    return driver
+
+
+def ping(connection: Connection) -> None:
+    """Ask the database for a sign of life."""
+    connection.execute(text("SELECT 1"))

@@ -1,0 +1,177 @@
+"""The journal: entries, their effects on devices, and taking an entry back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, insert, select
+from sqlalchemy.sql import Select
+
+from sortitor.store.bulk import with_room
+from sortitor.store.devices import apply_patch_table
+from sortitor.store.engine import Line, raw
+from sortitor.store.tables import journal, journal_effects
+
+
+def record(connection: Connection, values: Mapping[str, Any]) -> int:
+    """Write one entry and give its id."""
+    return connection.execute(insert(journal).values(**values).returning(journal.c.id)).scalar_one()
+
+
+def one(connection: Connection, entry_id: int) -> Line | None:
+    """One entry, with the id of the entry that reverted it."""
+    return connection.execute(_entries().where(journal.c.id == entry_id)).one_or_none()
+
+
+def page(connection: Connection, before: int | None, limit: int, operation: str | None = None, actor: str | None = None) -> Sequence[Line]:
+    """Entries, newest first; `operation` and `actor` restrict."""
+    query = _entries().order_by(journal.c.id.desc()).limit(limit)
+    if before is not None:
+        query = query.where(journal.c.id < before)
+    if operation:
+        query = query.where(journal.c.operation.startswith(operation, autoescape=True))
+    if actor:
+        query = query.where(journal.c.actor == actor)
+    return connection.execute(query).all()
+
+
+def _entries() -> Select[Any]:
+    later = journal.alias("later")
+    devices_touched = select(journal_effects.c.entry_id).where(journal_effects.c.entry_id == journal.c.id).exists().label("touches_devices")
+    return select(journal, later.c.id.label("reverted_by"), devices_touched).outerjoin(later, later.c.reverts == journal.c.id)
+
+
+def effects(connection: Connection, entry_id: int, after_device: int, limit: int) -> Sequence[Line]:
+    """`device_id, before, after` of one entry, by device."""
+    query = select(journal_effects).where(journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device)
+    return connection.execute(query.order_by(journal_effects.c.device_id).limit(limit)).all()
+
+
+def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequence[Line]:
+    """What happened to one device, newest first: the entry with the device's own before and after."""
+    later = journal.alias("later")
+    query = (
+        select(journal.c.id, journal.c.at, journal.c.actor, journal.c.operation, journal.c.summary, journal.c.reason,
+               journal.c.subject, journal.c.subject_id, journal_effects.c.before, journal_effects.c.after,
+               later.c.id.label("reverted_by"))
+        .join(journal_effects, journal_effects.c.entry_id == journal.c.id)
+        .outerjoin(later, later.c.reverts == journal.c.id)
+        .where(journal_effects.c.device_id == device_id).order_by(journal.c.id.desc()).limit(limit)
+    )  # fmt: skip
+    return connection.execute(query).all()
+
+
+@dataclass(frozen=True, slots=True)
+class Undoing:
+    """What taking an entry back would do to devices, and what it would leave and why."""
+
+    removed: int
+    restored: int
+    left: int
+    digest: str
+    examples: Sequence[tuple[int, str | None, str, Any, Any, str]]
+    examples_total: int
+
+
+_PLAN = """
+CREATE TEMP TABLE undoing ON COMMIT DROP AS
+WITH effect AS (
+    SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage, to_jsonb(d) AS now
+    FROM journal_effects e LEFT JOIN devices d ON d.id = e.device_id WHERE e.entry_id = %(entry)s
+), judged AS (
+    SELECT device_id, name, now, before, after, exists,
+        before IS NULL AS created,
+        -- A device that the entry created goes again only while nothing else happened to it.
+        stage = 'awaited' AND NOT EXISTS (
+            SELECT FROM journal_effects e2 JOIN journal j ON j.id = e2.entry_id
+            WHERE e2.device_id = effect.device_id AND e2.entry_id > %(entry)s AND j.reverts IS NULL
+            AND NOT EXISTS (SELECT FROM journal r WHERE r.reverts = j.id)
+        ) AS untouched,
+        -- A field goes back only while it still holds what the entry gave it.
+        (SELECT jsonb_object_agg(key, before -> key) FROM jsonb_object_keys(after) AS key
+            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL
+            AND (now -> key) IS NOT DISTINCT FROM (after -> key)
+            -- A retired device's name may have been given to another since.
+            AND NOT (key = 'name' AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
+                AND o.stage <> 'retired' AND o.id <> device_id))) AS patch,
+        (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(after) AS key
+            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL AND (now -> key) IS DISTINCT FROM (after -> key)) AS moved,
+        exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired' AND EXISTS (
+            SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired' AND o.id <> device_id
+        ) AS name_gone
+    FROM effect
+)
+SELECT device_id, name, before, after,
+    CASE WHEN NOT exists THEN 'left' WHEN created THEN CASE WHEN untouched THEN 'remove' ELSE 'left' END
+         WHEN moved @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers' THEN 'left' ELSE 'restore' END AS action,
+    CASE WHEN name_gone THEN coalesce(patch, '{}') || '{"name": null}' ELSE coalesce(patch, '{}') END AS patch,
+    CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN 'changed or arrived since'
+         WHEN moved IS NOT NULL THEN 'changed since: ' || array_to_string(moved, ', ')
+         WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
+FROM judged
+"""
+
+
+def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
+    """Work out, in the temporary table `undoing`, what reverting the entry does to each device.
+
+    `lock` holds the devices first, so that none moves between the plan and its carrying out.
+    """
+    with_room(connection)
+    with raw(connection).cursor() as cursor:
+        if lock:
+            cursor.execute("SELECT FROM devices d JOIN journal_effects e ON e.device_id = d.id WHERE e.entry_id = %s ORDER BY d.id FOR UPDATE OF d", [entry_id])
+        cursor.execute("DROP TABLE IF EXISTS undoing")
+        cursor.execute(_PLAN, {"entry": entry_id})
+        cursor.execute(
+            "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action = 'restore'),"
+            " count(*) FILTER (WHERE action = 'left'), count(*),"
+            " coalesce(encode(sha256(string_agg(device_id || action || patch || remark, '|' ORDER BY device_id)::bytea), 'hex'), '') FROM undoing"
+        )
+        removed, restored, left, total, digest = cursor.fetchone() or (0, 0, 0, 0, "")
+        # What stays as it is comes first: it is what the reader has to know.
+        cursor.execute("SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50")
+        examples = cursor.fetchall()
+    return Undoing(removed, restored, left, digest, examples, total)  # type: ignore[arg-type]
+
+
+def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
+    """Carry out what `plan_undoing` put into `undoing`, in the same transaction, under the reverting entry."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(
+            "INSERT INTO journal_effects (entry_id, device_id, before, after) "
+            "SELECT %s, d.id, jsonb_strip_nulls(to_jsonb(d)), NULL FROM undoing u JOIN devices d ON d.id = u.device_id WHERE u.action = 'remove'",
+            [revert_id],
+        )
+        cursor.execute("DELETE FROM devices d USING undoing u WHERE u.action = 'remove' AND d.id = u.device_id")
+        # What a merged device gave away comes back to it, unless it went elsewhere since.
+        cursor.execute(
+            """
+            UPDATE identifiers i SET device_id = u.device_id
+            FROM undoing u, jsonb_to_recordset(u.after -> 'given_away' -> 'identifiers') AS g (kind text, value text, maker text)
+            WHERE u.action = 'restore' AND i.kind = g.kind AND i.value = g.value AND i.maker = g.maker
+            AND i.device_id = (u.after -> 'given_away' ->> 'to')::bigint
+            """
+        )
+        cursor.execute(
+            """
+            DELETE FROM identifiers i USING undoing u, jsonb_to_recordset(u.after -> 'identifiers') AS a (kind text, value text)
+            WHERE u.action = 'restore' AND i.device_id = u.device_id AND i.kind = a.kind AND i.value = a.value
+            """
+        )
+        cursor.execute("DROP TABLE IF EXISTS patches")
+        cursor.execute(
+            "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE action = 'restore' AND patch <> '{}'"
+        )
+    apply_patch_table(connection, revert_id)
+    with raw(connection).cursor() as cursor:
+        cursor.execute("UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'", [entry_id])
+
+
+
+
+def touch(connection: Connection, entry_id: int, device_id: int, after: Mapping[str, Any]) -> None:
+    """Let an entry show in the timeline of a device none of whose fields it changed."""
+    connection.execute(insert(journal_effects).values(entry_id=entry_id, device_id=device_id, before={}, after=dict(after)))

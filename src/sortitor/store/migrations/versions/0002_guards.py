@@ -1,0 +1,63 @@
+"""What the tables alone cannot say: the journal only grows, identifiers have their device, files are stored as they are.
+
+Purpose: triggers that refuse UPDATE, DELETE and TRUNCATE on the journal; statement-level guards in the place of a foreign key
+from identifiers to devices (a key's check per row would double the time of a large lot); no compression of file contents.
+Lock and disk cost: an instant's exclusive lock on a few tables; none on disk.
+Way back: downgrade drops the triggers.
+"""
+
+from alembic import op
+
+revision = "0002"
+down_revision = "0001"
+branch_labels = None
+depends_on = None
+
+_TABLES = ("journal", "journal_effects")
+
+
+def upgrade() -> None:
+    op.execute(
+        """
+        CREATE FUNCTION refuse_rewriting_the_journal() RETURNS trigger LANGUAGE plpgsql AS $$
+        BEGIN
+            RAISE EXCEPTION 'the journal is append-only' USING ERRCODE = 'restrict_violation';
+        END $$
+        """
+    )
+    for table in _TABLES:
+        op.execute(f"CREATE TRIGGER {table}_append_only BEFORE UPDATE OR DELETE OR TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION refuse_rewriting_the_journal()")
+    op.execute(
+        """
+        CREATE FUNCTION require_the_device() RETURNS trigger LANGUAGE plpgsql AS $$
+        BEGIN
+            IF EXISTS (SELECT FROM written w LEFT JOIN devices d ON d.id = w.device_id WHERE d.id IS NULL) THEN
+                RAISE EXCEPTION 'an identifier belongs to a device that is not there' USING ERRCODE = 'foreign_key_violation';
+            END IF;
+            RETURN NULL;
+        END $$
+        """
+    )
+    op.execute(
+        """
+        CREATE FUNCTION take_the_identifiers_along() RETURNS trigger LANGUAGE plpgsql AS $$
+        BEGIN
+            DELETE FROM identifiers i USING gone g WHERE i.device_id = g.id;
+            RETURN NULL;
+        END $$
+        """
+    )
+    op.execute("CREATE TRIGGER identifiers_device_insert AFTER INSERT ON identifiers REFERENCING NEW TABLE AS written FOR EACH STATEMENT EXECUTE FUNCTION require_the_device()")
+    op.execute("CREATE TRIGGER identifiers_device_update AFTER UPDATE ON identifiers REFERENCING NEW TABLE AS written FOR EACH STATEMENT EXECUTE FUNCTION require_the_device()")
+    op.execute("CREATE TRIGGER devices_identifiers AFTER DELETE ON devices REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_identifiers_along()")
+    # Supplier files are read and written whole; compressing them costs more time than the space is worth.
+    op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTERNAL")
+
+
+def downgrade() -> None:
+    op.execute("DROP FUNCTION require_the_device() CASCADE")
+    op.execute("DROP FUNCTION take_the_identifiers_along() CASCADE")
+    for table in _TABLES:
+        op.execute(f"DROP TRIGGER {table}_append_only ON {table}")
+    op.execute("DROP FUNCTION refuse_rewriting_the_journal()")
+    op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTENDED")

@@ -1,0 +1,161 @@
+"""People and groups."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Sequence
+from typing import cast
+
+import polars as pl
+from sqlalchemy import Connection, func, or_, select
+
+from sortitor.core.lifecycle import COUNTED
+from sortitor.store import bulk
+from sortitor.store.engine import Line, raw
+from sortitor.store.tables import devices, groups, memberships, people
+
+_GROUPS = (
+    select(func.coalesce(func.array_agg(groups.c.name), []))
+    .join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == people.c.id)
+    .scalar_subquery().label("groups")
+)  # fmt: skip
+_HOLDING = (
+    select(func.count()).select_from(devices).where(devices.c.person_id == people.c.id, devices.c.stage.in_(COUNTED)).scalar_subquery().label("holding")
+)
+
+
+def one(connection: Connection, person_id: int) -> Line | None:
+    """One person with groups and the number of devices that count to the quota."""
+    return connection.execute(select(people, _GROUPS, _HOLDING).where(people.c.id == person_id)).one_or_none()
+
+
+def names(connection: Connection, ids: Collection[int]) -> dict[int, str]:
+    """Person → name."""
+    return {row.id: row.name for row in connection.execute(select(people.c.id, people.c.name).where(people.c.id.in_(ids)))}
+
+
+def by_name(connection: Connection, name: str) -> Line | None:
+    """The person of a user name or a mail address, who has not left."""
+    lower = name.strip().lower()
+    query = select(people, _GROUPS).where(or_(func.lower(people.c.user_name) == lower, func.lower(people.c.mail) == lower), people.c.left_at.is_(None))
+    return connection.execute(query.order_by(people.c.id).limit(1)).one_or_none()
+
+
+def lock(connection: Connection, person_id: int) -> int:
+    """Hold the person's row, so that two knocks of one person count one after the other; gives the devices they hold now."""
+    connection.execute(select(people.c.id).where(people.c.id == person_id).with_for_update())
+    query = select(func.count()).select_from(devices).where(devices.c.person_id == person_id, devices.c.stage.in_(COUNTED))
+    return connection.execute(query).scalar_one()
+
+
+def page(connection: Connection, query: str | None, group: str | None, after: int, limit: int) -> Sequence[Line]:
+    """People by id; `query` finds user name, name or mail."""
+    statement = select(people, _GROUPS, _HOLDING).where(people.c.id > after).order_by(people.c.id).limit(limit)
+    if query:
+        statement = statement.where(or_(
+            people.c.user_name.icontains(query, autoescape=True), people.c.name.icontains(query, autoescape=True),
+            people.c.mail.icontains(query, autoescape=True),
+        ))  # fmt: skip
+    if group:
+        inside = select(memberships.c.person_id).join(groups, groups.c.id == memberships.c.group_id).where(func.lower(groups.c.name) == group.lower())
+        statement = statement.where(people.c.id.in_(inside))
+    return connection.execute(statement).all()
+
+
+def all_groups(connection: Connection) -> Sequence[Line]:
+    """`name, people` of every group."""
+    query = select(groups.c.name, func.count(memberships.c.person_id).label("people")).outerjoin(memberships, memberships.c.group_id == groups.c.id)
+    return connection.execute(query.group_by(groups.c.name).order_by(groups.c.name)).all()
+
+
+def combinations(connection: Connection) -> Sequence[Line]:
+    """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups, devices, example_id`."""
+    of_person = (
+        select(memberships.c.person_id, func.array_agg(groups.c.name).label("groups"))
+        .join(groups, groups.c.id == memberships.c.group_id).group_by(memberships.c.person_id).subquery()
+    )  # fmt: skip
+    keys = (devices.c.platform, devices.c.os_version, devices.c.ownership, of_person.c.groups)
+    query = select(*keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")).outerjoin(
+        of_person, of_person.c.person_id == devices.c.person_id
+    )
+    return connection.execute(query.where(devices.c.stage.in_(COUNTED)).group_by(*keys)).all()
+
+
+def holders(connection: Connection, at_least: int) -> Sequence[Line]:
+    """People with at least so many devices that count: `id, user_name, name, groups, holding`."""
+    held = select(devices.c.person_id, func.count().label("holding")).where(devices.c.stage.in_(COUNTED)).group_by(devices.c.person_id).subquery()
+    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, held.c.holding).join(held, held.c.person_id == people.c.id)
+    return connection.execute(query.where(held.c.holding >= at_least).order_by(held.c.holding.desc())).all()
+
+
+_INCOMING = "row int, user_name text, name text, mail text, department text, site text, groups text"
+_FIELDS = ("name", "mail", "department", "site")
+_CHANGED = " OR ".join(f"(i.{f} IS NOT NULL AND i.{f} IS DISTINCT FROM p.{f})" for f in _FIELDS)
+_WANTED_GROUPS = "SELECT i.user_name, btrim(g) AS name FROM incoming i, unnest(string_to_array(i.groups, ';')) AS g WHERE btrim(g) <> ''"
+
+
+def stage_import(connection: Connection, frame: pl.DataFrame) -> dict[str, int]:
+    """Put the people of a file beside those known; gives counts of new, changed, unchanged people and moved memberships."""
+    bulk.temporary(connection, "incoming", _INCOMING, frame.select("row", "user_name", *_FIELDS, "groups"))
+    with raw(connection).cursor() as cursor:
+        # Somebody new without a name is called by the user name; a name that is known stays.
+        cursor.execute(
+            "UPDATE incoming i SET name = coalesce((SELECT p.name FROM people p WHERE lower(p.user_name) = lower(i.user_name)), i.user_name) WHERE i.name IS NULL"
+        )
+        cursor.execute(
+            f"""
+            SELECT count(*) FILTER (WHERE p.id IS NULL), count(*) FILTER (WHERE p.id IS NOT NULL AND ({_CHANGED} OR p.left_at IS NOT NULL)),
+                count(*) FILTER (WHERE p.id IS NOT NULL AND NOT ({_CHANGED} OR p.left_at IS NOT NULL))
+            FROM incoming i LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)
+            """  # noqa: S608 - the columns are named above
+        )
+        new, changed, unchanged = cursor.fetchone() or (0, 0, 0)
+        cursor.execute(
+            f"""
+            WITH wanted AS (SELECT DISTINCT lower(user_name) AS who, lower(name) AS what FROM ({_WANTED_GROUPS}) w),
+            had AS (
+                SELECT lower(p.user_name) AS who, lower(g.name) AS what FROM memberships m
+                JOIN people p ON p.id = m.person_id JOIN groups g ON g.id = m.group_id
+                WHERE lower(p.user_name) IN (SELECT lower(user_name) FROM incoming WHERE groups IS NOT NULL)
+            )
+            SELECT (SELECT count(*) FROM (SELECT * FROM wanted EXCEPT SELECT * FROM had) a), (SELECT count(*) FROM (SELECT * FROM had EXCEPT SELECT * FROM wanted) r)
+            """  # noqa: S608
+        )
+        joins, leaves = cursor.fetchone() or (0, 0)
+    return {"new": int(str(new)), "changed": int(str(changed)), "unchanged": int(str(unchanged)), "joins": int(str(joins)), "leaves": int(str(leaves))}
+
+
+def staged_examples(connection: Connection, limit: int = 50) -> list[tuple[str, str, str | None, str | None]]:
+    """Lines `user name, field, before, after` of the staged people who are new or change."""
+    lines = " UNION ALL ".join(
+        f"SELECT i.row, i.user_name, '{f}', p.{f}, i.{f} FROM incoming i LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)"  # noqa: S608
+        f" WHERE i.{f} IS NOT NULL AND i.{f} IS DISTINCT FROM p.{f}"
+        for f in _FIELDS
+    )
+    with raw(connection).cursor() as cursor:
+        cursor.execute(f"SELECT user_name, field, before, after FROM ({lines}) x (row, user_name, field, before, after) ORDER BY row, field LIMIT {limit}")  # noqa: S608
+        return cast(list[tuple[str, str, str | None, str | None]], cursor.fetchall())
+
+
+def apply_import(connection: Connection) -> None:
+    """Write the staged people and their memberships; a blank cell leaves what is known."""
+    updates = ", ".join(f"{f} = coalesce(EXCLUDED.{f}, people.{f})" for f in _FIELDS)
+    with raw(connection).cursor() as cursor:
+        cursor.execute(
+            f"""
+            INSERT INTO people (user_name, name, mail, department, site)
+            SELECT user_name, name, mail, department, site FROM incoming ORDER BY lower(user_name)
+            ON CONFLICT (lower(user_name)) DO UPDATE SET {updates}, left_at = NULL
+            """  # noqa: S608
+        )
+        cursor.execute(f"INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING")  # noqa: S608
+        cursor.execute(
+            "DELETE FROM memberships m USING people p, incoming i WHERE p.id = m.person_id AND lower(p.user_name) = lower(i.user_name) AND i.groups IS NOT NULL"
+        )
+        cursor.execute(
+            f"""
+            INSERT INTO memberships (person_id, group_id) SELECT DISTINCT p.id, g.id FROM ({_WANTED_GROUPS}) w
+            JOIN people p ON lower(p.user_name) = lower(w.user_name) JOIN groups g ON lower(g.name) = lower(w.name)
+            """  # noqa: S608
+        )
+
+
