@@ -1,0 +1,128 @@
+"""Who does something, when, and in which transaction."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, TypeVar
+
+from sqlalchemy import Connection, Engine
+
+from sortitor.core.errors import FactsMoved, NotFound
+from sortitor.core.previews import Preview
+from sortitor.core.vocabulary import Role
+from sortitor.store import idempotency, journal
+from sortitor.store.engine import transaction
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """`now` is the day's business and may be frozen; `wall` is real time, for sessions, tokens and slowing down."""
+
+    now: Callable[[], datetime]
+    wall: Callable[[], datetime]
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """Bounds that the installation's settings give."""
+
+    idle_window_days: tuple[int, int] = (21, 400)
+    session_hours: int = 12
+    public_url: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Actor:
+    """Who acts: an account, the service itself, or a device (no account then)."""
+
+    name: str
+    role: Role
+    account_id: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Claim:
+    """An idempotency key with the hash of its request."""
+
+    key: str
+    request_hash: str
+
+
+def _silent(phase: str, done: int, total: int) -> None:
+    """Nobody follows."""
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What every operation is given. `progress` hears of long work: `(phase, done, total)`, and may stop it by raising Cancelled."""
+
+    engine: Engine
+    clock: Clock
+    limits: Limits
+    actor: Actor
+    request_id: str | None = None
+    claim: Claim | None = None
+    progress: Callable[[str, int, int], None] = _silent
+    _spent: list[bool] = field(default_factory=list)
+
+    @property
+    def now(self) -> datetime:
+        """The present moment of the business, UTC."""
+        return self.clock.now()
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """A transaction that changes nothing a user would notice."""
+        with transaction(self.engine) as connection:
+            yield connection
+
+    @contextmanager
+    def changing(self) -> Iterator[Connection]:
+        """The transaction of one change; a claimed idempotency key is written with it."""
+        with transaction(self.engine) as connection:
+            if self.claim and self.actor.account_id is not None and not self._spent:
+                idempotency.claim(connection, self.actor.account_id, self.claim.key, self.claim.request_hash, self.clock.wall())
+                self._spent.append(True)
+            yield connection
+
+    def counting(self, phase: str, total: int) -> Callable[[int], None]:
+        """What a bulk write tells of its rows, added up under the phase's name."""
+        done = 0
+
+        def tell(rows: int) -> None:
+            nonlocal done
+            done += rows
+            self.progress(phase, done, total)
+
+        self.progress(phase, 0, total)
+        return tell
+
+    def record(
+        self, connection: Connection, operation: str, subject: str, summary: str, *, subject_id: int | None = None,
+        reason: str | None = None, before: Any = None, after: Any = None, reverts: int | None = None,
+    ) -> int:  # fmt: skip
+        """Write the journal entry of this change and give its id."""
+        return journal.record(connection, {
+            "at": self.now, "actor": self.actor.name, "request_id": self.request_id, "operation": operation,
+            "subject": subject, "subject_id": subject_id, "summary": summary, "reason": reason or None,
+            "before": before, "after": after, "reverts": reverts,
+        })  # fmt: skip
+
+
+_Found = TypeVar("_Found")
+
+
+def must(found: _Found | None, what: str, name: object) -> _Found:
+    """What was found, or NotFound saying what there is none of."""
+    if found is None:
+        raise NotFound(what, name)
+    return found
+
+
+def must_match(preview: Preview, digest: str) -> None:
+    """Raise FactsMoved unless the caller has seen this very preview."""
+    if preview.digest != digest:
+        raise FactsMoved(preview)

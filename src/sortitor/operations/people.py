@@ -1,0 +1,82 @@
+"""People and groups: importing and reading them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import Connection
+
+from sortitor.core.gate import quota_for
+from sortitor.core.people import read_people
+from sortitor.core.previews import Count, Example, Preview, sealed
+from sortitor.core.selection import Selection
+from sortitor.operations import gate
+from sortitor.operations.context import Context, must, must_match
+from sortitor.store import devices as store_devices
+from sortitor.store import people as store
+from sortitor.store.engine import Line
+
+
+def preview_import(ctx: Context, content: bytes) -> Preview:
+    """What a people file would change."""
+    with ctx.reading() as connection:
+        return _plan(connection, content)
+
+
+def _plan(connection: Connection, content: bytes) -> Preview:
+    counts = store.stage_import(connection, read_people(content))
+    lines = store.staged_examples(connection)
+    touched = counts["new"] + counts["changed"]
+    return sealed(Preview(
+        "Import people", f"Import {touched:,} {'person' if touched == 1 else 'people'}",
+        (
+            Count("new", "new people", counts["new"], "good"), Count("changed", "changed", counts["changed"]),
+            Count("unchanged", "unchanged", counts["unchanged"]), Count("joins", "group memberships added", counts["joins"]),
+            Count("leaves", "group memberships ended", counts["leaves"], "warn" if counts["leaves"] else "plain"),
+        ),
+        tuple(Example(name, field, before, after) for name, field, before, after in lines), touched,
+    ), [counts, lines])  # fmt: skip
+
+
+def apply_import(ctx: Context, content: bytes, digest: str, reason: str | None) -> Preview:
+    """Import the people of a file as previewed."""
+    with ctx.changing() as connection:
+        preview = _plan(connection, content)
+        must_match(preview, digest)
+        store.apply_import(connection)
+        counts = {count.key: count.count for count in preview.counts}
+        ctx.record(connection, "people.import", "people", f"People imported: {counts['new']} new, {counts['changed']} changed", reason=reason,
+                   before={line.subject: {line.field: line.before} for line in preview.examples}, after=counts)  # fmt: skip
+        return preview
+
+
+def page(ctx: Context, query: str | None, group: str | None, after: int, limit: int) -> Sequence[Line]:
+    """People by id."""
+    with ctx.reading() as connection:
+        return store.page(connection, query, group, after, limit)
+
+
+def groups(ctx: Context) -> Sequence[Line]:
+    """All groups with the number of their people."""
+    with ctx.reading() as connection:
+        return store.all_groups(connection)
+
+
+@dataclass(frozen=True, slots=True)
+class Whole:
+    """A person with their devices and quota."""
+
+    person: Line
+    devices: Sequence[Line]
+    quota: int
+    quota_policy: str
+
+
+def one(ctx: Context, person_id: int) -> Whole:
+    """One person with all that belongs to them."""
+    with ctx.reading() as connection:
+        person = must(store.one(connection, person_id), "person", person_id)
+        devices = store_devices.page(connection, Selection(person_id=person_id), ctx.now, "id", False, None, 200)
+        quota, policy = quota_for(frozenset(person.groups), gate.policies(connection)[1])
+        return Whole(person, devices, quota, policy)
