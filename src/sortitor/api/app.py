@@ -1,0 +1,90 @@
+"""The FastAPI application: routes, errors, request ids, limits."""
+
+from __future__ import annotations
+
+import re
+import time
+import uuid
+from typing import Any
+
+import structlog
+from fastapi import APIRouter, FastAPI
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from sortitor import __version__
+from sortitor.api import (
+    accounts,
+    arrivals,
+    console,
+    devices,
+    gate,
+    health,
+    jobs,
+    journal,
+    licences,
+    lots,
+    orders,
+    people,
+    problems,
+    sweeps,
+)
+from sortitor.api.bodies import BodyLimit
+from sortitor.api.service import Service
+from sortitor.schemas.base import Problem
+
+log = structlog.get_logger()
+_REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
+_QUIET = ("/api/v1/agent/check-in", "/healthz", "/assets/")
+
+
+def make_app(service: Service, lifespan: Any = None) -> FastAPI:
+    """The application of one service."""
+    app = FastAPI(
+        title="Sortitor", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url="/api/v1/openapi.json",
+        summary="Import, declare, admit, name, count and retire devices; every change previewed and reverted.",
+        separate_input_output_schemas=False,
+    )  # fmt: skip
+    app.state.service = service
+    problems.install(app)
+    errors: dict[int | str, dict[str, Any]] = {"4XX": {"model": Problem, "description": "What went wrong, and what to do"}}
+    api = APIRouter(prefix="/api/v1", responses=errors)
+    for module in (accounts, people, lots, orders, jobs, devices, gate, arrivals, licences, sweeps, journal):
+        api.include_router(module.router)
+    api.include_router(arrivals.agent)
+    app.include_router(api)
+    app.include_router(health.router)
+    app.include_router(console.router)
+    app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
+    app.add_middleware(_Trace)
+    return app
+
+
+class _Trace:
+    """Gives every request an id, in the log and in the answer."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        given = dict(scope["headers"]).get(b"x-request-id", b"").decode("latin-1")
+        request_id = given if _REQUEST_ID.fullmatch(given) else uuid.uuid4().hex
+        state = scope.setdefault("state", {})
+        state["request_id"] = request_id
+        started, status = time.perf_counter(), 0
+
+        async def traced(message: Message) -> None:
+            nonlocal status
+            if message["type"] == "http.response.start":
+                status = message["status"]
+                message["headers"] = [*message["headers"], (b"x-request-id", request_id.encode())]
+            await send(message)
+
+        with structlog.contextvars.bound_contextvars(request_id=request_id):
+            await self._app(scope, receive, traced)
+            if status >= 500 or not scope["path"].startswith(_QUIET):
+                actor = state.get("actor")
+                log.info("request", method=scope["method"], path=scope["path"], status=status, account=actor.name if actor else None,
+                         milliseconds=round((time.perf_counter() - started) * 1000))  # fmt: skip

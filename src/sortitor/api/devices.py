@@ -1,0 +1,179 @@
+"""Routes: devices."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Depends, Query, Request, Response
+
+from sortitor.api.access import Coordinator, Viewer
+from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.paging import Cursor, Limit, page, read_key
+from sortitor.core import selection as core
+from sortitor.core.columns import FIELDS
+from sortitor.core.filters import parse
+from sortitor.core.sweeps import idle_days
+from sortitor.core.vocabulary import Basis, Ownership, Platform, Role, Stage
+from sortitor.operations import devices, licences
+from sortitor.operations.context import Context
+from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.devices import (
+    Assign,
+    AssignApply,
+    Declare,
+    DeclareApply,
+    Device,
+    DeviceWhole,
+    Fact,
+    Happening,
+    Hold,
+    HoldMade,
+    HoldNew,
+    Identifier,
+    Report,
+    Selection,
+    SetName,
+)  # fmt: skip
+
+router = APIRouter(tags=["devices"], route_class=IdempotentRoute)
+
+
+def as_selection(given: Selection) -> core.Selection:
+    """The core's selection of a request's."""
+    values: dict[str, Any] = {name: tuple(value) if isinstance(value, list) else value for name, value in given.model_dump().items()}
+    return core.Selection(**{**values, "filter": parse(given.filter) if given.filter else None})
+
+
+def _from_query(
+    ctx: Viewer, query: Annotated[str | None, Query(max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag")] = None,
+    stage: Annotated[list[Stage], Query()] = [], platform: Annotated[list[Platform], Query()] = [],  # noqa: B006
+    ownership: Annotated[list[Ownership], Query()] = [], site: Annotated[list[str], Query()] = [],  # noqa: B006
+    maker: Annotated[list[str], Query()] = [], model: Annotated[list[str], Query()] = [], lot: int | None = None,  # noqa: B006
+    person: int | None = None, pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
+    idle_days_min: Annotated[int | None, Query(ge=0, le=100_000)] = None, idle_days_max: Annotated[int | None, Query(ge=0, le=100_000)] = None,
+    filter_text: Annotated[str | None, Query(alias="filter", description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`')] = None,
+) -> core.Selection:  # fmt: skip
+    if pool is not None:
+        return licences.selection(ctx, pool)
+    return core.Selection(
+        stages=tuple(stage), platforms=tuple(platform), ownerships=tuple(ownership), sites=tuple(site), makers=tuple(maker), models=tuple(model),
+        lot_id=lot, person_id=person, query=query, idle_days_min=idle_days_min, idle_days_max=idle_days_max,
+        filter=parse(filter_text) if filter_text else None,
+    )  # fmt: skip
+
+
+def _masked(value: str | None, hidden: bool) -> str | None:
+    return f"•••{value[-4:]}" if value and hidden else value
+
+
+def _hidden(row: Any, ctx: Context) -> bool:
+    """Identifiers of personal devices are for those who work with them."""
+    return row.ownership == Ownership.PERSONAL and not ctx.actor.role.covers(Role.COORDINATOR)
+
+
+def line(row: Any, ctx: Context) -> Device:
+    """A device as a line of a list."""
+    hidden = _hidden(row, ctx)
+    values = {name: getattr(row, name, None) for name in Device.model_fields if name not in ("serial", "imei", "idle_days")}
+    idle = max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
+    return Device(**values, serial=_masked(getattr(row, "serial", None), hidden), imei=_masked(getattr(row, "imei", None), hidden), idle_days=idle)
+
+
+@router.get("/devices", response_model=Page[Device])
+def list_devices(
+    request: Request, response: Response, ctx: Viewer, selection: Annotated[core.Selection, Depends(_from_query)],
+    sort: Annotated[Literal["id", "name", "site", "model", "stage", "seen"], Query()] = "id", descending: bool = False,
+    total: bool = False, cursor: Cursor = None, limit: Limit = 100,
+) -> Any:  # fmt: skip
+    """Devices that fit all conditions; `Accept: text/csv` gives the same list as CSV."""
+    rows = devices.page(ctx, selection, sort, descending, read_key(cursor), limit + 1)
+    counted = devices.count(ctx, selection) if total else None
+    return page(request, response, rows, limit, lambda row: line(row, ctx), lambda row: [row.sort_key, row.id], counted)
+
+
+@router.get("/devices/facets")
+def list_facets(ctx: Viewer) -> dict[str, dict[str, int]]:
+    """How many devices there are by stage, platform, ownership and site."""
+    return devices.facets(ctx)
+
+
+@router.get("/devices/{device_id}")
+def show_device(ctx: Viewer, device_id: int) -> DeviceWhole:
+    """One device: facts with their basis, identifiers, holds, timeline."""
+    whole = devices.one(ctx, device_id)
+    row, hidden = whole.device, _hidden(whole.device, ctx)
+    identifiers = [Identifier(kind=i.kind, value=_masked(i.value, hidden) or "", given=_masked(i.given, hidden)) for i in whole.identifiers]
+    first = {i.kind.value: i.value for i in reversed(identifiers)}
+    return DeviceWhole(
+        **{**line(row, ctx).model_dump(), "serial": first.get("serial"), "imei": first.get("imei")},
+        ownership_basis=row.ownership_basis, name_basis=row.name_basis, person_user_name=row.person_user_name, stage_at=row.stage_at,
+        enrolled_at=row.enrolled_at, lot_id=row.lot_id, lot_row=row.lot_row, identifiers=identifiers, facts=_facts(row),
+        details={name: value for name, value in row.details.items() if value is not None},
+        holds=[Hold.model_validate(h) for h in whole.holds],
+        timeline=[Happening.model_validate({**h, "entry_id": h["id"]}) for h in whole.timeline],
+    )  # fmt: skip
+
+
+def _facts(row: Any) -> list[Fact]:
+    """What is known field by field: set by hand, reported by the device, from a lot, or inferred."""
+    origin = f"lot {row.lot_id}, row {row.lot_row}" if row.lot_id else "the device itself"
+    facts = []
+    for field in FIELDS:
+        value = row._mapping[field]
+        if value in (None, "", []):
+            continue
+        basis = Basis.MANUAL.value if field in row.manual else origin
+        if field == "ownership":
+            basis = row.ownership_basis
+        facts.append(Fact(field=field, value=", ".join(value) if isinstance(value, list) else str(value), basis=basis))
+    if row.os_version:
+        facts.append(Fact(field="os_version", value=row.os_version, basis="the device itself"))
+    return facts
+
+
+@router.post("/devices/declare/preview")
+def preview_declare(ctx: Coordinator, given: Declare) -> Preview:
+    """Whose the selected devices would become."""
+    return Preview.model_validate(devices.preview_declare(ctx, as_selection(given.selection), given.ownership))
+
+
+@router.post("/devices/declare/apply")
+def apply_declare(ctx: Coordinator, given: DeclareApply) -> Preview:
+    """Declare as previewed."""
+    return Preview.model_validate(devices.declare(ctx, as_selection(given.selection), given.ownership, given.digest, given.reason))
+
+
+@router.post("/devices/{device_id}/assign/preview")
+def preview_assign(ctx: Coordinator, device_id: int, given: Assign) -> Preview:
+    """What giving the device to a person would change."""
+    return Preview.model_validate(devices.preview_assign(ctx, device_id, given.person))
+
+
+@router.post("/devices/{device_id}/assign/apply")
+def apply_assign(ctx: Coordinator, device_id: int, given: AssignApply) -> Preview:
+    """Give the device to a person; a parked one becomes active."""
+    return Preview.model_validate(devices.assign(ctx, device_id, given.person, given.digest, given.reason))
+
+
+@router.post("/devices/{device_id}/name", status_code=204)
+def name_device(ctx: Coordinator, device_id: int, given: SetName) -> None:
+    """Name a device by hand; templates leave it alone from then on."""
+    devices.set_name(ctx, device_id, given.name, given.reason)
+
+
+@router.post("/devices/{device_id}/report", status_code=204)
+def report_device(ctx: Coordinator, device_id: int, given: Report) -> None:
+    """Report a device missing or stolen, or clear the report."""
+    devices.set_flag(ctx, device_id, given.flag, given.reason)
+
+
+@router.post("/devices/{device_id}/holds", status_code=201)
+def hold_device(ctx: Coordinator, device_id: int, given: HoldNew) -> HoldMade:
+    """Keep a device out of sweeps up to and including a day."""
+    return HoldMade(id=devices.hold(ctx, device_id, given.reason, given.until_on))
+
+
+@router.delete("/holds/{hold_id}", status_code=204)
+def end_hold(ctx: Coordinator, hold_id: int) -> None:
+    """End a hold now."""
+    devices.end_hold(ctx, hold_id)

@@ -1,0 +1,47 @@
+"""Queue tasks and their schedules: each calls one operation."""
+
+from __future__ import annotations
+
+from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
+
+from sortitor.operations import jobs, sweeps
+from sortitor.operations.context import Context
+
+_STALLED_SECONDS = 30
+_ATTEMPTS = 5
+
+
+def make_app(url: str) -> App:
+    """The queue in the service's own database; made anew whenever a worker starts again."""
+    app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
+    app.task(name=jobs.TASK, pass_context=True)(work)
+    retry = RetryStrategy(max_attempts=_ATTEMPTS, exponential_wait=5)
+    # Every hour rather than once a day: a rule runs once a day whenever a worker is there, and never twice.
+    app.periodic(cron="5 * * * *")(app.task(name="sortitor:sweep", queueing_lock="sweep", retry=retry, pass_context=True)(sweep))
+    app.periodic(cron="* * * * *")(app.task(name="sortitor:retry_stalled", queueing_lock="retry_stalled", pass_context=True)(retry_stalled))
+    return app
+
+
+def _context(job: JobContext) -> Context:
+    found = job.additional_context["context"]
+    assert isinstance(found, Context)
+    return found
+
+
+def work(job: JobContext, job_id: int) -> None:
+    """Carry out one piece of long work; a failure is told on the job itself, and not tried again."""
+    jobs.run(_context(job), job_id)
+
+
+def sweep(job: JobContext, timestamp: int) -> None:
+    """Carry out the daily sweep rules."""
+    sweeps.run_scheduled(_context(job))
+
+
+async def retry_stalled(job: JobContext, timestamp: int) -> None:
+    """Put the jobs of a killed worker back; one that failed too often stays failed."""
+    assert job.app is not None
+    manager = job.app.job_manager
+    for stalled in await manager.get_stalled_jobs(seconds_since_heartbeat=_STALLED_SECONDS):
+        if stalled.attempts < _ATTEMPTS:
+            await manager.retry_job(stalled)

@@ -1,0 +1,77 @@
+"""Signing in, accounts and tokens."""
+
+from __future__ import annotations
+
+from pydantic import Field, SecretStr
+
+from sortitor.core.vocabulary import Role
+from sortitor.schemas.base import Answer, Name, Request, Time
+
+
+class SignIn(Request):
+    """Name and password of an account."""
+
+    name: Name
+    password: SecretStr
+
+
+class SetUp(SignIn):
+    """The first administrator, with the one-time secret of the first start."""
+
+    secret: SecretStr
+
+
+class Me(Answer):
+    """Who is signed in."""
+
+    name: str
+    role: Role
+
+
+class AccountNew(SignIn):
+    """A new account."""
+
+    role: Role
+
+
+class AccountEdit(Request):
+    """What to change of an account; absent fields stay."""
+
+    role: Role | None = None
+    password: SecretStr | None = None
+    disabled: bool | None = None
+
+
+class Account(Answer):
+    """An account."""
+
+    id: int
+    name: str
+    role: Role
+    created_at: Time
+    disabled_at: Time | None
+
+
+class TokenNew(Request):
+    """A new token for scripts."""
+
+    name: Name
+    role: Role = Role.VIEWER
+    days: int = Field(default=90, ge=1, le=398)
+
+
+class Token(Answer):
+    """A token without its secret."""
+
+    id: int
+    name: str
+    role: Role
+    created_at: Time
+    expires_at: Time
+
+
+class TokenSecret(Answer):
+    """A new token; the secret is shown this once."""
+
+    id: int
+    secret: str

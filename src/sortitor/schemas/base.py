@@ -1,0 +1,111 @@
+"""What all wire models share."""
+
+from __future__ import annotations
+
+from typing import Annotated, Generic, TypeVar
+
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+
+Text = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=500)]
+Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=100)]
+Time = AwareDatetime
+
+
+class Request(BaseModel):
+    """What a caller sends: unknown fields are refused."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Answer(BaseModel):
+    """What the service gives back."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+
+Item = TypeVar("Item")
+
+
+class Page(Answer, Generic[Item]):
+    """One page of a list; `next` is the cursor of the page after it, null on the last."""
+
+    items: list[Item]
+    next: str | None = None
+    total: int | None = Field(default=None, description="Only where `total=true` was asked for.")
+
+
+class Problem(Answer):
+    """An error (RFC 9457): `code` is stable for programs, `remedy` says what to do."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    code: str
+    remedy: str = ""
+    errors: list[ProblemField] = []
+    preview: Preview | None = None
+    request_id: str | None = None
+
+
+class ProblemField(Answer):
+    """One value that is wrong; `pointer` is a JSON pointer (RFC 6901) or a place in a file."""
+
+    pointer: str
+    code: str
+    detail: str
+
+
+class Count(Answer):
+    """One number of a preview."""
+
+    key: str
+    label: str
+    count: int
+    tone: str
+
+
+class Example(Answer):
+    """One line of a preview: before → after."""
+
+    subject: str
+    field: str
+    before: str | None
+    after: str | None
+    note: str
+    device_id: int | None
+
+
+class Bar(Answer):
+    """One bar of a histogram of idle days."""
+
+    low: int
+    high: int
+    count: int
+
+
+class Preview(Answer):
+    """What a change would do. Applying must quote the digest."""
+
+    title: str
+    apply_label: str
+    counts: list[Count]
+    examples: list[Example]
+    examples_total: int
+    warnings: list[str]
+    bars: list[Bar] = []
+    bars_line_days: int | None = None
+    digest: str
+
+
+class Apply(Request):
+    """Apply what the preview of this digest showed."""
+
+    digest: Text
+    reason: str | None = Field(default=None, max_length=500)
+
+
+class Reason(Request):
+    """Why, for the journal."""
+
+    reason: str | None = Field(default=None, max_length=500)

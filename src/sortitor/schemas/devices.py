@@ -1,0 +1,155 @@
+"""Devices."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any, Literal
+
+from pydantic import Field
+
+from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
+from sortitor.schemas.base import Answer, Apply, Name, Request, Text, Time
+
+
+class Device(Answer):
+    """A device as a line of a list. `idle_days` counts from its last sign of life."""
+
+    id: int
+    name: str | None
+    stage: Stage
+    platform: str | None
+    os_version: str | None
+    maker: str | None
+    model: str | None
+    ownership: Ownership
+    person_id: int | None
+    person_name: str | None
+    site: str | None
+    serial: str | None
+    imei: str | None
+    asset_tag: str | None
+    flag: str | None
+    last_seen_at: Time | None
+    idle_days: int
+
+
+class Identifier(Answer):
+    """One identifier, normalised and as given; masked for personal devices where the reader may not see it."""
+
+    kind: IdentifierKind
+    value: str
+    given: str | None
+
+
+class Fact(Answer):
+    """One thing known of a device, with its basis: who says so."""
+
+    field: str
+    value: str
+    basis: str
+
+
+class Hold(Answer):
+    """A reason not to sweep a device, up to and including a day."""
+
+    id: int
+    reason: str
+    until_on: date
+    created_by: str
+
+
+class Happening(Answer):
+    """One line of a device's timeline."""
+
+    entry_id: int
+    at: Time
+    actor: str
+    operation: str
+    summary: str
+    reason: str | None
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    reverted_by: int | None
+
+
+class DeviceWhole(Device):
+    """A device with all that is known of it."""
+
+    ownership_basis: Basis
+    name_basis: str | None
+    person_user_name: str | None
+    stage_at: Time
+    enrolled_at: Time | None
+    lot_id: int | None
+    lot_row: int | None
+    identifiers: list[Identifier]
+    facts: list[Fact]
+    details: dict[str, Any]
+    holds: list[Hold]
+    timeline: list[Happening]
+
+
+class Selection(Request):
+    """Which devices: by number, or by conditions that all hold; an empty list does not restrict."""
+
+    ids: list[int] = Field(default=[], max_length=10_000)
+    stages: list[Stage] = []
+    platforms: list[Platform] = []
+    ownerships: list[Ownership] = []
+    sites: list[str] = []
+    makers: list[str] = []
+    models: list[str] = []
+    lot_id: int | None = None
+    person_id: int | None = None
+    query: str | None = None
+    idle_days_min: int | None = Field(default=None, ge=0)
+    idle_days_max: int | None = Field(default=None, ge=0)
+    filter: str | None = Field(default=None, description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.')
+
+
+class Declare(Request):
+    """Say whose the selected devices are."""
+
+    selection: Selection
+    ownership: Ownership
+
+
+class DeclareApply(Apply, Declare):
+    """Declare as previewed."""
+
+
+class Assign(Request):
+    """Give a device to a person (user name or mail); null brings it into use without one."""
+
+    person: Name | None
+
+
+class AssignApply(Apply, Assign):
+    """Assign as previewed."""
+
+
+class SetName(Request):
+    """Name a device by hand."""
+
+    name: Name
+    reason: str | None = None
+
+
+class Report(Request):
+    """Report a device missing or stolen; null clears the report."""
+
+    flag: Literal["missing", "stolen"] | None
+    reason: str | None = None
+
+
+class HoldNew(Request):
+    """Keep a device out of sweeps up to and including a day."""
+
+    reason: Text
+    until_on: date
+
+
+class HoldMade(Answer):
+    """The new hold's number."""
+
+    id: int

@@ -1,0 +1,68 @@
+"""The journal and the Today page."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sortitor.core.vocabulary import Stage
+from sortitor.schemas.base import Answer, Time
+
+
+class Entry(Answer):
+    """One change: who, when, what, why, before and after."""
+
+    id: int
+    at: Time
+    actor: str
+    request_id: str | None
+    operation: str
+    subject: str
+    subject_id: int | None
+    summary: str
+    reason: str | None
+    before: Any
+    after: Any
+    reverts: int | None
+    reverted_by: int | None
+    touches_devices: bool
+
+
+class Effect(Answer):
+    """What an entry did to one device; `before` null: created, `after` null: removed."""
+
+    device_id: int
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+
+
+class EntryWhole(Entry):
+    """An entry with its first hundred effects."""
+
+    effects: list[Effect]
+
+
+class TodayItem(Answer):
+    """One thing that needs a hand, with the page and the command that lead to it."""
+
+    kind: str
+    title: str
+    detail: str
+    count: int
+    since_at: Time | None
+    action: str
+    page: str
+    command: str
+
+
+class Today(Answer):
+    """What needs a hand, oldest first, and the fleet by stage."""
+
+    now: Time
+    items: list[TodayItem]
+    stages: dict[Stage, int]
+
+
+class Reverted(Answer):
+    """The entry that took the change back."""
+
+    entry_id: int

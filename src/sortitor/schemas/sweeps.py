@@ -1,0 +1,40 @@
+"""Sweep rules and runs."""
+
+from __future__ import annotations
+
+from sortitor.core.vocabulary import Ownership, Platform
+from sortitor.schemas.base import Answer, Name, Request, Time
+
+
+class RuleNew(Request):
+    """Who is watched and after how many idle days a device is retired; empty lists mean all."""
+
+    name: Name
+    idle_window_days: int
+    platforms: list[Platform] = []
+    ownerships: list[Ownership] = []
+    sites: list[str] = []
+    daily: bool = False
+    brake_percent: int = 5
+
+
+class Rule(RuleNew):
+    """A sweep rule."""
+
+    model_config = {"extra": "ignore", "from_attributes": True}
+    id: int
+    revision: int
+
+
+class Sweep(Answer):
+    """One run of a rule: applied, reverted, or braked (stopped to ask)."""
+
+    id: int
+    rule_id: int | None
+    rule_name: str
+    at: Time
+    by: str
+    state: str
+    retired: int
+    watched: int
+    entry_id: int | None
