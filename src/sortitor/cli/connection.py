@@ -1,0 +1,52 @@
+"""The connection to the service: from options, environment, or a saved profile."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import click
+import platformdirs
+
+from sortitor.client import Sortitor
+
+DEFAULT_URL = "http://127.0.0.1:8470"
+
+
+def profiles_file() -> Path:
+    """Where profiles are saved, readable by their owner only."""
+    return platformdirs.user_config_path("sortitor") / "profiles.json"
+
+
+def _profiles() -> dict[str, Any]:
+    file = profiles_file()
+    try:
+        found = json.loads(file.read_text())
+    except FileNotFoundError:
+        return {}
+    except ValueError as error:
+        raise click.UsageError(f"{file} cannot be read ({error}); correct it or remove it.") from error
+    return found if isinstance(found, dict) else {}
+
+
+def save_profile(name: str, url: str, token: str) -> Path:
+    """Keep a connection under a name."""
+    file = profiles_file()
+    file.parent.mkdir(parents=True, exist_ok=True)
+    profiles = _profiles() | {name: {"url": url, "token": token}}
+    file.touch(mode=0o600)
+    file.chmod(0o600)
+    file.write_text(json.dumps(profiles, indent=2))
+    return file
+
+
+def address(obj: dict[str, Any]) -> str:
+    """The service's address."""
+    return str(obj["url"] or _profiles().get(obj["profile"], {}).get("url") or DEFAULT_URL)
+
+
+def connect(obj: dict[str, Any]) -> Sortitor:
+    """A client for the chosen connection."""
+    saved = _profiles().get(obj["profile"], {}).get("token")
+    return Sortitor(address(obj), obj["token"] or saved)

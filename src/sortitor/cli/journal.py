@@ -1,0 +1,113 @@
+"""`sortitor journal` and `sortitor today`."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import click
+
+from sortitor.cli.connection import connect
+from sortitor.cli.output import agree, change_options, heading, most_option, output_option, plain, record, talk, write
+
+
+@click.group()
+def journal() -> None:
+    """Who changed what, and taking it back."""
+
+
+@journal.command("list")
+@click.option("--operation", help="The beginning of an operation, such as lot or device.declare.")
+@click.option("--actor", help="Only what this account did.")
+@most_option
+@output_option
+@click.pass_obj
+def list_entries(obj: dict[str, Any], /, operation: str | None, actor: str | None, most: int, output: str) -> None:
+    """List entries, newest first.
+
+    \b
+    Example:
+      sortitor journal list --operation lot
+    """
+    columns = {
+        "Id": lambda e: e.id, "At": lambda e: e.at, "By": lambda e: e.actor, "Operation": lambda e: e.operation, "What": lambda e: e.summary, "Why": lambda e: e.reason,
+        "Reverted by": lambda e: e.reverted_by,
+    }  # fmt: skip
+    with connect(obj) as s:
+        write(s.journal.list(operation, actor, most), output, columns, "\nNext: sortitor journal show ID    or: sortitor journal revert ID")
+
+
+@journal.command()
+@click.argument("entry_id", type=int)
+@click.pass_obj
+def show(obj: dict[str, Any], /, entry_id: int) -> None:
+    """Show one entry with before and after.
+
+    \b
+    Example:
+      sortitor journal show 120
+    """
+    with connect(obj) as s:
+        e = s.journal.show(entry_id)
+    record([
+        ("Entry", e.id), ("At", e.at), ("By", e.actor), ("Operation", e.operation), ("What", e.summary), ("Why", e.reason), ("Request", e.request_id),
+        ("Reverts", e.reverts), ("Reverted by", e.reverted_by),
+    ])  # fmt: skip
+    for title, value in (("Before", e.before), ("After", e.after)):
+        if value is not None:
+            heading(title)
+            plain(json.dumps(value, ensure_ascii=False, indent=2))
+    if e.effects:
+        heading(f"Devices (first {len(e.effects)})")
+        for effect in e.effects[:20]:
+            plain(f"  {effect.device_id}: {_short(effect.before)} → {_short(effect.after)}")
+
+
+def _short(value: dict[str, Any] | None) -> str:
+    return "nothing" if value is None else json.dumps(value, ensure_ascii=False)[:120]
+
+
+@journal.command()
+@click.argument("entry_id", type=int)
+@change_options
+@click.pass_obj
+def revert(obj: dict[str, Any], /, entry_id: int, yes: bool, reason: str | None) -> None:
+    """Take a change back; what was changed again since stays and is named.
+
+    \b
+    Example:
+      sortitor journal revert 120 --reason "wrong group"
+    """
+    with connect(obj) as s:
+        preview = s.journal.preview_revert(entry_id)
+        agree(preview, yes)
+        made = s.journal.revert(entry_id, preview.digest, reason)
+    talk(f"Reverted by entry {made}.")
+
+
+@click.command()
+@click.option("-o", "--output", type=click.Choice(["table", "json"]), default="table", show_default=True, help="How to write the data.")
+@click.pass_obj
+def today(obj: dict[str, Any], /, output: str) -> None:
+    """What needs a hand, oldest first, with the command that leads there.
+
+    \b
+    Example:
+      sortitor today
+    """
+    with connect(obj) as s:
+        found = s.journal.today()
+    if output == "json":
+        click.echo(found.model_dump_json(indent=2))
+        return
+    plain("  ".join(f"{count:,} {stage}" for stage, count in found.stages.items()) or "No devices yet.")
+    if not found.items:
+        talk("\nNothing needs a hand.")
+        return
+    for item in found.items:
+        age = f"  ({(found.now - item.since_at).days} days)" if item.since_at else ""
+        heading(f"{item.title}{age}")
+        if item.detail:
+            plain(f"  {item.detail}")
+        plain(f"  → {item.command}")
+    talk("")

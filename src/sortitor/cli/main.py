@@ -1,0 +1,113 @@
+"""The root of the command line: it only wires. Each group is imported when it is called, so that `--help` is quick."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+
+import click
+
+#: Command → (module, attribute, one line of help).
+_COMMANDS = {
+    "account": ("sortitor.cli.accounts", "account", "Sign in, accounts, tokens."),
+    "arrival": ("sortitor.cli.arrivals", "arrival", "Who arrived, was parked or refused, and why."),
+    "demo": ("sortitor.server.demo", "demo", "Run the service with the Wrenmoor Lines demonstration."),
+    "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign, name and hold devices."),
+    "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
+    "journal": ("sortitor.cli.journal", "journal", "Who changed what, and taking it back."),
+    "lot": ("sortitor.cli.lots", "lot", "Import purchased identifiers."),
+    "name": ("sortitor.cli.naming", "name", "Naming templates and renaming."),
+    "order": ("sortitor.cli.orders", "order", "What was ordered against what came."),
+    "pass": ("sortitor.cli.arrivals", "pass_", "Codes that let devices knock at the gate."),
+    "person": ("sortitor.cli.people", "person", "People and groups."),
+    "pool": ("sortitor.cli.licences", "pool", "Licence seats needed and held."),
+    "serve": ("sortitor.server.commands", "serve", "Run the service."),
+    "simulate": ("sortitor.cli.simulate", "simulate", "Let a made-up fleet knock and check in."),
+    "sweep": ("sortitor.cli.sweeps", "sweep", "Retire what went quiet."),
+    "today": ("sortitor.cli.journal", "today", "What needs a hand."),
+    "work": ("sortitor.server.commands", "work", "Run only the queue's worker."),
+}
+
+
+class _Lazy(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in _COMMANDS:
+            return None
+        module, attribute, _ = _COMMANDS[name]
+        try:
+            command = getattr(importlib.import_module(module), attribute)
+        except ModuleNotFoundError as error:
+            if module.startswith("sortitor.server"):
+                raise click.UsageError(f"`sortitor {name}` needs the service: pip install 'sortitor[server]' ({error.name} is missing).") from error
+            raise
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, _COMMANDS[name][2]) for name in sorted(_COMMANDS)])
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError as error:
+            import difflib
+
+            near = difflib.get_close_matches(args[0], _COMMANDS, 1)
+            raise click.UsageError(f"{error.message}" + (f" Did you mean {near[0]!r}?" if near else "")) from error
+
+
+@click.group(cls=_Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.version_option(package_name="sortitor")
+@click.option("--url", envvar="SORTITOR_URL", help="The service's address.  [profile, else http://127.0.0.1:8470]")
+@click.option("--token", envvar="SORTITOR_TOKEN", help="A bearer token.  [profile]")
+@click.option("--profile", envvar="SORTITOR_PROFILE", default="default", show_default=True, help="Which saved connection to use.")
+@click.pass_context
+def root(ctx: click.Context, url: str | None, token: str | None, profile: str) -> None:
+    """Sortitor: every device looked at before it is acted on.
+
+    \b
+    Examples:
+      sortitor account sign-in --name coordinator
+      sortitor lot check delivery.csv --set ownership=corporate
+      sortitor today
+    """
+    ctx.obj = {"url": url, "token": token, "profile": profile}
+
+
+def main() -> None:
+    """The `sortitor` command. Exit codes are in `sortitor.cli.output.ExitCode`."""
+    try:
+        # Without standalone mode click gives the code of an Exit back instead of leaving.
+        code = root.main(standalone_mode=False)
+        sys.exit(code if isinstance(code, int) else 0)
+    except click.Abort:
+        click.echo("Stopped; nothing was changed.", err=True)
+        sys.exit(2)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)
+    except Exception as error:  # noqa: BLE001 - told apart just below
+        _report(error)
+
+
+def _report(error: Exception) -> None:
+    """Turn what the client raises into words and an exit code; anything else is a fault of ours and is shown whole."""
+    from sortitor.cli.output import ExitCode, show_problem
+    from sortitor.client.errors import FactsMoved, SignInNeeded, SortitorProblem, Unreachable
+
+    if isinstance(error, Unreachable):
+        click.echo(f"Error: {error}\n  Is the service running? Start it with `sortitor serve`, or give --url.", err=True)
+        sys.exit(ExitCode.UNREACHABLE)
+    if not isinstance(error, SortitorProblem):
+        raise error
+    show_problem(error)
+    if isinstance(error, SignInNeeded):
+        sys.exit(ExitCode.UNREACHABLE)
+    sys.exit(ExitCode.CHANGED_MEANWHILE if isinstance(error, FactsMoved) or error.problem.status in (409, 412) else ExitCode.REFUSED)

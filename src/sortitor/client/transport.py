@@ -1,0 +1,75 @@
+"""One HTTP call: retries with idempotency keys, problems as exceptions, answers as models."""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Iterator, Mapping
+from typing import Any, TypeVar
+
+import httpx
+from pydantic import BaseModel, TypeAdapter
+
+from sortitor.client.errors import Broken, FactsMoved, Refused, SignInNeeded, SortitorProblem, Unreachable
+from sortitor.schemas.base import Page, Problem
+
+Model = TypeVar("Model")
+_ATTEMPTS = 3
+_PASSING = {502, 503, 504}
+
+
+class Transport:
+    """Speaks to one service."""
+
+    def __init__(self, url: str, token: str | None, timeout_seconds: float) -> None:
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
+        self.http = httpx.Client(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout_seconds)
+
+    def send(self, method: str, path: str, *, json: Any = None, params: Any = None, content: bytes | None = None, headers: Mapping[str, str] | None = None) -> httpx.Response:
+        """The response, whatever it carries. A POST has one Idempotency-Key over all its attempts."""
+        sent = dict(headers or {})
+        if method == "POST":
+            sent.setdefault("Idempotency-Key", uuid.uuid4().hex)
+        body = json.model_dump(mode="json") if isinstance(json, BaseModel) else json
+        for attempt in range(1, _ATTEMPTS + 1):
+            try:
+                response = self.http.request(method, path, json=body, params=params, content=content, headers=sent)
+            except httpx.TransportError as error:
+                if attempt == _ATTEMPTS or isinstance(error, httpx.UnsupportedProtocol):
+                    raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+            else:
+                if response.status_code not in _PASSING or attempt == _ATTEMPTS:
+                    if response.is_error:
+                        raise _problem(response)
+                    return response
+            time.sleep(0.2 * 2**attempt)
+        raise AssertionError("the last attempt returns or raises")
+
+    def call(self, answer: type[Model], method: str, path: str, **given: Any) -> Model:
+        """The response as a model."""
+        return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
+
+    def pages(self, item: type[Model], path: str, params: Mapping[str, Any], most: int | None = None) -> Iterator[Model]:
+        """The items of a list, page by page."""
+        cursor, left = None, most
+        while left is None or left > 0:
+            asked = {name: value for name, value in params.items() if value not in (None, [], ())}
+            asked |= {"limit": min(500, left or 500)} | ({"cursor": cursor} if cursor else {})
+            page: Page[Model] = self.call(Page[item], "GET", path, params=asked)  # type: ignore[valid-type]
+            yield from page.items
+            left = None if left is None else left - len(page.items)
+            cursor = page.next
+            if cursor is None:
+                return
+
+
+def _problem(response: httpx.Response) -> SortitorProblem:
+    try:
+        problem = Problem.model_validate_json(response.content)
+    except ValueError:
+        problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=f"The answer was {response.status_code} {response.reason_phrase}.", code="unknown")
+    if problem.status == 401:
+        return SignInNeeded(problem)
+    if problem.preview is not None:
+        return FactsMoved(problem)
+    return Broken(problem) if problem.status >= 500 else Refused(problem)
