@@ -1,0 +1,173 @@
+"""Loading the scenario through the public interfaces, chapter by chapter, as a coordinator would have done it."""
+
+from __future__ import annotations
+
+import tempfile
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, date, datetime
+from decimal import Decimal
+from pathlib import Path
+from random import Random
+
+from sortitor.client import Sortitor
+from sortitor.core.vocabulary import Activation, Ownership, Platform, Returning, Role
+from sortitor.demo import scenario as sc
+from sortitor.schemas.arrivals import PassNew
+from sortitor.schemas.gate import PlatformRule, Policy, Template
+from sortitor.schemas.licences import PoolNew
+from sortitor.schemas.orders import OrderLineNew, OrderNew
+from sortitor.schemas.sweeps import RuleNew
+from sortitor.stand_ins import fleet, numbers
+from sortitor.stand_ins.fleet import Hardware
+
+#: Account → password. Only the demonstration has known passwords.
+ACCOUNTS = {"administrator": "wrenmoor-admin-1", "coordinator": "wrenmoor-coord-1", "viewer": "wrenmoor-view-1"}
+
+GATE = [
+    Policy(name="Seasonal crew", groups=["Seasonal crew"], platforms={Platform.ANDROID: PlatformRule(os_min="12"), Platform.IOS: PlatformRule(os_min="16"), Platform.WINDOWS: PlatformRule(open=False)}, quota=2),
+    Policy(name="Officers", groups=["Officers"], platforms={}, quota=4),
+    Policy(name="Baseline", platforms={
+        Platform.ANDROID: PlatformRule(os_min="10", os_max="15"), Platform.IOS: PlatformRule(os_min="15"), Platform.WINDOWS: PlatformRule(os_min="10.0.19045"),
+        Platform.MACOS: PlatformRule(open=False), Platform.LINUX: PlatformRule(os_min="5"),
+    }, ownerships=[Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER], quota=3, declared_only=False, returning=Returning.PARK),
+]  # fmt: skip
+
+TEMPLATES = [
+    Template(name="Laptops", pattern='WL-{person_department|upper|letters|first 3|or "GEN"}-{serial|last 6}', platforms=[Platform.WINDOWS]),
+    Template(name="Displays", pattern="{site|upper|letters|first 5}-SIGN-{n|pad 3}", platforms=[Platform.LINUX]),
+    Template(name="Phones and tablets", pattern='{model|ascii|upper|letters|or "DEVICE"}-{n|pad 4}-{check}'),
+]
+
+Say = Callable[[str], None]
+
+
+def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say: Say) -> None:
+    """Tell the company's year; `at` sets the service's clock. The client must be signed in as administrator."""
+    lived: list[tuple[str, sc.Unit]] = []
+    at(datetime(2024, 11, 4, 8, 30, tzinfo=UTC))
+    _set_up(s, scenario, say)
+    at(datetime(2024, 11, 20, 7, 45, tzinfo=UTC))
+    say("Laptops, scanners and displays arrive")
+    lived += _arrive(s, "Laptops for everybody", scenario.laptops, ownership=Ownership.CORPORATE)
+    lived += _arrive(s, "Ticket scanners at the gangways", scenario.scanners, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
+    lived += _arrive(s, "Harbour displays", scenario.displays, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
+    at(datetime(2025, 3, 10, 8, 0, tzinfo=UTC))
+    say("Deck tablets, officers' phones and the yard's contractors arrive")
+    _lot(s, "Deck tablets", sc.manifest(scenario.tablets, "WL-2502", "2025-02-24"), ownership="corporate", platform="android", supplier="Chandlers & Co")
+    _lot(s, "Officers' phones", sc.old_manifest(scenario.officers, "WL-2503", "2025-03-03"), ownership="corporate", supplier="Chandlers & Co")
+    lived += _arrive(s, "Deck tablets", scenario.tablets, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
+    lived += _arrive(s, "Officers' phones", scenario.officers, ownership=Ownership.CORPORATE)
+    lived += _arrive(s, "Yard contractors", scenario.partner, ownership=Ownership.PARTNER, activation=Activation.SHARED)
+    at(datetime(2025, 4, 7, 6, 15, tzinfo=UTC))
+    say("The seasonal crew brings its own phones")
+    _people(s, scenario.seasonal)
+    lived += _arrive(s, "Seasonal crew, April week", scenario.personal)
+    at(datetime(2025, 9, 15, 10, 0, tzinfo=UTC))
+    swept = _sweep_some_laptops(s, lived)
+    at(datetime(2026, 1, 16, 14, 20, tzinfo=UTC))
+    say("Winter: vessels laid up, a damaged manifest, devices that wait")
+    _winter(s, scenario)
+    _orders(s, scenario)
+    at(sc.TODAY)
+    _last_seen(s, lived, swept)
+    _at_the_door_today(s, scenario, swept)
+
+
+def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
+    say("People, gate, names, licences and sweep rules")
+    for name in ("coordinator", "viewer"):
+        s.accounts.add(name, ACCOUNTS[name], Role(name))
+    _people(s, scenario.people)
+    _people(s, [sc.Person("first.hand", "First Hand", "Catering", "Petrel", ("Seasonal crew",))])
+    s.gate.apply(GATE, s.gate.preview(GATE).digest, "rules agreed with the masters")
+    s.gate.save_names(TEMPLATES, "one scheme for the whole company")
+    share = scenario.devices / 2_400
+    s.pools.add(PoolNew(name="Harbour signage", seats=round(130 * share), platforms=[Platform.LINUX], ownerships=[Ownership.CORPORATE]))
+    s.pools.add(PoolNew(name="Deck and ticketing apps", seats=round(1_200 * share), platforms=[Platform.ANDROID], ownerships=[Ownership.CORPORATE]))
+    s.pools.add(PoolNew(name="Office suite", seats=round(480 * share), platforms=[Platform.WINDOWS]))
+    s.sweeps.add_rule(RuleNew(name="Quiet phones and tablets", idle_window_days=90, platforms=[Platform.ANDROID, Platform.IOS]))
+    s.sweeps.add_rule(RuleNew(name="Quiet laptops", idle_window_days=180, platforms=[Platform.WINDOWS]))
+    _lot(s, "Office and bridge laptops", sc.manifest(scenario.laptops, "WL-2411", "2024-10-28"), ownership="corporate", platform="windows", supplier="Pellworth direct")
+    _lot(s, "Ticket scanners, first delivery", sc.manifest(scenario.scanners, "WL-2412", "2024-10-30"), ownership="corporate", platform="android", supplier="Ondry Trade")
+    _lot(s, "Harbour displays", sc.manifest(scenario.displays, "WL-2413", "2024-10-30"), ownership="corporate", platform="linux", supplier="Brackwell")
+
+
+@contextmanager
+def _file(name: str, content: bytes) -> Iterator[Path]:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / name
+        path.write_bytes(content)
+        yield path
+
+
+def _people(s: Sortitor, people: Sequence[sc.Person]) -> None:
+    with _file("directory.csv", sc.people_csv(people)) as path:
+        s.people.apply_import(path, s.people.preview_import(path).digest, "directory export")
+
+
+def _lot(s: Sortitor, name: str, content: bytes, **defaults: str) -> None:
+    with _file(name.lower().replace(" ", "-").replace(",", "").replace("'", "") + ".csv", content) as path:
+        lot = s.lots.check(path, name=name, defaults=defaults)
+    s.lots.apply(lot.id, s.lots.preview(lot.id).digest, f"delivery of {name.lower()}")
+
+
+def _arrive(s: Sortitor, label: str, units: Sequence[sc.Unit], ownership: Ownership | None = None, activation: Activation = Activation.PERSON) -> list[tuple[str, sc.Unit]]:
+    """Let devices knock with a pass of their own; gives credential and unit of those let in."""
+    made = s.arrivals.add_pass(PassNew(label=label, ownership=ownership, activation=activation, valid_days=30))
+    answers = fleet.knock_all(s, made.code, [unit.hardware for unit in units])
+    return [(answer.credential, unit) for unit, (_, answer) in zip(units, answers, strict=True) if answer.credential]
+
+
+def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> list[sc.Unit]:
+    """In September the laptops of people long gone were swept; one of them will come back."""
+    now = datetime(2025, 9, 15, 10, 0, tzinfo=UTC)
+    laptops = [(credential, unit) for credential, unit in lived if unit.hardware.platform is Platform.WINDOWS]
+    gone = laptops[5 :: max(20, len(laptops) // 12)]
+    quiet = {credential for credential, _ in gone}
+    fleet.relay_all(s, ((credential, now, None) for credential, _ in lived if credential not in quiet))
+    rule = next(rule for rule in s.sweeps.rules() if rule.name == "Quiet laptops")
+    s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest, "people who left in spring")
+    return [unit for _, unit in gone]
+
+
+def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
+    for device in s.devices.list(site=list(sc.LAID_UP[:1]), platform=["android"], stage=["active"]):
+        if device.model and device.model.startswith("Deckhand"):
+            s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
+    damaged = sc.damaged_manifest(scenario.boxed, Random(7))
+    with _file("scanners-second-delivery.xlsx", damaged) as path:
+        s.lots.check(path, name="Ticket scanners, second delivery", defaults={
+            "ownership": "corporate", "platform": "android", "maker": "Ondry", "model": "Halyard S2", "order_name": "WL-2601", "supplier": "Ondry Trade", "purchased_on": "2026-01-09",
+        })  # fmt: skip
+
+
+def _orders(s: Sortitor, scenario: sc.Scenario) -> None:
+    """What was ordered; the second delivery of scanners is short, and not applied yet."""
+    s.orders.add(OrderNew(name="WL-2502", supplier="Chandlers & Co", ordered_on=date(2025, 1, 20), lines=[
+        OrderLineNew(product=model, quantity=quantity) for model, quantity in Counter(unit.hardware.model for unit in scenario.tablets).items()
+    ]))  # fmt: skip
+    s.orders.add(OrderNew(name="WL-2601", supplier="Ondry Trade", ordered_on=date(2025, 12, 15), lines=[OrderLineNew(product="Halyard S2", quantity=len(scenario.boxed) + 10, price=Decimal("189.00"))]))
+
+
+def _last_seen(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]], swept: Sequence[sc.Unit]) -> None:
+    gone = {unit.hardware.serial for unit in swept}
+    seen = ((credential, sc.before_today(unit.quiet_days), None) for credential, unit in lived if unit.hardware.serial not in gone)
+    fleet.relay_all(s, seen)
+
+
+def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Unit]) -> None:
+    random = Random(11)
+    crew = [p.user_name for p in scenario.people if "Crew" in p.groups]
+    desk = s.arrivals.add_pass(PassNew(label="Help desk, January", ownership=Ownership.CORPORATE, activation=Activation.COORDINATOR, valid_days=21))
+    waiting = [Hardware(Platform.ANDROID, "14", "Kelmar", "Mate 3", numbers.serial(random, "KM"), numbers.imei(random), None) for _ in range(9)]
+    own = s.arrivals.add_pass(PassNew(label="Own devices, winter", valid_days=60))
+    refused = [
+        Hardware(Platform.ANDROID, "9", "Kelmar", "Mate 1", numbers.serial(random, "KM"), numbers.imei(random), crew[3]),
+        Hardware(Platform.MACOS, "15.1", "Pellworth", "Fathom Air", numbers.serial(random, "PW"), None, crew[4]),
+        Hardware(Platform.IOS, "14.8", "Tavik", "Lumen 2", numbers.serial(random, "TV"), numbers.imei(random), crew[5]),
+    ]
+    returning = [unit.hardware for unit in swept[:1]]
+    list(fleet.knock_all(s, desk.code, waiting + returning, at_once=1))
+    list(fleet.knock_all(s, own.code, refused, at_once=1))

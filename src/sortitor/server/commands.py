@@ -1,0 +1,88 @@
+"""The commands that run the service itself."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+
+import click
+
+from sortitor.core.errors import SortitorError
+from sortitor.server.logs import configure
+from sortitor.server.postgres import begin
+from sortitor.server.settings import Settings
+
+
+@click.command()
+@click.option("--host", help="The address to listen on.")
+@click.option("--port", type=int, help="The port to listen on; 0 takes a free one.")
+@click.option("--worker/--no-worker", default=None, help="Run the queue's worker inside the service.")
+@click.option("--keep-database/--stop-database", default=None, help="Leave the embedded database running afterwards.")
+def serve(**given: object) -> None:
+    """Run the service: HTTP interface, console, worker, and an embedded PostgreSQL unless SORTITOR_DATABASE_URL names one.
+
+    \b
+    Example:
+      sortitor serve --port 8470
+    """
+    settings = _settings(given)
+    # The database starts while the service's modules are loaded, which takes as long.
+    starting = None if settings.database_url else begin(settings.state_dir)
+    from sortitor.server.wiring import listen, offer_setup, runtime
+    from sortitor.server.wiring import serve as serve_until_signal
+
+    configure(settings)
+    try:
+        with runtime(settings, starting=starting) as run, listen(settings) as listener:
+            port = listener.getsockname()[1]
+            setup = offer_setup(run)
+
+            def ready() -> None:
+                click.echo(f"Sortitor is ready at http://{settings.host}:{port}")
+                if setup:
+                    click.echo(f"First start: make the administrator with the one-time secret in {setup}", err=True)
+                    click.echo("  sortitor account first --help", err=True)
+                if settings.clock:
+                    click.echo(f"The clock is frozen at {settings.clock:%Y-%m-%d %H:%M} UTC.", err=True)
+                sys.stdout.flush()
+
+            serve_until_signal(run, listener, ready)
+    except SortitorError as error:
+        fail(error)
+
+
+@click.command()
+def work() -> None:
+    """Run only the queue's worker, beside services started with --no-worker.
+
+    \b
+    Example:
+      SORTITOR_DATABASE_URL=postgresql://… sortitor work
+    """
+    from sortitor.server.wiring import runtime
+    from sortitor.server.wiring import work as work_forever
+
+    settings = Settings()
+    configure(settings)
+    try:
+        with runtime(settings) as run:
+            asyncio.run(work_forever(run))
+    except KeyboardInterrupt:
+        pass
+    except SortitorError as error:
+        fail(error)
+
+
+def _settings(given: dict[str, object]) -> Settings:
+    try:
+        return Settings(**{name: value for name, value in given.items() if value is not None})  # type: ignore[arg-type]
+    except ValueError as error:
+        raise click.UsageError(str(error)) from error
+
+
+def fail(error: SortitorError) -> None:
+    """Say what is wrong and end with the exit code for what cannot be reached."""
+    click.echo(f"Error: {error.detail}", err=True)
+    if error.remedy:
+        click.echo(f"  {error.remedy}", err=True)
+    sys.exit(3)

@@ -1,0 +1,115 @@
+"""`sortitor demo`: the service with the Wrenmoor Lines demonstration, its clock frozen at the scenario's today."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+import time
+from datetime import datetime
+from pathlib import Path
+
+import click
+import httpx
+
+from sortitor.client import Sortitor
+from sortitor.core.errors import SortitorError
+from sortitor.demo import load
+from sortitor.demo.scenario import TODAY, Scenario
+from sortitor.operations.context import Clock
+from sortitor.server.commands import fail
+from sortitor.server.logs import configure
+from sortitor.server.settings import Settings, wall_now
+from sortitor.server.wiring import Runtime, listen, offer_setup, runtime, serve
+from sortitor.store import accounts, schema
+from sortitor.store.engine import transaction
+
+_MARK = "demo_loaded"
+
+
+class _MovableClock:
+    """The business's clock of the demonstration; the loader moves it from chapter to chapter."""
+
+    def __init__(self) -> None:
+        self.now = TODAY
+
+    def set(self, moment: datetime) -> None:
+        self.now = moment
+
+
+@click.command()
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen on.")
+@click.option("--port", type=int, default=8470, show_default=True, help="The port to listen on; 0 takes a free one.")
+@click.option("--devices", type=click.IntRange(100, 1_000_000), default=2_400, show_default=True, help="About how many devices the company has.")
+@click.option("--afresh", is_flag=True, help="Load the demonstration anew.")
+@click.option("--state-dir", type=click.Path(file_okay=False, path_type=Path), help="Where it lives.  [beside the service's own]")
+def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | None) -> None:
+    """Run the service with a made-up ferry company: 2,400 devices, 900 people, one year.
+
+    \b
+    Example:
+      sortitor demo
+    """
+    plain = Settings()
+    settings = plain.model_copy(update={"host": host, "port": port, "state_dir": state_dir or plain.state_dir.with_name(plain.state_dir.name + "-demo"), "log_level": "warning"})
+    configure(settings)
+    clock = _MovableClock()
+    try:
+        with runtime(settings, Clock(lambda: clock.now, wall_now)) as run, listen(settings) as listener:
+            url = f"http://{host}:{listener.getsockname()[1]}"
+            loaded = not afresh and _loaded(run)
+            if not loaded:
+                schema.recreate(run.engine)
+            tell = threading.Thread(target=_tell, args=(run, url, devices, loaded, clock), daemon=True)
+            serve(run, listener, tell.start)
+    except SortitorError as error:
+        fail(error)
+
+
+def _loaded(run: Runtime) -> bool:
+    with transaction(run.engine) as connection:
+        return accounts.fact(connection, _MARK) is not None
+
+
+def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClock) -> None:
+    """Load what is missing, then say where to go. Whatever fails is said, and stops the service."""
+    try:
+        _await(url)
+        if not loaded:
+            _load(run, url, devices, clock)
+    except Exception as error:  # noqa: BLE001 - this is a thread's end; the service must not stay half-loaded
+        click.echo(f"The demonstration could not be loaded: {error}", err=True)
+        os.kill(os.getpid(), signal.SIGTERM)
+        return
+    click.echo(f"\nSortitor with the Wrenmoor Lines demonstration is ready at {url}")
+    for name, password in load.ACCOUNTS.items():
+        click.echo(f"  {name:<14} {password}")
+    click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")
+    click.echo(f"In a terminal: sortitor --url {url} account sign-in --name coordinator --password {load.ACCOUNTS['coordinator']}")
+    sys.stdout.flush()
+
+
+def _await(url: str) -> None:
+    for _ in range(200):
+        try:
+            if httpx.get(f"{url}/readyz", timeout=5).is_success:
+                return
+        except httpx.TransportError:
+            pass
+        time.sleep(0.05)
+    raise TimeoutError(f"{url} does not answer")
+
+
+def _load(run: Runtime, url: str, devices: int, clock: _MovableClock) -> None:
+    started = time.perf_counter()
+    file = offer_setup(run)
+    assert file is not None, "a new database has no accounts"
+    with Sortitor(url) as s:
+        s.accounts.first(Path(file).read_text().strip(), "administrator", load.ACCOUNTS["administrator"])
+        s.accounts.sign_in("administrator", load.ACCOUNTS["administrator"])
+        load.load(s, Scenario(devices), clock.set, lambda text: click.echo(f"  {text} …", err=True))
+    Path(file).unlink(missing_ok=True)
+    with transaction(run.engine) as connection:
+        accounts.set_fact(connection, _MARK, "yes")
+    click.echo(f"  loaded in {time.perf_counter() - started:.0f} s", err=True)

@@ -1,0 +1,154 @@
+"""Putting a running service together: database, service, worker, HTTP server."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import socket
+import sys
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import asynccontextmanager, contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import structlog
+import uvicorn
+from fastapi import FastAPI
+from psycopg import AsyncConnection
+from psycopg_pool import AsyncConnectionPool
+from sqlalchemy import Engine
+
+from sortitor.api.app import make_app
+from sortitor.api.service import Service
+from sortitor.core.errors import SortitorError
+from sortitor.core.vocabulary import Role
+from sortitor.jobs import tasks
+from sortitor.operations import accounts
+from sortitor.operations.checkins import CheckIns
+from sortitor.operations.context import Actor, Clock, Context, Limits
+from sortitor.server.postgres import Starting, begin
+from sortitor.server.settings import Settings, wall_now
+from sortitor.store import schema
+from sortitor.store.engine import make_engine
+
+log = structlog.get_logger()
+_SETUP_FILE = "first-administrator.txt"
+
+
+@dataclass(slots=True)
+class Runtime:
+    """What every process of the service has."""
+
+    settings: Settings
+    url: str
+    engine: Engine
+    clock: Clock
+    limits: Limits
+
+    def context(self, name: str) -> Context:
+        """A context for what the service does by itself."""
+        return Context(self.engine, self.clock, self.limits, Actor(name, Role.COORDINATOR))
+
+
+def make_clock(settings: Settings) -> Clock:
+    """The business's clock, frozen if the settings say so; real time runs on."""
+    frozen = settings.clock
+    return Clock(wall_now if frozen is None else lambda: frozen, wall_now)
+
+
+@contextmanager
+def runtime(settings: Settings, clock: Clock | None = None, starting: Starting | None = None) -> Iterator[Runtime]:
+    """A database with up-to-date tables; the embedded one (perhaps already `starting`) is stopped at the end unless it is asked to stay."""
+    if settings.database_url is not None:
+        url = settings.database_url.get_secret_value()
+    else:
+        starting = starting or begin(settings.state_dir)
+        url = starting.url()
+    engine = make_engine(url, settings.pool_size)
+    try:
+        schema.upgrade(engine)
+        limits = Limits((settings.idle_window_min_days, settings.idle_window_max_days), settings.session_hours, settings.public_url.rstrip("/"))
+        yield Runtime(settings, url, engine, clock or make_clock(settings), limits)
+    finally:
+        engine.dispose()
+        if starting is not None and not settings.keep_database:
+            starting.cluster.stop()
+
+
+def application(run: Runtime, announce: Callable[[], None] | None = None) -> FastAPI:
+    """The HTTP application with its check-in pool and, if wanted, the worker."""
+    settings = run.settings
+    pool: AsyncConnectionPool[AsyncConnection[Any]] = AsyncConnectionPool(
+        run.url, min_size=1, max_size=4, open=False, timeout=10, check=AsyncConnectionPool.check_connection, kwargs={"options": "-c timezone=UTC"}
+    )
+    service = Service(run.engine, run.clock, run.limits, pool, settings.max_upload_bytes, settings.secure_cookies)
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        await pool.open()
+        service.check_ins = CheckIns(pool, run.clock)
+        worker = asyncio.create_task(work(run)) if settings.worker else None
+        if announce:
+            announce()
+        yield
+        if worker:
+            worker.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await worker
+        await pool.close()
+
+    return make_app(service, lifespan)
+
+
+async def work(run: Runtime) -> None:
+    """The queue's worker, started again whenever the database was away."""
+    while True:
+        try:
+            app = tasks.make_app(run.url)
+            async with app.open_async():
+                await app.run_worker_async(
+                    concurrency=2, install_signal_handlers=False, shutdown_graceful_timeout=10, additional_context={"context": run.context("schedule")}, name=f"worker-{os.getpid()}"
+                )
+        except asyncio.CancelledError:
+            raise
+        except Exception as error:  # noqa: BLE001 - whatever stopped the worker, it must come back
+            log.warning("worker_lost", reason=str(error))
+        await asyncio.sleep(2)
+
+
+def offer_setup(run: Runtime) -> str | None:
+    """On the first start: write the one-time administrator secret into the state directory; gives the file's path."""
+    file = run.settings.state_dir / _SETUP_FILE
+    secret = accounts.offer_setup(run.engine, run.clock)
+    if secret is None:
+        file.unlink(missing_ok=True)
+        return None
+    file.parent.mkdir(parents=True, exist_ok=True)
+    file.unlink(missing_ok=True)
+    file.touch(mode=0o600)
+    file.write_text(secret + "\n")
+    return str(file)
+
+
+def listen(settings: Settings) -> socket.socket:
+    """The listening socket. Raises SortitorError if the port is taken."""
+    listener = socket.socket(socket.AF_INET6 if ":" in settings.host else socket.AF_INET)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((settings.host, settings.port))
+    except OSError as error:
+        listener.close()
+        raise SortitorError("port_taken", f"Port {settings.port} on {settings.host} cannot be used: {error.strerror}.", "Choose another with --port or SORTITOR_PORT; 0 takes a free one.") from error
+    return listener
+
+
+def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
+    """Answer requests until a signal comes."""
+    # uvicorn raises the signal again once it is done; by default that would end the process before the database is stopped.
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    config = uvicorn.Config(application(run, ready), log_config=None, access_log=False, timeout_graceful_shutdown=10, server_header=False)
+    uvicorn.Server(config).run(sockets=[listener])
+
+
