@@ -1,0 +1,49 @@
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export type Preview = Schemas['Preview']
+export type Problem = Schemas['Problem']
+
+/** What the service refused, with its words. */
+export class ProblemError extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail)
+  }
+}
+
+const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Sortitor-Console': '1' } })
+
+client.use({
+  onRequest({ request }) {
+    if (request.method === 'POST') request.headers.set('Idempotency-Key', crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`)
+    return request
+  },
+  onError() {
+    return new ProblemError({
+      type: 'about:blank', title: 'No answer', status: 0, code: 'unreachable', detail: 'The service does not answer; nothing was changed.',
+      remedy: 'Try again in a moment.', errors: [],
+    })
+  },
+})
+
+export const api = client
+
+/** The data of an answer; a problem is thrown. */
+export async function got<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  const { data, error, response } = await answer
+  if (response.ok) return data as T
+  const problem = error && typeof error === 'object' && 'detail' in error ? (error as Problem) : null
+  throw new ProblemError(
+    problem ?? { type: 'about:blank', title: response.statusText, status: response.status, code: 'unknown', detail: `The service answered ${response.status}.`, remedy: '', errors: [] },
+  )
+}
+
+/** Send a file or text as it is; `more` are further headers. */
+export async function sendFile<T>(path: string, query: [string, string][], body: Blob | string, media: string, more: Record<string, string> = {}): Promise<T> {
+  const url = `/api/v1${path}?${new URLSearchParams(query)}`
+  const headers = { 'Content-Type': media, 'X-Sortitor-Console': '1', ...more }
+  const response = await fetch(url, { method: 'POST', headers, body })
+  return got<T>(response.json().then((json) => (response.ok ? { data: json as T, response } : { error: json, response })))
+}

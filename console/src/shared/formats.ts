@@ -1,0 +1,20 @@
+const day = new Intl.DateTimeFormat('en-GB', { year: 'numeric', month: 'short', day: 'numeric', timeZone: 'UTC' })
+const minute = new Intl.DateTimeFormat('en-GB', { year: 'numeric', month: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit', timeZone: 'UTC' })
+
+export const number = (value: number) => value.toLocaleString('en-GB')
+export const onDay = (value: string | null | undefined) => (value ? day.format(new Date(value)) : '–')
+export const atTime = (value: string | null | undefined) => (value ? `${minute.format(new Date(value))} UTC` : '–')
+export const words = (value: string) => value.replaceAll('_', ' ')
+export const plural = (count: number, word: string) => `${number(count)} ${word}${count === 1 ? '' : 's'}`
+
+/** How long ago, in the largest unit that still says something. */
+export function age(from: string, now: string): string {
+  const minutes = Math.max(0, Math.floor((Date.parse(now) - Date.parse(from)) / 60_000))
+  if (minutes < 60) return plural(minutes, 'minute')
+  if (minutes < 48 * 60) return plural(Math.floor(minutes / 60), 'hour')
+  return plural(Math.floor(minutes / 1440), 'day')
+}
+
+export const platforms = ['android', 'ios', 'windows', 'macos', 'linux'] as const
+export const ownerships = ['corporate', 'personal', 'partner', 'unknown'] as const
+export const stages = ['awaited', 'parked', 'active', 'dormant', 'retired'] as const
