@@ -1,0 +1,40 @@
+"""The figures, each as a ratio against a floor that is measured in the same run.
+
+    make bench                       everything
+    python -m bench.run lots agents   only these chapters
+
+Nothing here fails: it measures and prints a table (also as JSON to bench/results.json).
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+from bench import agents, commands, lots
+from bench.figures import Figure, table
+from sortitor.server.postgres import Cluster
+
+CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {"lots": lots.measure, "large-lots": lots.measure_large, "agents": agents.measure, "commands": commands.measure}
+
+
+def main() -> None:
+    """Measure the chapters asked for on a cluster of their own, with durable settings."""
+    wanted = sys.argv[1:] or list(CHAPTERS)
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o755)
+        cluster = Cluster(Path(folder) / "bench")
+        cluster.start()
+        try:
+            figures = [figure for name in wanted for figure in CHAPTERS[name](cluster)]
+        finally:
+            cluster.stop()
+    print(table(figures))
+    Path(__file__).with_name("results.json").write_text(json.dumps([figure.as_json() for figure in figures], indent=1) + "\n")
+
+
+if __name__ == "__main__":
+    main()
