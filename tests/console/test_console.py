@@ -1,0 +1,280 @@
+"""The day's work in the browser: from a dropped file to a reverted sweep, with keyboard and screen reader in mind."""
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+from tests.workbooks import xlsx
+from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
+
+from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.schemas.licences import PoolNew
+from sortitor.schemas.orders import OrderLineNew, OrderNew
+from sortitor.schemas.sweeps import RuleNew
+
+AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
+PAGES = ["/today", "/lots", "/lots/1", "/lots/2", "/orders", "/devices", "/devices/1", "/people", "/gate", "/names", "/arrivals", "/arrivals?tab=passes", "/licences", "/sweeps", "/journal"]
+
+
+def furnish(world: World, tmp_path: Path) -> None:
+    """A little of everything."""
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
+    import_lot(s, manifest(tmp_path, ["serial,maker,imei,site", f"KM-771234,Kelmar,{imei(1)},Dunlin", "KM-2,Kelmar,,Petrel", "TBC,,,"]), ownership="corporate", platform="android")
+    code = a_pass(s, activation=Activation.SHARED)
+    s.arrivals.knock(knocking(code, "KM-771234"))
+    s.arrivals.knock(knocking(a_pass(s, ownership=Ownership.CORPORATE), "KM-9"))
+    s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-10"))
+    s.lots.check(manifest(tmp_path, ["serial,imei,Karton", "KM-50,3.5E+14,7", "KM-51,,7"], "draft.csv"))
+    s.orders.add(OrderNew(name="WL-1", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
+    s.pools.add(PoolNew(name="Signage", seats=1))
+    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
+
+
+def confirm(page: Page, label: str) -> None:
+    """Press the preview's one button, and see the preview go."""
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("button", name=label).click()
+    expect(dialog).to_be_hidden()
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_every_page_serves_screen_readers(page: Page, world: World, tmp_path: Path, theme: str) -> None:
+    furnish(world, tmp_path)
+    page.evaluate(f"localStorage.setItem('theme', '{theme}')")
+    faults = {}
+    for path in PAGES:
+        page.goto(path)
+        page.wait_for_load_state("networkidle")
+        # Evaluated from outside the page, which its own policy against foreign scripts allows.
+        page.evaluate(AXE.read_text())
+        found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+        if found["violations"]:
+            faults[path] = [(v["id"], v["nodes"][0]["html"][:160]) for v in found["violations"]]
+    assert faults == {}
+
+
+def test_a_wrong_password_and_a_page_behind_the_door(page: Page, world: World) -> None:
+    page.get_by_label("Sign out").click()
+    page.wait_for_url("**/sign-in")
+    page.goto("/lots")
+    page.wait_for_url("**/sign-in?then=/lots")
+    page.get_by_label("Account").fill("coordinator")
+    page.get_by_label("Password").fill("wrong wrong wrong")
+    page.get_by_label("Password").press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("not right")
+    page.get_by_label("Password").fill("a long enough password")
+    page.get_by_label("Password").press("Enter")
+    page.wait_for_url("**/lots")
+
+
+def test_a_lot_is_checked_read_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+    file = manifest(tmp_path, ["S/N,IMEI,Karton", f"KM-1,{imei(1)},7", "KM-2,3.5E+14,8", "KM-3,,9"])
+    page.get_by_role("link", name="Lots", exact=True).click()
+    page.get_by_role("button", name="Check a file or a paste").click()
+    page.locator("input[type=file]").set_input_files(file)
+    page.get_by_role("dialog").get_by_role("button", name="Check it").click()
+    page.wait_for_url("**/lots/1")
+    expect(page.get_by_label("What Karton means")).to_have_value("")
+    page.get_by_role("button", name="power of ten").first.click()
+    page.wait_for_url("**note=scientific_notation**")
+    expect(page.get_by_role("row").filter(has_text="3.5E+14")).to_be_visible()
+    page.get_by_role("button", name="Preview and apply").click()
+    expect(page.get_by_role("dialog")).to_contain_text("devices to add")
+    page.get_by_label("Reason").fill("delivery")
+    confirm(page, "Add 2 devices")
+    expect(page.get_by_text("applied", exact=True)).to_be_visible()
+    assert world.rows("SELECT count(*) FROM devices") == [(2,)]
+    page.get_by_role("button", name="Preview the revert").click()
+    confirm(page, "Remove 2 devices")
+    expect(page.get_by_text("reverted", exact=True)).to_be_visible()
+    assert world.rows("SELECT count(*) FROM devices") == [(0,)]
+
+
+def test_a_damaged_workbook_is_read_mended_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+    """The walk: columns corrected, a group mended in place, a row mended by itself, the rest taken out, applied, reverted."""
+    file = tmp_path / "delivery.xlsx"
+    file.write_bytes(xlsx(
+        ("Cover", [["Ondry Trade"]]),
+        ("Delivery", [["Gerät", "IMEI 1", "Karton"], ["KM-1", "3.5E+14", "7"], ["KM-2", "3.5E+14", "7"], ["TBC", None, "8"], ["KM-4", imei(4), "8"], ["KM-5", imei(5)[:-1] + "X", "9"]]),
+    ))  # fmt: skip
+    page.goto("/lots")
+    page.get_by_role("button", name="Check a file or a paste").click()
+    page.locator("input[type=file]").set_input_files(file)
+    page.get_by_role("dialog").get_by_role("button", name="Check it").click()
+    page.wait_for_url("**/lots/1")
+    page.get_by_label("What Gerät means").select_option("serial")
+    expect(page.get_by_role("button", name="1 add")).to_be_visible()
+    group = page.locator(".group").filter(has_text="power of ten")
+    group.get_by_role("button", name="Set a column").click()
+    page.get_by_role("dialog").get_by_role("button", name="Set it in 2 rows").click()
+    expect(page.get_by_role("button", name="3 add")).to_be_visible()
+    page.get_by_role("button", name="Edit row 6").click()
+    page.get_by_role("dialog").get_by_label("IMEI 1").fill(imei(5))
+    page.get_by_role("dialog").get_by_role("button", name="Check it anew").click()
+    expect(page.get_by_role("button", name="4 add")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="CSV").click()
+    assert "placeholder" in Path(download.value.path()).read_text()
+    page.get_by_role("button", name="Preview and apply").click()
+    confirm(page, "Add 4 devices")
+    assert [d.serial for d in world.client().devices.list()] == ["KM-1", "KM-2", "KM-4", "KM-5"]
+    page.get_by_role("button", name="Preview the revert").click()
+    confirm(page, "Remove 4 devices")
+    assert world.client().devices.count() == 0
+
+
+def test_conflicts_are_resolved_by_group(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,maker,imei", "KM-2,Kelmar,", f",,{imei(2)}"]))
+    lot = s.lots.check(manifest(tmp_path, ["serial,maker,imei", f"KM-2,Kelmar,{imei(2)}", "KM-7,Kelmar,", "KM-7,Ondry,", "KM-7,,"], "b.csv"))
+    page.goto(f"/lots/{lot.id}")
+    page.get_by_role("button", name="Merge the devices").click()
+    expect(page.get_by_role("button", name="1 change")).to_be_visible()
+    page.get_by_role("button", name="Leave out the rows").click()
+    expect(page.get_by_role("button", name="0 conflict")).to_be_disabled()
+
+
+def test_an_order_is_added_and_counts(page: Page, world: World, tmp_path: Path) -> None:
+    import_lot(world.client(), manifest(tmp_path, ["serial,maker,model,order", "KM-1,Kelmar,Mate 3,WL-9"]))
+    page.goto("/orders")
+    page.get_by_role("button", name="Add an order").click()
+    page.get_by_label("Name, as it stands").fill("WL-9")
+    page.get_by_label("Product: model").first.fill("Mate 3")
+    page.get_by_label("Quantity").first.fill("3")
+    page.get_by_role("button", name="Save the order").click()
+    expect(page.get_by_text("2 short")).to_be_visible()
+    expect(page.get_by_role("row").filter(has_text="Mate 3")).to_contain_text("2")
+
+
+def test_a_device_in_two_seconds_by_keyboard_alone(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/today")
+    page.wait_for_load_state("networkidle")
+    page.keyboard.press("/")
+    page.keyboard.type("1234")
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/devices?query=1234")
+    link = page.get_by_role("table").get_by_role("link").first
+    link.focus()
+    page.keyboard.press("Enter")
+    page.wait_for_url("**/devices/1")
+    expect(page.get_by_text("KM-771234").first).to_be_visible()
+    expect(page.get_by_role("heading", name="Timeline")).to_be_visible()
+
+
+def test_devices_are_filtered_and_a_fault_is_pointed_at(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/devices")
+    page.get_by_label("Filter", exact=True).fill('site sw "dun" and not (stage eq "retired")')
+    page.get_by_label("Filter", exact=True).press("Enter")
+    expect(page.get_by_text("1 device fits")).to_be_visible()
+    page.get_by_label("Filter", exact=True).fill('sitte eq "x"')
+    page.get_by_label("Filter", exact=True).press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("did you mean site?")
+
+
+def test_a_parked_device_gets_its_person(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/arrivals")
+    row = page.get_by_role("row").filter(has_text="Mate 3").first
+    row.get_by_placeholder("user name or mail").fill("maud")
+    row.get_by_role("button", name="Give").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Maud Fenwick")
+    confirm(page, "Give it to Maud Fenwick")
+    expect(page.get_by_text("Nobody is waiting")).to_be_visible()
+
+
+def test_a_pass_is_made_and_its_code_shown_once(page: Page, world: World) -> None:
+    page.goto("/arrivals")
+    page.get_by_role("button", name="Make a pass").click()
+    page.get_by_label("What it is for").fill("Help desk")
+    page.get_by_role("button", name="Make the pass").click()
+    expect(page.get_by_alt_text("QR of")).to_be_visible()
+    page.get_by_role("button", name="Done").click()
+    page.get_by_role("tab", name="Passes").click()
+    expect(page.get_by_role("row").filter(has_text="Help desk")).to_contain_text("valid")
+
+
+def test_a_gate_is_tried_and_saved(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/gate")
+    page.get_by_label("OS version").last.fill("9")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("parked").first).to_be_visible()
+    page.get_by_label("Devices per person").fill("99")
+    page.get_by_role("button", name="Preview and save").click()
+    expect(page.get_by_role("alert").first).to_contain_text("1 to 50")
+    page.get_by_role("button", name="Leave it").click()
+    page.get_by_label("Devices per person").fill("4")
+    page.get_by_role("button", name="Preview and save").click()
+    confirm(page, "Save the gate")
+    assert world.client().gate.show().policies[-1].quota == 4
+
+
+def test_a_sweep_is_previewed_with_its_histogram_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    world.later(days=45)
+    page.goto("/sweeps")
+    page.get_by_role("button", name="Preview the sweep").click()
+    expect(page.get_by_role("img", name="Idle days")).to_be_visible()
+    confirm(page, "Retire 2 devices")
+    assert world.client().devices.count(stage="retired") == 2
+    page.get_by_role("button", name="Preview the revert").click()
+    confirm(page, "Set 2 devices back")
+    assert world.client().devices.count(stage="retired") == 0
+
+
+def test_a_count_leads_to_the_devices_that_make_it_up(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/licences")
+    row = page.get_by_role("row").filter(has_text="Signage")
+    expect(row).to_contain_text("short of 1")
+    row.get_by_role("link", name="2", exact=True).click()
+    page.wait_for_url("**/devices?pool=1")
+    expect(page.get_by_text("2 devices fit")).to_be_visible()
+
+
+def test_the_facts_moved_so_the_new_preview_is_shown(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    first = s.lots.check(manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Dunlin"], "a.csv"))
+    other = s.lots.check(manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Petrel"], "b.csv"))
+    page.goto(f"/lots/{other.id}")
+    page.get_by_role("button", name="Preview and apply").click()
+    expect(page.get_by_role("button", name="Add 1 device")).to_be_visible()
+    s.lots.apply(first.id, s.lots.preview(first.id).digest)
+    page.get_by_role("button", name="Add 1 device").click()
+    expect(page.get_by_text("The facts have changed since")).to_be_visible()
+    confirm(page, "Change 1 device")
+    assert next(iter(s.devices.list())).site == "Petrel"
+
+
+def test_a_viewer_sees_no_buttons_that_change(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.get_by_label("Sign out").click()
+    page.get_by_label("Account").fill("viewer")
+    page.get_by_label("Password").fill("a long enough password")
+    page.get_by_label("Password").press("Enter")
+    page.wait_for_url("**/today")
+    for path in ("/lots", "/arrivals", "/licences", "/sweeps"):
+        page.goto(path)
+        page.wait_for_load_state("networkidle")
+        for label in ("Check a file", "Make a pass", "Add a pool", "Add a rule"):
+            expect(page.get_by_role("button", name=label)).to_have_count(0)
+
+
+def test_a_technicians_phone(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.set_viewport_size({"width": 400, "height": 800})
+    for path in ("/today", "/devices/1", "/arrivals"):
+        page.goto(path)
+        page.wait_for_load_state("networkidle")
+        assert page.evaluate("document.documentElement.scrollWidth") <= 400, path
+    page.get_by_label("Navigation").click()
+    page.get_by_role("link", name="Devices", exact=True).click()
+    page.wait_for_url("**/devices")
+
+
+def test_an_address_that_is_none(page: Page) -> None:
+    page.goto("/nowhere")
+    expect(page.get_by_role("heading")).to_contain_text("no such page")

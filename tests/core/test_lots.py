@@ -1,0 +1,157 @@
+"""Verdicts: what would become of each row."""
+
+import polars as pl
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from tests.worlds import imei
+
+from sortitor.core import lots
+from sortitor.core.columns import FIELDS, understand
+from sortitor.core.errors import BadInput
+from sortitor.core.manifests import read_paste, read_table
+
+NOBODY = lots.Facts(
+    matches=pl.DataFrame(schema={"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "device_id": pl.Int64, "device_maker": pl.String}),
+    devices=pl.DataFrame(schema={"device_id": pl.Int64, "stage": pl.String, "flagged": pl.Boolean, "ownership_basis": pl.String, "manual": pl.String,
+                                 "person_id": pl.Int64, **dict.fromkeys(FIELDS, pl.String)}),
+    held=pl.DataFrame(schema={"device_id": pl.Int64, "kind": pl.String, "value": pl.String}),
+    people=pl.DataFrame(schema={"person": pl.String, "person_id": pl.Int64}),
+)  # fmt: skip
+
+
+def check(content: str, facts: lots.Facts = NOBODY, defaults: dict[str, str] | None = None) -> lots.Decided:
+    manifest = read_table(content.encode())
+    return lots.decide(lots.prepare(manifest, understand(manifest.headers), defaults or {}), facts)
+
+
+def verdicts(decided: lots.Decided) -> list[str]:
+    return decided.rows["verdict"].to_list()
+
+
+def codes(decided: lots.Decided, row: int) -> set[str]:
+    return set(decided.notes.filter(pl.col("row") == row)["code"])
+
+
+def test_a_row_with_a_valid_identifier_is_added_with_defaults_for_its_blank_cells() -> None:
+    decided = check("serial,site,Karton\nKM-1,,7\nKM-2,Dunlin,8\n", defaults={"site": "Petrel", "ownership": "corporate"})
+    assert verdicts(decided) == ["add", "add"]
+    assert decided.rows["site"].to_list() == ["Petrel", "Dunlin"]
+    assert decided.rows["details"].to_list() == ['{"Karton":"7"}', '{"Karton":"8"}']
+    assert decided.rows["ownership_basis"].to_list() == ["declared", "declared"]
+
+
+def test_notes_and_identifiers_keep_what_was_given() -> None:
+    decided = check(f"serial,imei,site\n'KM-1,{imei(1)}.0,  Dunlin \nKM-2,3.5E+14,=x\n")
+    given = dict(decided.notes.select("code", "given").iter_rows())
+    assert given == {"leading_apostrophe": "'KM-1", "decimal_ending": f"{imei(1)}.0", "scientific_notation": "3.5E+14", "formula": "=x"}
+    assert set(decided.keys["given"]) >= {"'KM-1", f"{imei(1)}.0"}
+
+
+def test_rows_that_share_an_identifier() -> None:
+    decided = check("serial,site\nAAA1,Dunlin\nAAA1,Dunlin\nBBB1,Dunlin\nBBB1,Petrel\nCCC1,Petrel\n")
+    assert verdicts(decided) == ["add", "unchanged", "conflict", "conflict", "add"]
+    assert "duplicate_row" in codes(decided, 3)
+    assert "rows_disagree" in codes(decided, 4) & codes(decided, 5)
+
+
+def test_nothing_valid_in_the_row() -> None:
+    decided = check(f"serial,imei\nTBC,3.5E+14\n,\n,{imei(1)}\n")
+    assert verdicts(decided) == ["reject", "add"], "an empty line is no row"
+    assert codes(decided, 2) == {"placeholder", "scientific_notation"}
+
+
+@pytest.mark.parametrize(
+    ("column", "value", "code"),
+    [("platform", "beos", "platform_unknown"), ("ownership", "mine", "ownership_unknown"), ("purchased on", "31.31.2025", "date_unreadable"), ("site", "=1+1", "formula"),
+     ("note", "x" * 501, "text_too_long")],
+)  # fmt: skip
+def test_a_value_that_cannot_be_understood_rejects_its_row(column: str, value: str, code: str) -> None:
+    decided = check(f"serial,{column}\nKM-1,{value}\n")
+    assert verdicts(decided) == ["reject"]
+    assert code in codes(decided, 2)
+
+
+def test_an_identifier_that_the_platform_has_no_use_for() -> None:
+    decided = check(f"serial,imei,platform\nKM-1,{imei(1)},windows\n,{imei(2)},linux\n")
+    assert "identifier_not_used" in codes(decided, 3) or verdicts(decided)[1] == "reject"
+    assert verdicts(decided)[1] == "reject"
+
+
+def known(**device: object) -> lots.Facts:
+    """A fleet of one device: number 7, serial KM-1 of maker kelmar."""
+    values = {"device_id": 7, "stage": "active", "flagged": False, "ownership_basis": "declared", "manual": "", "maker": "Kelmar", "site": "Dunlin", "ownership": "corporate"}
+    return lots.Facts(
+        matches=pl.DataFrame([{"row": 2, "kind": "serial", "value": "KM-1", "maker": "kelmar", "device_id": 7, "device_maker": "kelmar"}], schema=NOBODY.matches.schema),
+        devices=pl.DataFrame([{**values, **device}], schema=NOBODY.devices.schema),
+        held=pl.DataFrame([{"device_id": 7, "kind": "serial", "value": "KM-1"}], schema=NOBODY.held.schema),
+        people=NOBODY.people,
+    )  # fmt: skip
+
+
+def test_a_known_device_changes_or_not_and_a_blank_cell_erases_nothing() -> None:
+    assert verdicts(check("serial,maker,site\nKM-1,Kelmar,Dunlin\n", known())) == ["unchanged"]
+    assert verdicts(check("serial,maker,site\nKM-1,Kelmar,\n", known())) == ["unchanged"]
+    decided = check("serial,maker,site\nKM-1,Kelmar,Petrel\n", known())
+    assert verdicts(decided) == ["change"]
+    assert lots.change_pairs(decided.rows["changes"][0]) == {"site": ("Dunlin", "Petrel")}
+
+
+def test_a_value_set_by_hand_stays_unless_the_lot_says_so() -> None:
+    content = "serial,maker,site\nKM-1,Kelmar,Petrel\n"
+    decided = check(content, known(manual="site"))
+    assert (verdicts(decided), codes(decided, 2)) == (["unchanged"], {"manual_kept"})
+    manifest = read_table(content.encode())
+    prepared = lots.prepare(manifest, understand(manifest.headers), {})
+    assert verdicts(lots.decide(prepared, known(manual="site"), overwrite_manual=True)) == ["change"]
+
+
+@pytest.mark.parametrize(("device", "code"), [({"stage": "retired"}, "retired_device"), ({"flagged": True}, "flagged_device")])
+def test_a_device_that_a_lot_may_not_touch(device: dict[str, object], code: str) -> None:
+    decided = check("serial,maker\nKM-1,Kelmar\n", known(**device))
+    assert (verdicts(decided), codes(decided, 2)) == (["conflict"], {code})
+
+
+cells = st.sampled_from(["KM-1", "KM-2", "KM-3", "km-1", "TBC", "", "3.5E+14", imei(1), imei(2), "'KM-4", "x" * 70])
+rows = st.lists(st.tuples(cells, cells, st.sampled_from(["Dunlin", "Petrel", "", "=x"])), min_size=1, max_size=12)
+
+
+@given(rows, st.randoms(), st.permutations([0, 1, 2]))
+def test_a_check_is_stable_under_the_order_of_rows_and_columns(table: list[tuple[str, str, str]], random, columns: list[int]) -> None:  # type: ignore[no-untyped-def]
+    """Only which of identical rows counts as the first depends on their order."""
+    headers = ("serial", "imei", "site")
+
+    def outcome(order: list[int], placed: list[int]) -> dict[int, str]:
+        lines = [",".join(headers[c] for c in placed)] + [",".join(f'"{table[i][c]}"' for c in placed) for i in order]
+        try:
+            decided = check("\n".join(lines) + "\n")
+        except BadInput:
+            return {}
+        found = dict(zip(decided.rows["row"], verdicts(decided), strict=True))
+        return {i: found.get(place + 2, "") for place, i in enumerate(order)}
+
+    order = list(range(len(table)))
+    plain = outcome(order, [0, 1, 2])
+    random.shuffle(order)
+    moved = outcome(order, list(columns))
+    assert {i: v for i, v in plain.items() if v in ("conflict", "reject")} == {i: v for i, v in moved.items() if v in ("conflict", "reject")}
+    assert sorted(plain.values()) == sorted(moved.values())
+
+
+def test_pasted_identifiers_are_told_apart() -> None:
+    manifest = read_paste(f"KM-1, {imei(1)};KM-2\n{imei(2)}".encode())
+    decided = lots.decide(lots.prepare(manifest, understand(manifest.headers), {}), NOBODY)
+    assert verdicts(decided) == ["add"] * 4
+    assert decided.keys.sort("row")["kind"].to_list() == ["serial", "imei", "serial", "imei"]
+
+
+def test_bad_defaults_are_named() -> None:
+    with pytest.raises(BadInput, match="platform"):
+        lots.check_defaults({"platform": "beos"})
+    with pytest.raises(BadInput, match="serial"):
+        lots.check_defaults({"serial": "KM-1"})
+    assert lots.check_defaults({"purchased_on": "31.03.2026", "platform": "Windows 11"}) == {"purchased_on": "2026-03-31", "platform": "windows"}
+
+
+def test_a_file_without_identifiers_keeps_its_rows_for_a_better_mapping() -> None:
+    assert verdicts(check("Colour,Weight\nred,3\n")) == ["reject"]

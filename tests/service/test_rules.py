@@ -1,0 +1,240 @@
+"""Sweeps, licence pools, the gate, names, people, the journal: each from preview to revert."""
+
+from copy import deepcopy
+from datetime import date
+from itertools import product
+from pathlib import Path
+
+import pytest
+from tests.worlds import World, a_pass, http, import_lot, import_people, knocking, manifest
+
+from sortitor.client.errors import FactsMoved, Refused
+from sortitor.core.licences import Pool, needs_seat
+from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
+from sortitor.operations import sweeps
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.gate import Policy, Template
+from sortitor.schemas.licences import PoolNew
+from sortitor.schemas.sweeps import RuleNew
+
+
+def fleet(world: World, count: int = 6) -> list[str]:
+    """Credentials of shared devices let in now."""
+    s = world.client()
+    code = a_pass(s, activation=Activation.SHARED, ownership=Ownership.CORPORATE)
+    return [s.arrivals.knock(knocking(code, f"KM-00{i}")).credential or "" for i in range(count)]
+
+
+def test_a_sweep_retires_what_its_preview_showed_and_comes_back(world: World) -> None:
+    s = world.client()
+    credentials = fleet(world)
+    s.gate.save_names([Template(name="all", pattern="D-{n}")])
+    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
+    world.later(days=29, hours=23)
+    assert s.sweeps.preview(rule.id).examples_total == 0, "not yet"
+    s.arrivals.check_in(credentials[0])
+    held = next(iter(s.devices.list(query="KM-001"))).id
+    world.later(hours=1)
+    s.devices.hold(held, "laid up for the winter", date(2026, 4, 12))
+    shown = s.sweeps.preview(rule.id)
+    counts = {c.key: c.count for c in shown.counts}
+    assert (counts["retired"], counts["held"], counts["watched"]) == (4, 1, 6)
+    assert sum(bar.count for bar in shown.bars) == 6
+    assert (shown.bars_line_days, shown.apply_label) == (30, "Retire 4 devices")
+    before = world.rows("SELECT id, stage, name FROM devices ORDER BY id")
+    run = s.sweeps.apply(rule.id, shown.digest, "season over")
+    assert (run.retired, s.devices.count(stage="retired")) == (4, 4)
+    with pytest.raises(Exception, match="credential"):
+        s.arrivals.check_in(credentials[5])
+    s.sweeps.revert(run.id, s.sweeps.preview_revert(run.id).digest)
+    assert world.rows("SELECT id, stage, name FROM devices ORDER BY id") == before
+    s.arrivals.check_in(credentials[5])
+
+
+def test_a_sweep_whose_facts_moved_is_shown_again(world: World) -> None:
+    s = world.client()
+    credentials = fleet(world, 3)
+    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=21, brake_percent=100))
+    world.later(days=40)
+    shown = s.sweeps.preview(rule.id)
+    s.arrivals.check_in(credentials[1])
+    with pytest.raises(FactsMoved) as moved:
+        s.sweeps.apply(rule.id, shown.digest)
+    assert moved.value.preview.examples_total == 2
+    assert s.devices.count(stage="retired") == 0
+
+
+def test_a_name_given_to_another_meanwhile_is_not_taken_back(world: World) -> None:
+    s = world.client()
+    fleet(world, 2)
+    first, second = (d.id for d in s.devices.list())
+    s.devices.name(first, "LAMP-1")
+    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=21, brake_percent=100))
+    world.later(days=40)
+    run = s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest)
+    fleet_again = s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-900")).device_id or 0
+    s.devices.name(fleet_again, "lamp-1")
+    shown = s.sweeps.preview_revert(run.id)
+    assert any("another" in e.note for e in shown.examples)
+    s.sweeps.revert(run.id, shown.digest)
+    assert (s.devices.show(first).name, s.devices.show(second).stage) == (None, Stage.ACTIVE)
+
+
+def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
+    s = world.client()
+    credentials = fleet(world, 6)
+    s.sweeps.add_rule(RuleNew(name="Daily", idle_window_days=30, daily=True, brake_percent=50))
+    ctx = world.run.context("schedule")
+    world.later(days=40)
+    [run] = sweeps.run_scheduled(ctx)
+    assert (run.state, s.devices.count(stage="retired")) == ("braked", 0), "all six at once is too many"
+    assert sweeps.run_scheduled(ctx) == [], "once a day"
+    assert any("stopped" in item.title for item in s.journal.today().items)
+    world.later(days=1)
+    for credential in credentials[:4]:
+        s.arrivals.check_in(credential)
+    [run] = sweeps.run_scheduled(ctx)
+    assert (run.state, run.retired) == ("applied", 2)
+
+
+@pytest.mark.parametrize("days", [20, 401])
+def test_a_window_outside_its_bounds_says_them(world: World, days: int) -> None:
+    with pytest.raises(Refused, match="21 to 400"):
+        world.client().sweeps.add_rule(RuleNew(name="r", idle_window_days=days))
+
+
+def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path) -> None:
+    """The database and the core count the same, and the count leads to its devices."""
+    s = world.client()
+    lines = [f"S{i:04},{p},{o}" for i, (p, o) in enumerate(product([*Platform, ""], Ownership))]
+    import_lot(s, manifest(tmp_path, ["serial,platform,ownership", *lines]))
+    world.rows("UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1 + id %% 5], enrolled_at = now()")
+    choices = [((), (), False), ((Platform.ANDROID,), (), True), ((Platform.LINUX, Platform.IOS), (Ownership.CORPORATE,), False), ((), (Ownership.UNKNOWN,), True)]
+    devices = list(s.devices.list())
+    for number, (platforms, ownerships, awaited) in enumerate(choices):
+        pool = s.pools.add(PoolNew(name=f"pool {number}", seats=3, platforms=list(platforms), ownerships=list(ownerships), awaited_too=awaited))
+        core = Pool("p", 3, platforms, ownerships, awaited)
+        wanted = {d.id for d in devices if needs_seat(core, d.stage, Platform(d.platform) if d.platform else None, d.ownership)}
+        assert pool.needed == len(wanted)
+        assert {d.id for d in s.devices.list(pool=pool.id)} == wanted
+        assert pool.state == ("short" if len(wanted) > 3 else "covered")
+
+
+def test_a_pool_changed_by_two_at_once(world: World) -> None:
+    s = world.client()
+    pool = s.pools.add(PoolNew(name="Signage", seats=5))
+    with http(world) as client:
+        tag = client.get(f"/api/v1/pools/{pool.id}").headers["etag"]
+        body = {"name": "Signage", "seats": 6}
+        assert client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag}).status_code == 200
+        stale = client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag})
+        assert (stale.status_code, stale.json()["code"]) == (412, "stale")
+    with pytest.raises(Refused, match="already"):
+        s.pools.add(PoolNew(name="SIGNAGE", seats=1))
+
+
+def revert_last(world: World, operation: str) -> None:
+    s = world.client()
+    entry = next(iter(s.journal.list(operation)))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest, "a mistake")
+
+
+def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, *(f"p{i},P {i},,,,Crew" for i in range(3)))
+    fleet(world, 4)
+    code = a_pass(s)
+    for serial in ("X-1", "X-2", "X-3"):
+        s.arrivals.knock(knocking(code, serial, person="p0"))
+    was = s.gate.show().policies
+    proposed = [Policy(name="Crew", groups=["crew"], quota=2), *deepcopy(was)]
+    proposed[-1].platforms[Platform.ANDROID].os_min = "15"
+    shown = s.gate.preview(proposed)
+    counts = {c.key: c.count for c in shown.counts}
+    assert (counts["refused"], counts["over_quota"]) == (7, 1)
+    assert any(e.subject == "p0" for e in shown.examples)
+    s.gate.apply(proposed, shown.digest, "new season")
+    assert s.arrivals.knock(knocking(code, "X-9", person="p0")).codes == ["os_too_old", "quota_reached"]
+    assert s.devices.count(stage="active") == 7, "nobody loses a device"
+    revert_last(world, "gate.apply")
+    assert s.gate.show().policies == was
+
+
+def test_renaming_is_previewed_applied_and_taken_back_and_names_by_hand_stay(world: World) -> None:
+    s = world.client()
+    fleet(world, 4)
+    devices = list(s.devices.list())
+    s.devices.name(devices[0].id, "BY-HAND")
+    before = world.rows("SELECT id, name FROM devices ORDER BY id")
+    s.gate.save_names([Template(name="deck", pattern="DECK-{n|pad 4}")])
+    shown = s.gate.preview_names()
+    assert {c.key: c.count for c in shown.counts}["renamed"] == 3
+    s.gate.rename(shown.digest)
+    assert [d.name for d in s.devices.list()] == ["BY-HAND", "DECK-0001", "DECK-0002", "DECK-0003"]
+    revert_last(world, "device.rename")
+    assert world.rows("SELECT id, name FROM devices ORDER BY id") == before
+
+
+def test_declaring_a_selection_keeps_the_basis_and_shows_what_turns_corporate(world: World) -> None:
+    s = world.client()
+    code = a_pass(s)
+    for serial in ("A-1", "A-2"):
+        s.arrivals.knock(knocking(code, serial))
+    selection = Selection(ownerships=[Ownership.PERSONAL])
+    shown = s.devices.preview_declare(selection, Ownership.CORPORATE)
+    assert any("personal" in warning for warning in shown.warnings)
+    s.devices.declare(selection, Ownership.CORPORATE, shown.digest, "bought from the crew")
+    assert {(d.ownership, s.devices.show(d.id).ownership_basis) for d in s.devices.list()} == {(Ownership.CORPORATE, "manual")}
+
+
+def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew;Officers")
+    import_people(s, tmp_path, "MAUD,,,Engine,,", "odo,Odo Gannet,,,,Crew")
+    [maud] = s.people.list(query="maud")
+    assert (maud.name, maud.department, maud.site, sorted(maud.groups)) == ("Maud Fenwick", "Engine", "Dunlin", ["Crew", "Officers"])
+    with pytest.raises(Refused, match="row 3"):
+        import_people(s, tmp_path, "ann,Ann,,,,", "an n,Bad Name,,,,")
+    assert len(list(s.people.list())) == 2
+    assert {g.name: g.people for g in s.people.groups()} == {"Crew": 2, "Officers": 1}
+    assert s.people.show(maud.id).quota == 5
+
+
+def test_the_journal_only_grows(world: World) -> None:
+    s = world.client()
+    s.pools.add(PoolNew(name="p", seats=1))
+    for statement in ("UPDATE journal SET actor = 'x'", "DELETE FROM journal", "TRUNCATE journal_effects", "DELETE FROM journal_effects"):
+        with pytest.raises(Exception, match="append-only"):
+            world.rows(statement)
+    entry = next(iter(s.journal.list("pool")))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    with pytest.raises(Refused, match="reverted by"):
+        s.journal.preview_revert(entry.id)
+    assert s.pools.list() == []
+
+
+def test_search_finds_a_device_by_whatever_is_on_the_box(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
+    import_lot(s, manifest(tmp_path, ["serial,maker,imei,asset tag,person", "KM-77-1234,Kelmar,490154203237518,WL-0042,maud", "ZZ-9,Ondry,,,"]))
+    for query in ("KM-77-1234", "km-77-1234", "1234", "7518", "49-015420-323751-8", "49015420323751", "wl-0042", "fenwick", "maud", "KM-77"):
+        assert [d.serial for d in s.devices.list(query=query)] == ["KM-77-1234"], query
+    assert list(s.devices.list(query="nothing")) == []
+
+
+@pytest.mark.parametrize("sort", ["id", "name", "site", "model", "stage", "seen"])
+@pytest.mark.parametrize("descending", [False, True])
+def test_pages_hold_every_device_once_in_order(world: World, tmp_path: Path, sort: str, descending: bool) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,site,model", *(f"S-{i:03},{['', 'Ärmel', 'dunlin', 'Petrel'][i % 4]},M{i % 3}" for i in range(23))]))
+    with http(world) as client:
+        url: str | None = f"/api/v1/devices?sort={sort}&descending={descending}&limit=5"
+        ids: list[int] = []
+        while url:
+            answer = client.get(url)
+            assert len(answer.json()["items"]) <= 5
+            ids += [d["id"] for d in answer.json()["items"]]
+            url = answer.links.get("next", {}).get("url")
+        whole = client.get(f"/api/v1/devices?sort={sort}&descending={descending}&limit=500").json()["items"]
+    assert len(ids) == len(set(ids)) == 23
+    assert ids == [d["id"] for d in whole]

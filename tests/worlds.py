@@ -1,0 +1,167 @@
+"""Worlds to test in: databases copied from the run's template, and services on loopback."""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+import time
+from collections.abc import Coroutine, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from itertools import count
+from pathlib import Path
+from typing import TypeVar
+
+import httpx
+import psycopg
+import uvicorn
+from psycopg import sql
+from stdnum import luhn
+
+from sortitor.client import Sortitor
+from sortitor.core.vocabulary import Role
+from sortitor.operations.context import Clock
+from sortitor.schemas.arrivals import Knock, PassNew
+from sortitor.server.settings import Settings, wall_now
+from sortitor.server.wiring import Runtime, application, listen, runtime
+
+NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
+PASSWORD = "a long enough password"
+# Durability is tested where it matters, on clusters of their own.
+FAST = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "shared_buffers": "128MB"}
+_numbers = count(1)
+T = TypeVar("T")
+
+
+def in_a_loop(work: Coroutine[object, object, T]) -> T:
+    """What the coroutine returns, run in a thread of its own: the browser's loop already runs in the tests' thread."""
+    with ThreadPoolExecutor(1) as thread:
+        return thread.submit(asyncio.run, work).result()
+
+
+@dataclass
+class Database:
+    """The run's cluster: its URL without a database, and the tokens that every copy of the template knows."""
+
+    url: str
+    tokens: dict[Role, str]
+
+    def fresh(self) -> str:
+        """The URL of a new copy of the template."""
+        name = f"test_{next(_numbers)}"
+        with psycopg.connect(self.url + "postgres", autocommit=True) as connection:
+            connection.execute(sql.SQL("CREATE DATABASE {} TEMPLATE template_sortitor STRATEGY file_copy").format(sql.Identifier(name)))
+        return self.url + name
+
+    def drop(self, url: str) -> None:
+        """Remove a copy, whoever is still connected."""
+        with psycopg.connect(self.url + "postgres", autocommit=True) as connection:
+            connection.execute(sql.SQL("DROP DATABASE {} WITH (FORCE)").format(sql.Identifier(url.rsplit("/", 1)[1])))
+
+
+@dataclass
+class World:
+    """A running service with its own database; `now` is its business clock."""
+
+    url: str
+    run: Runtime
+    tokens: dict[Role, str]
+    now: datetime = NOW
+    _clients: list[Sortitor] = field(default_factory=list)
+
+    def client(self, role: Role | None = Role.COORDINATOR) -> Sortitor:
+        """A client of an account with this role; None is nobody."""
+        client = Sortitor(self.url, self.tokens[role] if role else None)
+        self._clients.append(client)
+        return client
+
+    def later(self, **delta: float) -> datetime:
+        """Move the business clock on."""
+        self.now += timedelta(**delta)
+        return self.now
+
+    def rows(self, statement: str, *values: object) -> list[tuple[object, ...]]:
+        """What the database holds, past the service."""
+        with psycopg.connect(self.run.url) as connection:
+            cursor = connection.execute(statement, values)
+            return cursor.fetchall() if cursor.description else []
+
+    def close(self) -> None:
+        for client in self._clients:
+            client.close()
+
+
+@contextmanager
+def serving(run: Runtime) -> Iterator[str]:
+    """The service of a runtime in a thread; gives its address."""
+    with listen(run.settings) as listener:
+        ready = threading.Event()
+        server = uvicorn.Server(uvicorn.Config(application(run, ready.set), log_config=None, access_log=False, timeout_graceful_shutdown=2))
+        thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
+        thread.start()
+        assert ready.wait(20), "the service did not start"
+        url = f"http://127.0.0.1:{listener.getsockname()[1]}"
+        while not server.started:
+            time.sleep(0.005)
+        try:
+            yield url
+        finally:
+            server.should_exit = True
+            thread.join(20)
+
+
+@contextmanager
+def a_world(database: Database, **settings: object) -> Iterator[World]:
+    url = database.fresh()
+    worlds: list[World] = []
+    clock = Clock(lambda: worlds[0].now if worlds else NOW, wall_now)
+    given = {"database_url": url, "port": 0, "worker": False, "pool_size": 20, "log_level": "error", **settings}
+    with runtime(Settings(**given), clock) as run, serving(run) as address:  # type: ignore[arg-type]
+        worlds.append(World(address, run, database.tokens))
+        yield worlds[0]
+        worlds[0].close()
+    database.drop(url)
+
+
+def imei(number: int) -> str:
+    """A valid IMEI for a number below ten million."""
+    body = f"3569380{number:07d}"
+    return body + str(luhn.calc_check_digit(body))
+
+
+def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Path:
+    """A supplier's file of these lines."""
+    path = tmp_path / name
+    path.write_text("\n".join(lines) + "\n")
+    return path
+
+
+def import_lot(s: Sortitor, path: Path, **defaults: str) -> int:
+    """Check and apply a file; gives the lot's number."""
+    lot = s.lots.check(path, defaults=defaults)
+    s.lots.apply(lot.id, s.lots.preview(lot.id).digest, "test")
+    return lot.id
+
+
+def import_people(s: Sortitor, tmp_path: Path, *lines: str) -> None:
+    """People by lines of `user name,name,mail,department,site,groups`."""
+    path = manifest(tmp_path, ["user name,name,mail,department,site,groups", *lines], "people.csv")
+    s.people.apply_import(path, s.people.preview_import(path).digest)
+
+
+def a_pass(s: Sortitor, **terms: object) -> str:
+    """The code of a new pass."""
+    return s.arrivals.add_pass(PassNew(label="test", **terms)).code  # type: ignore[arg-type]
+
+
+def knocking(code: str, serial: str, **stated: object) -> Knock:
+    """What a device of this serial number says at the gate."""
+    return Knock(**{"code": code, "platform": "android", "os_version": "14", "maker": "Kelmar", "model": "Mate 3", "serial": serial, **stated})  # type: ignore[arg-type]
+
+
+def http(world: World, role: Role | None = Role.COORDINATOR) -> httpx.Client:
+    """A bare HTTP client, for what the client library would not send."""
+    headers = {"Authorization": f"Bearer {world.tokens[role]}"} if role else {}
+    return httpx.Client(base_url=world.url, headers=headers, timeout=60)
