@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, insert, select
+from sqlalchemy import Connection, func, insert, null, or_, select
 from sqlalchemy.sql import Select
 
 from sortitor.store.bulk import with_room
 from sortitor.store.devices import apply_patch_table
 from sortitor.store.engine import Line, raw
-from sortitor.store.tables import journal, journal_effects
+from sortitor.store.tables import journal, journal_creations, journal_effects
 
 
 def record(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -39,26 +39,36 @@ def page(connection: Connection, before: int | None, limit: int, operation: str 
 
 def _entries() -> Select[Any]:
     later = journal.alias("later")
-    devices_touched = select(journal_effects.c.entry_id).where(journal_effects.c.entry_id == journal.c.id).exists().label("touches_devices")
-    return select(journal, later.c.id.label("reverted_by"), devices_touched).outerjoin(later, later.c.reverts == journal.c.id)
+    touched = or_(*(select(table.c.entry_id).where(table.c.entry_id == journal.c.id).exists() for table in (journal_effects, journal_creations)))
+    return select(journal, later.c.id.label("reverted_by"), touched.label("touches_devices")).outerjoin(later, later.c.reverts == journal.c.id)
 
 
 def effects(connection: Connection, entry_id: int, after_device: int, limit: int) -> Sequence[Line]:
     """`device_id, before, after` of one entry, by device."""
-    query = select(journal_effects).where(journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device)
-    return connection.execute(query.order_by(journal_effects.c.device_id).limit(limit)).all()
+    single = select(journal_effects.c.device_id, journal_effects.c.before, journal_effects.c.after).where(
+        journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device
+    )
+    first = func.greatest(journal_creations.c.first_device_id, after_device + 1)
+    created = select(func.generate_series(first, func.least(journal_creations.c.last_device_id, first + limit)), null(), journal_creations.c.after).where(
+        journal_creations.c.entry_id == entry_id, journal_creations.c.last_device_id > after_device
+    )
+    both = single.order_by(journal_effects.c.device_id).limit(limit).union_all(created).subquery()
+    return connection.execute(select(both).order_by(both.c.device_id).limit(limit)).all()
 
 
 def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequence[Line]:
     """What happened to one device, newest first: the entry with the device's own before and after."""
     later = journal.alias("later")
+    single = select(journal_effects.c.entry_id, journal_effects.c.before, journal_effects.c.after).where(journal_effects.c.device_id == device_id)
+    created = select(journal_creations.c.entry_id, null(), journal_creations.c.after).where(
+        journal_creations.c.first_device_id <= device_id, journal_creations.c.last_device_id >= device_id
+    )
+    effect = single.union_all(created).subquery()
     query = (
         select(journal.c.id, journal.c.at, journal.c.actor, journal.c.operation, journal.c.summary, journal.c.reason,
-               journal.c.subject, journal.c.subject_id, journal_effects.c.before, journal_effects.c.after,
-               later.c.id.label("reverted_by"))
-        .join(journal_effects, journal_effects.c.entry_id == journal.c.id)
-        .outerjoin(later, later.c.reverts == journal.c.id)
-        .where(journal_effects.c.device_id == device_id).order_by(journal.c.id.desc()).limit(limit)
+               journal.c.subject, journal.c.subject_id, effect.c.before, effect.c.after, later.c.id.label("reverted_by"))
+        .join(effect, effect.c.entry_id == journal.c.id)
+        .outerjoin(later, later.c.reverts == journal.c.id).order_by(journal.c.id.desc()).limit(limit)
     )  # fmt: skip
     return connection.execute(query).all()
 
@@ -79,7 +89,7 @@ _PLAN = """
 CREATE TEMP TABLE undoing ON COMMIT DROP AS
 WITH effect AS (
     SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage, to_jsonb(d) AS now
-    FROM journal_effects e LEFT JOIN devices d ON d.id = e.device_id WHERE e.entry_id = %(entry)s
+    FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
 ), judged AS (
     SELECT device_id, name, now, before, after, exists,
         before IS NULL AS created,
@@ -122,7 +132,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
     with_room(connection)
     with raw(connection).cursor() as cursor:
         if lock:
-            cursor.execute("SELECT FROM devices d JOIN journal_effects e ON e.device_id = d.id WHERE e.entry_id = %s ORDER BY d.id FOR UPDATE OF d", [entry_id])
+            cursor.execute("SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d", [entry_id])
         cursor.execute("DROP TABLE IF EXISTS undoing")
         cursor.execute(_PLAN, {"entry": entry_id})
         cursor.execute(

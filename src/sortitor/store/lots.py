@@ -2,13 +2,28 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import Connection, Select, Text, func, insert, literal, or_, select, text, update
+from sqlalchemy import (
+    Connection,
+    Integer,
+    Select,
+    Text,
+    func,
+    insert,
+    literal,
+    or_,
+    select,
+    text,
+    true,
+    type_coerce,
+    update,
+)
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.dialects.postgresql import insert as upsert
 
@@ -18,10 +33,13 @@ from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import Line, raw
-from sortitor.store.tables import journal, lot_choices, lot_edits, lot_notes, lot_rows, lots, mappings
+from sortitor.store.tables import journal, lot_blocks, lot_choices, lot_edits, lot_notes, lot_rows, lots, mappings
 
 _HEAD = [column for column in lots.c if column.name != "content"]
 _TEXT = pl.String()
+_BLOCK_ROWS = 1_000
+_LETTERS = {Verdict.ADD.value: "a", Verdict.CHANGE.value: "c", Verdict.UNCHANGED.value: "u", Verdict.CONFLICT.value: "x", Verdict.REJECT.value: "r"}
+_VERDICTS = {letter: verdict for verdict, letter in _LETTERS.items()}
 _COUNTED = {"preserve_rowcount": True}
 #: Given a phase and a total, what is told of rows as they go.
 Counting = Callable[[str, int], Callable[[int], None]]
@@ -109,32 +127,50 @@ def page(connection: Connection, before: int | None, limit: int, status: str | N
     return connection.execute(query).all()
 
 
-def write_rows(connection: Connection, lot_id: int, decided: Decided, tell: Callable[[int], None] | None = None) -> None:
-    """Keep every row with its verdict, its original cells and its notes."""
+def write_rows(connection: Connection, lot_id: int, cells: pl.DataFrame, decided: Decided, tell: Callable[[int], None] | None = None) -> None:
+    """Keep every row with its verdict, its cells as they were given (a frame in step with the rows) and its notes."""
+    blocks = _blocks(lot_id, decided).with_columns(cells=pl.Series([_packed(part, tell) for part in cells.iter_slices(_BLOCK_ROWS)], dtype=pl.String))
+    bulk.copy_in(connection, "lot_blocks", blocks)
+    _write_outcomes(connection, lot_id, decided)
+
+
+def _blocks(lot_id: int, decided: Decided) -> pl.DataFrame:
+    """The rows by blocks of a thousand, without their cells."""
+    rows = decided.rows.select("row", letter=pl.col("verdict").replace_strict(_LETTERS, return_dtype=pl.String), block=pl.int_range(pl.len()) // _BLOCK_ROWS)
+    numbers = pl.lit("{") + pl.col("row").cast(pl.String).str.join(",") + pl.lit("}")
+    return rows.group_by("block", maintain_order=True).agg(
+        lot_id=pl.lit(lot_id), first_row=pl.col("row").first(), last_row=pl.col("row").last(), numbers=numbers, verdicts=pl.col("letter").str.join("")
+    ).drop("block")  # fmt: skip
+
+
+def _packed(part: pl.DataFrame, tell: Callable[[int], None] | None) -> str:
+    """The cells of a block as bytes for COPY."""
+    buffer = io.BytesIO()
+    part.write_ipc(buffer, compression="zstd")
+    if tell is not None:
+        tell(part.height)
+    return "\\x" + buffer.getvalue().hex()
+
+
+def _write_outcomes(connection: Connection, lot_id: int, decided: Decided) -> None:
     lot = pl.lit(lot_id).alias("lot_id")
-    bulk.copy_in(connection, "lot_rows", decided.rows.select(lot, "row", "verdict", "cells", "device_id", "changes"), tell)
+    bulk.copy_in(connection, "lot_rows", decided.rows.filter(pl.col("device_id").is_not_null()).select(lot, "row", "device_id", "changes"))
     bulk.copy_in(connection, "lot_notes", decided.notes.select(lot, "row", "code", "column", "given"))
 
 
 def refresh_rows(connection: Connection, lot_id: int, decided: Decided) -> None:
     """Bring the kept verdicts and notes to a new decision; the original cells stay as they are."""
-    outcome = decided.rows.select("row", "verdict", "device_id", "changes")
-    bulk.temporary(connection, "outcome", "row int PRIMARY KEY, verdict text, device_id bigint, changes jsonb", outcome)
+    bulk.temporary(connection, "outcome", "lot_id bigint, first_row int PRIMARY KEY, verdicts text", _blocks(lot_id, decided).select("lot_id", "first_row", "verdicts"))
     with raw(connection).cursor() as cursor:
-        cursor.execute(
-            """
-            UPDATE lot_rows r SET verdict = o.verdict, device_id = o.device_id, changes = o.changes FROM outcome o
-            WHERE r.lot_id = %s AND r.row = o.row AND (r.verdict, r.device_id, r.changes) IS DISTINCT FROM (o.verdict, o.device_id, o.changes)
-            """,
-            [lot_id],
-        )
+        cursor.execute("UPDATE lot_blocks b SET verdicts = o.verdicts FROM outcome o WHERE (b.lot_id, b.first_row) = (o.lot_id, o.first_row) AND b.verdicts <> o.verdicts")
+        cursor.execute("DELETE FROM lot_rows WHERE lot_id = %s", [lot_id])
         cursor.execute("DELETE FROM lot_notes WHERE lot_id = %s", [lot_id])
-    bulk.copy_in(connection, "lot_notes", decided.notes.select(pl.lit(lot_id).alias("lot_id"), "row", "code", "column", "given"))
+    _write_outcomes(connection, lot_id, decided)
 
 
 def forget_rows(connection: Connection, lot_id: int) -> None:
     """Take the rows of a draft out before its file is read in another way; edits of its rows mean nothing then."""
-    for table in (lot_rows, lot_notes, lot_edits, lot_choices):
+    for table in (lot_blocks, lot_rows, lot_notes, lot_edits, lot_choices):
         connection.execute(table.delete().where(table.c.lot_id == lot_id))
 
 
@@ -161,7 +197,7 @@ _ABOUT_NO_DEVICE = ("lot.check", "lot.edit", "lot.discard", "token.add", "token.
 def turned_corporate(connection: Connection, lot_id: int) -> int:
     """How many personal devices the draft would make corporate."""
     turned = lot_rows.c.changes["ownership"] == literal({"old": "personal", "new": "corporate"}, JSONB)
-    return connection.execute(select(func.count()).where(lot_rows.c.lot_id == lot_id, lot_rows.c.verdict == Verdict.CHANGE, turned)).scalar_one()
+    return connection.execute(select(func.count()).where(lot_rows.c.lot_id == lot_id, turned)).scalar_one()
 
 
 def edits(connection: Connection, lot_id: int) -> pl.DataFrame:
@@ -185,13 +221,14 @@ class Chosen:
 
     def condition(self, lot_id: int) -> Select[Any]:
         """Their numbers."""
-        query = select(lot_rows.c.row).where(lot_rows.c.lot_id == lot_id)
+        each = func.unnest(lot_blocks.c.numbers, func.string_to_array(lot_blocks.c.verdicts, None)).table_valued("row", "letter").render_derived()
+        query = select(type_coerce(each.c.row, Integer).label("row")).select_from(lot_blocks).join(each, true()).where(lot_blocks.c.lot_id == lot_id)
         if self.rows:
-            query = query.where(lot_rows.c.row.in_(self.rows))
+            query = query.where(each.c.row.in_(self.rows), lot_blocks.c.last_row >= min(self.rows), lot_blocks.c.first_row <= max(self.rows))
         if self.verdict:
-            query = query.where(lot_rows.c.verdict == self.verdict)
+            query = query.where(each.c.letter == _LETTERS[self.verdict])
         if self.note:
-            query = query.where(lot_rows.c.row.in_(select(lot_notes.c.row).where(lot_notes.c.lot_id == lot_id, lot_notes.c.code == self.note)))
+            query = query.where(each.c.row.in_(select(lot_notes.c.row).where(lot_notes.c.lot_id == lot_id, lot_notes.c.code == self.note)))
         return query
 
 
@@ -225,20 +262,56 @@ def remember_mapping(connection: Connection, supplier: str, columns: Mapping[str
     connection.execute(statement.on_conflict_do_update(index_elements=["supplier"], set_=values))
 
 
-def rows(connection: Connection, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> Sequence[Line]:
+@dataclass(frozen=True, slots=True)
+class LotRow:
+    """One row of a lot: cells by header as given, the edited ones over them, and what became of it."""
+
+    row: int
+    verdict: str
+    cells: dict[str, str | None]
+    device_id: int | None
+    changes: dict[str, Any] | None
+    notes: list[dict[str, Any]] | None
+    edited: dict[str, str | None] | None
+    remedy: str | None
+
+
+# Every block that is looked into has a row that is sought, so a page opens no more blocks than it has rows.
+_SOUGHT = """
+WITH opened AS (
+    SELECT first_row, numbers, verdicts FROM lot_blocks b
+    WHERE lot_id = %(lot)s AND last_row > %(after)s AND (%(letter)s::text IS NULL OR verdicts LIKE '%%' || %(letter)s || '%%')
+    AND (%(code)s::text IS NULL OR EXISTS (
+        SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s AND n.row BETWEEN greatest(b.first_row, %(after)s + 1) AND b.last_row
+        AND (%(letter)s::text IS NULL OR substr(b.verdicts, array_position(b.numbers, n.row), 1) = %(letter)s)))
+    ORDER BY first_row LIMIT %(limit)s + 1
+), sought AS (
+    SELECT o.first_row, u.row, u.letter FROM opened o, unnest(o.numbers, string_to_array(o.verdicts, NULL)) AS u (row, letter)
+    WHERE u.row > %(after)s AND (%(letter)s::text IS NULL OR u.letter = %(letter)s)
+    AND (%(code)s::text IS NULL OR EXISTS (SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s AND n.row = u.row))
+    ORDER BY u.row LIMIT %(limit)s
+)
+SELECT s.first_row, s.row, s.letter, r.device_id, r.changes,
+    (SELECT jsonb_agg(jsonb_build_object('code', n.code, 'column', n.column, 'given', n.given)) FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.row = s.row),
+    (SELECT jsonb_object_agg(e.header, e.value) FROM lot_edits e WHERE e.lot_id = %(lot)s AND e.row = s.row), c.remedy
+FROM sought s LEFT JOIN lot_rows r ON r.lot_id = %(lot)s AND r.row = s.row LEFT JOIN lot_choices c ON c.lot_id = %(lot)s AND c.row = s.row
+ORDER BY s.row
+"""
+
+
+def rows(connection: Connection, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> list[LotRow]:
     """Rows of a lot after row number `after`, with their notes as `[{code, column, given}]`."""
-    query = select(lot_rows).where(lot_rows.c.lot_id == lot_id, lot_rows.c.row > after)
-    if verdict:
-        query = query.where(lot_rows.c.verdict == verdict)
-    if code:
-        query = query.where(lot_rows.c.row.in_(select(lot_notes.c.row).where(lot_notes.c.lot_id == lot_id, lot_notes.c.code == code)))
-    chosen = query.order_by(lot_rows.c.row).limit(limit).subquery()
-    note = func.jsonb_build_object("code", lot_notes.c.code, "column", lot_notes.c.column, "given", lot_notes.c.given)
-    notes = select(func.jsonb_agg(note)).where(lot_notes.c.lot_id == lot_id, lot_notes.c.row == chosen.c.row).scalar_subquery()
-    of_row = (lot_edits.c.lot_id == lot_id, lot_edits.c.row == chosen.c.row)
-    edited = select(func.jsonb_object_agg(lot_edits.c.header, lot_edits.c.value)).where(*of_row).scalar_subquery()
-    remedy = select(lot_choices.c.remedy).where(lot_choices.c.lot_id == lot_id, lot_choices.c.row == chosen.c.row).scalar_subquery()
-    return connection.execute(select(chosen, notes.label("notes"), edited.label("edited"), remedy.label("remedy")).order_by(chosen.c.row)).all()
+    letter = _LETTERS[verdict] if verdict else None
+    with raw(connection).cursor() as cursor:
+        cursor.execute(_SOUGHT, {"lot": lot_id, "letter": letter, "code": code, "after": after, "limit": limit})
+        found = cast("list[tuple[Any, ...]]", cursor.fetchall())
+        cursor.execute("SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s AND first_row = ANY (%s)", [lot_id, list({row[0] for row in found})])
+        sought = {row[1] for row in found}
+        cells: dict[int, dict[str, str | None]] = {}
+        for numbers, packed in cast("list[tuple[list[int], bytes]]", cursor.fetchall()):
+            wanted = [place for place, number in enumerate(numbers) if number in sought]
+            cells |= zip((numbers[place] for place in wanted), pl.read_ipc(packed)[wanted].iter_rows(named=True), strict=True)
+    return [LotRow(row, _VERDICTS[letter], cells[row], *rest) for _, row, letter, *rest in found]
 
 
 def note_groups(connection: Connection, lot_id: int) -> Sequence[Line]:
@@ -276,7 +349,13 @@ def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: De
     keys = decided.keys.join(new.select("row", device_id="id"), on="row")
     # In the order of the index, so that it grows at its end.
     bulk.copy_in(connection, "identifiers", keys.select("kind", "value", "maker", "device_id", "given").sort("value"), counting("writing identifiers", keys.height))
-    bulk.copy_in(connection, "journal_effects", new.select(entry_id=pl.lit(entry_id), device_id="id", after=pl.lit('{"stage": "awaited"}')))
+    bulk.copy_in(connection, "journal_creations", _spans(new["id"]).with_columns(entry_id=pl.lit(entry_id), after=pl.lit('{"stage": "awaited"}')))
+
+
+def _spans(ids: pl.Series) -> pl.DataFrame:
+    """`first_device_id, last_device_id`: the rising numbers as runs without a gap."""
+    numbers = ids.to_frame("id").with_columns(run=pl.col("id") - pl.int_range(pl.len()))
+    return numbers.group_by("run", maintain_order=True).agg(first_device_id=pl.col("id").min(), last_device_id=pl.col("id").max()).drop("run")
 
 
 def _new_ids(connection: Connection, count: int) -> pl.Series:

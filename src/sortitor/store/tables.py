@@ -23,7 +23,7 @@ from sqlalchemy import (
     func,
     text,
 )  # fmt: skip
-from sqlalchemy.dialects.postgresql import ARRAY, JSON, JSONB
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
 from sortitor.core import vocabulary
 
@@ -122,17 +122,22 @@ lots = Table(
     _words("status", vocabulary.LotStatus), Index(None, "fingerprint"),
 )  # fmt: skip
 
-# No foreign key on the rows: lots are never deleted, and a check per row would cost a large lot a third more.
+# No foreign key on what belongs to a lot: lots are never deleted, and a check per row would cost a large lot a third more.
+#: The rows of a lot in the file's order, a thousand to a block: their numbers, a letter of verdict each, their cells as given.
+lot_blocks = Table(
+    "lot_blocks", metadata,
+    Column("lot_id", BigInteger, nullable=False), Column("first_row", Integer, nullable=False), Column("last_row", Integer, nullable=False),
+    Column("numbers", ARRAY(Integer), nullable=False), Column("verdicts", Text, nullable=False),
+    # An Arrow IPC file with one text column per header: small, quick, and every cell exactly as it was given.
+    Column("cells", LargeBinary, nullable=False), PrimaryKeyConstraint("lot_id", "first_row"),
+)  # fmt: skip
+
+#: Those rows of a lot that meet a device of the fleet, and what they change of it.
 lot_rows = Table(
     "lot_rows", metadata,
     Column("lot_id", BigInteger, nullable=False), Column("row", Integer, nullable=False),
-    # JSON, not JSONB: the cells stay exactly as they were given, in the order of the headers.
-    Column("verdict", Text, nullable=False), Column("cells", JSON, nullable=False),
-    Column("device_id", BigInteger), Column("changes", JSONB),
-    PrimaryKeyConstraint("lot_id", "row"),
+    Column("device_id", BigInteger, nullable=False), Column("changes", JSONB), PrimaryKeyConstraint("lot_id", "row"),
 )  # fmt: skip
-# Few rows of a good lot are anything but added, and those few are looked for.
-Index("ix_lot_rows_verdict", lot_rows.c.lot_id, lot_rows.c.verdict, lot_rows.c.row, postgresql_where=text("verdict <> 'add'"))
 
 #: Cells that were edited in place; the original stays in `lot_rows` and in the file.
 lot_edits = Table(
@@ -311,5 +316,11 @@ journal_effects = Table(
     Column("entry_id", BigInteger, nullable=False), Column("device_id", BigInteger, nullable=False),
     Column("before", JSONB), Column("after", JSONB),
     PrimaryKeyConstraint("device_id", "entry_id"),
+)  # fmt: skip
+#: Devices that an entry created, many at once: their numbers lie between these. It stands for as many effects.
+journal_creations = Table(
+    "journal_creations", metadata,
+    Column("entry_id", BigInteger, nullable=False), Column("first_device_id", BigInteger, nullable=False), Column("last_device_id", BigInteger, nullable=False),
+    Column("after", JSONB, nullable=False), PrimaryKeyConstraint("first_device_id"), Index(None, "entry_id"),
 )  # fmt: skip
 Index("ix_journal_effects_entry_id", journal_effects.c.entry_id, postgresql_using="brin")

@@ -41,11 +41,8 @@ def check_defaults(defaults: Mapping[str, str]) -> dict[str, str]:
     return {name: str(found["value"][0]) for name, found in checked.items() if found["value"][0]}
 
 
-def prepare(manifest: Manifest, meaning: Mapping[str, str], defaults: Mapping[str, str], original: pl.DataFrame | None = None) -> Prepared:
-    """Check every cell. `meaning` maps header → column; `defaults` fill blank cells (see check_defaults).
-
-    original: the cells as they were given, to be kept with their rows; None where they are kept already.
-    """
+def prepare(manifest: Manifest, meaning: Mapping[str, str], defaults: Mapping[str, str]) -> Prepared:
+    """Check every cell. `meaning` maps header → column; `defaults` fill blank cells (see check_defaults)."""
     notes = [pl.DataFrame(schema=NOTES_SCHEMA)]
     values = {"row": manifest.numbers}
     for field in (*columns.FIELDS, "person"):
@@ -64,7 +61,7 @@ def prepare(manifest: Manifest, meaning: Mapping[str, str], defaults: Mapping[st
     rows = pl.DataFrame(values)
     keys, key_notes = _keys(manifest, meaning, rows)
     unknown = [header for header in manifest.headers if header not in meaning and header != EXTRA_CELLS]
-    rows = rows.with_columns(details=_json(manifest.cells.select(unknown)) if unknown else pl.lit("{}"), cells=_json(original) if original is not None else pl.lit(None, dtype=pl.String))
+    rows = rows.with_columns(details=_json(manifest.cells.select(unknown)) if unknown else pl.lit("{}"))
     return Prepared(rows, keys, pl.concat([*notes, *key_notes]))
 
 

@@ -29,7 +29,7 @@ REMEDIES: dict[Remedy, frozenset[str]] = {
 class Prepared:
     """A file as checked values.
 
-    rows:  `row`, `person`, `details` (JSON), `cells` (JSON of the original, where asked for) and one text column per device field
+    rows:  `row`, `person`, `details` (JSON) and one text column per device field
     keys:  `row, kind, value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
     notes: `row, code, column, given`
     """

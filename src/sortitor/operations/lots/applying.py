@@ -34,7 +34,7 @@ def _shown(connection: Connection, lot_id: int) -> Preview:
     counts = lot.counts
     examples = [
         Example(f"row {row.row}", field, pair["old"], pair["new"], device_id=row.device_id)
-        for row in store.rows(connection, lot_id, Verdict.CHANGE, None, 0, _EXAMPLES) for field, pair in row.changes.items() if field != "person_id"
+        for row in store.rows(connection, lot_id, Verdict.CHANGE, None, 0, _EXAMPLES) for field, pair in (row.changes or {}).items() if field != "person_id"
     ]  # fmt: skip
     if len(examples) < _EXAMPLES and counts["add"]:
         identifying = [header for header, column in lot.columns.items() if column in IDENTIFIER_COLUMNS]

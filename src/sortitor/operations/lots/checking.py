@@ -100,7 +100,7 @@ def _look_through(ctx: Context, connection: Connection, lot: Line, content: byte
     meaning, origin = _meaning(connection, manifest, given, lot.defaults.get("supplier"))
     checked = _decide(ctx, connection, lot, manifest, meaning)
     store.change(connection, lot.id, {"status": LotStatus.DRAFT, "columns_from": origin, **_as_read(checked), **outcome(ctx, connection, checked.decided)})
-    store.write_rows(connection, lot.id, checked.decided, ctx.counting("keeping the rows", checked.decided.rows.height))
+    store.write_rows(connection, lot.id, checked.manifest.cells, checked.decided, ctx.counting("keeping the rows", checked.decided.rows.height))
     counts = checked.decided.counts
     ctx.record(connection, "lot.check", "lot", f"Lot “{lot.name}” checked: {words(counts)}", subject_id=lot.id, after=counts)
     return must(store.one(connection, lot.id), "lot", lot.id)
@@ -118,10 +118,10 @@ def _meaning(connection: Connection, manifest: Manifest, given: Mapping[str, str
     return recall(manifest.headers, known), "remembered" if known.keys() & set(manifest.headers) else "meaning"
 
 
-def _decide(ctx: Context, connection: Connection, lot: Line, manifest: Manifest, meaning: dict[str, str], lock: bool = False, anew: bool = True) -> Checked:
+def _decide(ctx: Context, connection: Connection, lot: Line, manifest: Manifest, meaning: dict[str, str], lock: bool = False) -> Checked:
     ctx.progress("checking the rows", 0, manifest.numbers.len())
     edited, meaning = core.overlaid(manifest, meaning, store.edits(connection, lot.id))
-    prepared = core.prepare(edited, meaning, lot.defaults, manifest.cells if anew else None)
+    prepared = core.prepare(edited, meaning, lot.defaults)
     facts = store.gather_facts(connection, prepared, lock)
     return Checked(manifest, meaning, core.decide(prepared, facts, lot.overwrite_manual, store.choices(connection, lot.id), lot.by_hand))
 
@@ -158,7 +158,7 @@ def recheck(ctx: Context, connection: Connection, lot: Line, lock: bool = False)
     ctx.progress("reading the file", 0, 0)
     manifest = _read(lot.form, content, Reading(lot.sheet, lot.header_row))
     del content
-    decided = _decide(ctx, connection, lot, manifest, lot.columns, lock, anew=False).decided
+    decided = _decide(ctx, connection, lot, manifest, lot.columns, lock).decided
     if decided.digest != lot.digest:
         store.refresh_rows(connection, lot.id, decided)
     store.change(connection, lot.id, outcome(ctx, connection, decided))
@@ -190,7 +190,7 @@ def resettle(ctx: Context, lot_id: int, *, columns: Mapping[str, str | None] | N
             store.forget_rows(connection, lot_id)
         checked = _decide(ctx, connection, must(store.one(connection, lot_id), "lot", lot_id), manifest, meaning)
         if anew:
-            store.write_rows(connection, lot_id, checked.decided)
+            store.write_rows(connection, lot_id, checked.manifest.cells, checked.decided)
         else:
             store.refresh_rows(connection, lot_id, checked.decided)
         store.change(connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)})

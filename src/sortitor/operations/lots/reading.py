@@ -32,7 +32,7 @@ def page(ctx: Context, before: int | None, limit: int, status: str | None, query
         return store.page(connection, before, limit, status, query)
 
 
-def rows(ctx: Context, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> Sequence[Line]:
+def rows(ctx: Context, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> Sequence[store.LotRow]:
     """Rows of a lot in order."""
     with ctx.reading() as connection:
         must(store.one(connection, lot_id), "lot", lot_id)

@@ -106,15 +106,30 @@ def upgrade() -> None:
     )
     op.create_index(op.f('ix_lot_notes_lot_id_code_row'), 'lot_notes', ['lot_id', 'code', 'row'], unique=False)
     op.create_index(op.f('ix_lot_notes_lot_id_row'), 'lot_notes', ['lot_id', 'row'], unique=False)
+    op.create_table('lot_blocks',
+    sa.Column('lot_id', sa.BigInteger(), nullable=False),
+    sa.Column('first_row', sa.Integer(), nullable=False),
+    sa.Column('last_row', sa.Integer(), nullable=False),
+    sa.Column('numbers', postgresql.ARRAY(sa.Integer()), nullable=False),
+    sa.Column('verdicts', sa.Text(), nullable=False),
+    sa.Column('cells', sa.LargeBinary(), nullable=False),
+    sa.PrimaryKeyConstraint('lot_id', 'first_row', name=op.f('pk_lot_blocks'))
+    )
     op.create_table('lot_rows',
     sa.Column('lot_id', sa.BigInteger(), nullable=False),
     sa.Column('row', sa.Integer(), nullable=False),
-    sa.Column('verdict', sa.Text(), nullable=False),
-    sa.Column('cells', postgresql.JSON(astext_type=sa.Text()), nullable=False),
-    sa.Column('device_id', sa.BigInteger(), nullable=True),
+    sa.Column('device_id', sa.BigInteger(), nullable=False),
     sa.Column('changes', postgresql.JSONB(astext_type=sa.Text()), nullable=True),
     sa.PrimaryKeyConstraint('lot_id', 'row', name=op.f('pk_lot_rows'))
     )
+    op.create_table('journal_creations',
+    sa.Column('entry_id', sa.BigInteger(), nullable=False),
+    sa.Column('first_device_id', sa.BigInteger(), nullable=False),
+    sa.Column('last_device_id', sa.BigInteger(), nullable=False),
+    sa.Column('after', postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+    sa.PrimaryKeyConstraint('first_device_id', name=op.f('pk_journal_creations'))
+    )
+    op.create_index(op.f('ix_journal_creations_entry_id'), 'journal_creations', ['entry_id'], unique=False)
     op.create_table('lots',
     sa.Column('id', sa.BigInteger(), autoincrement=True, nullable=False),
     sa.Column('name', sa.Text(), nullable=False),
@@ -357,6 +372,8 @@ def downgrade() -> None:
     op.drop_index(op.f('ix_lots_fingerprint'), table_name='lots')
     op.drop_table('lots')
     op.drop_table('lot_rows')
+    op.drop_table('lot_blocks')
+    op.drop_table('journal_creations')
     op.drop_index(op.f('ix_lot_notes_lot_id_row'), table_name='lot_notes')
     op.drop_index(op.f('ix_lot_notes_lot_id_code_row'), table_name='lot_notes')
     op.drop_table('lot_notes')

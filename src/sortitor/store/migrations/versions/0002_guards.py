@@ -1,7 +1,8 @@
-"""What the tables alone cannot say: the journal only grows, identifiers have their device, files are stored as they are.
+"""What the tables alone cannot say: the journal only grows, every effect of an entry, identifiers have their device, files are stored as they are.
 
 Purpose: triggers that refuse UPDATE, DELETE and TRUNCATE on the journal; statement-level guards in the place of a foreign key
-from identifiers to devices (a key's check per row would double the time of a large lot); no compression of file contents.
+from identifiers to devices (a key's check per row would double the time of a large lot); no compression of
+file contents and of cells that are compressed already.
 Lock and disk cost: an instant's exclusive lock on a few tables; none on disk.
 Way back: downgrade drops the triggers.
 """
@@ -13,7 +14,7 @@ down_revision = "0001"
 branch_labels = None
 depends_on = None
 
-_TABLES = ("journal", "journal_effects")
+_TABLES = ("journal", "journal_effects", "journal_creations")
 
 
 def upgrade() -> None:
@@ -27,6 +28,14 @@ def upgrade() -> None:
     )
     for table in _TABLES:
         op.execute(f"CREATE TRIGGER {table}_append_only BEFORE UPDATE OR DELETE OR TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION refuse_rewriting_the_journal()")
+    op.execute(
+        """
+        CREATE FUNCTION effects_of(entry bigint) RETURNS TABLE (device_id bigint, before jsonb, after jsonb) LANGUAGE sql STABLE AS $$
+            SELECT e.device_id, e.before, e.after FROM journal_effects e WHERE e.entry_id = entry
+            UNION ALL SELECT generate_series(c.first_device_id, c.last_device_id), NULL, c.after FROM journal_creations c WHERE c.entry_id = entry
+        $$
+        """
+    )
     op.execute(
         """
         CREATE FUNCTION require_the_device() RETURNS trigger LANGUAGE plpgsql AS $$
@@ -52,6 +61,7 @@ def upgrade() -> None:
     op.execute("CREATE TRIGGER devices_identifiers AFTER DELETE ON devices REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_identifiers_along()")
     # Supplier files are read and written whole; compressing them costs more time than the space is worth.
     op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTERNAL")
+    op.execute("ALTER TABLE lot_blocks ALTER COLUMN cells SET STORAGE EXTERNAL")
 
 
 def downgrade() -> None:
@@ -59,5 +69,7 @@ def downgrade() -> None:
     op.execute("DROP FUNCTION take_the_identifiers_along() CASCADE")
     for table in _TABLES:
         op.execute(f"DROP TRIGGER {table}_append_only ON {table}")
+    op.execute("DROP FUNCTION effects_of(bigint)")
     op.execute("DROP FUNCTION refuse_rewriting_the_journal()")
     op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTENDED")
+    op.execute("ALTER TABLE lot_blocks ALTER COLUMN cells SET STORAGE EXTENDED")

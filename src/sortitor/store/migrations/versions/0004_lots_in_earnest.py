@@ -1,7 +1,7 @@
 """Lots of any format, edited and resolved in place; suppliers' mappings; orders; long work with progress.
 
 Purpose: how a file was read; edits and remedies of single rows; remembered mappings; orders and their lines; the progress of jobs.
-Lock and disk cost: short locks on lots, lot_rows and devices; two partial indexes are built, in time with their rows.
+Lock and disk cost: short locks on lots and devices; one block range index is built.
 Way back: downgrade drops what is new; edits, remedies, mappings and orders are lost.
 """
 
@@ -29,7 +29,6 @@ def upgrade() -> None:
     op.add_column("lots", sa.Column("columns_from", sa.Text(), nullable=False, server_default="meaning"))
     op.drop_constraint("ck_lots_status", "lots")
     op.create_check_constraint(op.f("ck_lots_status"), "lots", _STATUSES)
-    op.create_index("ix_lot_rows_verdict", "lot_rows", ["lot_id", "verdict", "row"], postgresql_where=sa.text("verdict <> 'add'"))
     op.create_index("ix_devices_order_name", "devices", [sa.text("lower(order_name)")], postgresql_using="brin", postgresql_with={"pages_per_range": "16"})
     op.create_table(
         "lot_edits",
@@ -83,7 +82,6 @@ def downgrade() -> None:
     for table in ("jobs", "order_lines", "orders", "mappings", "lot_choices", "lot_edits"):
         op.drop_table(table)
     op.drop_index("ix_devices_order_name", "devices")
-    op.drop_index("ix_lot_rows_verdict", "lot_rows")
     op.drop_constraint("ck_lots_status", "lots")
     op.create_check_constraint(op.f("ck_lots_status"), "lots", _OLD_STATUSES)
     for column in ("seen_entry", "columns_from", "by_hand", "header_row", "sheets", "sheet", "encoding"):
