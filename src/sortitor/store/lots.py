@@ -104,7 +104,10 @@ def one(connection: Connection, lot_id: int, lock: bool = False) -> Line | None:
 
 def content(connection: Connection, lot_id: int) -> bytes:
     """The file, byte for byte."""
-    return bytes(connection.execute(select(lots.c.content).where(lots.c.id == lot_id)).scalar_one())
+    with raw(connection).cursor(binary=True) as cursor:
+        row = cursor.execute("SELECT content FROM lots WHERE id = %s", [lot_id]).fetchone()
+    assert row is not None
+    return cast(bytes, row[0])
 
 
 def same(connection: Connection, fingerprint: str) -> Line | None:
@@ -347,8 +350,10 @@ def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: De
     )  # fmt: skip
     bulk.copy_in(connection, "devices", values, counting("writing devices", new.height))
     keys = decided.keys.join(new.select("row", device_id="id"), on="row")
+    raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'yes'")
     # In the order of the index, so that it grows at its end.
     bulk.copy_in(connection, "identifiers", keys.select("kind", "value", "maker", "device_id", "given").sort("value"), counting("writing identifiers", keys.height))
+    raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'no'")
     bulk.copy_in(connection, "journal_creations", _spans(new["id"]).with_columns(entry_id=pl.lit(entry_id), after=pl.lit('{"stage": "awaited"}')))
 
 
@@ -361,14 +366,11 @@ def _spans(ids: pl.Series) -> pl.DataFrame:
 def _new_ids(connection: Connection, count: int) -> pl.Series:
     """So many numbers of the devices' sequence; mostly a block, unless somebody else drew one in between."""
     with raw(connection).cursor() as cursor:
-        cursor.execute("CREATE TEMP TABLE IF NOT EXISTS drawn (id bigint) ON COMMIT DROP; TRUNCATE drawn")
-        cursor.execute("INSERT INTO drawn SELECT nextval('devices_id_seq') FROM generate_series(1, %s)", [count])
-        cursor.execute("SELECT min(id), max(id) FROM drawn")
+        cursor.execute("SELECT min(id), max(id) FROM (SELECT nextval('devices_id_seq') AS id FROM generate_series(1, %s)) AS drawn", [count])
         low, high = cast(tuple[int, int], cursor.fetchone())
-        if high - low == count - 1:
-            return pl.int_range(low, high + 1, eager=True).alias("id")
-        cursor.execute("SELECT id FROM drawn ORDER BY id")
-        return pl.Series("id", [row[0] for row in cursor.fetchall()], dtype=pl.Int64)
+    if high - low == count - 1:
+        return pl.int_range(low, high + 1, eager=True).alias("id")
+    return bulk.read_frame(connection, "SELECT nextval('devices_id_seq') FROM generate_series(1, %s)", {"id": pl.Int64}, [count])["id"].sort()
 
 
 def _array(joined: pl.Expr) -> pl.Expr:

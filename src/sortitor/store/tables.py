@@ -226,7 +226,7 @@ identifiers = Table(
     Column("kind", Text(collation="C"), nullable=False), Column("value", Text(collation="C"), nullable=False),
     # A serial number is unique within a maker; other kinds leave this empty.
     Column("maker", Text(collation="C"), nullable=False, server_default=""),
-    # Guarded by statement (migration 0002) instead of by a foreign key, whose check per row would double a large lot's time.
+    # Guarded by a trigger (migration 0002) instead of by a foreign key, whose check per row would double a large lot's time.
     Column("device_id", BigInteger, nullable=False),
     Column("given", Text),
     PrimaryKeyConstraint("value", "kind", "maker"), Index(None, "device_id"),

@@ -1,7 +1,7 @@
 """What the tables alone cannot say: the journal only grows, every effect of an entry, identifiers have their device, files are stored as they are.
 
-Purpose: triggers that refuse UPDATE, DELETE and TRUNCATE on the journal; statement-level guards in the place of a foreign key
-from identifiers to devices (a key's check per row would double the time of a large lot); no compression of
+Purpose: triggers that refuse UPDATE, DELETE and TRUNCATE on the journal; guards in the place of a foreign key
+from identifiers to devices (which a large lot can do without, since its check per row would double the lot's time); no compression of
 file contents and of cells that are compressed already.
 Lock and disk cost: an instant's exclusive lock on a few tables; none on disk.
 Way back: downgrade drops the triggers.
@@ -39,12 +39,9 @@ def upgrade() -> None:
     op.execute(
         """
         CREATE FUNCTION require_the_device() RETURNS trigger LANGUAGE plpgsql AS $$
-        DECLARE
-            missing boolean;
         BEGIN
-            -- Planned each time: a plan kept from when the tables were empty would take hours for a large lot.
-            EXECUTE 'SELECT EXISTS (SELECT FROM written w WHERE NOT EXISTS (SELECT FROM devices d WHERE d.id = w.device_id))' INTO missing;
-            IF missing THEN
+            PERFORM FROM devices d WHERE d.id = NEW.device_id FOR KEY SHARE;
+            IF NOT FOUND THEN
                 RAISE EXCEPTION 'an identifier belongs to a device that is not there' USING ERRCODE = 'foreign_key_violation';
             END IF;
             RETURN NULL;
@@ -60,8 +57,13 @@ def upgrade() -> None:
         END $$
         """
     )
-    op.execute("CREATE TRIGGER identifiers_device_insert AFTER INSERT ON identifiers REFERENCING NEW TABLE AS written FOR EACH STATEMENT EXECUTE FUNCTION require_the_device()")
-    op.execute("CREATE TRIGGER identifiers_device_update AFTER UPDATE ON identifiers REFERENCING NEW TABLE AS written FOR EACH STATEMENT EXECUTE FUNCTION require_the_device()")
+    # What a foreign key would do, except where one statement has just written the devices of a whole lot.
+    op.execute(
+        """
+        CREATE TRIGGER identifiers_device AFTER INSERT OR UPDATE ON identifiers FOR EACH ROW
+        WHEN (current_setting('sortitor.devices_just_written', true) IS DISTINCT FROM 'yes') EXECUTE FUNCTION require_the_device()
+        """
+    )
     op.execute("CREATE TRIGGER devices_identifiers AFTER DELETE ON devices REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_identifiers_along()")
     # Supplier files are read and written whole; compressing them costs more time than the space is worth.
     op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTERNAL")
