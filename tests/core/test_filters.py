@@ -7,7 +7,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.errors import BadInput
-from sortitor.core.filters import ATTRIBUTES, OPERATORS, Comparison, Joined, Not, matches, parse
+from sortitor.core.filters import (
+    ATTRIBUTES,
+    OPERATORS,
+    Comparison,
+    Joined,
+    Not,
+    as_text,
+    as_tree,
+    matches,
+    moving,
+    parse,
+)
 
 DEVICE = {"stage": "active", "platform": "android", "site": "Quillharbour", "osVersion": "10.0", "tags": ["spare", "Deck"], "idleDays": 91, "person.groups": ["Crew"]}
 
@@ -35,14 +46,14 @@ def test_and_binds_stronger_than_or() -> None:
 def test_the_trace_has_every_clause_with_its_value() -> None:
     held, trace = matches(parse('stage eq "active" and (osVersion lt "10" or tags eq "x")'), DEVICE)
     assert not held
-    assert [(c.text, c.actual, c.held) for c in trace] == [("stage eq active", "active", True), ("osVersion lt 10", "10.0", False), ("tags eq x", "spare, Deck", False)]
+    assert [(c.text, c.actual, c.held) for c in trace] == [('stage eq "active"', "active", True), ('osVersion lt "10"', "10.0", False), ('tags eq "x"', "spare, Deck", False)]
 
 
 @pytest.mark.parametrize(
     ("text", "column", "words"),
     [
         ('plattform eq "x"', 1, "did you mean platform"), ('platform gt "x"', 10, "cannot be compared by gt"), ('platform eq x', 13, "value should stand here"),
-        ('platform eq "x" site pr', 17, "“and” or “or”"), ('(platform eq "x"', 1, "not closed"), ('platform eq "x")', 16, "never opened"), ("", 1, "missing"),
+        ('site eq "x" site pr', 13, "“and” or “or”"), ('(site eq "x"', 1, "not closed"), ('site eq "x")', 12, "never opened"), ("", 1, "missing"),
         ('site eq "x" and', 16, "missing"), ('not site pr', 5, "parentheses"), ('osVersion eq "ten"', 14, "version"), ("idleDays ge \"90\"", 13, "number"),
         ('lastSeenAt gt "2026-01-01"', 15, "zone"), ('purchasedOn gt "1.1.2026"', 16, "date"), ("site co null", 9, "null"), ('site eq "\\q"', 9, "backslash"), ('site eq "open', 9, "value"),
         ("(" * 60 + "site pr" + ")" * 60, 42, "levels"),
@@ -66,5 +77,35 @@ def test_whatever_is_typed_is_understood_or_refused_with_words(text: str) -> Non
 
 @given(st.sampled_from(list(ATTRIBUTES)))
 def test_every_attribute_can_be_asked_for(name: str) -> None:
-    assert parse(f"{name} pr") == Comparison(name, "pr")
-    assert "eq" in OPERATORS[ATTRIBUTES[name]]
+    operators = OPERATORS[ATTRIBUTES[name].kind]
+    assert "eq" in operators
+    if "pr" in operators:
+        assert parse(f"{name} pr") == Comparison(name, "pr")
+
+
+PARTS = st.sampled_from(['site eq "A \\"b\\""', "held eq true", "idleDays gt 2.5", "tags pr", "flag eq null", 'osVersion le "10.0"', 'person.left eq false'])
+TREES = st.recursive(PARTS, lambda inner: st.one_of(
+    inner.map(lambda one: f"not ({one})"), st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda three: f"({three[0]}) {three[1]} ({three[2]})")), max_leaves=6)  # fmt: skip
+DEVICES = st.fixed_dictionaries({}, optional={
+    "site": st.sampled_from(['A "b"', "x"]), "held": st.booleans(), "idleDays": st.integers(0, 5), "tags": st.just(["a"]), "flag": st.just("stolen"),
+    "osVersion": st.sampled_from(["10", "11"]), "person.left": st.booleans(),
+})  # fmt: skip
+
+
+@given(TREES, DEVICES)
+def test_a_filter_written_anew_means_the_same(text: str, device: dict[str, object]) -> None:
+    found = parse(text)
+    assert matches(parse(as_text(found)), device)[0] == matches(found, device)[0]
+    assert as_tree(parse(as_text(found))) is not None
+
+
+def test_words_that_do_not_exist_are_noticed() -> None:
+    with pytest.raises(BadInput, match="did you mean android"):
+        parse('platform eq "andriod"')
+    with pytest.raises(BadInput, match="true or false"):
+        parse('held eq "yes"')
+
+
+def test_time_moves_some_filters_and_not_others() -> None:
+    assert moving(parse('site eq "A" and (idleDays gt 3)'))
+    assert not moving(parse('site eq "A" and purchasedOn gt "2026-01-01"'))

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import polars as pl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -12,8 +13,11 @@ from sortitor.core.filters import ATTRIBUTES, OPERATORS, Kind, matches, parse
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Ownership
 from sortitor.schemas import devices as d
+from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.orders import OrderLineNew, OrderNew
 from sortitor.store import devices as store
 from sortitor.store.engine import transaction
+from sortitor.store.filters import facts
 
 SITES = ["Dunlin", "dunlin", "Ärmel", "ärmel quay", "İstanbul", "ΣΑΣ", "straße", "", "100%_\\", "漁港"]
 VERSIONS = ["10", "10.0", "10.0.1", "9.9", "11", "", "x.1", "10.00", "0", "0.0"]
@@ -35,30 +39,10 @@ def furnish(world: World, tmp_path: Path) -> None:
     world.rows("UPDATE devices SET last_seen_at = NULL WHERE id % 7 = 0".replace("%", "%%"))
 
 
-def facts(world: World) -> dict[int, dict[str, object]]:
-    """Every device as the core sees it."""
-    columns = {
-        "stage": "stage", "platform": "platform", "ownership": "ownership", "ownershipBasis": "ownership_basis", "flag": "flag", "osVersion": "os_version", "name": "d.name",
-        "maker": "maker", "model": "model", "productCode": "product_code", "site": "d.site", "department": "d.department", "assetTag": "asset_tag", "note": "note", "order": "order_name",
-        "purchaseOrder": "purchase_order", "supplier": "supplier", "tags": "tags", "purchasedOn": "purchased_on", "warrantyUntil": "warranty_until", "enrolledAt": "enrolled_at",
-        "lastSeenAt": "last_seen_at", "id": "d.id", "lot": "lot_id", "person.userName": "p.user_name", "person.name": "p.name", "person.department": "p.department", "person.site": "p.site",
-        "person.groups": "ARRAY(SELECT g.name FROM memberships m JOIN groups g ON g.id = m.group_id WHERE m.person_id = p.id)",
-        "serial": "ARRAY(SELECT value FROM identifiers i WHERE i.device_id = d.id AND kind = 'serial')", "imei": "ARRAY(SELECT value FROM identifiers i WHERE i.device_id = d.id AND kind = 'imei')",
-        "idleDays": "coalesce(last_seen_at, enrolled_at, created_at)",
-    }  # fmt: skip
-    rows = world.rows(f"SELECT {', '.join(columns.values())} FROM devices d LEFT JOIN people p ON p.id = d.person_id ORDER BY d.id")
-    found = {}
-    for row in rows:
-        device = dict(zip(columns, row, strict=True))
-        device["idleDays"] = max(0, (world.now - device["idleDays"]).days)  # type: ignore[operator]
-        found[int(str(device["id"]))] = device
-    return found
-
-
 def values(kind: Kind) -> st.SearchStrategy[str]:
     quoted = lambda texts: st.sampled_from(texts).map(lambda text: '"' + text.replace("\\", "\\\\") + '"')  # noqa: E731
     return {
-        Kind.TEXT: quoted([*SITES, "DUN", "rmel", "Kelmar", "maud", "Maud", "%", "_", "ι"]), Kind.TOKEN: quoted(["android", "IOS", "awaited", "corporate", "unknown"]),
+        Kind.TEXT: quoted([*SITES, "DUN", "rmel", "Kelmar", "maud", "Maud", "%", "_", "ι"]), Kind.TRUTH: st.sampled_from(["true", "false"]),
         Kind.TEXTS: quoted(["spare", "A", "crew", "Officers", "S-00", "S-001", "3569380"]), Kind.VERSION: quoted([v for v in VERSIONS if v and v != "x.1"]),
         Kind.NUMBER: st.integers(-1, 300).map(str), Kind.DAY: quoted(["2026-01-09", "2025-12-31", "2026-01-01"]),
         Kind.TIME: quoted(["2026-01-17T09:00:00Z", "2025-12-18T09:00:00+00:00", "2025-12-18T08:59:59Z"]),
@@ -68,8 +52,12 @@ def values(kind: Kind) -> st.SearchStrategy[str]:
 @st.composite
 def comparisons(draw: st.DrawFn) -> str:
     name = draw(st.sampled_from(list(ATTRIBUTES)))
-    operator = draw(st.sampled_from(OPERATORS[ATTRIBUTES[name]]))
-    return f"{name} pr" if operator == "pr" else f"{name} {operator} {draw(values(ATTRIBUTES[name]))}"
+    known = ATTRIBUTES[name]
+    operator = draw(st.sampled_from(OPERATORS[known.kind]))
+    if operator == "pr":
+        return f"{name} pr"
+    value = st.sampled_from(known.words).map(lambda word: f'"{word.upper()}"') if known.words else values(known.kind)
+    return f"{name} {operator} {draw(value)}"
 
 
 trees = st.recursive(
@@ -81,7 +69,15 @@ trees = st.recursive(
 
 def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     furnish(world, tmp_path)
-    fleet = facts(world)
+    s = world.client()
+    s.orders.add(OrderNew(name="wl-1", supplier="Dunlin", lines=[OrderLineNew(product="x", quantity=1)]))
+    world.rows("UPDATE devices SET order_name = 'WL-1' WHERE id %% 3 = 0")
+    world.rows("INSERT INTO holds (device_id, reason, until_on, created_by, created_at) SELECT id, 'x', %s::date - 1 + (id %% 3)::int, 'x', now() FROM devices WHERE id %% 4 = 0", world.now)
+    world.rows("UPDATE people SET left_at = now() WHERE user_name = 'odo'")
+    s.cohorts.add(CohortNew(name="Crew", filter='person.groups eq "crew"'))
+    s.cohorts.add(CohortNew(name="Officers", filter='imei pr'))
+    with transaction(world.run.engine) as connection:
+        fleet = facts(connection, range(1, 1000), world.now)
 
     @settings(max_examples=300, deadline=None)
     @given(trees)
@@ -107,5 +103,8 @@ def test_a_filter_is_taken_wherever_devices_are_chosen(world: World, tmp_path: P
     assert shown.examples_total == len(found)
     s.devices.declare(selection, Ownership.PARTNER, shown.digest)
     assert {x.id for x in s.devices.list(filter='ownership eq "partner"')} == found
+    exported = pl.read_excel(s.devices.file("xlsx", ["name", "serial", "person.groups", "idleDays"], filter=wanted))
+    assert exported.columns == ["name", "serial", "person.groups", "idleDays"]
+    assert exported.height == len(found)
     with pytest.raises(Refused, match="did you mean site"):
         list(s.devices.list(filter='sitte eq "x"'))

@@ -109,12 +109,12 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
     lines = [f"S{i:04},{p},{o}" for i, (p, o) in enumerate(product([*Platform, ""], Ownership))]
     import_lot(s, manifest(tmp_path, ["serial,platform,ownership", *lines]))
     world.rows("UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1 + id %% 5], enrolled_at = now()")
-    choices = [((), (), False), ((Platform.ANDROID,), (), True), ((Platform.LINUX, Platform.IOS), (Ownership.CORPORATE,), False), ((), (Ownership.UNKNOWN,), True)]
+    choices = [(None, False), ('platform eq "android"', True), ('(platform eq "linux" or platform eq "ios") and ownership eq "corporate"', False), ('ownership eq "unknown"', True)]
     devices = list(s.devices.list())
-    for number, (platforms, ownerships, awaited) in enumerate(choices):
-        pool = s.pools.add(PoolNew(name=f"pool {number}", seats=3, platforms=list(platforms), ownerships=list(ownerships), awaited_too=awaited))
-        core = Pool("p", 3, platforms, ownerships, awaited)
-        wanted = {d.id for d in devices if needs_seat(core, d.stage, Platform(d.platform) if d.platform else None, d.ownership)}
+    for number, (filter_text, awaited) in enumerate(choices):
+        pool = s.pools.add(PoolNew(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited))
+        core = Pool("p", 3, filter_text, awaited)
+        wanted = {d.id for d in devices if needs_seat(core, {"stage": d.stage, "platform": d.platform, "ownership": d.ownership})}
         assert pool.needed == len(wanted)
         assert {d.id for d in s.devices.list(pool=pool.id)} == wanted
         assert pool.state == ("short" if len(wanted) > 3 else "covered")

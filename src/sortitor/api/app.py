@@ -15,6 +15,7 @@ from sortitor import __version__
 from sortitor.api import (
     accounts,
     arrivals,
+    cohorts,
     console,
     devices,
     gate,
@@ -48,7 +49,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     problems.install(app)
     errors: dict[int | str, dict[str, Any]] = {"4XX": {"model": Problem, "description": "What went wrong, and what to do"}}
     api = APIRouter(prefix="/api/v1", responses=errors)
-    for module in (accounts, people, lots, orders, jobs, devices, gate, arrivals, licences, sweeps, journal):
+    for module in (accounts, people, lots, orders, jobs, devices, cohorts, gate, arrivals, licences, sweeps, journal):
         api.include_router(module.router)
     api.include_router(arrivals.agent)
     app.include_router(api)

@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Depends, Query, Request, Response
 
 from sortitor.api.access import Coordinator, Viewer
+from sortitor.api.files import XLSX, as_file
 from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_key
 from sortitor.core import selection as core
@@ -36,6 +37,8 @@ from sortitor.schemas.devices import (
 )  # fmt: skip
 
 router = APIRouter(tags=["devices"], route_class=IdempotentRoute)
+#: What an export has when nothing else is asked for.
+_EXPORTED = ["id", "name", "stage", "platform", "osVersion", "maker", "model", "serial", "imei", "ownership", "person.userName", "site", "lastSeenAt", "idleDays"]
 
 
 def as_selection(given: Selection) -> core.Selection:
@@ -49,7 +52,8 @@ def _from_query(
     stage: Annotated[list[Stage], Query()] = [], platform: Annotated[list[Platform], Query()] = [],  # noqa: B006
     ownership: Annotated[list[Ownership], Query()] = [], site: Annotated[list[str], Query()] = [],  # noqa: B006
     maker: Annotated[list[str], Query()] = [], model: Annotated[list[str], Query()] = [], lot: int | None = None,  # noqa: B006
-    person: int | None = None, pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
+    person: int | None = None, cohort: Annotated[int | None, Query(description="Devices of this cohort")] = None,
+    pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
     idle_days_min: Annotated[int | None, Query(ge=0, le=100_000)] = None, idle_days_max: Annotated[int | None, Query(ge=0, le=100_000)] = None,
     filter_text: Annotated[str | None, Query(alias="filter", description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`')] = None,
 ) -> core.Selection:  # fmt: skip
@@ -57,7 +61,7 @@ def _from_query(
         return licences.selection(ctx, pool)
     return core.Selection(
         stages=tuple(stage), platforms=tuple(platform), ownerships=tuple(ownership), sites=tuple(site), makers=tuple(maker), models=tuple(model),
-        lot_id=lot, person_id=person, query=query, idle_days_min=idle_days_min, idle_days_max=idle_days_max,
+        lot_id=lot, person_id=person, cohort_id=cohort, query=query, idle_days_min=idle_days_min, idle_days_max=idle_days_max,
         filter=parse(filter_text) if filter_text else None,
     )  # fmt: skip
 
@@ -89,6 +93,15 @@ def list_devices(
     rows = devices.page(ctx, selection, sort, descending, read_key(cursor), limit + 1)
     counted = devices.count(ctx, selection) if total else None
     return page(request, response, rows, limit, lambda row: line(row, ctx), lambda row: [row.sort_key, row.id], counted)
+
+
+@router.get("/devices/file", response_class=Response, responses={200: {"content": {"text/csv": {}, XLSX: {}}}})
+def export_devices(
+    ctx: Viewer, selection: Annotated[core.Selection, Depends(_from_query)], form: Literal["csv", "xlsx"] = "csv",
+    column: Annotated[list[str], Query(description="An attribute of the filter language; repeatable", max_length=60)] = [],  # noqa: B006
+) -> Response:  # fmt: skip
+    """All devices that fit, as a file with the columns asked for."""
+    return as_file(devices.table(ctx, selection, column or _EXPORTED), "devices", form)
 
 
 @router.get("/devices/facets")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from fastapi import APIRouter, Response
 
 from sortitor.api.access import Coordinator, Viewer
@@ -16,12 +14,13 @@ from sortitor.schemas.licences import Pool, PoolNew
 router = APIRouter(prefix="/pools", tags=["licences"], route_class=IdempotentRoute)
 
 
-def _shape(row: Any) -> Pool:
-    return Pool.model_validate({**row._mapping, "state": core.state(row.needed, row.seats), "free": max(0, row.seats - row.needed)})
+def _shape(counted: licences.Counted) -> Pool:
+    row, needed = counted.pool, counted.needed
+    return Pool.model_validate({**row._mapping, "needed": needed, "state": core.state(needed, row.seats), "free": max(0, row.seats - needed)})
 
 
 def _pool(given: PoolNew) -> core.Pool:
-    return core.Pool(given.name, given.seats, tuple(given.platforms), tuple(given.ownerships), given.awaited_too)
+    return core.Pool(given.name, given.seats, given.filter or None, given.awaited_too)
 
 
 @router.get("")

@@ -13,7 +13,7 @@ from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
 from sortitor.operations import people
 from sortitor.schemas.base import Page, Preview
-from sortitor.schemas.people import Group, Person, PersonWhole
+from sortitor.schemas.people import Group, InnerGroups, Leaving, Person, PersonWhole
 
 router = APIRouter(tags=["people"], route_class=IdempotentRoute)
 
@@ -37,6 +37,18 @@ def show_person(ctx: Viewer, person_id: int) -> PersonWhole:
 def list_groups(ctx: Viewer) -> list[Group]:
     """All groups with the number of their people."""
     return [Group.model_validate(row) for row in people.groups(ctx)]
+
+
+@router.post("/people/{person_id}/left", status_code=204)
+def note_leaving(ctx: Coordinator, person_id: int, given: Leaving) -> None:
+    """Note that somebody has left, or is back. Who has left keeps their devices, which are then listed as needing a hand."""
+    people.set_left(ctx, person_id, given.left, given.reason)
+
+
+@router.put("/groups/{group_id}/groups", status_code=204)
+def set_inner_groups(ctx: Coordinator, group_id: int, given: InnerGroups) -> None:
+    """Put exactly these groups into a group: whoever belongs to them belongs to it."""
+    people.set_inner(ctx, group_id, given.groups)
 
 
 @router.post("/people/imports/preview", openapi_extra=FILE_BODY)

@@ -19,7 +19,7 @@ router = APIRouter(tags=["sweeps"], route_class=IdempotentRoute)
 
 
 def _rule(given: RuleNew) -> core.Rule:
-    return core.Rule(given.name, given.idle_window_days, tuple(given.platforms), tuple(given.ownerships), tuple(given.sites), given.daily, given.brake_percent)
+    return core.Rule(given.name, given.idle_window_days, given.filter or None, given.daily, given.brake_percent)
 
 
 @router.get("/sweep-rules")

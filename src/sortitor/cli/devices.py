@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
+from pathlib import Path
 from typing import Any, TypeVar
 
 import click
@@ -34,6 +35,7 @@ def selection_options(command: Command) -> Command:
         click.option("--maker", "makers", multiple=True, help="Repeatable."),
         click.option("--model", "models", multiple=True, help="Repeatable."),
         click.option("--lot", "lot_id", type=int, help="Devices that this lot added."),
+        click.option("--cohort", "cohort_id", type=int, help="Devices of this cohort."),
         click.option("--idle", "idle_days_min", type=click.IntRange(0), help="Idle for at least so many days."),
     )):  # fmt: skip
         command = option(command)
@@ -43,6 +45,12 @@ def selection_options(command: Command) -> Command:
 def as_selection(given: dict[str, Any]) -> Selection:
     """The options as a selection."""
     return Selection(**{name: list(value) if isinstance(value, tuple) else value for name, value in given.items()})
+
+
+def _conditions(given: dict[str, Any]) -> dict[str, Any]:
+    """The options as query parameters."""
+    renamed = {"stages": "stage", "platforms": "platform", "ownerships": "ownership", "sites": "site", "makers": "maker", "models": "model", "lot_id": "lot", "cohort_id": "cohort"}
+    return {renamed.get(name, name): list(value) if isinstance(value, tuple) else value for name, value in given.items() if value not in (None, ())}
 
 
 def find_one(s: Any, text: str) -> int:
@@ -82,14 +90,31 @@ def list_devices(obj: dict[str, Any], /, pool: int | None, person: int | None, s
       sortitor device list --filter 'person.groups eq "Crew" and idleDays ge 90 and not (tags eq "spare")'
       sortitor device list --stage parked -o csv > parked.csv
     """
-    renamed = {"stages": "stage", "platforms": "platform", "ownerships": "ownership", "sites": "site", "makers": "maker", "models": "model", "lot_id": "lot"}
-    conditions = {renamed.get(name, name): list(value) if isinstance(value, tuple) else value for name, value in given.items()}
-    conditions |= {"pool": pool, "person": person}
+    conditions = _conditions(given) | {"pool": pool, "person": person}
     with connect(obj) as s:
         total = s.devices.count(**conditions)
         found = write(s.devices.list(most, **conditions, sort=sort, descending=descending or None), output, COLUMNS, empty="No devices fit.")
     if output == "table" and found:
         talk(f"\n{len(found):,} of {total:,} devices. Next: sortitor device show ID")
+
+
+@device.command()
+@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+@click.option("--column", "columns", multiple=True, help="An attribute of the filter language; repeatable.")
+@selection_options
+@click.pass_obj
+def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given: Any) -> None:
+    """Write all devices that fit to a .csv or .xlsx file.
+
+    \b
+    Example:
+      sortitor device export quiet.xlsx --filter 'idleDays ge 90' --column name --column serial --column person.name
+    """
+    if file.suffix not in (".csv", ".xlsx"):
+        raise click.BadParameter(f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE")
+    with connect(obj) as s:
+        file.write_bytes(s.devices.file(file.suffix[1:], columns, **_conditions(given)))
+    talk(f"Written to {file}.")
 
 
 @device.command()

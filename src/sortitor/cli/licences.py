@@ -9,13 +9,12 @@ import click
 
 from sortitor.cli.connection import connect
 from sortitor.cli.output import ExitCode, output_option, record, talk, toned, write
-from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.schemas.licences import PoolNew
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _COLUMNS = {
     "Id": lambda p: p.id, "Pool": lambda p: p.name, "State": lambda p: toned(p.state, "bad" if p.state == "short" else "good"), "Needed": lambda p: p.needed, "Held": lambda p: p.seats,
-    "Free": lambda p: p.free, "Platforms": lambda p: p.platforms or "all", "Ownerships": lambda p: p.ownerships or "all",
+    "Free": lambda p: p.free, "Devices": lambda p: p.filter or "all",
 }  # fmt: skip
 
 
@@ -27,8 +26,7 @@ def pool() -> None:
 def _pool_options(command: Command) -> Command:
     for option in reversed((
         click.option("--seats", type=click.IntRange(0), required=True, help="How many are held."),
-        click.option("--platform", "platforms", multiple=True, type=click.Choice([x.value for x in Platform]), help="Who needs one; repeatable.  [all]"),
-        click.option("--ownership", "ownerships", multiple=True, type=click.Choice([x.value for x in Ownership]), help="Who needs one; repeatable.  [all]"),
+        click.option("--filter", "filter", metavar="FILTER", help="Who needs one, in the filter language.  [all]"),
         click.option("--awaited-too", is_flag=True, help="Devices that have not arrived take a seat too."),
     )):  # fmt: skip
         command = option(command)
@@ -64,7 +62,7 @@ def show(obj: dict[str, Any], /, pool_id: int) -> None:
     with connect(obj) as s:
         p = s.pools.show(pool_id)
         dormant = s.devices.count(pool=pool_id, idle_days_min=90)
-    record([("Pool", f"{p.id}  {p.name}"), ("Needed", p.needed), ("Held", p.seats), ("State", p.state), ("Platforms", p.platforms or "all"), ("Ownerships", p.ownerships or "all")])
+    record([("Pool", f"{p.id}  {p.name}"), ("Needed", p.needed), ("Held", p.seats), ("State", p.state), ("Devices", p.filter or "all")])
     if p.state == "short":
         talk(f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep: {dormant:,} of its devices are idle for 90 days or more.")
     talk(f"Next: sortitor device list --pool {pool_id}")
@@ -79,7 +77,7 @@ def add(obj: dict[str, Any], /, **given: Any) -> None:
 
     \b
     Example:
-      sortitor pool add "Display signage" --seats 120 --platform linux --ownership corporate
+      sortitor pool add "Display signage" --seats 120 --filter 'platform eq "linux" and ownership eq "corporate"'
     """
     with connect(obj) as s:
         made = s.pools.add(PoolNew(**given))
@@ -96,7 +94,7 @@ def edit(obj: dict[str, Any], /, pool_id: int, **given: Any) -> None:
 
     \b
     Example:
-      sortitor pool edit 2 "Display signage" --seats 140 --platform linux
+      sortitor pool edit 2 "Display signage" --seats 140 --filter 'platform eq "linux"'
     """
     with connect(obj) as s:
         write([s.pools.edit(pool_id, PoolNew(**given))], "table", _COLUMNS)

@@ -11,6 +11,7 @@ import click
 _COMMANDS = {
     "account": ("sortitor.cli.accounts", "account", "Sign in, accounts, tokens."),
     "arrival": ("sortitor.cli.arrivals", "arrival", "Who arrived, was parked or refused, and why."),
+    "cohort": ("sortitor.cli.cohorts", "cohort", "Sets of devices, by filter or by list."),
     "demo": ("sortitor.server.demo", "demo", "Run the service with the Wrenmoor Lines demonstration."),
     "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign, name and hold devices."),
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),

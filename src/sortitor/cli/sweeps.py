@@ -9,13 +9,12 @@ import click
 
 from sortitor.cli.connection import connect
 from sortitor.cli.output import agree, change_options, most_option, output_option, show_preview, talk, write
-from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.schemas.sweeps import RuleNew
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _COLUMNS = {
-    "Id": lambda r: r.id, "Rule": lambda r: r.name, "Window": lambda r: f"{r.idle_window_days} days", "Platforms": lambda r: r.platforms or "all",
-    "Ownerships": lambda r: r.ownerships or "all", "Sites": lambda r: r.sites or "all", "Daily": lambda r: r.daily, "Brake": lambda r: f"{r.brake_percent} %",
+    "Id": lambda r: r.id, "Rule": lambda r: r.name, "Window": lambda r: f"{r.idle_window_days} days", "Devices": lambda r: r.filter or "all",
+    "Daily": lambda r: r.daily, "Brake": lambda r: f"{r.brake_percent} %",
 }  # fmt: skip
 
 
@@ -27,9 +26,7 @@ def sweep() -> None:
 def _rule_options(command: Command) -> Command:
     for option in reversed((
         click.option("--idle-window", "idle_window_days", type=int, required=True, help="Days without a sign of life."),
-        click.option("--platform", "platforms", multiple=True, type=click.Choice([x.value for x in Platform]), help="Repeatable.  [all]"),
-        click.option("--ownership", "ownerships", multiple=True, type=click.Choice([x.value for x in Ownership]), help="Repeatable.  [all]"),
-        click.option("--site", "sites", multiple=True, help="Repeatable.  [all]"),
+        click.option("--filter", "filter", metavar="FILTER", help="Who is watched, in the filter language.  [all]"),
         click.option("--daily/--by-hand", default=False, help="Run it every day, or only by hand."),
         click.option("--brake", "brake_percent", type=int, default=5, show_default=True, help="A daily run that would take more than this share stops and asks."),
     )):  # fmt: skip
@@ -60,7 +57,7 @@ def add(obj: dict[str, Any], /, **given: Any) -> None:
 
     \b
     Example:
-      sortitor sweep add "Quiet tablets" --idle-window 120 --platform android
+      sortitor sweep add "Quiet tablets" --idle-window 120 --filter 'platform eq "android"'
     """
     with connect(obj) as s:
         made = s.sweeps.add_rule(RuleNew(**given))
@@ -77,7 +74,7 @@ def edit(obj: dict[str, Any], /, rule_id: int, **given: Any) -> None:
 
     \b
     Example:
-      sortitor sweep edit 1 "Quiet tablets" --idle-window 150 --platform android
+      sortitor sweep edit 1 "Quiet tablets" --idle-window 150 --filter 'platform eq "android"'
     """
     with connect(obj) as s:
         s.sweeps.edit_rule(rule_id, RuleNew(**given))

@@ -22,6 +22,7 @@ class Sortitor:
         self.orders = nouns.Orders(self._transport)
         self.jobs = nouns.Jobs(self._transport)
         self.devices = nouns.Devices(self._transport)
+        self.cohorts = nouns.Cohorts(self._transport)
         self.gate = nouns.Gate(self._transport)
         self.arrivals = nouns.Arrivals(self._transport)
         self.pools = nouns.Pools(self._transport)

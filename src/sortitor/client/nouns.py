@@ -13,6 +13,7 @@ from sortitor.client.transport import Transport
 from sortitor.core.vocabulary import JobState, LotStatus, Outcome, Ownership, Platform, Remedy, Role, Verdict
 from sortitor.schemas import accounts as a
 from sortitor.schemas import arrivals as r
+from sortitor.schemas import cohorts as co
 from sortitor.schemas import devices as d
 from sortitor.schemas import gate as g
 from sortitor.schemas import jobs as jb
@@ -97,6 +98,14 @@ class People(_Noun):
     def show(self, person_id: int) -> p.PersonWhole:
         """One person with devices and quota."""
         return self._t.call(p.PersonWhole, "GET", f"/people/{person_id}")
+
+    def set_left(self, person_id: int, left: bool = True, reason: str | None = None) -> None:
+        """Note that somebody has left, or is back."""
+        self._t.send("POST", f"/people/{person_id}/left", json=p.Leaving(left=left, reason=reason))
+
+    def set_inner(self, group_id: int, groups: Sequence[int]) -> None:
+        """Put exactly these groups into a group."""
+        self._t.send("PUT", f"/groups/{group_id}/groups", json=p.InnerGroups(groups=[*groups]))
 
     def groups(self) -> Sequence[p.Group]:
         """All groups."""
@@ -271,6 +280,10 @@ class Devices(_Noun):
         asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
         return self._t.send("GET", "/devices", params={**asked, "limit": 500}, headers={"Accept": "text/csv"}).text
 
+    def file(self, form: str = "csv", columns: Sequence[str] = (), **conditions: Any) -> bytes:
+        """All devices that fit, as CSV or XLSX with these columns (attributes of the filter language)."""
+        return self._t.send("GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}).content
+
     def show(self, device_id: int) -> d.DeviceWhole:
         """One device with all that is known of it."""
         return self._t.call(d.DeviceWhole, "GET", f"/devices/{device_id}")
@@ -306,6 +319,83 @@ class Devices(_Noun):
     def end_hold(self, hold_id: int) -> None:
         """End a hold now."""
         self._t.send("DELETE", f"/holds/{hold_id}")
+
+
+class Cohorts(_Noun):
+    """Sets of devices, by filter or by list; and the filter language."""
+
+    def list(self) -> Sequence[co.Cohort]:
+        """Cohorts by name with their numbers."""
+        return self._t.call(list[co.Cohort], "GET", "/cohorts")
+
+    def show(self, cohort_id: int) -> co.Cohort:
+        """One cohort."""
+        return self._t.call(co.Cohort, "GET", f"/cohorts/{cohort_id}")
+
+    def preview(self, filter: str, cohort_id: int | None = None) -> Preview:
+        """What a filter holds; against a cohort: what enters and leaves."""
+        return self._t.call(Preview, "POST", "/cohorts/preview", json=co.CohortFilter(filter=filter, cohort_id=cohort_id))
+
+    def add(self, cohort: co.CohortNew) -> co.Cohort:
+        """Add a cohort; without a filter an empty list."""
+        return self._t.call(co.Cohort, "POST", "/cohorts", json=cohort)
+
+    def edit(self, cohort_id: int, cohort: co.CohortNew) -> co.Cohort:
+        """Change a cohort."""
+        return self._t.call(co.Cohort, "PUT", f"/cohorts/{cohort_id}", json=cohort)
+
+    def remove(self, cohort_id: int) -> None:
+        """Remove a cohort that nothing speaks of."""
+        self._t.send("DELETE", f"/cohorts/{cohort_id}")
+
+    def explain(self, cohort_id: int, device_id: int) -> co.Explained:
+        """Whether a device is in it, comparison by comparison."""
+        return self._t.call(co.Explained, "GET", f"/cohorts/{cohort_id}/explain", params={"device": device_id})
+
+    def overlap(self, one_id: int, other_id: int) -> co.Overlap:
+        """How many devices two cohorts share."""
+        return self._t.call(co.Overlap, "GET", f"/cohorts/{one_id}/overlap/{other_id}")
+
+    def uses(self, cohort_id: int) -> Sequence[co.Use]:
+        """What speaks of it."""
+        return self._t.call(list[co.Use], "GET", f"/cohorts/{cohort_id}/uses")
+
+    def history(self, cohort_id: int) -> Sequence[co.DayCount]:
+        """Its numbers by day."""
+        return self._t.call(list[co.DayCount], "GET", f"/cohorts/{cohort_id}/history")
+
+    def preview_list(self, cohort_id: int, selection: d.Selection, put_in: bool = True) -> Preview:
+        """Which devices would come to a list or go from it."""
+        return self._t.call(Preview, "POST", f"/cohorts/{cohort_id}/devices/preview", json=co.ListChange(selection=selection, put_in=put_in))
+
+    def change_list(self, cohort_id: int, selection: d.Selection, digest: str, put_in: bool = True, reason: str | None = None) -> Preview:
+        """Change a list as previewed."""
+        given = co.ListChangeApply(selection=selection, put_in=put_in, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", f"/cohorts/{cohort_id}/devices/apply", json=given)
+
+    def check(self, filter: str) -> co.FilterRead:
+        """Read a filter and count its devices."""
+        return self._t.call(co.FilterRead, "POST", "/filters/check", json=co.FilterGiven(filter=filter))
+
+    def attributes(self) -> Sequence[co.Attribute]:
+        """Everything a filter can speak of."""
+        return self._t.call(list[co.Attribute], "GET", "/filters/attributes")
+
+    def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
+        """Values that devices have now."""
+        return self._t.call(list[str], "GET", "/filters/values", params={"attribute": attribute, "beginning": beginning})
+
+    def views(self) -> Sequence[co.View]:
+        """Saved views of the device list."""
+        return self._t.call(list[co.View], "GET", "/views")
+
+    def save_view(self, view: co.ViewNew) -> co.View:
+        """Keep a view."""
+        return self._t.call(co.View, "POST", "/views", json=view)
+
+    def remove_view(self, view_id: int) -> None:
+        """Forget a view of one's own."""
+        self._t.send("DELETE", f"/views/{view_id}")
 
 
 class Gate(_Noun):

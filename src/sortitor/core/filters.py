@@ -18,6 +18,7 @@ from typing import Any, NoReturn
 
 from sortitor.core import versions
 from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
 
 
 class Kind(StrEnum):
@@ -33,6 +34,8 @@ class Kind(StrEnum):
     VERSION = "version"
     #: Several texts; a comparison holds if it holds for any of them.
     TEXTS = "texts"
+    #: true or false, written without quotation marks.
+    TRUTH = "truth"
 
 
 _ORDER = ("gt", "ge", "lt", "le")
@@ -40,19 +43,54 @@ _PARTS = ("co", "sw", "ew")
 OPERATORS: dict[Kind, tuple[str, ...]] = {
     Kind.TEXT: ("eq", "ne", "pr", *_PARTS), Kind.TOKEN: ("eq", "ne", "pr"), Kind.NUMBER: ("eq", "ne", "pr", *_ORDER), Kind.TIME: ("eq", "ne", "pr", *_ORDER),
     Kind.DAY: ("eq", "ne", "pr", *_ORDER), Kind.VERSION: ("eq", "ne", "pr", *_ORDER), Kind.TEXTS: ("eq", "ne", "pr", *_PARTS),
+    Kind.TRUTH: ("eq", "ne"),
 }  # fmt: skip
 
-#: Attribute → its kind. The store has a column for each.
-ATTRIBUTES: dict[str, Kind] = {
-    "stage": Kind.TOKEN, "platform": Kind.TOKEN, "ownership": Kind.TOKEN, "ownershipBasis": Kind.TOKEN, "flag": Kind.TOKEN, "osVersion": Kind.VERSION,
-    "name": Kind.TEXT, "maker": Kind.TEXT, "model": Kind.TEXT, "productCode": Kind.TEXT, "site": Kind.TEXT, "department": Kind.TEXT, "assetTag": Kind.TEXT,
-    "note": Kind.TEXT, "order": Kind.TEXT, "purchaseOrder": Kind.TEXT, "supplier": Kind.TEXT, "tags": Kind.TEXTS, "serial": Kind.TEXTS, "imei": Kind.TEXTS,
-    "purchasedOn": Kind.DAY, "warrantyUntil": Kind.DAY, "enrolledAt": Kind.TIME, "lastSeenAt": Kind.TIME, "id": Kind.NUMBER, "lot": Kind.NUMBER,
-    "idleDays": Kind.NUMBER, "person.userName": Kind.TEXT, "person.name": Kind.TEXT, "person.department": Kind.TEXT, "person.site": Kind.TEXT, "person.groups": Kind.TEXTS,
+
+@dataclass(frozen=True, slots=True)
+class Attribute:
+    """What a filter can speak of. `of` names the thing whose change moves it; `words` are the values that a token can have."""
+
+    kind: Kind
+    meaning: str
+    of: str = "device"
+    words: tuple[str, ...] = ()
+    #: Whether the mere passing of time changes it.
+    moving: bool = False
+
+
+def _words(words: type[StrEnum]) -> tuple[str, ...]:
+    return tuple(word.value for word in words)
+
+
+#: Attribute → what it is. The store has a column for each.
+ATTRIBUTES: dict[str, Attribute] = {
+    "stage": Attribute(Kind.TOKEN, "stage of life", words=_words(Stage)), "platform": Attribute(Kind.TOKEN, "platform", words=_words(Platform)),
+    "ownership": Attribute(Kind.TOKEN, "whose it is", words=_words(Ownership)),
+    "ownershipBasis": Attribute(Kind.TOKEN, "who says whose it is", words=_words(Basis)), "flag": Attribute(Kind.TOKEN, "reported missing or stolen", words=("missing", "stolen")),
+    "osVersion": Attribute(Kind.VERSION, "version of the operating system"), "name": Attribute(Kind.TEXT, "name"), "maker": Attribute(Kind.TEXT, "maker"),
+    "model": Attribute(Kind.TEXT, "model"), "productCode": Attribute(Kind.TEXT, "product code"), "site": Attribute(Kind.TEXT, "site"),
+    "department": Attribute(Kind.TEXT, "department that the device belongs to"), "assetTag": Attribute(Kind.TEXT, "asset tag"), "note": Attribute(Kind.TEXT, "note"),
+    "order": Attribute(Kind.TEXT, "name of its order"), "order.supplier": Attribute(Kind.TEXT, "supplier of its order", "order"),
+    "order.orderedOn": Attribute(Kind.DAY, "day of its order", "order"), "purchaseOrder": Attribute(Kind.TEXT, "purchase order"), "supplier": Attribute(Kind.TEXT, "supplier"),
+    "tags": Attribute(Kind.TEXTS, "any of its tags"),
+    **{kind.value: Attribute(Kind.TEXTS, f"any {kind.value} of it", "identifiers") for kind in IdentifierKind},
+    "purchasedOn": Attribute(Kind.DAY, "day of purchase"), "warrantyUntil": Attribute(Kind.DAY, "end of its warranty"),
+    "enrolledAt": Attribute(Kind.TIME, "when it arrived"), "lastSeenAt": Attribute(Kind.TIME, "last sign of life", moving=True),
+    "id": Attribute(Kind.NUMBER, "number of the device"), "lot": Attribute(Kind.NUMBER, "number of the lot it came with"),
+    "idleDays": Attribute(Kind.NUMBER, "whole days since its last sign of life", moving=True),
+    "ageDays": Attribute(Kind.NUMBER, "whole days since its purchase, or since it became known", moving=True),
+    "daysToWarrantyEnd": Attribute(Kind.NUMBER, "whole days until its warranty ends, negative afterwards", moving=True),
+    "held": Attribute(Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True),
+    "person.userName": Attribute(Kind.TEXT, "user name of its person", "person"), "person.name": Attribute(Kind.TEXT, "name of its person", "person"),
+    "person.mail": Attribute(Kind.TEXT, "mail of its person", "person"),
+    "person.department": Attribute(Kind.TEXT, "department of its person", "person"), "person.site": Attribute(Kind.TEXT, "site of its person", "person"),
+    "person.left": Attribute(Kind.TRUTH, "whether its person has left", "person"),
+    "person.groups": Attribute(Kind.TEXTS, "any group of its person", "person"), "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
 }  # fmt: skip
 _BY_LOWER = {name.lower(): name for name in ATTRIBUTES}
 
-Value = str | float | datetime | date | tuple[int, ...] | None
+Value = str | float | bool | datetime | date | tuple[int, ...] | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +121,7 @@ class Not:
 Filter = Comparison | Joined | Not
 
 _TOKEN = re.compile(r'\s*(?:(?P<paren>[()])|(?P<string>"(?:[^"\\]|\\.)*")|(?P<word>[A-Za-z][\w.$-]*)|(?P<number>-?\d+(?:\.\d+)?(?![\w.]))|(?P<end>$)|(?P<other>\S))', re.DOTALL)
+_LITERALS = {"null": None, "true": True, "false": False}
 MOST_CHARACTERS = 4_000
 _DEEPEST = 40
 
@@ -148,7 +187,7 @@ class _Parser:
         return self.compared(name)
 
     def compared(self, name: str) -> Filter:
-        allowed, operator = OPERATORS[ATTRIBUTES[name]], self.token.lower()
+        allowed, operator = OPERATORS[ATTRIBUTES[name].kind], self.token.lower()
         if self.kind != "word" or operator not in {op for ops in OPERATORS.values() for op in ops}:
             fault(self.text, self.start, f"{name} is followed by one of {', '.join(allowed)}")
         if operator not in allowed:
@@ -161,7 +200,7 @@ class _Parser:
             if operator not in ("eq", "ne"):
                 fault(self.text, started, f"null is compared by eq or ne, not by {operator}")
             return Not(Comparison(name, "pr")) if operator == "eq" else Comparison(name, "pr")
-        return Comparison(name, operator, self.typed(name, given, started), str(given))
+        return Comparison(name, operator, self.typed(name, given, started), json.dumps(given, ensure_ascii=False) if not isinstance(given, float) else f"{given:g}")
 
     def value(self) -> Any:
         kind, token = self.kind, self.token
@@ -174,17 +213,19 @@ class _Parser:
                 fault(self.text, self.start, "a NUL character, which no text has")
         elif kind == "number":
             given = float(token)
-        elif kind == "word" and token.lower() == "null":
-            given = None
+        elif kind == "word" and token.lower() in _LITERALS:
+            given = _LITERALS[token.lower()]
         else:
-            fault(self.text, self.start, "a value should stand here: a text in quotation marks, a number, or null")
+            fault(self.text, self.start, "a value should stand here: a text in quotation marks, a number, true, false or null")
         self.step()
         return given
 
     def typed(self, name: str, given: Any, place: int) -> Value:
-        kind = ATTRIBUTES[name]
+        kind = ATTRIBUTES[name].kind
         if kind is Kind.NUMBER:
             return given if isinstance(given, float) else fault(self.text, place, f"{name} is compared with a number, written without quotation marks")
+        if kind is Kind.TRUTH:
+            return given if isinstance(given, bool) else fault(self.text, place, f"{name} is compared with true or false, written without quotation marks")
         if not isinstance(given, str):
             fault(self.text, place, f"{name} is compared with a text in quotation marks")
         try:
@@ -198,6 +239,10 @@ class _Parser:
         except ValueError:
             form = {Kind.VERSION: "a version such as 14 or 10.0.1", Kind.DAY: "a date such as 2026-03-31"}.get(kind, "a time such as 2026-03-31T09:00:00Z")
             fault(self.text, place, f"{name} is compared with {form}")
+        words = ATTRIBUTES[name].words
+        if kind is Kind.TOKEN and lower(given) not in words:
+            near = difflib.get_close_matches(lower(given), words, 1)
+            fault(self.text, place, f"{given!r} is not a {name}" + (f"; did you mean {near[0]}?" if near else f"; there are {', '.join(words)}"))
         return lower(given)
 
 
@@ -210,6 +255,39 @@ def parse(text: str) -> Filter:
     if parser.kind != "end":
         fault(text, parser.start, f"“and” or “or” should stand before {parser.token!r}" if parser.token != ")" else "a parenthesis that was never opened")
     return found
+
+
+def attributes(found: Filter) -> frozenset[str]:
+    """The attributes that a filter speaks of."""
+    if isinstance(found, Comparison):
+        return frozenset({found.attribute})
+    parts = (found.part,) if isinstance(found, Not) else found.parts
+    return frozenset[str]().union(*map(attributes, parts))
+
+
+def moving(found: Filter) -> bool:
+    """Whether the mere passing of time can change what the filter holds."""
+    return any(ATTRIBUTES[name].moving for name in attributes(found))
+
+
+def as_tree(found: Filter) -> dict[str, Any]:
+    """The filter as nested objects, for an editor: `{attribute, operator, value}`, `{join, parts}`, `{not}`."""
+    if isinstance(found, Not):
+        return {"not": as_tree(found.part)}
+    if isinstance(found, Joined):
+        return {"join": found.word, "parts": [as_tree(part) for part in found.parts]}
+    return {"attribute": found.attribute, "operator": found.operator, "value": json.loads(found.text) if found.text else None}
+
+
+def as_text(found: Filter) -> str:
+    """The filter as it is written; parsing it gives a filter of the same meaning."""
+    if isinstance(found, Not):
+        return f"not ({as_text(found.part)})"
+    if isinstance(found, Joined):
+        # `and` binds closer, so only an `or` inside an `and` needs its parentheses.
+        inner = [f"({as_text(part)})" if isinstance(part, Joined) and part.word != found.word and found.word == "and" else as_text(part) for part in found.parts]
+        return f" {found.word} ".join(inner)
+    return f"{found.attribute} {found.operator} {found.text}".strip()
 
 
 def lower(text: str) -> str:
@@ -246,7 +324,7 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
             results = [judge(one) for one in part.parts]
             return all(results) if part.word == "and" else any(results)
         actual = device.get(part.attribute)
-        held = _holds(part, actual)
+        held = holds_for(part, actual)
         shown = "nothing" if actual in (None, "", (), []) else ", ".join(map(str, actual)) if isinstance(actual, list | tuple) else str(actual)
         trace.append(Clause(f"{part.attribute} {part.operator} {part.text}".strip(), shown, held))
         return held
@@ -254,11 +332,14 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
     return judge(found), trace
 
 
-def _holds(comparison: Comparison, actual: Any) -> bool:
-    kind, operator = ATTRIBUTES[comparison.attribute], comparison.operator
+def holds_for(comparison: Comparison, actual: Any) -> bool:
+    """Whether one comparison holds for a device's value of its attribute."""
+    kind, operator = ATTRIBUTES[comparison.attribute].kind, comparison.operator
     values: list[Any]
     if kind is Kind.TEXTS:
         values = [lower(str(one)) for one in actual or ()]
+    elif kind is Kind.TRUTH:
+        values = [bool(actual)]
     elif kind is Kind.VERSION:
         try:
             values = [trimmed(actual)] if actual else []

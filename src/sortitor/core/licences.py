@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
+from sortitor.core.filters import matches, parse
 from sortitor.core.lifecycle import SEATED
-from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.core.vocabulary import Stage
 
 
 class PoolState(StrEnum):
@@ -18,12 +21,11 @@ class PoolState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Pool:
-    """A licence product: `seats` held, and which devices need one. Empty platforms or ownerships mean all."""
+    """A licence product: `seats` held, and the filter of the devices that need one (None: all)."""
 
     name: str
     seats: int
-    platforms: tuple[Platform, ...] = ()
-    ownerships: tuple[Ownership, ...] = ()
+    filter: str | None = None
     awaited_too: bool = False
 
     @property
@@ -32,13 +34,9 @@ class Pool:
         return (*SEATED, Stage.AWAITED) if self.awaited_too else SEATED
 
 
-def needs_seat(pool: Pool, stage: Stage, platform: Platform | None, ownership: Ownership) -> bool:
-    """Whether one device takes a seat of the pool."""
-    return (
-        stage in pool.stages
-        and (not pool.platforms or platform in pool.platforms)
-        and (not pool.ownerships or ownership in pool.ownerships)
-    )
+def needs_seat(pool: Pool, device: Mapping[str, Any]) -> bool:
+    """Whether one device (attribute → value) takes a seat of the pool."""
+    return device["stage"] in pool.stages and (pool.filter is None or matches(parse(pool.filter), device)[0])
 
 
 def state(needed: int, held: int) -> PoolState:

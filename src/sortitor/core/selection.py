@@ -13,6 +13,7 @@ class Selection:
     """Empty tuples and None do not restrict. `query` searches as the search box does."""
 
     ids: tuple[int, ...] = ()
+    identifiers: tuple[str, ...] = ()
     stages: tuple[Stage, ...] = ()
     platforms: tuple[Platform, ...] = ()
     ownerships: tuple[Ownership, ...] = ()
@@ -21,6 +22,7 @@ class Selection:
     models: tuple[str, ...] = ()
     lot_id: int | None = None
     person_id: int | None = None
+    cohort_id: int | None = None
     query: str | None = None
     idle_days_min: int | None = None
     idle_days_max: int | None = None

@@ -7,18 +7,15 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.vocabulary import Ownership, Platform
 
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Who is watched, and after how many days without a sign of life a device is retired. Empty tuples mean all."""
+    """Who is watched (a filter; None: everyone), and after how many days without a sign of life a device is retired."""
 
     name: str
     idle_window_days: int
-    platforms: tuple[Platform, ...] = ()
-    ownerships: tuple[Ownership, ...] = ()
-    sites: tuple[str, ...] = ()
+    filter: str | None = None
     daily: bool = False
     brake_percent: int = 5
 

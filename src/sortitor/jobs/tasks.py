@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import jobs, sweeps
+from sortitor.operations import cohorts, jobs, sweeps
 from sortitor.operations.context import Context
 
 _STALLED_SECONDS = 30
@@ -18,6 +18,7 @@ def make_app(url: str) -> App:
     retry = RetryStrategy(max_attempts=_ATTEMPTS, exponential_wait=5)
     # Every hour rather than once a day: a rule runs once a day whenever a worker is there, and never twice.
     app.periodic(cron="5 * * * *")(app.task(name="sortitor:sweep", queueing_lock="sweep", retry=retry, pass_context=True)(sweep))
+    app.periodic(cron="35 * * * *")(app.task(name="sortitor:count_cohorts", queueing_lock="count_cohorts", retry=retry, pass_context=True)(count_cohorts))
     app.periodic(cron="* * * * *")(app.task(name="sortitor:retry_stalled", queueing_lock="retry_stalled", pass_context=True)(retry_stalled))
     return app
 
@@ -36,6 +37,11 @@ def work(job: JobContext, job_id: int) -> None:
 def sweep(job: JobContext, timestamp: int) -> None:
     """Carry out the daily sweep rules."""
     sweeps.run_scheduled(_context(job))
+
+
+def count_cohorts(job: JobContext, timestamp: int) -> None:
+    """Keep today's numbers of the cohorts."""
+    cohorts.write_counts(_context(job))
 
 
 async def retry_stalled(job: JobContext, timestamp: int) -> None:

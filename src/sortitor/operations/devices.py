@@ -13,13 +13,15 @@ from sqlalchemy import Connection
 
 from sortitor.core import naming as core_naming
 from sortitor.core.errors import BadInput, Conflict, NotFound
+from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import quota_for
 from sortitor.core.lifecycle import check_transition
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Basis, Ownership, Stage
+from sortitor.core.vocabulary import Basis, Ownership, Role, Stage
 from sortitor.operations import gate
 from sortitor.operations.context import Context, must, must_match
+from sortitor.operations.selections import meant
 from sortitor.store import devices as store
 from sortitor.store import journal, people, sweeps
 from sortitor.store.engine import Line
@@ -38,13 +40,21 @@ class Whole:
 def page(ctx: Context, selection: Selection, sort: str, descending: bool, after: Sequence[Any] | None, limit: int) -> Sequence[Line]:
     """Devices of a selection by key."""
     with ctx.reading() as connection:
-        return store.page(connection, selection, ctx.now, sort, descending, after, limit)
+        return store.page(connection, meant(connection, selection), ctx.now, sort, descending, after, limit)
 
 
 def count(ctx: Context, selection: Selection) -> int:
     """How many devices a selection holds."""
     with ctx.reading() as connection:
-        return store.count(connection, selection, ctx.now)
+        return store.count(connection, meant(connection, selection), ctx.now)
+
+
+def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFrame:
+    """A selection with the attributes asked for as text columns; identifiers of personal devices are for those who work with them."""
+    if unknown := [name for name in names if name not in ATTRIBUTES]:
+        raise BadInput("unknown_attribute", f"{unknown[0]!r} is not an attribute.", f"Choose from {', '.join(ATTRIBUTES)}.")
+    with ctx.reading() as connection:
+        return store.table(connection, meant(connection, selection), ctx.now, names, not ctx.actor.role.covers(Role.COORDINATOR))
 
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:
@@ -78,7 +88,7 @@ def preview_declare(ctx: Context, selection: Selection, ownership: Ownership) ->
 
 
 def _plan_declare(ctx: Context, connection: Connection, selection: Selection, ownership: Ownership) -> tuple[Preview, pl.DataFrame]:
-    facts = store.selected_facts(connection, selection, ctx.now)
+    facts = store.selected_facts(connection, meant(connection, selection), ctx.now)
     # A declaration by a person is the strongest basis there is: it always wins.
     moved = facts.filter((pl.col("ownership") != ownership.value) | (pl.col("ownership_basis") != Basis.MANUAL.value))
     changed = moved.filter(pl.col("ownership") != ownership.value)

@@ -14,7 +14,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import Basis, IdentifierKind, Outcome, Ownership, Platform, Returning, Stage
 from sortitor.operations.context import Context, must, must_match
 from sortitor.store import devices as store_devices
-from sortitor.store import people, rulebooks
+from sortitor.store import groups, people, rulebooks
 
 BOOK = "gate"
 
@@ -57,7 +57,7 @@ def preview(ctx: Context, proposed: Sequence[core.Policy]) -> Preview:
 
 def _plan(connection: Connection, proposed: Sequence[core.Policy]) -> Preview:
     core.check_policies(proposed)
-    known = {row.name.lower() for row in people.all_groups(connection)}
+    known = {row.name.lower() for row in groups.every(connection)}
     for place, policy in enumerate(proposed):
         for group in policy.groups or ():
             if group.lower() not in known:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from sortitor.operations import licences
 from sortitor.operations.context import Context
-from sortitor.store import engine, licences, today
+from sortitor.store import engine, today
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +26,6 @@ def ping(ctx: Context) -> None:
 
 def numbers(ctx: Context) -> Numbers:
     """The business's numbers."""
+    pools = [(one.pool.name, one.needed, one.pool.seats) for one in licences.every(ctx)]
     with ctx.reading() as connection:
-        pools = [(row.name, row.needed, row.seats) for row in licences.every(connection)]
         return Numbers(today.stages(connection), today.refusals_by_reason(connection), pools)

@@ -15,6 +15,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Platform
 from sortitor.operations.context import Context, must_match
+from sortitor.operations.selections import meant
 from sortitor.store import devices as store
 from sortitor.store import rulebooks
 
@@ -74,7 +75,7 @@ def _plan(ctx: Context, connection: Connection, proposed: Sequence[core.Template
     _check(used)
     numbers = {t.name: t.next_number for t in current}
     used = [core.Template(t.name, t.pattern, t.platforms, numbers.get(t.name, 1)) for t in used]
-    facts = store.naming_facts(connection, selection, ctx.now)
+    facts = store.naming_facts(connection, meant(connection, selection), ctx.now)
     by_hand = facts.filter(pl.col("name_basis") == Basis.MANUAL.value)
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")
     named, next_numbers = _named(used, facts, store.names_in_use(connection))

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from sqlalchemy import Connection
 
+from sortitor.core.errors import BadInput
 from sortitor.core.gate import quota_for
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
@@ -14,6 +15,7 @@ from sortitor.core.selection import Selection
 from sortitor.operations import gate
 from sortitor.operations.context import Context, must, must_match
 from sortitor.store import devices as store_devices
+from sortitor.store import groups as store_groups
 from sortitor.store import people as store
 from sortitor.store.engine import Line
 
@@ -57,10 +59,32 @@ def page(ctx: Context, query: str | None, group: str | None, after: int, limit: 
         return store.page(connection, query, group, after, limit)
 
 
+def set_left(ctx: Context, person_id: int, left: bool, reason: str | None) -> None:
+    """Note that somebody has left, or is back."""
+    with ctx.changing() as connection:
+        person = must(store.one(connection, person_id), "person", person_id)
+        store.leave(connection, [person_id], ctx.now if left else None)
+        what = "has left" if left else "is back"
+        ctx.record(connection, "person.left" if left else "person.back", "person", f"{person.name} {what}", subject_id=person_id, reason=reason)
+
+
+def set_inner(ctx: Context, group_id: int, inner: Sequence[int]) -> None:
+    """Put exactly these groups into a group."""
+    with ctx.changing() as connection:
+        store_groups.hold_still(connection)
+        group = must(store_groups.one(connection, group_id, lock=True), "group", group_id)
+        named = [must(store_groups.one(connection, one), "group", one).name for one in inner]
+        if group_id in inner:
+            raise BadInput("group_in_itself", f"Group “{group.name}” cannot be in itself.", "Leave it out.")
+        store_groups.set_groups(connection, group_id, inner)
+        store_groups.resolve(connection, [group_id])
+        ctx.record(connection, "group.groups", "group", f"Group “{group.name}” holds {', '.join(named) or 'no groups'}", subject_id=group_id, before={"groups": group.groups}, after={"groups": named})
+
+
 def groups(ctx: Context) -> Sequence[Line]:
     """All groups with the number of their people."""
     with ctx.reading() as connection:
-        return store.all_groups(connection)
+        return store_groups.every(connection)
 
 
 @dataclass(frozen=True, slots=True)

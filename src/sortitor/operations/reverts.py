@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import LotStatus
-from sortitor.operations import orders
+from sortitor.operations import cohorts, orders
 from sortitor.operations.context import Context, must, must_match
 from sortitor.store import journal, licences, lots, rulebooks, sweeps
 from sortitor.store import orders as store_orders
@@ -20,7 +20,8 @@ from sortitor.store.engine import Line
 _FINAL = {
     "account.add": "Disable the account instead.", "account.edit": "Change the account again.", "token.add": "Revoke the token instead.",
     "token.revoke": "Make a new token.", "pass.add": "Revoke the pass instead.", "pass.revoke": "Make a new pass.",
-    "lot.edit": "Edit the lot again, or discard it.", "people.import": "Import the former file again.", "lot.check": "Discard the lot instead.", "lot.discard": "Import the file again.",
+    "lot.edit": "Edit the lot again, or discard it.", "people.import": "Import the former file again.", "person.left": "Note that the person is back.", "person.back": "Note that the person has left.",
+    "group.groups": "Set the former groups again.", "lot.check": "Discard the lot instead.", "lot.discard": "Import the file again.",
     "sweep.brake": "Nothing was done that could be taken back.", "hold.add": "End the hold instead.", "hold.end": "Hold the device again.",
     "device.knock": "Retire or reassign the device instead.", "device.wake": "The device did this by itself.",
 }  # fmt: skip
@@ -86,7 +87,7 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         )  # fmt: skip
         if entry.operation in _DOCUMENTS:
             if not any(count.key == "left" and count.count for count in plan.counts):
-                _DOCUMENTS[entry.operation][1](connection, entry)
+                _DOCUMENTS[entry.operation][1](ctx, connection, entry)
         else:
             journal.undo(connection, entry_id, revert_id)
         if entry.operation == "lot.apply":
@@ -101,12 +102,12 @@ def _read_book(connection: Connection, entry: Line) -> Any:
     return book[1] if book else None
 
 
-def _write_book(connection: Connection, entry: Line) -> None:
+def _write_book(ctx: Context, connection: Connection, entry: Line) -> None:
     rulebooks.write(connection, entry.subject, entry.before)
 
 
-POOL_FIELDS = ("name", "seats", "platforms", "ownerships", "awaited_too")
-RULE_FIELDS = ("name", "idle_window_days", "platforms", "ownerships", "sites", "daily", "brake_percent")
+POOL_FIELDS = ("name", "seats", "filter", "awaited_too")
+RULE_FIELDS = ("name", "idle_window_days", "filter", "daily", "brake_percent")
 
 
 def _read_pool(connection: Connection, entry: Line) -> Any:
@@ -114,7 +115,7 @@ def _read_pool(connection: Connection, entry: Line) -> Any:
     return {name: row._mapping[name] for name in POOL_FIELDS} if row else None
 
 
-def _write_pool(connection: Connection, entry: Line) -> None:
+def _write_pool(ctx: Context, connection: Connection, entry: Line) -> None:
     if entry.before is None:
         licences.remove(connection, entry.subject_id)
     elif entry.after is None:
@@ -128,7 +129,7 @@ def _read_rule(connection: Connection, entry: Line) -> Any:
     return {name: row._mapping[name] for name in RULE_FIELDS} if row else None
 
 
-def _write_rule(connection: Connection, entry: Line) -> None:
+def _write_rule(ctx: Context, connection: Connection, entry: Line) -> None:
     if entry.before is None:
         sweeps.remove_rule(connection, entry.subject_id)
     elif entry.after is None:
@@ -141,7 +142,7 @@ def _read_order(connection: Connection, entry: Line) -> Any:
     return orders.document(connection, entry.subject_id)
 
 
-def _write_order(connection: Connection, entry: Line) -> None:
+def _write_order(ctx: Context, connection: Connection, entry: Line) -> None:
     if entry.before is None:
         store_orders.remove(connection, entry.subject_id)
         return
@@ -152,10 +153,15 @@ def _write_order(connection: Connection, entry: Line) -> None:
         store_orders.change(connection, entry.subject_id, head, entry.before["lines"])
 
 
+def _read_cohort(connection: Connection, entry: Line) -> Any:
+    return cohorts.document(connection, entry.subject_id)
+
+
 #: Changes of one document: how to read it as the entry keeps it, and how to put the former one back.
-_DOCUMENTS: dict[str, tuple[Callable[[Connection, Line], Any], Callable[[Connection, Line], None]]] = {
+_DOCUMENTS: dict[str, tuple[Callable[[Connection, Line], Any], Callable[[Context, Connection, Line], None]]] = {
     "gate.apply": (_read_book, _write_book), "naming.apply": (_read_book, _write_book),
     **dict.fromkeys(("pool.add", "pool.edit", "pool.remove"), (_read_pool, _write_pool)),
     **dict.fromkeys(("rule.add", "rule.edit", "rule.remove"), (_read_rule, _write_rule)),
     **dict.fromkeys(("order.add", "order.edit", "order.remove"), (_read_order, _write_order)),
+    **dict.fromkeys(("cohort.add", "cohort.edit", "cohort.remove"), (_read_cohort, cohorts.restore)), "cohort.list": (cohorts.read_list, cohorts.restore_list),
 }  # fmt: skip

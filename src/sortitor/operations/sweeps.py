@@ -11,10 +11,14 @@ from sqlalchemy import Connection
 
 from sortitor.core import sweeps as core
 from sortitor.core.errors import Conflict, Stale
+from sortitor.core.filters import parse
+from sortitor.core.lifecycle import SWEPT
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
-from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Stage
 from sortitor.operations import reverts
 from sortitor.operations.context import Context, must, must_match
+from sortitor.operations.selections import meant
 from sortitor.store import arrivals, devices
 from sortitor.store import sweeps as store
 from sortitor.store.engine import Line
@@ -36,16 +40,20 @@ def rule(ctx: Context, rule_id: int) -> Line:
 
 def _values(ctx: Context, rule: core.Rule) -> dict[str, Any]:
     core.check_rule(rule, ctx.limits.idle_window_days)
+    if rule.filter:
+        parse(rule.filter)
     return {
-        "name": rule.name, "idle_window_days": rule.idle_window_days, "platforms": [*rule.platforms], "ownerships": [*rule.ownerships],
-        "sites": [*rule.sites], "daily": rule.daily, "brake_percent": rule.brake_percent,
+        "name": rule.name, "idle_window_days": rule.idle_window_days, "filter": rule.filter, "daily": rule.daily, "brake_percent": rule.brake_percent,
     }  # fmt: skip
 
 
 def _core_rule(row: Line) -> core.Rule:
-    return core.Rule(
-        row.name, row.idle_window_days, tuple(map(Platform, row.platforms)), tuple(map(Ownership, row.ownerships)), tuple(row.sites), row.daily, row.brake_percent
-    )
+    return core.Rule(row.name, row.idle_window_days, row.filter, row.daily, row.brake_percent)
+
+
+def _watched(connection: Connection, rule: core.Rule) -> Selection:
+    """The devices that a rule looks at."""
+    return meant(connection, Selection(stages=SWEPT, filter=parse(rule.filter) if rule.filter else None))
 
 
 def add_rule(ctx: Context, rule: core.Rule) -> Line:
@@ -85,8 +93,9 @@ def preview(ctx: Context, rule_id: int) -> Preview:
 
 
 def _plan(ctx: Context, connection: Connection, rule: core.Rule) -> tuple[Preview, Sequence[Line], int]:
-    due = store.due(connection, rule, ctx.now)
-    idle = store.idle_counts(connection, rule, ctx.now)
+    watching = _watched(connection, rule)
+    due = store.due(connection, watching, rule.idle_window_days, ctx.now)
+    idle = store.idle_counts(connection, watching, ctx.now)
     watched, window = sum(number for _, number, _ in idle), rule.idle_window_days
 
     def beyond(days: int) -> int:
@@ -162,7 +171,7 @@ def due_count(ctx: Context, rule: Line) -> int:
     """How many devices a rule would retire now."""
     with ctx.reading() as connection:
         plain = _core_rule(rule)
-        return sum(number - held for past, number, held in store.idle_counts(connection, plain, ctx.now) if core.past(past, plain))
+        return sum(number - held for past, number, held in store.idle_counts(connection, _watched(connection, plain), ctx.now) if core.past(past, plain))
 
 
 def runs(ctx: Context, before: int | None, limit: int) -> Sequence[Line]:

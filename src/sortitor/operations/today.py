@@ -67,9 +67,9 @@ def _lot(lot: Any) -> Item:
 
 def _pools(ctx: Context) -> list[Item]:
     return [
-        Item("pool", f"{pool.name} is short of {plural(pool.needed - pool.seats, 'seat')}", f"{pool.needed:,} needed, {pool.seats:,} held.", pool.needed - pool.seats, None,
-             "Look at the devices", f"/devices?pool={pool.id}", f"sortitor pool show {pool.id}")
-        for pool in licences.every(ctx) if pool.needed > pool.seats
+        Item("pool", f"{one.pool.name} is short of {plural(one.needed - one.pool.seats, 'seat')}", f"{one.needed:,} needed, {one.pool.seats:,} held.", one.needed - one.pool.seats, None,
+             "Look at the devices", f"/devices?pool={one.pool.id}", f"sortitor pool show {one.pool.id}")
+        for one in licences.every(ctx) if one.needed > one.pool.seats
     ]  # fmt: skip
 
 

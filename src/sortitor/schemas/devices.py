@@ -93,6 +93,7 @@ class Selection(Request):
     """Which devices: by number, or by conditions that all hold; an empty list does not restrict."""
 
     ids: list[int] = Field(default=[], max_length=10_000)
+    identifiers: list[str] = Field(default=[], max_length=10_000, description="Of any kind, as they are written.")
     stages: list[Stage] = []
     platforms: list[Platform] = []
     ownerships: list[Ownership] = []
@@ -101,6 +102,7 @@ class Selection(Request):
     models: list[str] = []
     lot_id: int | None = None
     person_id: int | None = None
+    cohort_id: int | None = None
     query: str | None = None
     idle_days_min: int | None = Field(default=None, ge=0)
     idle_days_max: int | None = Field(default=None, ge=0)

@@ -5,17 +5,15 @@ from __future__ import annotations
 from pydantic import Field
 
 from sortitor.core.licences import PoolState
-from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.schemas.base import Answer, Name, Request
 
 
 class PoolNew(Request):
-    """A licence product: seats held, and which devices need one; empty lists mean all."""
+    """A licence product: seats held, and which devices need one."""
 
     name: Name
     seats: int = Field(ge=0, le=100_000_000)
-    platforms: list[Platform] = []
-    ownerships: list[Ownership] = []
+    filter: str | None = Field(default=None, max_length=4_000, description="Which devices, in the filter language; null means all.")
     awaited_too: bool = False
 
 
@@ -26,8 +24,7 @@ class Pool(Answer):
     revision: int
     name: str
     seats: int
-    platforms: list[Platform]
-    ownerships: list[Ownership]
+    filter: str | None
     awaited_too: bool
     needed: int
     state: PoolState

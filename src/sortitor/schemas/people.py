@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from sortitor.schemas.base import Answer, Time
+from pydantic import Field
+
+from sortitor.schemas.base import Answer, Request, Time
 from sortitor.schemas.devices import Device
 
 
@@ -29,7 +31,23 @@ class PersonWhole(Person):
 
 
 class Group(Answer):
-    """A group and how many people are in it."""
+    """A group: how many people belong to it, how many of them by name, and which groups are in it."""
 
+    id: int
     name: str
     people: int
+    direct: int
+    groups: list[str]
+
+
+class Leaving(Request):
+    """Whether somebody has left."""
+
+    left: bool = True
+    reason: str | None = Field(default=None, max_length=500)
+
+
+class InnerGroups(Request):
+    """The groups that are in a group, by number."""
+
+    groups: list[int] = Field(max_length=1_000)

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from sortitor.core.vocabulary import Ownership, Platform
+from pydantic import Field
+
 from sortitor.schemas.base import Answer, Name, Request, Time
 
 
 class RuleNew(Request):
-    """Who is watched and after how many idle days a device is retired; empty lists mean all."""
+    """Who is watched and after how many idle days a device is retired."""
 
     name: Name
     idle_window_days: int
-    platforms: list[Platform] = []
-    ownerships: list[Ownership] = []
-    sites: list[str] = []
+    filter: str | None = Field(default=None, max_length=4_000, description="Which devices, in the filter language; null means all.")
     daily: bool = False
     brake_percent: int = 5
 

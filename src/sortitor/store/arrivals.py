@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, func, insert, select, update
 
 from sortitor.core.vocabulary import Outcome, Stage
+from sortitor.store.cohorts import settle
 from sortitor.store.engine import Line
 from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
 
@@ -76,12 +77,19 @@ def one(connection: Connection, arrival_id: int) -> Line | None:
 def add_device(connection: Connection, values: Mapping[str, Any], keys: Sequence[Mapping[str, Any]]) -> int:
     """A device that nobody announced, with its identifiers."""
     device_id = connection.execute(insert(devices).values(**values).returning(devices.c.id)).scalar_one()
-    add_identifiers(connection, device_id, keys)
+    _write_identifiers(connection, device_id, keys)
+    settle(connection, "SELECT %(device)s::bigint AS id", None, {"device": device_id})
     return device_id
 
 
 def add_identifiers(connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]) -> None:
     """Identifiers that the device itself stated."""
+    if keys:
+        _write_identifiers(connection, device_id, keys)
+        settle(connection, "SELECT %(device)s::bigint AS id", {"identifiers"}, {"device": device_id})
+
+
+def _write_identifiers(connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]) -> None:
     if keys:
         connection.execute(insert(identifiers), [{**key, "device_id": device_id} for key in keys])
 

@@ -14,6 +14,7 @@ from psycopg import AsyncConnection
 from psycopg_pool import AsyncConnectionPool
 
 from sortitor.core.lifecycle import Sighting
+from sortitor.store.cohorts import settle_async
 
 # Taken in order of id, so that two batches with common devices seldom meet head on; should they, one is tried again.
 # A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in use again.
@@ -27,16 +28,17 @@ WITH given AS (
     SELECT g.place, g.seen_at, g.os_version, c.device_id FROM given g
     CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash AND revoked_at IS NULL OFFSET 0) c
 ), latest AS (
-    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former
+    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former, d.os_version AS former_version
     FROM found f JOIN devices d ON d.id = f.device_id ORDER BY f.device_id, f.seen_at DESC
 ), written AS (
     UPDATE devices d SET last_seen_at = greatest(d.last_seen_at, k.seen_at), os_version = coalesce(k.os_version, d.os_version),
         stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
         stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END
     FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired'
-    RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage
+    RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage,
+        d.os_version IS DISTINCT FROM k.former_version AS updated
 )
-SELECT f.place, w.id, w.woken, w.name, w.stage FROM found f JOIN written w ON w.id = f.device_id
+SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated FROM found f JOIN written w ON w.id = f.device_id
 """
 
 _WOKEN = """
@@ -55,12 +57,16 @@ async def write(pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence
     lines = [{"place": place, "secret_hash": c.secret_hash.hex(), "seen_at": c.seen_at.isoformat(), "os_version": c.os_version} for place, c in enumerate(batch)]
     async with pool.connection() as connection, connection.cursor() as cursor:
         await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
-        woken = set()
-        async for place, device_id, has_woken, name, stage in cursor:
+        woken, updated = set(), set()
+        async for place, device_id, has_woken, name, stage, has_updated in cursor:
             answers[place] = (device_id, name, stage)
             if has_woken:
                 woken.add(device_id)
+            if has_updated:
+                updated.add(device_id)
         if woken:
             summary = "A dormant device checked in and is active again" if len(woken) == 1 else f"{len(woken)} dormant devices checked in and are active again"
             await cursor.execute(_WOKEN, {"at": now, "summary": summary, "ids": sorted(woken)})
+        if woken or updated:
+            await settle_async(connection, sorted(woken | updated), ("stage", "os_version"))
     return answers

@@ -10,7 +10,7 @@ from typing import Any, cast
 
 import polars as pl
 from psycopg import sql
-from sqlalchemy import ColumnElement, Connection, and_, case, func, literal, or_, select, tuple_, union
+from sqlalchemy import ColumnElement, Connection, Select, and_, func, literal, or_, select, tuple_, union
 
 from sortitor.core.columns import FIELDS
 from sortitor.core.identifiers import check_one
@@ -18,12 +18,10 @@ from sortitor.core.naming import FIELDS as NAMING_FIELDS
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
+from sortitor.store.cohorts import member_of, settle
 from sortitor.store.engine import Line, raw
-from sortitor.store.filters import compiled
-from sortitor.store.tables import devices, holds, identifiers, people
-
-#: When a device last gave a sign of life: its enrolment stands in for one never seen, its entry for one never enrolled.
-SEEN = func.coalesce(devices.c.last_seen_at, devices.c.enrolled_at, devices.c.created_at)
+from sortitor.store.filters import SEEN, columns, compiled
+from sortitor.store.tables import cohorts, devices, groups, holds, identifiers, orders, people
 
 _SORTS: dict[str, tuple[ColumnElement[Any], Any]] = {
     "id": (devices.c.id, 0),
@@ -50,6 +48,10 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
         conditions.append(devices.c.lot_id == selection.lot_id)
     if selection.person_id is not None:
         conditions.append(devices.c.person_id == selection.person_id)
+    if selection.identifiers:
+        conditions.append(devices.c.id.in_(select(identifiers.c.device_id).where(identifiers.c.value.in_(_normal(selection.identifiers)))))
+    if selection.cohort_id is not None:
+        conditions.append(member_of(selection.cohort_id))
     if selection.idle_days_min is not None:
         conditions.append(now - timedelta(days=selection.idle_days_min) >= SEEN)
     if selection.idle_days_max is not None:
@@ -110,6 +112,55 @@ def an_identifier(kind: str) -> ColumnElement[Any]:
     """The first identifier of a kind, as a column of `devices`."""
     query = select(func.min(identifiers.c.value)).where(identifiers.c.device_id == devices.c.id, identifiers.c.kind == kind)
     return query.scalar_subquery().label(kind)
+
+
+def _normal(given: Iterable[str]) -> set[str]:
+    """Every form that the written identifiers may be kept in."""
+    return {value for text in given for kind in IdentifierKind if (value := check_one(kind, text)[0])}
+
+
+def table(connection: Connection, selection: Selection, now: datetime, names: Sequence[str], masked: bool) -> pl.DataFrame:
+    """A selection as text columns, one per attribute; `masked` keeps of personal devices' identifiers the last four characters."""
+    query = select(*columns(names, now, masked)).outerjoin(people, people.c.id == devices.c.person_id)
+    query = query.outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name)).where(matching(selection, now)).order_by(devices.c.id)
+    rows = [tuple(row) for row in connection.execute(query)]
+    return pl.DataFrame(rows, schema=dict.fromkeys(names, pl.String), orient="row")
+
+
+def unknown_identifiers(connection: Connection, given: Sequence[str]) -> list[str]:
+    """Those of the written identifiers that no device has."""
+    if not given:
+        return []
+    known = set(connection.execute(select(identifiers.c.value).where(identifiers.c.value.in_(_normal(given)))).scalars())
+    return [text for text in given if not _normal([text]) & known]
+
+
+def ids(connection: Connection, selection: Selection, now: datetime) -> list[int]:
+    """The devices of a selection by number."""
+    return list(connection.execute(select(devices.c.id).where(matching(selection, now)).order_by(devices.c.id)).scalars())
+
+
+def some(connection: Connection, condition: ColumnElement[bool], limit: int) -> Sequence[Line]:
+    """`id, name, platform, model, site, serial` of the first devices that fit."""
+    query = select(devices.c.id, devices.c.name, devices.c.platform, devices.c.model, devices.c.site, an_identifier("serial"))
+    return connection.execute(query.where(condition).order_by(devices.c.id).limit(limit)).all()
+
+
+#: Attributes whose values can be chosen from, with where they stand.
+CHOICES: dict[str, Select[Any]] = {
+    name: select(column) for name, column in (
+        ("site", devices.c.site), ("maker", devices.c.maker), ("model", devices.c.model), ("department", devices.c.department), ("supplier", devices.c.supplier),
+        ("productCode", devices.c.product_code), ("osVersion", devices.c.os_version), ("order", devices.c.order_name), ("tags", func.unnest(devices.c.tags)),
+        ("person.department", people.c.department), ("person.site", people.c.site), ("person.groups", groups.c.name), ("cohorts", cohorts.c.name),
+    )
+}  # fmt: skip
+
+
+def values_of(connection: Connection, attribute: str, beginning: str, limit: int) -> list[str]:
+    """Values that an attribute of CHOICES has now, from those that begin so."""
+    value = CHOICES[attribute].distinct().subquery().c[0]
+    query = select(value).where(value != "", func.starts_with(func.lower(value), beginning.lower())).order_by(value).limit(limit)
+    return list(connection.execute(query).scalars())
 
 
 def count(connection: Connection, selection: Selection, now: datetime) -> int:
@@ -254,6 +305,7 @@ def _write_patches(connection: Connection, entry_id: int, keys: Iterable[str], s
             cursor.execute(sql.SQL(_PATCH_IDENTIFIERS).format(source=source), values)
         if "maker" in keys:
             cursor.execute(sql.SQL(_PATCH_MAKERS).format(source=source), values)
+    settle(connection, f"SELECT device_id AS id FROM ({source.as_string()}) AS changed", keys, values)  # noqa: S608 - one of the two above
 
 
 def patch_one(connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]) -> None:
@@ -302,9 +354,5 @@ def merge_devices(connection: Connection, entry_id: int, merges: pl.DataFrame, n
     apply_patch_table(connection, entry_id)
     with raw(connection).cursor() as cursor:
         cursor.execute("UPDATE identifiers i SET device_id = m.device_id FROM merges m WHERE i.device_id = m.other_id")
+    settle(connection, "SELECT device_id AS id FROM merges UNION SELECT other_id FROM merges", {"identifiers"})
 
-
-def idle_case(now: datetime) -> ColumnElement[int]:
-    """Whole days since the last sign of life."""
-    days = func.floor(func.extract("epoch", literal(now) - SEEN) / 86400)
-    return case((days < 0, 0), else_=days).cast(devices.c.id.type)

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, func, insert, null, or_, select
 from sqlalchemy.sql import Select
 
 from sortitor.store.bulk import with_room
+from sortitor.store.cohorts import settle
 from sortitor.store.devices import apply_patch_table
 from sortitor.store.engine import Line, raw
 from sortitor.store.tables import journal, journal_creations, journal_effects
@@ -135,6 +136,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
             cursor.execute("SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d", [entry_id])
         cursor.execute("DROP TABLE IF EXISTS undoing")
         cursor.execute(_PLAN, {"entry": entry_id})
+        cursor.execute("ANALYZE undoing")
         cursor.execute(
             "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action = 'restore'),"
             " count(*) FILTER (WHERE action = 'left'), count(*),"
@@ -176,6 +178,7 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE action = 'restore' AND patch <> '{}'"
         )
     apply_patch_table(connection, revert_id)
+    settle(connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"})
     with raw(connection).cursor() as cursor:
         cursor.execute("UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'", [entry_id])
 

@@ -3,48 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, and_, func, or_, select, type_coerce, update
-from sqlalchemy.dialects.postgresql import ARRAY
-from sqlalchemy.sql.elements import NamedColumn
-from sqlalchemy.types import Text
+from sqlalchemy import Connection, func, select, update
 
-from sortitor.core.lifecycle import SEATED
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Stage
+from sortitor.store.devices import matching
 from sortitor.store.engine import Line
 from sortitor.store.tables import devices, pools
 
 
-def _any_of(values: NamedColumn[Any], column: ColumnElement[Any]) -> ColumnElement[bool]:
-    """An empty list holds everything."""
-    return or_(func.cardinality(values) == 0, column == func.any(type_coerce(values, ARRAY(Text))))
-
-
-_NEEDS = and_(
-    or_(devices.c.stage.in_(SEATED), and_(pools.c.awaited_too, devices.c.stage == Stage.AWAITED)),
-    _any_of(pools.c.platforms, devices.c.platform), _any_of(pools.c.ownerships, devices.c.ownership),
-)  # fmt: skip
-
-_NEEDED = select(func.count()).select_from(devices).where(_NEEDS).correlate(pools).scalar_subquery().label("needed")
-
-
 def every(connection: Connection) -> Sequence[Line]:
-    """Pools by name, each with the seats `needed`."""
-    return connection.execute(select(pools, _NEEDED).order_by(func.lower(pools.c.name))).all()
+    """Pools by name."""
+    return connection.execute(select(pools).order_by(func.lower(pools.c.name))).all()
 
 
 def one(connection: Connection, pool_id: int, lock: bool = False) -> Line | None:
-    """One pool with the seats `needed`."""
-    query = select(pools, _NEEDED).where(pools.c.id == pool_id)
-    return connection.execute(query.with_for_update(of=pools) if lock else query).one_or_none()
+    """One pool."""
+    query = select(pools).where(pools.c.id == pool_id)
+    return connection.execute(query.with_for_update() if lock else query).one_or_none()
 
 
-def selection(pool: Line) -> Selection:
-    """The devices that take a seat of the pool."""
-    stages = (*SEATED, Stage.AWAITED) if pool.awaited_too else SEATED
-    return Selection(stages=stages, platforms=tuple(pool.platforms), ownerships=tuple(pool.ownerships))
+def counts(connection: Connection, selections: Sequence[Selection], now: datetime) -> list[int]:
+    """How many devices each selection holds, in one pass over the fleet."""
+    if not selections:
+        return []
+    return list(connection.execute(select(*(func.count().filter(matching(selection, now)) for selection in selections)).select_from(devices)).one())
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:

@@ -30,7 +30,7 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 from sortitor.core.columns import FIELDS
 from sortitor.core.lots import Decided, Facts, Prepared
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
-from sortitor.store import bulk
+from sortitor.store import bulk, cohorts
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import Line, raw
 from sortitor.store.tables import journal, lot_blocks, lot_choices, lot_edits, lot_notes, lot_rows, lots, mappings
@@ -334,6 +334,8 @@ def write_devices(connection: Connection, lot_id: int, entry_id: int, decided: D
     _add_devices(connection, lot_id, entry_id, decided, now, counting)
     merge_devices(connection, entry_id, decided.merges, now)
     _change_devices(connection, entry_id, decided, now, counting)
+    # Last, since whoever changes a cohort waits for it.
+    cohorts.settle(connection, "SELECT id FROM devices WHERE lot_id = %(lot)s", None, {"lot": lot_id})
 
 
 def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: Decided, now: datetime, counting: Counting) -> None:

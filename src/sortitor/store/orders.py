@@ -7,6 +7,7 @@ from typing import Any
 
 from sqlalchemy import Connection, func, insert, select, update
 
+from sortitor.store.cohorts import settle_leaning
 from sortitor.store.engine import Line
 from sortitor.store.tables import devices, order_lines, orders
 
@@ -38,14 +39,22 @@ def add(connection: Connection, values: Mapping[str, Any], given: Sequence[Mappi
     """A new order's id."""
     order_id = connection.execute(insert(orders).values(**values).returning(orders.c.id)).scalar_one()
     _write_lines(connection, order_id, given)
+    _settle(connection, [values["name"]])
     return order_id
 
 
 def change(connection: Connection, order_id: int, values: Mapping[str, Any], given: Sequence[Mapping[str, Any]]) -> None:
     """Set an order's columns and lines, and count its revision up."""
+    former = connection.execute(select(orders.c.name).where(orders.c.id == order_id)).scalar_one()
     connection.execute(update(orders).where(orders.c.id == order_id).values(**values, revision=orders.c.revision + 1))
     connection.execute(order_lines.delete().where(order_lines.c.order_id == order_id))
     _write_lines(connection, order_id, given)
+    _settle(connection, [former, values["name"]])
+
+
+def _settle(connection: Connection, names: Sequence[str]) -> None:
+    """Bring cohorts to what is now known of the orders of these names."""
+    settle_leaning(connection, "SELECT id FROM devices WHERE lower(order_name) = ANY (%(orders)s)", {"order"}, {"orders": [name.lower() for name in names]})
 
 
 def _write_lines(connection: Connection, order_id: int, given: Sequence[Mapping[str, Any]]) -> None:
@@ -55,4 +64,5 @@ def _write_lines(connection: Connection, order_id: int, given: Sequence[Mapping[
 
 def remove(connection: Connection, order_id: int) -> None:
     """Forget an order; its devices keep its name."""
-    connection.execute(orders.delete().where(orders.c.id == order_id))
+    name = connection.execute(orders.delete().where(orders.c.id == order_id).returning(orders.c.name)).scalar_one()
+    _settle(connection, [name])

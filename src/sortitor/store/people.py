@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from datetime import datetime
 from typing import cast
 
 import polars as pl
-from sqlalchemy import Connection, func, or_, select
+from sqlalchemy import Connection, func, or_, select, update
 
 from sortitor.core.lifecycle import COUNTED
-from sortitor.store import bulk
+from sortitor.store import bulk, groups
+from sortitor.store.cohorts import settle_leaning
 from sortitor.store.engine import Line, raw
-from sortitor.store.tables import devices, groups, memberships, people
+from sortitor.store.tables import devices, memberships, people
+from sortitor.store.tables import groups as group_table
 
 _GROUPS = (
-    select(func.coalesce(func.array_agg(groups.c.name), []))
-    .join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == people.c.id)
+    select(func.coalesce(func.array_agg(group_table.c.name), []))
+    .join(memberships, memberships.c.group_id == group_table.c.id).where(memberships.c.person_id == people.c.id)
     .scalar_subquery().label("groups")
 )  # fmt: skip
 _HOLDING = (
@@ -56,22 +59,16 @@ def page(connection: Connection, query: str | None, group: str | None, after: in
             people.c.mail.icontains(query, autoescape=True),
         ))  # fmt: skip
     if group:
-        inside = select(memberships.c.person_id).join(groups, groups.c.id == memberships.c.group_id).where(func.lower(groups.c.name) == group.lower())
+        inside = select(memberships.c.person_id).join(group_table, group_table.c.id == memberships.c.group_id).where(func.lower(group_table.c.name) == group.lower())
         statement = statement.where(people.c.id.in_(inside))
     return connection.execute(statement).all()
-
-
-def all_groups(connection: Connection) -> Sequence[Line]:
-    """`name, people` of every group."""
-    query = select(groups.c.name, func.count(memberships.c.person_id).label("people")).outerjoin(memberships, memberships.c.group_id == groups.c.id)
-    return connection.execute(query.group_by(groups.c.name).order_by(groups.c.name)).all()
 
 
 def combinations(connection: Connection) -> Sequence[Line]:
     """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups, devices, example_id`."""
     of_person = (
-        select(memberships.c.person_id, func.array_agg(groups.c.name).label("groups"))
-        .join(groups, groups.c.id == memberships.c.group_id).group_by(memberships.c.person_id).subquery()
+        select(memberships.c.person_id, func.array_agg(group_table.c.name).label("groups"))
+        .join(group_table, group_table.c.id == memberships.c.group_id).group_by(memberships.c.person_id).subquery()
     )  # fmt: skip
     keys = (devices.c.platform, devices.c.os_version, devices.c.ownership, of_person.c.groups)
     query = select(*keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")).outerjoin(
@@ -144,18 +141,38 @@ def apply_import(connection: Connection) -> None:
             f"""
             INSERT INTO people (user_name, name, mail, department, site)
             SELECT user_name, name, mail, department, site FROM incoming ORDER BY lower(user_name)
-            ON CONFLICT (lower(user_name)) DO UPDATE SET {updates}, left_at = NULL
+            ON CONFLICT (lower(user_name)) DO UPDATE SET {updates}, left_at = NULL, revision = people.revision + 1, changed_at = now()
             """  # noqa: S608
         )
         cursor.execute(f"INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING")  # noqa: S608
         cursor.execute(
-            "DELETE FROM memberships m USING people p, incoming i WHERE p.id = m.person_id AND lower(p.user_name) = lower(i.user_name) AND i.groups IS NOT NULL"
-        )
-        cursor.execute(
             f"""
-            INSERT INTO memberships (person_id, group_id) SELECT DISTINCT p.id, g.id FROM ({_WANTED_GROUPS}) w
+            CREATE TEMP TABLE stated ON COMMIT DROP AS SELECT DISTINCT p.id AS person_id, g.id AS group_id FROM ({_WANTED_GROUPS}) w
             JOIN people p ON lower(p.user_name) = lower(w.user_name) JOIN groups g ON lower(g.name) = lower(w.name)
             """  # noqa: S608
         )
+        cursor.execute(
+            """
+            WITH gone AS (
+                DELETE FROM group_people m USING people p, incoming i WHERE p.id = m.person_id AND lower(p.user_name) = lower(i.user_name) AND i.groups IS NOT NULL
+                AND NOT EXISTS (SELECT FROM stated s WHERE s.person_id = m.person_id AND s.group_id = m.group_id) RETURNING m.group_id
+            ), come AS (
+                INSERT INTO group_people (group_id, person_id) SELECT group_id, person_id FROM stated ON CONFLICT DO NOTHING RETURNING group_id
+            )
+            SELECT group_id FROM gone UNION SELECT group_id FROM come
+            """
+        )
+        moved = [int(str(row[0])) for row in cursor.fetchall()]
+    settle_leaning(connection, "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON lower(i.user_name) = lower(p.user_name)", {"person"})
+    groups.resolve(connection, moved)
 
 
+def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> None:
+    """Note that people have left (or, with None, are back)."""
+    connection.execute(update(people).where(people.c.id.in_(ids)).values(left_at=at, revision=people.c.revision + 1, changed_at=func.now()))
+    settle_one(connection, ids)
+
+
+def settle_one(connection: Connection, ids: Collection[int]) -> None:
+    """Bring cohorts to what is now known of people."""
+    settle_leaning(connection, "SELECT id FROM devices WHERE person_id = ANY (%(people)s)", {"person"}, {"people": list(ids)})

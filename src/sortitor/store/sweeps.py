@@ -8,11 +8,10 @@ from typing import Any
 
 from sqlalchemy import Connection, func, select, update
 
-from sortitor.core.lifecycle import SWEPT
 from sortitor.core.selection import Selection
-from sortitor.core.sweeps import Rule
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import Line
+from sortitor.store.filters import idle_case
 from sortitor.store.tables import devices, holds, people, sweep_rules, sweeps
 
 
@@ -43,31 +42,26 @@ def remove_rule(connection: Connection, rule_id: int) -> None:
     connection.execute(sweep_rules.delete().where(sweep_rules.c.id == rule_id))
 
 
-def watched(rule: Rule) -> Selection:
-    """The devices that a rule looks at."""
-    return Selection(stages=SWEPT, platforms=rule.platforms, ownerships=rule.ownerships, sites=rule.sites)
-
-
 def _held(today: date) -> Any:
     return select(holds.c.device_id).where(holds.c.ended_at.is_(None), holds.c.until_on >= today)
 
 
-def idle_counts(connection: Connection, rule: Rule, now: datetime) -> list[tuple[int, int, int]]:
-    """`(idle days, devices, of them held)` over everything the rule watches."""
-    idle = store_devices.idle_case(now).label("idle")
+def idle_counts(connection: Connection, watched: Selection, now: datetime) -> list[tuple[int, int, int]]:
+    """`(idle days, devices, of them held)` over everything a rule watches."""
+    idle = idle_case(now).label("idle")
     held = func.count().filter(devices.c.id.in_(_held(now.date()))).label("held")
-    query = select(idle, func.count(), held).where(store_devices.matching(watched(rule), now)).group_by(idle).order_by(idle)
+    query = select(idle, func.count(), held).where(store_devices.matching(watched, now)).group_by(idle).order_by(idle)
     return [(row[0], row[1], row[2]) for row in connection.execute(query)]
 
 
-def due(connection: Connection, rule: Rule, now: datetime) -> Sequence[Line]:
-    """Devices past the rule's window that nobody holds, longest idle first: `id, name, model, site, platform, stage, idle, person_name, serial`."""
-    idle = store_devices.idle_case(now).label("idle")
+def due(connection: Connection, watched: Selection, window: int, now: datetime) -> Sequence[Line]:
+    """Devices past a window of so many days that nobody holds, longest idle first: `id, name, model, site, platform, stage, idle, person_name, serial`."""
+    idle = idle_case(now).label("idle")
     query = (
         select(devices.c.id, devices.c.name, devices.c.maker, devices.c.model, devices.c.site, devices.c.platform, devices.c.stage, idle,
                people.c.name.label("person_name"), store_devices.an_identifier("serial"))
         .outerjoin(people, people.c.id == devices.c.person_id)
-        .where(store_devices.matching(watched(rule), now), idle >= rule.idle_window_days, devices.c.id.not_in(_held(now.date())))
+        .where(store_devices.matching(watched, now), idle >= window, devices.c.id.not_in(_held(now.date())))
     )  # fmt: skip
     return connection.execute(query.order_by(idle.desc(), devices.c.id)).all()
 

@@ -85,13 +85,35 @@ people = Table(
     "people", metadata, _id(),
     Column("user_name", Text, nullable=False), Column("name", Text, nullable=False), Column("mail", Text),
     Column("department", Text), Column("site", Text), Column("left_at", Time),
+    # What an identity provider pushed, whole (RFC 7643); the columns above are what Sortitor understands of it. Null: it came by file.
+    Column("pushed", JSONB), Column("revision", Integer, nullable=False, server_default="1"),
+    Column("created_at", Time, nullable=False, server_default=func.now()), Column("changed_at", Time, nullable=False, server_default=func.now()),
 )  # fmt: skip
+Index("ix_people_external_id", people.c.pushed["externalId"].astext.label("external_id"))
 Index("uq_people_user_name", func.lower(people.c.user_name), unique=True)
 Index("ix_people_mail", func.lower(people.c.mail))
 
-groups = Table("groups", metadata, _id(), Column("name", Text, nullable=False))
+groups = Table(
+    "groups", metadata, _id(), Column("name", Text, nullable=False), Column("external_id", Text), Column("revision", Integer, nullable=False, server_default="1"),
+    Column("created_at", Time, nullable=False, server_default=func.now()), Column("changed_at", Time, nullable=False, server_default=func.now()),
+)  # fmt: skip
 Index("uq_groups_name", func.lower(groups.c.name), unique=True)
 
+#: Who was put into a group by name, and which groups were put into it.
+group_people = Table(
+    "group_people", metadata,
+    Column("group_id", ForeignKey("groups.id", ondelete="CASCADE"), nullable=False),
+    Column("person_id", ForeignKey("people.id", ondelete="CASCADE"), nullable=False),
+    PrimaryKeyConstraint("group_id", "person_id"), Index(None, "person_id"),
+)  # fmt: skip
+group_groups = Table(
+    "group_groups", metadata,
+    Column("group_id", ForeignKey("groups.id", ondelete="CASCADE"), nullable=False),
+    Column("inner_id", ForeignKey("groups.id", ondelete="CASCADE"), nullable=False),
+    PrimaryKeyConstraint("group_id", "inner_id"), Index(None, "inner_id"), CheckConstraint("group_id <> inner_id", name="other"),
+)  # fmt: skip
+
+#: Who belongs to which group, by name or through groups in groups; kept right by `store/groups.py`.
 memberships = Table(
     "memberships", metadata,
     Column("person_id", ForeignKey("people.id", ondelete="CASCADE"), nullable=False),
@@ -257,6 +279,35 @@ rulebooks = Table(
 
 counters = Table("counters", metadata, Column("template", Text, primary_key=True), Column("next_number", BigInteger, nullable=False))
 
+#: Sets of devices by filter (kept right by `store/cohorts.py`) or by list. One that time moves has no members here: it is read by its filter.
+cohorts = Table(
+    "cohorts", metadata, _id(), Column("revision", Integer, nullable=False, server_default="1"),
+    Column("name", Text, nullable=False), Column("filter", Text), Column("moving", Boolean, nullable=False), Column("note", Text),
+    Column("created_by", Text, nullable=False), Column("created_at", Time, nullable=False),
+)  # fmt: skip
+Index("uq_cohorts_name", func.lower(cohorts.c.name), unique=True)
+
+cohort_members = Table(
+    "cohort_members", metadata,
+    # Members go with their device and with their cohort by triggers (migration 0005): keys would check a large lot's members one by one.
+    Column("cohort_id", BigInteger, nullable=False), Column("device_id", BigInteger, nullable=False),
+    PrimaryKeyConstraint("cohort_id", "device_id"), Index(None, "device_id"),
+)  # fmt: skip
+
+cohort_counts = Table(
+    "cohort_counts", metadata,
+    Column("cohort_id", ForeignKey("cohorts.id", ondelete="CASCADE"), nullable=False), Column("day", Date, nullable=False),
+    Column("devices", Integer, nullable=False), PrimaryKeyConstraint("cohort_id", "day"),
+)  # fmt: skip
+
+#: A list of devices as somebody likes to see it: filter, columns, order.
+views = Table(
+    "views", metadata, _id(),
+    Column("account_id", ForeignKey("accounts.id", ondelete="CASCADE"), nullable=False), Column("name", Text, nullable=False),
+    Column("shared", Boolean, nullable=False), Column("settings", JSONB, nullable=False),
+)  # fmt: skip
+Index("uq_views_name", views.c.account_id, func.lower(views.c.name), unique=True)
+
 passes = Table(
     "passes", metadata, _id(),
     Column("code_hash", Text, nullable=False, unique=True), Column("label", Text, nullable=False),
@@ -278,16 +329,14 @@ arrivals = Table(
 pools = Table(
     "pools", metadata, _id(), Column("revision", Integer, nullable=False, server_default="1"),
     Column("name", Text, nullable=False), Column("seats", Integer, nullable=False),
-    Column("platforms", ARRAY(Text), nullable=False), Column("ownerships", ARRAY(Text), nullable=False),
-    Column("awaited_too", Boolean, nullable=False), CheckConstraint("seats >= 0", name="seats"),
+    Column("filter", Text), Column("awaited_too", Boolean, nullable=False), CheckConstraint("seats >= 0", name="seats"),
 )  # fmt: skip
 Index("uq_pools_name", func.lower(pools.c.name), unique=True)
 
 sweep_rules = Table(
     "sweep_rules", metadata, _id(), Column("revision", Integer, nullable=False, server_default="1"),
     Column("name", Text, nullable=False), Column("idle_window_days", Integer, nullable=False),
-    Column("platforms", ARRAY(Text), nullable=False), Column("ownerships", ARRAY(Text), nullable=False),
-    Column("sites", ARRAY(Text), nullable=False), Column("daily", Boolean, nullable=False),
+    Column("filter", Text), Column("daily", Boolean, nullable=False),
     Column("brake_percent", Integer, nullable=False),
 )  # fmt: skip
 Index("uq_sweep_rules_name", func.lower(sweep_rules.c.name), unique=True)

@@ -174,8 +174,6 @@ def upgrade() -> None:
     sa.Column('revision', sa.Integer(), server_default='1', nullable=False),
     sa.Column('name', sa.Text(), nullable=False),
     sa.Column('seats', sa.Integer(), nullable=False),
-    sa.Column('platforms', postgresql.ARRAY(sa.Text()), nullable=False),
-    sa.Column('ownerships', postgresql.ARRAY(sa.Text()), nullable=False),
     sa.Column('awaited_too', sa.Boolean(), nullable=False),
     sa.CheckConstraint('seats >= 0', name=op.f('ck_pools_seats')),
     sa.PrimaryKeyConstraint('id', name=op.f('pk_pools'))
@@ -192,9 +190,6 @@ def upgrade() -> None:
     sa.Column('revision', sa.Integer(), server_default='1', nullable=False),
     sa.Column('name', sa.Text(), nullable=False),
     sa.Column('idle_window_days', sa.Integer(), nullable=False),
-    sa.Column('platforms', postgresql.ARRAY(sa.Text()), nullable=False),
-    sa.Column('ownerships', postgresql.ARRAY(sa.Text()), nullable=False),
-    sa.Column('sites', postgresql.ARRAY(sa.Text()), nullable=False),
     sa.Column('daily', sa.Boolean(), nullable=False),
     sa.Column('brake_percent', sa.Integer(), nullable=False),
     sa.PrimaryKeyConstraint('id', name=op.f('pk_sweep_rules'))

@@ -1,0 +1,31 @@
+"""What a selection means at this moment: cohorts that time moves are read by their filters."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from sqlalchemy import Connection
+
+from sortitor.core.cohorts import inlined
+from sortitor.core.filters import Filter, Joined, attributes, parse
+from sortitor.core.selection import Selection
+from sortitor.operations.context import must
+from sortitor.store import cohorts
+
+
+def meant(connection: Connection, selection: Selection) -> Selection:
+    """The same devices, said so that the store can find them."""
+    if selection.cohort_id is not None:
+        cohort = must(cohorts.one(connection, selection.cohort_id), "cohort", selection.cohort_id)
+        if cohort.moving:
+            of_cohort = parse(cohort.filter)
+            both = of_cohort if selection.filter is None else Joined("and", (of_cohort, selection.filter))
+            selection = replace(selection, cohort_id=None, filter=both)
+    if selection.filter is not None:
+        selection = replace(selection, filter=written_out(connection, selection.filter))
+    return selection
+
+
+def written_out(connection: Connection, found: Filter) -> Filter:
+    """The filter without cohorts that only their own filters know."""
+    return inlined(found, cohorts.moving(connection)) if "cohorts" in attributes(found) else found

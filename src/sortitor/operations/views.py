@@ -1,0 +1,35 @@
+"""Saved views of the device list. They are a person's own convenience, so the journal does not hear of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sortitor.core.errors import BadInput
+from sortitor.core.filters import parse
+from sortitor.operations.context import Context, must
+from sortitor.store import views as store
+from sortitor.store.engine import Line
+
+
+def every(ctx: Context) -> Sequence[Line]:
+    """One's own views and those that others share."""
+    with ctx.reading() as connection:
+        return store.every(connection, ctx.actor.account_id)
+
+
+def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> Line:
+    """Keep a view; one's own of the same name gives way."""
+    if settings.get("filter"):
+        parse(settings["filter"])
+    if ctx.actor.account_id is None:
+        raise BadInput("no_account", "Views belong to an account.", "Sign in.")
+    with ctx.changing() as connection:
+        view_id = store.save(connection, {"account_id": ctx.actor.account_id, "name": name, "shared": shared, "settings": dict(settings)})
+        return next(row for row in store.every(connection, ctx.actor.account_id) if row.id == view_id)
+
+
+def remove(ctx: Context, view_id: int) -> None:
+    """Forget a view of one's own."""
+    with ctx.changing() as connection:
+        must(store.remove(connection, view_id, ctx.actor.account_id) or None, "view of yours", view_id)

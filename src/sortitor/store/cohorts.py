@@ -1,0 +1,243 @@
+"""Cohorts, and their members kept right in the transaction of every change.
+
+Every transaction that changes what a filter can speak of ends by settling the devices it touched. Changes of devices settle under
+a shared lock, changes of what many devices lean on (cohorts, people, groups, orders) under an exclusive one: whoever comes second
+sees what the first has committed, so no pair of changes can leave a member that neither of them would.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
+from functools import lru_cache
+from typing import Any, cast
+
+from psycopg import AsyncConnection
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    case,
+    delete,
+    func,
+    insert,
+    literal,
+    select,
+    text,
+    tuple_,
+    update,
+)
+from sqlalchemy.dialects import postgresql
+from sqlalchemy.dialects.postgresql import array
+
+from sortitor.core.filters import Filter, attributes, parse
+from sortitor.store.engine import Line, raw
+from sortitor.store.filters import compiled, touched_by
+from sortitor.store.tables import cohort_counts, cohort_members, cohorts, devices, pools, sweep_rules
+
+_LOCK = 7_302
+_SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
+_KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
+#: Cohorts whose members are kept: `(id, filter)`.
+Kept = tuple[tuple[int, str], ...]
+
+
+# ---- settling -----------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """SQL for the driver, with the values that belong to it."""
+
+    sql: str
+    values: Mapping[str, Any]
+
+
+@lru_cache(maxsize=4096)
+def _read(filter_text: str) -> Filter:
+    return parse(filter_text)
+
+
+@lru_cache(maxsize=256)
+def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> Statement | None:
+    """The statement that brings the memberships of touched devices to what the filters say; None where no filter can notice.
+
+    moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the devices as `id`.
+    """
+    concerned = [(cohort_id, found) for cohort_id, found in ((i, _read(f)) for i, f in kept) if moved is None or touched_by(attributes(found), moved)]
+    if not concerned:
+        return None
+    # Nothing here depends on the present moment: cohorts that time moves are not kept.
+    each = array[Any]([case((compiled(found, datetime.min.replace(tzinfo=UTC)), cohort_id)) for cohort_id, found in concerned], type_=BigInteger())
+    fits = select(devices.c.id.label("device_id"), func.unnest(func.array_remove(each, None)).label("cohort_id"))
+    made = fits.where(devices.c.id.in_(text("SELECT id FROM touched"))).compile(dialect=postgresql.psycopg.dialect())  # type: ignore[no-untyped-call]
+    sql = f"""
+        WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
+            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id AND m.cohort_id = ANY (%(concerned)s)
+            AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id AND f.cohort_id = m.cohort_id)
+        )
+        INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FROM fits ORDER BY cohort_id, device_id ON CONFLICT DO NOTHING
+        """  # noqa: S608 - made of our own statements
+    return Statement(sql, {**made.params, "concerned": [cohort_id for cohort_id, _ in concerned]})
+
+
+def settle(connection: Connection, touched: str, moved: Iterable[str] | None, values: Mapping[str, Any] | None = None) -> None:
+    """Settle the devices that a change of devices touched; the last step of its transaction. Arguments as in `settling`."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(_SHARED)
+        kept = cast(Kept, tuple(cursor.execute(_KEPT).fetchall()))
+        if (statement := settling(kept, None if moved is None else frozenset(moved), touched)) is not None:
+            cursor.execute(statement.sql, {**statement.values, **(values or {})})
+
+
+async def settle_async(connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]) -> None:
+    """The same for check-ins."""
+    await connection.execute(_SHARED)
+    kept = tuple(await (await connection.execute(_KEPT)).fetchall())
+    if (statement := settling(kept, frozenset(moved), "SELECT unnest(%(touched)s::bigint[]) AS id")) is not None:
+        await connection.execute(statement.sql, {**statement.values, "touched": list(ids)})
+
+
+def hold_still(connection: Connection) -> None:
+    """Let no change of a device settle until this transaction has ended."""
+    connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+
+
+def settle_leaning(connection: Connection, touched: str, moved: Iterable[str], values: Mapping[str, Any] | None = None) -> None:
+    """Settle the devices that lean on what was changed: a person, a group, an order."""
+    hold_still(connection)
+    settle(connection, touched, moved, values)
+
+
+def recompute(connection: Connection, cohort_id: int, condition: ColumnElement[bool] | None) -> None:
+    """Bring the members of one cohort to its new filter; None where it keeps none."""
+    hold_still(connection)
+    inside = cohort_members.c.cohort_id == cohort_id
+    if condition is None:
+        connection.execute(delete(cohort_members).where(inside))
+        return
+    fitting = select(devices.c.id).where(condition)
+    connection.execute(delete(cohort_members).where(inside, cohort_members.c.device_id.not_in(fitting)))
+    known = select(cohort_members.c.device_id).where(inside)
+    new = select(literal(cohort_id, BigInteger), devices.c.id).where(condition, devices.c.id.not_in(known))
+    connection.execute(insert(cohort_members).from_select(["cohort_id", "device_id"], new))
+
+
+# ---- reading and changing -----------------------------------------------------------------------------------
+
+_MEMBERS = select(func.count()).select_from(cohort_members).where(cohort_members.c.cohort_id == cohorts.c.id).correlate(cohorts).scalar_subquery().label("devices")
+
+
+def every(connection: Connection) -> Sequence[Line]:
+    """Cohorts by name with the number of the `devices` kept for each."""
+    return connection.execute(select(cohorts, _MEMBERS).order_by(func.lower(cohorts.c.name))).all()
+
+
+def one(connection: Connection, cohort_id: int, lock: bool = False) -> Line | None:
+    """One cohort with the number of the devices kept for it."""
+    query = select(cohorts, _MEMBERS).where(cohorts.c.id == cohort_id)
+    return connection.execute(query.with_for_update(of=cohorts) if lock else query).one_or_none()
+
+
+def by_name(connection: Connection, name: str) -> Line | None:
+    """The cohort of a name, without regard to case."""
+    return connection.execute(select(cohorts, _MEMBERS).where(func.lower(cohorts.c.name) == name.strip().lower())).one_or_none()
+
+
+def moving(connection: Connection) -> dict[str, Filter]:
+    """Name → filter of the cohorts that time moves."""
+    return {row.name: _read(row.filter) for row in connection.execute(select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving))}
+
+
+def member_of(cohort_id: int) -> ColumnElement[bool]:
+    """The condition on `devices` of being kept as a member."""
+    return devices.c.id.in_(select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id))
+
+
+def add(connection: Connection, values: Mapping[str, Any]) -> int:
+    """A new cohort's id; its members follow by `recompute` or `change_list`."""
+    return connection.execute(insert(cohorts).values(**values).returning(cohorts.c.id)).scalar_one()
+
+
+def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) -> None:
+    """Set a cohort's columns and count its revision up."""
+    connection.execute(update(cohorts).where(cohorts.c.id == cohort_id).values(**values, revision=cohorts.c.revision + 1))
+
+
+def remove(connection: Connection, cohort_id: int) -> None:
+    """Forget a cohort; its members go with it."""
+    hold_still(connection)
+    connection.execute(delete(cohorts).where(cohorts.c.id == cohort_id))
+
+
+def listed(connection: Connection, cohort_id: int) -> list[int]:
+    """The devices of a list, in order."""
+    query = select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id).order_by(cohort_members.c.device_id)
+    return list(connection.execute(query).scalars())
+
+
+def put_in(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
+    """Add devices to a list; those that are gone or in it already do not matter."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(
+            "INSERT INTO cohort_members (cohort_id, device_id) SELECT %s, d.id FROM devices d WHERE d.id = ANY (%s) ORDER BY d.id FOR SHARE ON CONFLICT DO NOTHING", [cohort_id, list(ids)]
+        )
+
+
+def take_out(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
+    """Take devices from a list."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute("DELETE FROM cohort_members WHERE cohort_id = %s AND device_id = ANY (%s)", [cohort_id, list(ids)])
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """How many devices fit a condition, enter and leave by it, and how those that fit are spread."""
+
+    fit: int
+    enter: int
+    leave: int
+    #: `(field, value, devices)` by platform, site and stage, most first.
+    spread: Sequence[tuple[str, str, int]]
+
+
+def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None) -> Tally:
+    """Count a new condition, against a former one, in one pass over the fleet."""
+    columns = (devices.c.platform, devices.c.site, devices.c.stage)
+    numbers = [func.count().filter(new), *([func.count().filter(new, ~former), func.count().filter(former, ~new)] if former is not None else [literal(0), literal(0)])]
+    query = select(func.grouping(*columns), *columns, *numbers).where(new if former is None else new | former)
+    found = connection.execute(query.group_by(func.grouping_sets(*(tuple_(column) for column in columns), tuple_()))).all()
+    total = next((row for row in found if row[0] == _ALL), (0, None, None, None, 0, 0, 0))
+    places = {3: 0, 5: 1, 6: 2}
+    spread = [(columns[places[row[0]]].name, row[1 + places[row[0]]] or "", row[4]) for row in found if row[0] in places and row[4]]
+    return Tally(total[4], total[5], total[6], sorted(spread, key=lambda one: -one[2]))
+
+
+#: GROUPING of the line over everything.
+_ALL = 7
+
+
+def overlap(connection: Connection, one: ColumnElement[bool], other: ColumnElement[bool]) -> tuple[int, int, int]:
+    """Devices `(only in the one, in both, only in the other)`."""
+    query = select(func.count().filter(one, ~other), func.count().filter(one, other), func.count().filter(other, ~one)).select_from(devices)
+    found = connection.execute(query).one()
+    return found[0], found[1], found[2]
+
+
+def users(connection: Connection) -> Sequence[Line]:
+    """`kind, id, name, filter` of all that has a filter which may speak of cohorts."""
+    parts = [select(text(f"'{kind}' AS kind"), table.c.id, table.c.name, table.c.filter).where(table.c.filter.is_not(None)) for kind, table in (("pool", pools), ("sweep rule", sweep_rules))]
+    return connection.execute(parts[0].union_all(parts[1])).all()
+
+
+def write_count(connection: Connection, cohort_id: int, day: date, number: int) -> None:
+    """Keep how many there were on a day; the last word of the day counts."""
+    statement = postgresql.insert(cohort_counts).values(cohort_id=cohort_id, day=day, devices=number)
+    connection.execute(statement.on_conflict_do_update(index_elements=["cohort_id", "day"], set_={"devices": number}))
+
+
+def history(connection: Connection, cohort_id: int, since: date) -> list[tuple[date, int]]:
+    """`(day, devices)` since a day."""
+    query = select(cohort_counts.c.day, cohort_counts.c.devices).where(cohort_counts.c.cohort_id == cohort_id, cohort_counts.c.day >= since)
+    return [(row.day, row.devices) for row in connection.execute(query.order_by(cohort_counts.c.day))]

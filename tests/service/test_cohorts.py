@@ -1,0 +1,318 @@
+"""Cohorts: members that are right in the moment of every change, previewed, explained and taken back."""
+
+from __future__ import annotations
+
+import threading
+from contextlib import suppress
+from pathlib import Path
+from random import Random
+
+import pytest
+from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+
+from sortitor.client import Sortitor
+from sortitor.client.errors import FactsMoved, Refused
+from sortitor.core.filters import moving, parse
+from sortitor.core.selection import Selection as CoreSelection
+from sortitor.core.vocabulary import Ownership, Role
+from sortitor.schemas.cohorts import CohortNew, ViewNew, ViewSettings
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.licences import PoolNew
+from sortitor.schemas.orders import OrderLineNew, OrderNew
+from sortitor.schemas.sweeps import RuleNew
+from sortitor.store import devices as store_devices
+from sortitor.store.engine import transaction
+
+FILTERS = {
+    "Deck": 'site eq "Deck"', "Phones of the crew": 'platform eq "android" and person.groups eq "Crew"', "Ours": 'ownership eq "corporate" and not (tags eq "spare")',
+    "Old systems": 'osVersion lt "13"', "By name": 'person.department sw "eng" or person.name co "maud"', "Of the supplier": 'order.supplier eq "Chandlers"',
+    "Serials": 'serial sw "KM" and imei eq null', "In use": 'stage eq "active" or stage eq "dormant"', "Left behind": "person.left eq true", "Nobody's": "not (person.userName pr)",
+}  # fmt: skip
+
+
+def members(world: World) -> dict[str, set[int]]:
+    """Who is kept in which cohort."""
+    rows = world.rows("SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name")
+    return {str(name): set(ids) for name, ids in rows}  # type: ignore[call-overload]
+
+
+def recomputed(world: World) -> dict[str, set[int]]:
+    """Who would be, from nothing."""
+    with transaction(world.run.engine) as connection:
+        return {name: set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)) for name, text in FILTERS.items()}
+
+
+def with_cohorts(s: Sortitor) -> None:
+    for name, text in FILTERS.items():
+        s.cohorts.add(CohortNew(name=name, filter=text))
+
+
+class Life:
+    """Changes of every kind, drawn by chance, through the interfaces that people and devices use."""
+
+    def __init__(self, world: World, folder: Path, seed: int) -> None:
+        self.world, self.s, self.folder, self.random = world, world.client(), folder, Random(seed)
+        self.code, self.credentials, self.number = a_pass(self.s, ownership=Ownership.CORPORATE), [""], 0
+
+    def device(self) -> int | None:
+        found = [device.id for device in self.s.devices.list() if device.stage != "retired"]
+        return self.random.choice(found) if found else None
+
+    def lot(self) -> None:
+        self.number += 1
+        lines = [
+            f"{self.random.choice(['KM', 'ON'])}-{self.random.randint(1, 12):02},Kelmar,{self.random.choice(['Deck', 'deck', 'Bridge', ''])},{self.random.choice(['android', 'ios', ''])},"
+            f"{self.random.choice(['maud', 'odo', ''])},{self.random.choice(['spare', ''])},{self.random.choice(['WL-1', 'WL-2', ''])},{self.number}"
+            for _ in range(4)
+        ]
+        import_lot(self.s, manifest(self.folder, ["serial,maker,site,platform,person,tags,order,note", *lines]), ownership=self.random.choice(["corporate", "personal"]))
+
+    def people(self) -> None:
+        lines = [f"{name},{name.title()} {self.random.choice(['Fenwick', 'Gannet'])},,{self.random.choice(['Engine', 'Deck'])},,{self.random.choice(['Crew', 'Officers', 'Crew;Officers', ''])}" for name in ("maud", "odo")]
+        import_people(self.s, self.folder, *lines)
+
+    def declare(self) -> None:
+        if (device := self.device()) is not None:
+            chosen, ownership = Selection(ids=[device]), self.random.choice(list(Ownership))
+            self.s.devices.declare(chosen, ownership, self.s.devices.preview_declare(chosen, ownership).digest)
+
+    def assign(self) -> None:
+        device, person = self.device(), self.random.choice(["maud", "odo"])
+        if device is not None and self.s.devices.show(device).stage != "parked":
+            self.s.devices.assign(device, person, self.s.devices.preview_assign(device, person).digest)
+
+    def knock(self) -> None:
+        answer = self.s.arrivals.knock(knocking(self.code, f"KM-{self.random.randint(1, 12):02}", os_version=self.random.choice(["12", "14"])))
+        if answer.credential:
+            self.credentials.append(answer.credential)
+
+    def check_in(self) -> None:
+        if credential := self.random.choice(self.credentials):
+            try:
+                self.s.arrivals.check_in(credential, self.random.choice(["12.1", "13", "15"]))
+            except Refused:
+                self.credentials.remove(credential)
+
+    def order(self) -> None:
+        name, supplier = self.random.choice(["WL-1", "wl-2"]), self.random.choice(["Chandlers", "chandlers", "Other"])
+        known = {order.name.lower(): order.id for order in self.s.orders.list()}
+        given = OrderNew(name=name, supplier=supplier, lines=[OrderLineNew(product="x", quantity=1)])
+        if name.lower() in known and self.random.random() < 0.3:
+            self.s.orders.remove(known[name.lower()])
+        elif name.lower() in known:
+            self.s.orders.edit(known[name.lower()], given)
+        else:
+            self.s.orders.add(given)
+
+    def leave(self) -> None:
+        people = list(self.s.people.list())
+        if people:
+            person = self.random.choice(people)
+            self.s.people.set_left(person.id, person.left_at is None)
+
+    def nest(self) -> None:
+        groups = self.s.people.groups()
+        if len(groups) == 2:
+            outer, inner = self.random.sample([group.id for group in groups], 2)
+            self.s.people.set_inner(outer, self.random.choice([[], [inner]]))
+
+    def revert(self) -> None:
+        for entry in self.s.journal.list(most=6):
+            try:
+                self.s.journal.revert(entry.id, self.s.journal.preview_revert(entry.id).digest)
+            except Refused:
+                continue
+            return
+
+    def act(self) -> str:
+        what = self.random.choice(["lot", "lot", "people", "declare", "assign", "knock", "check_in", "order", "revert", "leave", "nest"])
+        getattr(self, what)()
+        return what
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_members_are_those_of_a_recomputation_after_whatever_happened(world: World, tmp_path: Path, seed: int) -> None:
+    life = Life(world, tmp_path, seed)
+    life.people()
+    with_cohorts(life.s)
+    done = []
+    for _ in range(30):
+        done.append(life.act())
+        kept = members(world)
+        assert kept == {name: ids for name, ids in recomputed(world).items() if name in kept}, done
+    assert sum(map(len, members(world).values())) > 10, "the sequence made members"
+
+
+@pytest.fixture
+def furnished(world: World, tmp_path: Path) -> Sortitor:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,Dunlin,Crew", "odo,Odo Gannet,,Deck,Petrel,Officers")
+    import_lot(s, manifest(tmp_path, ["serial,maker,site,platform,person", *(f"KM-{i:02},Kelmar,{['Deck', 'Bridge'][i % 2]},android,{['maud', 'odo', ''][i % 3]}" for i in range(12))]))
+    return s
+
+
+def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> None:
+    s = furnished
+    shown = s.cohorts.preview('site eq "deck"')
+    assert {c.key: c.count for c in shown.counts} == {"fit": 6, "platform:android": 6, "site:Deck": 6, "stage:awaited": 6}
+    assert len(shown.examples) == 6
+    made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"', digest=shown.digest))
+    assert (made.kind, made.devices, made.moving) == ("filter", 6, False)
+    changed = s.cohorts.preview('site eq "bridge" or serial eq "KM-00"', made.id)
+    assert {c.key: c.count for c in changed.counts}["enter"] == 6
+    assert {c.key: c.count for c in changed.counts}["leave"] == 5
+    edited = s.cohorts.edit(made.id, CohortNew(name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest))
+    assert edited.devices == 7
+    entry = next(iter(s.journal.list(operation="cohort.edit")))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert s.cohorts.show(made.id).devices == 6
+    assert [line.devices for line in s.cohorts.history(made.id)] == [6]
+    assert {x.site for x in s.devices.list(cohort=made.id)} == {"Deck"}
+
+
+def test_a_preview_that_is_no_longer_true_is_not_applied(furnished: Sortitor, tmp_path: Path) -> None:
+    s = furnished
+    shown = s.cohorts.preview('site eq "deck"')
+    import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-77,Kelmar,Deck"]))
+    with pytest.raises(FactsMoved) as caught:
+        s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"', digest=shown.digest))
+    assert caught.value.preview is not None
+    assert not s.cohorts.list()
+
+
+def test_awaited_devices_enter_before_any_arrives_and_say_why(furnished: Sortitor) -> None:
+    s = furnished
+    made = s.cohorts.add(CohortNew(name="Crew phones", filter='platform eq "android" and person.groups eq "Crew" and site eq "Deck"'))
+    inside = {x.id for x in s.devices.list(cohort=made.id)}
+    assert inside
+    assert {x.stage for x in s.devices.list(cohort=made.id)} == {"awaited"}
+    assert s.cohorts.explain(made.id, min(inside)).inside
+    outside = next(x.id for x in s.devices.list() if x.id not in inside)
+    explained = s.cohorts.explain(made.id, outside)
+    assert not explained.inside
+    assert any(not clause.held for clause in explained.clauses)
+    assert explained.clauses[0].text == 'platform eq "android"'
+
+
+def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, world: World) -> None:
+    s = furnished
+    quiet = s.cohorts.add(CohortNew(name="Quiet", filter='idleDays ge 30 and site eq "Deck"'))
+    assert (quiet.moving, quiet.devices) == (True, 0)
+    assert s.devices.count(filter='cohorts eq "quiet"') == 0
+    world.later(days=30)
+    assert s.cohorts.show(quiet.id).devices == 6
+    assert s.devices.count(cohort=quiet.id) == 6
+    assert s.devices.count(filter='cohorts eq "quiet"') == 6
+    assert s.devices.count(filter='cohorts ne "quiet"') == 6
+    pool = s.pools.add(PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True))
+    assert pool.needed == 6
+    assert s.devices.count(pool=pool.id) == 6
+
+
+def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
+    s = furnished
+    made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
+    s.pools.add(PoolNew(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"'))
+    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=90, filter='not (cohorts eq "DECK")'))
+    assert [(use.kind, use.name) for use in s.cohorts.uses(made.id)] == [("pool", "Signage"), ("sweep rule", "Quiet")]
+    with pytest.raises(Refused, match=r"Signage.*Quiet"):
+        s.cohorts.remove(made.id)
+    with pytest.raises(Refused, match="renamed"):
+        s.cohorts.edit(made.id, CohortNew(name="Other", filter='site eq "deck"'))
+
+
+def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
+    s = furnished
+    lent = s.cohorts.add(CohortNew(name="Lent out"))
+    given = Selection(identifiers=[" km-03 ", "KM-04", "NOBODY-1"])
+    shown = s.cohorts.preview_list(lent.id, given)
+    assert {c.key: c.count for c in shown.counts} == {"moved": 2, "same": 0, "unknown": 1}
+    assert "NOBODY-1" in shown.warnings[0]
+    s.cohorts.change_list(lent.id, given, shown.digest)
+    assert {x.serial for x in s.devices.list(cohort=lent.id)} == {"KM-03", "KM-04"}
+    out = Selection(filter='cohorts eq "lent out" and serial eq "KM-04"')
+    s.cohorts.change_list(lent.id, out, s.cohorts.preview_list(lent.id, out, False).digest, False)
+    assert s.cohorts.show(lent.id).devices == 1
+    for entry in list(s.journal.list(operation="cohort.list")):
+        s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert s.cohorts.show(lent.id).devices == 0
+    by_filter = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
+    with pytest.raises(Refused, match="by filter"):
+        s.cohorts.preview_list(by_filter.id, given)
+
+
+def test_overlap_and_completion(furnished: Sortitor) -> None:
+    s = furnished
+    deck, maud = (s.cohorts.add(CohortNew(name=name, filter=text)) for name, text in (("Deck", 'site eq "deck"'), ("Maud", 'person.userName eq "maud"')))
+    shared = s.cohorts.overlap(deck.id, maud.id)
+    assert (shared.only_one, shared.both, shared.only_other) == (4, 2, 2)
+    assert s.cohorts.values("site", "de") == ["Deck"]
+    assert s.cohorts.values("person.groups") == ["Crew", "Officers"]
+    known = {attribute.name: attribute for attribute in s.cohorts.attributes()}
+    assert known["platform"].words == ["android", "ios", "windows", "macos", "linux"]
+    read = s.cohorts.check('site eq "deck" and not (idleDays gt 3)')
+    assert (read.devices, read.moving) == (6, True)
+    assert read.tree["parts"][1] == {"not": {"attribute": "idleDays", "operator": "gt", "value": 3}}
+    with pytest.raises(Refused, match="cannot speak of cohorts"):
+        s.cohorts.add(CohortNew(name="Loop", filter='cohorts eq "Deck"'))
+
+
+def test_views_are_ones_own_until_they_are_shared(furnished: Sortitor, world: World) -> None:
+    settings = ViewSettings(filter='site eq "Deck"', columns=["name", "serial"])
+    furnished.cohorts.save_view(ViewNew(name="Deck", settings=settings))
+    other = world.client(Role.VIEWER)
+    assert not other.cohorts.views()
+    view = furnished.cohorts.save_view(ViewNew(name="deck", shared=True, settings=settings))
+    [seen] = other.cohorts.views()
+    assert (seen.id, seen.mine, seen.settings) == (view.id, False, settings)
+    with pytest.raises(Refused, match="no view of yours"):
+        other.cohorts.remove_view(view.id)
+
+
+def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: Path) -> None:
+    """One changes devices, one people, one the cohort's filter, all the time; afterwards the members are those of the last filter."""
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,,Crew", "odo,Odo Gannet,,Deck,,")
+    import_lot(s, manifest(tmp_path, ["serial,maker,site,platform,person", *(f"KM-{i:02},Kelmar,Deck,android,{['maud', 'odo'][i % 2]}" for i in range(20))]))
+    made = s.cohorts.add(CohortNew(name="C", filter='ownership eq "corporate"'))
+    texts = ['ownership eq "corporate"', 'ownership eq "personal" and person.groups eq "Crew"', 'person.department eq "Deck" or ownership eq "partner"']
+    failures: list[BaseException] = []
+    over = threading.Event()
+
+    def repeatedly(act: object) -> None:
+        try:
+            while not over.is_set():
+                act()  # type: ignore[operator]
+        except BaseException as error:  # noqa: BLE001 - told below
+            failures.append(error)
+
+    def declaring(client: Sortitor, random: Random) -> None:
+        chosen, ownership = Selection(ids=random.sample(range(1, 21), 5)), random.choice(list(Ownership))
+        with suppress(FactsMoved):
+            client.devices.declare(chosen, ownership, client.devices.preview_declare(chosen, ownership).digest)
+
+    def editing(client: Sortitor, random: Random) -> None:
+        client.cohorts.edit(made.id, CohortNew(name="C", filter=random.choice(texts)))
+
+    def moving_people(client: Sortitor, random: Random) -> None:
+        folder = tmp_path / "people"
+        folder.mkdir(exist_ok=True)
+        import_people(client, folder, f"maud,Maud,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', ''])}", f"odo,Odo,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', 'Officers'])}")
+
+    acts = [(declaring, 1), (declaring, 2), (editing, 3), (moving_people, 4)]
+    threads = [threading.Thread(target=repeatedly, args=(lambda act=act, client=world.client(), random=Random(seed): act(client, random),)) for act, seed in acts]
+    for thread in threads:
+        thread.start()
+    for _ in range(12):
+        over.wait(0.5)
+        with transaction(world.run.engine) as connection:
+            # While cohorts hold still, everything committed must already be right.
+            connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7302)")
+            text = connection.exec_driver_sql("SELECT filter FROM cohorts").scalar_one()
+            kept = set(connection.exec_driver_sql("SELECT device_id FROM cohort_members").scalars())
+            assert kept == set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)), text
+    over.set()
+    for thread in threads:
+        thread.join()
+    assert failures == []
+    assert not any(moving(parse(text)) for text in texts)
