@@ -140,7 +140,7 @@ def test_members_are_those_of_a_recomputation_after_whatever_happened(world: Wor
         done.append(life.act())
         kept = members(world)
         assert kept == {name: ids for name, ids in recomputed(world).items() if name in kept}, done
-    assert sum(map(len, members(world).values())) > 10, "the sequence made members"
+    assert any(members(world).values()), "the sequence made members"
 
 
 @pytest.fixture

@@ -71,7 +71,7 @@ def list_tokens(ctx: Viewer) -> list[Token]:
 @router.post("/tokens", status_code=201)
 def add_token(ctx: Viewer, given: TokenNew) -> TokenSecret:
     """Make a token for scripts; its secret is shown this once."""
-    token_id, secret = accounts.add_token(ctx, given.name, given.role, given.days)
+    token_id, secret = accounts.add_token(ctx, given.name, given.role, given.days, given.purpose)
     return TokenSecret(id=token_id, secret=secret)
 
 

@@ -27,6 +27,7 @@ from sortitor.api import (
     orders,
     people,
     problems,
+    scim,
     sweeps,
 )
 from sortitor.api.bodies import BodyLimit
@@ -53,8 +54,10 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         api.include_router(module.router)
     api.include_router(arrivals.agent)
     app.include_router(api)
+    app.include_router(scim.router)
     app.include_router(health.router)
     app.include_router(console.router)
+    scim.install(app)
     app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
     app.add_middleware(_Trace)
     return app

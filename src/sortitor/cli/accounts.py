@@ -9,7 +9,7 @@ import click
 from sortitor.cli.connection import address, connect, save_profile
 from sortitor.cli.output import output_option, talk, write
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Purpose, Role
 
 _ROLES = click.Choice([role.value for role in Role])
 
@@ -112,16 +112,18 @@ def edit(obj: dict[str, Any], /, account_id: int, role: str | None, disable: boo
 @click.argument("name")
 @click.option("--role", type=_ROLES, default="viewer", show_default=True, help="What the token may do; not more than you may.")
 @click.option("--days", type=click.IntRange(1, 398), default=90, show_default=True, help="How long it lasts.")
+@click.option("--for-people", is_flag=True, help="For an identity provider that pushes people and groups to /scim/v2, and for nothing else.")
 @click.pass_obj
-def add_token(obj: dict[str, Any], /, name: str, role: str, days: int) -> None:
-    """Make a token for a script; it is shown this once.
+def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_people: bool) -> None:
+    """Make a token for a script, or for an identity provider; it is shown this once.
 
     \b
-    Example:
+    Examples:
       export SORTITOR_TOKEN=$(sortitor account add-token nightly --role viewer)
+      sortitor account add-token "staff directory" --role coordinator --for-people --days 365
     """
     with connect(obj) as s:
-        made = s.accounts.add_token(name, Role(role), days)
+        made = s.accounts.add_token(name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE)
     click.echo(made.secret)
     talk(f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor account revoke-token {made.id}")
 
@@ -137,7 +139,7 @@ def list_tokens(obj: dict[str, Any], /, output: str) -> None:
       sortitor account list-tokens
     """
     with connect(obj) as s:
-        write(s.accounts.tokens(), output, {"Id": lambda t: t.id, "Name": lambda t: t.name, "Role": lambda t: t.role, "Ends": lambda t: t.expires_at})
+        write(s.accounts.tokens(), output, {"Id": lambda t: t.id, "Name": lambda t: t.name, "Role": lambda t: t.role, "For": lambda t: t.purpose, "Ends": lambda t: t.expires_at})
 
 
 @account.command("revoke-token")

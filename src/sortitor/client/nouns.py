@@ -10,7 +10,7 @@ from typing import Any
 
 from sortitor.client.errors import job_problem
 from sortitor.client.transport import Transport
-from sortitor.core.vocabulary import JobState, LotStatus, Outcome, Ownership, Platform, Remedy, Role, Verdict
+from sortitor.core.vocabulary import JobState, LotStatus, Outcome, Ownership, Platform, Purpose, Remedy, Role, Verdict
 from sortitor.schemas import accounts as a
 from sortitor.schemas import arrivals as r
 from sortitor.schemas import cohorts as co
@@ -70,9 +70,9 @@ class Accounts(_Noun):
         """Your living tokens."""
         return self._t.call(list[a.Token], "GET", "/tokens")
 
-    def add_token(self, name: str, role: Role, days: int = 90) -> a.TokenSecret:
+    def add_token(self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE) -> a.TokenSecret:
         """Make a token; the secret is given this once."""
-        return self._t.call(a.TokenSecret, "POST", "/tokens", json=a.TokenNew(name=name, role=role, days=days))
+        return self._t.call(a.TokenSecret, "POST", "/tokens", json=a.TokenNew(name=name, role=role, days=days, purpose=purpose))
 
     def revoke_token(self, token_id: int) -> None:
         """Revoke one of your tokens."""

@@ -15,6 +15,13 @@ class Stage(StrEnum):
     RETIRED = "retired"
 
 
+class Purpose(StrEnum):
+    """What a token is for: the interface of scripts, or an identity provider that pushes people and groups."""
+
+    INTERFACE = "interface"
+    PEOPLE = "people"
+
+
 class Platform(StrEnum):
     """The operating system family of a device."""
 

@@ -15,7 +15,7 @@ from argon2.exceptions import VerificationError
 from sqlalchemy import Connection, Engine
 
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotFound, NotSignedIn, SlowDown
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations.context import Actor, Clock, Context, must
 from sortitor.store import accounts as store
 from sortitor.store.engine import Line, transaction
@@ -71,13 +71,13 @@ def sign_out(ctx: Context, secret: str) -> None:
         store.close_session(connection, hash_secret(secret))
 
 
-def recognise(engine: Engine, clock: Clock, *, session: str | None = None, token: str | None = None) -> Actor:
-    """Who a session's or token's secret belongs to. A token never does more than its account may."""
+def recognise(engine: Engine, clock: Clock, *, session: str | None = None, token: str | None = None, purpose: Purpose = Purpose.INTERFACE) -> Actor:
+    """Who a session's or token's secret belongs to. A token never does more than its account may, and only what it is for."""
     with transaction(engine) as connection:
         if token is not None:
-            found = store.by_token(connection, hash_secret(token), clock.wall())
+            found = store.by_token(connection, hash_secret(token), purpose, clock.wall())
             if found is None:
-                raise NotSignedIn("bad_token", "This token is unknown, revoked or has ended.", "Make a new token with `sortitor token add`.")
+                raise NotSignedIn("bad_token", "This token is unknown here, revoked or has ended.", "Make a new token with `sortitor account add-token`.")
             role = Role(found.role) if Role(found.token_role).covers(Role(found.role)) else Role(found.token_role)
             return Actor(found.name, role, found.id)
         found = store.by_session(connection, hash_secret(session or ""), clock.wall())
@@ -155,18 +155,20 @@ def every(ctx: Context) -> Sequence[Line]:
         return store.every(connection)
 
 
-def add_token(ctx: Context, name: str, role: Role, days: int) -> tuple[int, str]:
+def add_token(ctx: Context, name: str, role: Role, days: int, purpose: Purpose = Purpose.INTERFACE) -> tuple[int, str]:
     """A new token's id and its secret, which is shown this once."""
     if not ctx.actor.role.covers(role):
         raise BadInput("role_too_high", f"Your own role is {ctx.actor.role}; a token cannot do more.", "Choose a lower role.")
+    if purpose is Purpose.PEOPLE and not role.covers(Role.COORDINATOR):
+        raise BadInput("role_too_low", "Pushing people and groups changes them, which takes a coordinator.", "Choose the role coordinator.")
     secret = "sortitor_" + secrets.token_urlsafe(32)
     with ctx.changing() as connection:
         now = ctx.clock.wall()
         token_id = store.add_token(connection, {
-            "account_id": ctx.actor.account_id, "name": name, "secret_hash": hash_secret(secret), "role": role,
+            "account_id": ctx.actor.account_id, "name": name, "secret_hash": hash_secret(secret), "role": role, "purpose": purpose,
             "created_at": now, "expires_at": now + timedelta(days=days),
         })  # fmt: skip
-        ctx.record(connection, "token.add", "token", f"Token {name} added as {role} for {days} days", subject_id=token_id, after={"name": name, "role": role, "days": days})
+        ctx.record(connection, "token.add", "token", f"Token {name} added as {role} for {days} days", subject_id=token_id, after={"name": name, "role": role, "days": days, "purpose": purpose})
     return token_id, secret
 
 

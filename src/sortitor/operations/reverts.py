@@ -21,6 +21,7 @@ _FINAL = {
     "account.add": "Disable the account instead.", "account.edit": "Change the account again.", "token.add": "Revoke the token instead.",
     "token.revoke": "Make a new token.", "pass.add": "Revoke the pass instead.", "pass.revoke": "Make a new pass.",
     "lot.edit": "Edit the lot again, or discard it.", "people.import": "Import the former file again.", "person.left": "Note that the person is back.", "person.back": "Note that the person has left.",
+    **dict.fromkeys(("user.add", "user.edit", "user.remove", "group.add", "group.edit", "group.remove"), "Let the identity provider push the former state again."),
     "group.groups": "Set the former groups again.", "lot.check": "Discard the lot instead.", "lot.discard": "Import the file again.",
     "sweep.brake": "Nothing was done that could be taken back.", "hold.add": "End the hold instead.", "hold.end": "Hold the device again.",
     "device.knock": "Retire or reassign the device instead.", "device.wake": "The device did this by itself.",

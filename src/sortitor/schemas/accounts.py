@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field, SecretStr
 
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Purpose, Role
 from sortitor.schemas.base import Answer, Name, Request, Time
 
 
@@ -58,6 +58,7 @@ class TokenNew(Request):
     name: Name
     role: Role = Role.VIEWER
     days: int = Field(default=90, ge=1, le=398)
+    purpose: Purpose = Field(default=Purpose.INTERFACE, description="`people`: only for an identity provider at /scim/v2.")
 
 
 class Token(Answer):
@@ -66,6 +67,7 @@ class Token(Answer):
     id: int
     name: str
     role: Role
+    purpose: Purpose
     created_at: Time
     expires_at: Time
 

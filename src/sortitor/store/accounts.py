@@ -62,10 +62,10 @@ def by_session(connection: Connection, secret_hash: str, now: datetime) -> Line 
     return connection.execute(query.where(sessions.c.secret_hash == secret_hash, sessions.c.expires_at > now, accounts.c.disabled_at.is_(None))).one_or_none()
 
 
-def by_token(connection: Connection, secret_hash: str, now: datetime) -> Line | None:
+def by_token(connection: Connection, secret_hash: str, purpose: str, now: datetime) -> Line | None:
     """`id, name, role, token_role` of a living token's account."""
     query = select(accounts.c.id, accounts.c.name, accounts.c.role, tokens.c.role.label("token_role")).join(tokens, tokens.c.account_id == accounts.c.id)
-    alive = (tokens.c.secret_hash == secret_hash, tokens.c.expires_at > now, tokens.c.revoked_at.is_(None), accounts.c.disabled_at.is_(None))
+    alive = (tokens.c.secret_hash == secret_hash, tokens.c.purpose == purpose, tokens.c.expires_at > now, tokens.c.revoked_at.is_(None), accounts.c.disabled_at.is_(None))
     return connection.execute(query.where(*alive)).one_or_none()
 
 

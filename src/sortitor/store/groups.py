@@ -91,6 +91,12 @@ def _set(connection: Connection, column: Column[int], group_id: int, ids: Collec
     connection.execute(upsert(table).from_select(["group_id", column.name], select(literal(group_id), given)).on_conflict_do_nothing())
 
 
+def take_out_everywhere(connection: Connection, person_id: int) -> None:
+    """Take somebody from every group."""
+    for table in (group_people, memberships):
+        connection.execute(delete(table).where(table.c.person_id == person_id))
+
+
 _RESOLVE = """
 WITH RECURSIVE around AS (
     SELECT unnest(%(groups)s::bigint[]) AS id UNION SELECT g.group_id FROM group_groups g JOIN around a ON g.inner_id = a.id

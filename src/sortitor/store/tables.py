@@ -65,8 +65,8 @@ tokens = Table(
     Column("account_id", ForeignKey("accounts.id", ondelete="CASCADE"), nullable=False),
     Column("name", Text, nullable=False), Column("secret_hash", Text, nullable=False, unique=True),
     Column("role", Text, nullable=False), Column("created_at", Time, nullable=False),
-    Column("expires_at", Time, nullable=False), Column("revoked_at", Time),
-    _words("role", vocabulary.Role),
+    Column("expires_at", Time, nullable=False), Column("revoked_at", Time), Column("purpose", Text, nullable=False, server_default="interface"),
+    _words("role", vocabulary.Role), _words("purpose", vocabulary.Purpose),
 )  # fmt: skip
 
 #: Small facts of the installation itself, such as the hash of the one-time administrator secret.
@@ -86,7 +86,8 @@ people = Table(
     Column("user_name", Text, nullable=False), Column("name", Text, nullable=False), Column("mail", Text),
     Column("department", Text), Column("site", Text), Column("left_at", Time),
     # What an identity provider pushed, whole (RFC 7643); the columns above are what Sortitor understands of it. Null: it came by file.
-    Column("pushed", JSONB), Column("revision", Integer, nullable=False, server_default="1"),
+    # `gone_at`: the provider deleted the resource; the person is kept as left.
+    Column("pushed", JSONB), Column("gone_at", Time), Column("revision", Integer, nullable=False, server_default="1"),
     Column("created_at", Time, nullable=False, server_default=func.now()), Column("changed_at", Time, nullable=False, server_default=func.now()),
 )  # fmt: skip
 Index("ix_people_external_id", people.c.pushed["externalId"].astext.label("external_id"))

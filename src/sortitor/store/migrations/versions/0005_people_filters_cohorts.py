@@ -38,7 +38,11 @@ def _with_key(table: str, one: str, other: str, targets: tuple[str, str], *more:
 
 
 def upgrade() -> None:
-    for column in [sa.Column("pushed", postgresql.JSONB()), *_history()]:
+    op.add_column("tokens", sa.Column("purpose", sa.Text(), nullable=False, server_default="interface"))
+    op.create_check_constraint(op.f("ck_tokens_purpose"), "tokens", "purpose IN ('interface', 'people')")
+    op.add_column("people", sa.Column("pushed", postgresql.JSONB()))
+    op.add_column("people", sa.Column("gone_at", sa.DateTime(timezone=True)))
+    for column in _history():
         op.add_column("people", column)
     op.create_index("ix_people_external_id", "people", [sa.text("(pushed ->> 'externalId')")])
     for column in [sa.Column("external_id", sa.Text()), *_history()]:
@@ -99,5 +103,6 @@ def downgrade() -> None:
     for column in ("external_id", "revision", "created_at", "changed_at"):
         op.drop_column("groups", column)
     op.drop_index("ix_people_external_id", "people")
-    for column in ("pushed", "revision", "created_at", "changed_at"):
+    op.drop_column("tokens", "purpose")
+    for column in ("pushed", "gone_at", "revision", "created_at", "changed_at"):
         op.drop_column("people", column)

@@ -1,0 +1,33 @@
+"""What is spoken at /scim/v2: the models of RFC 7643 and RFC 7644, from `scim2-models`."""
+
+from __future__ import annotations
+
+from scim2_models import (
+    AuthenticationScheme,
+    Bulk,
+    ChangePassword,
+    EnterpriseUser,
+    ETag,
+    Filter,
+    Group,
+    Pagination,
+    Patch,
+    ResourceType,
+    ScimProvider,
+    ServiceProviderConfig,
+    Sort,
+    User,
+)
+
+MOST_RESULTS = 1_000
+MOST_OPERATIONS = 1_000
+MOST_BYTES = 2_000_000
+
+ScimUser = User[EnterpriseUser]
+CONFIG = ServiceProviderConfig(
+    patch=Patch(supported=True), bulk=Bulk(supported=True, max_operations=MOST_OPERATIONS, max_payload_size=MOST_BYTES),
+    filter=Filter(supported=True, max_results=MOST_RESULTS), change_password=ChangePassword(supported=False), sort=Sort(supported=True), etag=ETag(supported=True),
+    pagination=Pagination(cursor=True, index=True, default_pagination_method="index", default_page_size=100, max_page_size=MOST_RESULTS),
+    authentication_schemes=[AuthenticationScheme(type=AuthenticationScheme.Type.oauthbearertoken, name="Bearer token", description="A token for people: sortitor account add-token --for-people", primary=True)],
+)  # fmt: skip
+PROVIDER = ScimProvider(models=[User, EnterpriseUser, Group], resource_types=[ResourceType.from_resource(ScimUser), ResourceType.from_resource(Group)], config=CONFIG)
