@@ -14,11 +14,11 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, commands, lots
+from bench import agents, cohorts, commands, lots
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
-CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {"lots": lots.measure, "large-lots": lots.measure_large, "agents": agents.measure, "commands": commands.measure}
+CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {"lots": lots.measure, "large-lots": lots.measure_large, "cohorts": cohorts.measure, "agents": agents.measure, "commands": commands.measure}
 
 
 def main() -> None:

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import {
   mdiAccountGroupOutline, mdiBoomGateOutline, mdiBroom, mdiCalendarCheckOutline, mdiCardAccountDetailsOutline, mdiCellphoneLink, mdiDoorOpen,
-  mdiLogout, mdiMagnify, mdiMenu, mdiNotebookOutline, mdiPackageVariantClosed, mdiTagTextOutline, mdiThemeLightDark,
+  mdiLogout, mdiMagnify, mdiMenu, mdiNotebookOutline, mdiPackageVariantClosed, mdiSelectGroup, mdiTagTextOutline, mdiThemeLightDark,
 } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -11,7 +11,7 @@ import PreviewDialog from './shared/PreviewDialog.vue'
 import { useSession } from './shared/useSession'
 
 const pages = [
-  ['/today', 'Today', mdiCalendarCheckOutline], ['/lots', 'Lots', mdiPackageVariantClosed], ['/devices', 'Devices', mdiCellphoneLink],
+  ['/today', 'Today', mdiCalendarCheckOutline], ['/lots', 'Lots', mdiPackageVariantClosed], ['/devices', 'Devices', mdiCellphoneLink], ['/cohorts', 'Cohorts', mdiSelectGroup],
   ['/people', 'People', mdiAccountGroupOutline], ['/gate', 'Gate', mdiBoomGateOutline], ['/names', 'Names', mdiTagTextOutline],
   ['/arrivals', 'Arrivals', mdiDoorOpen], ['/licences', 'Licences', mdiCardAccountDetailsOutline], ['/sweeps', 'Sweeps', mdiBroom],
   ['/journal', 'Journal', mdiNotebookOutline],

@@ -148,6 +148,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/cohorts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Cohorts
+         * @description Cohorts by name, each with the number of its devices now; the devices are at `/devices?cohort=ID`.
+         */
+        get: operations["list_cohorts_api_v1_cohorts_get"];
+        put?: never;
+        /**
+         * Add Cohort
+         * @description Add a cohort by filter, or (without a filter) an empty list.
+         */
+        post: operations["add_cohort_api_v1_cohorts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Cohort
+         * @description How many devices a filter holds, which enter and leave by it, by platform and site, with ten examples.
+         */
+        post: operations["preview_cohort_api_v1_cohorts_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Cohort
+         * @description One cohort.
+         */
+        get: operations["show_cohort_api_v1_cohorts__cohort_id__get"];
+        /**
+         * Edit Cohort
+         * @description Change a cohort; its members are right when this answers.
+         */
+        put: operations["edit_cohort_api_v1_cohorts__cohort_id__put"];
+        post?: never;
+        /**
+         * Remove Cohort
+         * @description Remove a cohort that nothing speaks of (409 names what does); a revert of the journal entry brings it back.
+         */
+        delete: operations["remove_cohort_api_v1_cohorts__cohort_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/devices/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply List Change
+         * @description Change a list as previewed.
+         */
+        post: operations["apply_list_change_api_v1_cohorts__cohort_id__devices_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/devices/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview List Change
+         * @description Which devices would come to a list or go from it.
+         */
+        post: operations["preview_list_change_api_v1_cohorts__cohort_id__devices_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Explain Device
+         * @description Whether a device is in a cohort, and every comparison with the device's value.
+         */
+        get: operations["explain_device_api_v1_cohorts__cohort_id__explain_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show History
+         * @description How many devices it had on the days of the past year.
+         */
+        get: operations["show_history_api_v1_cohorts__cohort_id__history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/overlap/{other_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Overlap
+         * @description How many devices two cohorts share.
+         */
+        get: operations["show_overlap_api_v1_cohorts__cohort_id__overlap__other_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{cohort_id}/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Uses
+         * @description What speaks of the cohort.
+         */
+        get: operations["list_uses_api_v1_cohorts__cohort_id__uses_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices": {
         parameters: {
             query?: never;
@@ -220,6 +412,26 @@ export interface paths {
          * @description How many devices there are by stage, platform, ownership and site.
          */
         get: operations["list_facets_api_v1_devices_facets_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Devices
+         * @description All devices that fit, as a file with the columns asked for.
+         */
+        get: operations["export_devices_api_v1_devices_file_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -348,6 +560,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/filters/attributes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Attributes
+         * @description Everything a filter can speak of, with the comparisons that fit, for an editor that completes.
+         */
+        get: operations["list_attributes_api_v1_filters_attributes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/filters/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Filter
+         * @description Read a filter: its tree and how many devices fit; a fault is told with its column and a caret under it.
+         */
+        post: operations["check_filter_api_v1_filters_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/filters/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Values
+         * @description Values that devices have now for an attribute, such as their sites.
+         */
+        get: operations["list_values_api_v1_filters_values_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gate": {
         parameters: {
             query?: never;
@@ -441,6 +713,26 @@ export interface paths {
          */
         get: operations["list_groups_api_v1_groups_get"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/groups/{group_id}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Inner Groups
+         * @description Put exactly these groups into a group: whoever belongs to them belongs to it.
+         */
+        put: operations["set_inner_groups_api_v1_groups__group_id__groups_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1190,6 +1482,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people/{person_id}/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note Leaving
+         * @description Note that somebody has left, or is back. Who has left keeps their devices, which are then listed as needing a hand.
+         */
+        post: operations["note_leaving_api_v1_people__person_id__left_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pools": {
         parameters: {
             query?: never;
@@ -1506,6 +1818,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Views
+         * @description Saved views: one's own and those that others share.
+         */
+        get: operations["list_views_api_v1_views_get"];
+        put?: never;
+        /**
+         * Save View
+         * @description Keep a view under a name.
+         */
+        post: operations["save_view_api_v1_views_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/views/{view_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Remove View
+         * @description Forget a view of one's own.
+         */
+        delete: operations["remove_view_api_v1_views__view_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1651,6 +2007,27 @@ export interface components {
             reason?: string | null;
         };
         /**
+         * Attribute
+         * @description What a filter can speak of, and how.
+         */
+        Attribute: {
+            /** Kind */
+            kind: string;
+            /** Meaning */
+            meaning: string;
+            /** Name */
+            name: string;
+            /** Operators */
+            operators: string[];
+            /**
+             * Suggests
+             * @description Whether values can be asked for.
+             */
+            suggests: boolean;
+            /** Words */
+            words: string[];
+        };
+        /**
          * Bar
          * @description One bar of a histogram of idle days.
          */
@@ -1688,6 +2065,82 @@ export interface components {
             stage: components["schemas"]["Stage"];
         };
         /**
+         * Clause
+         * @description One comparison: what was asked, what the device has, whether it held.
+         */
+        Clause: {
+            /** Actual */
+            actual: string;
+            /** Held */
+            held: boolean;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Cohort
+         * @description A cohort; `devices` is right at this moment. A `moving` one changes by the mere passing of time.
+         */
+        Cohort: {
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Created By */
+            created_by: string;
+            /** Devices */
+            devices: number;
+            /** Filter */
+            filter: string | null;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "filter" | "list";
+            /** Moving */
+            moving: boolean;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string | null;
+            /** Revision */
+            revision: number;
+        };
+        /**
+         * CohortFilter
+         * @description A filter to be looked at, for a new cohort or for one that has another now.
+         */
+        CohortFilter: {
+            /** Cohort Id */
+            cohort_id?: number | null;
+            /**
+             * Filter
+             * @description In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.
+             */
+            filter: string;
+        };
+        /**
+         * CohortNew
+         * @description A set of devices: by filter, or (without one) by list.
+         */
+        CohortNew: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if it would be another now.
+             */
+            digest?: string | null;
+            /** Filter */
+            filter?: string | null;
+            /** Name */
+            name: string;
+            /** Note */
+            note?: string | null;
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
          * Count
          * @description One number of a preview.
          */
@@ -1700,6 +2153,19 @@ export interface components {
             label: string;
             /** Tone */
             tone: string;
+        };
+        /**
+         * DayCount
+         * @description How many devices there were on a day.
+         */
+        DayCount: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** Devices */
+            devices: number;
         };
         /**
          * Decision
@@ -1947,6 +2413,16 @@ export interface components {
             subject: string;
         };
         /**
+         * Explained
+         * @description Whether a device is in a cohort, and why.
+         */
+        Explained: {
+            /** Clauses */
+            clauses: components["schemas"]["Clause"][];
+            /** Inside */
+            inside: boolean;
+        };
+        /**
          * Fact
          * @description One thing known of a device, with its basis: who says so.
          */
@@ -1957,6 +2433,31 @@ export interface components {
             field: string;
             /** Value */
             value: string;
+        };
+        /**
+         * FilterGiven
+         * @description A filter to be read.
+         */
+        FilterGiven: {
+            /**
+             * Filter
+             * @description In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.
+             */
+            filter: string;
+        };
+        /**
+         * FilterRead
+         * @description A filter that can be read: its tree for an editor, and how many devices fit it now.
+         */
+        FilterRead: {
+            /** Devices */
+            devices: number;
+            /** Moving */
+            moving: boolean;
+            /** Tree */
+            tree: {
+                [key: string]: unknown;
+            };
         };
         /**
          * Gate
@@ -1990,9 +2491,15 @@ export interface components {
         };
         /**
          * Group
-         * @description A group and how many people are in it.
+         * @description A group: how many people belong to it, how many of them by name, and which groups are in it.
          */
         Group: {
+            /** Direct */
+            direct: number;
+            /** Groups */
+            groups: string[];
+            /** Id */
+            id: number;
             /** Name */
             name: string;
             /** People */
@@ -2085,6 +2592,14 @@ export interface components {
          */
         IdentifierKind: "serial" | "imei" | "meid" | "eid" | "mac" | "uuid" | "fingerprint";
         /**
+         * InnerGroups
+         * @description The groups that are in a group, by number.
+         */
+        InnerGroups: {
+            /** Groups */
+            groups: number[];
+        };
+        /**
          * Job
          * @description One piece of long work: `done` of `total` rows in its present phase; `result` is the address of what it is about.
          *
@@ -2172,6 +2687,47 @@ export interface components {
             /** Name */
             name: string | null;
             outcome: components["schemas"]["Outcome"];
+        };
+        /**
+         * Leaving
+         * @description Whether somebody has left.
+         */
+        Leaving: {
+            /**
+             * Left
+             * @default true
+             */
+            left?: boolean;
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
+         * ListChange
+         * @description Devices to put in a list, or to take out of it.
+         */
+        ListChange: {
+            /**
+             * Put In
+             * @default true
+             */
+            put_in?: boolean;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * ListChangeApply
+         * @description Change the list as previewed.
+         */
+        ListChangeApply: {
+            /** Digest */
+            digest: string;
+            /**
+             * Put In
+             * @default true
+             */
+            put_in?: boolean;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
         };
         /**
          * Lot
@@ -2344,6 +2900,7 @@ export interface components {
         NamingPreview: {
             /**
              * @default {
+             *       "identifiers": [],
              *       "ids": [],
              *       "makers": [],
              *       "models": [],
@@ -2490,6 +3047,18 @@ export interface components {
          * @enum {string}
          */
         Outcome: "admitted" | "parked" | "refused";
+        /**
+         * Overlap
+         * @description Devices in one of two cohorts, in both, in the other.
+         */
+        Overlap: {
+            /** Both */
+            both: number;
+            /** Only One */
+            only_one: number;
+            /** Only Other */
+            only_other: number;
+        };
         /**
          * Ownership
          * @description Whose a device is.
@@ -2780,6 +3349,8 @@ export interface components {
         Pool: {
             /** Awaited Too */
             awaited_too: boolean;
+            /** Filter */
+            filter: string | null;
             /** Free */
             free: number;
             /** Id */
@@ -2788,10 +3359,6 @@ export interface components {
             name: string;
             /** Needed */
             needed: number;
-            /** Ownerships */
-            ownerships: components["schemas"]["Ownership"][];
-            /** Platforms */
-            platforms: components["schemas"]["Platform"][];
             /** Revision */
             revision: number;
             /** Seats */
@@ -2800,7 +3367,7 @@ export interface components {
         };
         /**
          * PoolNew
-         * @description A licence product: seats held, and which devices need one; empty lists mean all.
+         * @description A licence product: seats held, and which devices need one.
          */
         PoolNew: {
             /**
@@ -2808,18 +3375,13 @@ export interface components {
              * @default false
              */
             awaited_too?: boolean;
+            /**
+             * Filter
+             * @description Which devices, in the filter language; null means all.
+             */
+            filter?: string | null;
             /** Name */
             name: string;
-            /**
-             * Ownerships
-             * @default []
-             */
-            ownerships?: components["schemas"]["Ownership"][];
-            /**
-             * Platforms
-             * @default []
-             */
-            platforms?: components["schemas"]["Platform"][];
             /** Seats */
             seats: number;
         };
@@ -2898,6 +3460,12 @@ export interface components {
             pointer: string;
         };
         /**
+         * Purpose
+         * @description What a token is for: the interface of scripts, or an identity provider that pushes people and groups.
+         * @enum {string}
+         */
+        Purpose: "interface" | "people";
+        /**
          * Relay
          * @description Up to 1,000 check-ins in one request.
          */
@@ -2947,6 +3515,7 @@ export interface components {
             reason?: string | null;
             /**
              * @default {
+             *       "identifiers": [],
              *       "ids": [],
              *       "makers": [],
              *       "models": [],
@@ -3036,33 +3605,23 @@ export interface components {
              * @default false
              */
             daily?: boolean;
+            /**
+             * Filter
+             * @description Which devices, in the filter language; null means all.
+             */
+            filter?: string | null;
             /** Id */
             id: number;
             /** Idle Window Days */
             idle_window_days: number;
             /** Name */
             name: string;
-            /**
-             * Ownerships
-             * @default []
-             */
-            ownerships?: components["schemas"]["Ownership"][];
-            /**
-             * Platforms
-             * @default []
-             */
-            platforms?: components["schemas"]["Platform"][];
             /** Revision */
             revision: number;
-            /**
-             * Sites
-             * @default []
-             */
-            sites?: string[];
         };
         /**
          * RuleNew
-         * @description Who is watched and after how many idle days a device is retired; empty lists mean all.
+         * @description Who is watched and after how many idle days a device is retired.
          */
         RuleNew: {
             /**
@@ -3075,25 +3634,15 @@ export interface components {
              * @default false
              */
             daily?: boolean;
+            /**
+             * Filter
+             * @description Which devices, in the filter language; null means all.
+             */
+            filter?: string | null;
             /** Idle Window Days */
             idle_window_days: number;
             /** Name */
             name: string;
-            /**
-             * Ownerships
-             * @default []
-             */
-            ownerships?: components["schemas"]["Ownership"][];
-            /**
-             * Platforms
-             * @default []
-             */
-            platforms?: components["schemas"]["Platform"][];
-            /**
-             * Sites
-             * @default []
-             */
-            sites?: string[];
         };
         /**
          * Saved
@@ -3108,11 +3657,19 @@ export interface components {
          * @description Which devices: by number, or by conditions that all hold; an empty list does not restrict.
          */
         Selection: {
+            /** Cohort Id */
+            cohort_id?: number | null;
             /**
              * Filter
              * @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.
              */
             filter?: string | null;
+            /**
+             * Identifiers
+             * @description Of any kind, as they are written.
+             * @default []
+             */
+            identifiers?: string[];
             /** Idle Days Max */
             idle_days_max?: number | null;
             /** Idle Days Min */
@@ -3328,6 +3885,7 @@ export interface components {
             id: number;
             /** Name */
             name: string;
+            purpose: components["schemas"]["Purpose"];
             role: components["schemas"]["Role"];
         };
         /**
@@ -3342,6 +3900,11 @@ export interface components {
             days?: number;
             /** Name */
             name: string;
+            /**
+             * @description `people`: only for an identity provider at /scim/v2.
+             * @default interface
+             */
+            purpose?: components["schemas"]["Purpose"];
             /** @default viewer */
             role?: components["schemas"]["Role"];
         };
@@ -3372,11 +3935,77 @@ export interface components {
             policies?: components["schemas"]["Policy"][] | null;
         };
         /**
+         * Use
+         * @description What speaks of a cohort.
+         */
+        Use: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * Verdict
          * @description What would become of one row of a lot.
          * @enum {string}
          */
         Verdict: "add" | "change" | "unchanged" | "conflict" | "reject";
+        /**
+         * View
+         * @description A saved view; `mine` may be removed.
+         */
+        View: {
+            /** By */
+            by: string;
+            /** Id */
+            id: number;
+            /** Mine */
+            mine: boolean;
+            /** Name */
+            name: string;
+            settings: components["schemas"]["ViewSettings"];
+            /** Shared */
+            shared: boolean;
+        };
+        /**
+         * ViewNew
+         * @description A view to be kept; of the same name it takes the place of the former.
+         */
+        ViewNew: {
+            /** Name */
+            name: string;
+            settings: components["schemas"]["ViewSettings"];
+            /**
+             * Shared
+             * @default false
+             */
+            shared?: boolean;
+        };
+        /**
+         * ViewSettings
+         * @description A list of devices as somebody likes to see it.
+         */
+        ViewSettings: {
+            /**
+             * Columns
+             * @default []
+             */
+            columns?: string[];
+            /**
+             * Descending
+             * @default false
+             */
+            descending?: boolean;
+            /** Filter */
+            filter?: string | null;
+            /**
+             * Sort
+             * @default id
+             */
+            sort?: string;
+        };
         /**
          * Reason
          * @description Why, for the journal.
@@ -3674,6 +4303,397 @@ export interface operations {
             };
         };
     };
+    list_cohorts_api_v1_cohorts_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cohort"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_cohort_api_v1_cohorts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CohortNew"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cohort"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_cohort_api_v1_cohorts_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CohortFilter"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_cohort_api_v1_cohorts__cohort_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cohort"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_cohort_api_v1_cohorts__cohort_id__put: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CohortNew"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cohort"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_cohort_api_v1_cohorts__cohort_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_list_change_api_v1_cohorts__cohort_id__devices_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListChangeApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_list_change_api_v1_cohorts__cohort_id__devices_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_device_api_v1_cohorts__cohort_id__explain_get: {
+        parameters: {
+            query: {
+                /** @description Number of the device */
+                device: number;
+            };
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_history_api_v1_cohorts__cohort_id__history_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DayCount"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_overlap_api_v1_cohorts__cohort_id__overlap__other_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+                other_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Overlap"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_uses_api_v1_cohorts__cohort_id__uses_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cohort_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Use"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_devices_api_v1_devices_get: {
         parameters: {
             query?: {
@@ -3694,6 +4714,8 @@ export interface operations {
                 model?: string[];
                 lot?: number | null;
                 person?: number | null;
+                /** @description Devices of this cohort */
+                cohort?: number | null;
                 /** @description Devices that take a seat of this licence pool */
                 pool?: number | null;
                 idle_days_min?: number | null;
@@ -3813,6 +4835,58 @@ export interface operations {
                             [key: string]: number;
                         };
                     };
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_devices_api_v1_devices_file_get: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx";
+                /** @description An attribute of the filter language; repeatable */
+                column?: string[];
+                /** @description Serial, its last characters, IMEI, name, person, asset tag */
+                query?: string | null;
+                stage?: components["schemas"]["Stage"][];
+                platform?: components["schemas"]["Platform"][];
+                ownership?: components["schemas"]["Ownership"][];
+                site?: string[];
+                maker?: string[];
+                model?: string[];
+                lot?: number | null;
+                person?: number | null;
+                /** @description Devices of this cohort */
+                cohort?: number | null;
+                /** @description Devices that take a seat of this licence pool */
+                pool?: number | null;
+                idle_days_min?: number | null;
+                idle_days_max?: number | null;
+                /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
+                filter?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4028,6 +5102,100 @@ export interface operations {
             };
         };
     };
+    list_attributes_api_v1_filters_attributes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attribute"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_filter_api_v1_filters_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilterGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilterRead"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_values_api_v1_filters_values_get: {
+        parameters: {
+            query: {
+                attribute: string;
+                beginning?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_gate_api_v1_gate_get: {
         parameters: {
             query?: never;
@@ -4176,6 +5344,39 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Group"][];
                 };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_inner_groups_api_v1_groups__group_id__groups_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                group_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InnerGroups"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What went wrong, and what to do */
             "4XX": {
@@ -5602,6 +6803,39 @@ export interface operations {
             };
         };
     };
+    note_leaving_api_v1_people__person_id__left_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Leaving"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_pools_api_v1_pools_get: {
         parameters: {
             query?: never;
@@ -6307,6 +7541,97 @@ export interface operations {
             header?: never;
             path: {
                 token_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_views_api_v1_views_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_view_api_v1_views_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewNew"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_view_api_v1_views__view_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                view_id: number;
             };
             cookie?: never;
         };

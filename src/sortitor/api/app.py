@@ -57,7 +57,6 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.include_router(scim.router)
     app.include_router(health.router)
     app.include_router(console.router)
-    scim.install(app)
     app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
     app.add_middleware(_Trace)
     return app

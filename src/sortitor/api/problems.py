@@ -34,6 +34,10 @@ def status_of(error: errors.SortitorError) -> HTTPStatus:
 def answer(request: Request, problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:
     """The problem as a response."""
     problem.request_id = getattr(request.state, "request_id", None)
+    if request.url.path.startswith("/scim/"):
+        # Identity providers expect the error bodies of their own standard (RFC 7644 §3.12).
+        told = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"], "status": str(problem.status), "detail": problem.detail}
+        return JSONResponse(told, problem.status, headers, media_type="application/scim+json")
     # Only the problem's own empty members are left out; a preview inside it is whole.
     content = {name: value for name, value in jsonable_encoder(problem).items() if value is not None}
     return JSONResponse(content, problem.status, headers, media_type="application/problem+json")

@@ -64,21 +64,6 @@ def error_of(problem: Exception) -> Error:
     return Error(status=400, scim_type=kind, detail=f"{place}: {first['msg']}" if place else str(first["msg"]))
 
 
-def install(app: Any) -> None:
-    """Let everything under /scim/v2 answer errors as the standard has them."""
-
-    async def in_the_standards_words(request: Request, call_next: Any) -> Any:
-        response = await call_next(request)
-        if request.url.path.startswith("/scim/") and response.headers.get("content-type", "").startswith("application/problem+json"):
-            body = b"".join([part async for part in response.body_iterator])
-            told = json.loads(body)
-            headers = {name: value for name, value in response.headers.items() if name in ("www-authenticate", "x-request-id", "retry-after")}
-            return _json(told["status"], Error(status=told["status"], detail=told["detail"]).model_dump(), headers)
-        return response
-
-    app.middleware("http")(in_the_standards_words)
-
-
 def _guarded(act: Callable[[], Response]) -> Response:
     try:
         return act()

@@ -181,7 +181,8 @@ class _Parser:
             fault(self.text, self.start, "an attribute is missing here" if self.kind == "end" else f"an attribute should stand here, not {self.token!r}")
         name = _BY_LOWER.get(self.token.lower())
         if name is None:
-            near = difflib.get_close_matches(self.token.lower(), list(_BY_LOWER), 1)
+            begun = [known for known in _BY_LOWER if known.startswith(self.token.lower())]
+            near = begun or difflib.get_close_matches(self.token.lower(), list(_BY_LOWER), 1)
             fault(self.text, self.start, f"{self.token!r} is not an attribute" + (f"; did you mean {_BY_LOWER[near[0]]}?" if near else f"; known are {', '.join(ATTRIBUTES)}"))
         self.step()
         return self.compared(name)

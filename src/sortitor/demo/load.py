@@ -15,6 +15,8 @@ from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Returning, Role
 from sortitor.demo import scenario as sc
 from sortitor.schemas.arrivals import PassNew
+from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import PlatformRule, Policy, Template
 from sortitor.schemas.licences import PoolNew
 from sortitor.schemas.orders import OrderLineNew, OrderNew
@@ -73,6 +75,21 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept)
+    lent = s.cohorts.add(CohortNew(name="Lent to the festival", note="Back by the end of March"))
+    some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
+    s.cohorts.change_list(lent.id, some, s.cohorts.preview_list(lent.id, some).digest, reason="agreed with the festival office")
+
+
+#: Cohort → who is in it, and what it is for.
+COHORTS = (
+    ("Harbour displays", 'platform eq "linux"', "Screens on the quays, which nobody carries"),
+    ("Crew handhelds", 'platform eq "android" and person.groups eq "Crew"', None),
+    ("Own phones", 'ownership eq "personal" and (platform eq "android" or platform eq "ios")', "Read only what the person agreed to"),
+    ("Ticket scanners", 'model sw "Halyard" and ownership eq "corporate"', "Awaited ones too, so that they are ready when they arrive"),
+    ("Old systems", '(platform eq "android" and osVersion lt "13") or (platform eq "ios" and osVersion lt "17")', "Ask their people to update"),
+    ("Quiet for a month", 'idleDays ge 30 and (stage eq "active" or stage eq "dormant")', "Call them before the sweep does"),
+    ("Warranty ends soon", "daysToWarrantyEnd ge 0 and daysToWarrantyEnd le 60", None),
+)
 
 
 def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
@@ -87,7 +104,9 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     s.pools.add(PoolNew(name="Harbour signage", seats=round(130 * share), filter='platform eq "linux" and ownership eq "corporate"'))
     s.pools.add(PoolNew(name="Deck and ticketing apps", seats=round(1_200 * share), filter='platform eq "android" and ownership eq "corporate"'))
     s.pools.add(PoolNew(name="Office suite", seats=round(480 * share), filter='platform eq "windows"'))
-    s.sweeps.add_rule(RuleNew(name="Quiet phones and tablets", idle_window_days=90, filter='platform eq "android" or platform eq "ios"'))
+    for name, text, note in COHORTS:
+        s.cohorts.add(CohortNew(name=name, filter=text, note=note))
+    s.sweeps.add_rule(RuleNew(name="Quiet phones and tablets", idle_window_days=90, filter='(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour displays")'))
     s.sweeps.add_rule(RuleNew(name="Quiet laptops", idle_window_days=180, filter='platform eq "windows"'))
     _lot(s, "Office and bridge laptops", sc.manifest(scenario.laptops, "WL-2411", "2024-10-28"), ownership="corporate", platform="windows", supplier="Pellworth direct")
     _lot(s, "Ticket scanners, first delivery", sc.manifest(scenario.scanners, "WL-2412", "2024-10-30"), ownership="corporate", platform="android", supplier="Ondry Trade")

@@ -10,7 +10,19 @@ from typing import Any, cast
 
 import polars as pl
 from psycopg import sql
-from sqlalchemy import ColumnElement, Connection, Select, and_, func, literal, or_, select, tuple_, union
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Select,
+    and_,
+    func,
+    literal,
+    literal_column,
+    or_,
+    select,
+    tuple_,
+    union,
+)
 
 from sortitor.core.columns import FIELDS
 from sortitor.core.identifiers import check_one
@@ -23,14 +35,9 @@ from sortitor.store.engine import Line, raw
 from sortitor.store.filters import SEEN, columns, compiled
 from sortitor.store.tables import cohorts, devices, groups, holds, identifiers, orders, people
 
-_SORTS: dict[str, tuple[ColumnElement[Any], Any]] = {
-    "id": (devices.c.id, 0),
-    "name": (func.lower(devices.c.name), ""),
-    "site": (devices.c.site, ""),
-    "model": (devices.c.model, ""),
-    "stage": (devices.c.stage, ""),
-    "seen": (SEEN, None),
-}
+_SORTS: dict[str, ColumnElement[Any]] = {
+    "id": devices.c.id, "name": func.lower(devices.c.name), "site": devices.c.site, "model": devices.c.model, "stage": devices.c.stage, "seen": SEEN,
+}  # fmt: skip
 SORTS = tuple(_SORTS)
 
 
@@ -89,8 +96,9 @@ def page(
     connection: Connection, selection: Selection, now: datetime, sort: str, descending: bool, after: Sequence[Any] | None, limit: int
 ) -> Sequence[Line]:
     """Up to `limit` devices after the key `(sort value, id)`, with their person and one identifier of each kind."""
-    column, missing = _SORTS[sort]
-    key = column if sort in ("id", "seen") else func.coalesce(column, missing)
+    column = _SORTS[sort]
+    # Written out, not bound: only so does the key match its index.
+    key = column if sort in ("id", "seen") else func.coalesce(column, literal_column("''"))
     ids = select(devices.c.id, key.label("key")).where(matching(selection, now))
     if after is not None:
         place = tuple_(key, devices.c.id)

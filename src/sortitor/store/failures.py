@@ -19,6 +19,8 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
     "uq_groups_name": ("group_taken", "There is already a group of this name.", "Import again."),
     "uq_pools_name": ("pool_taken", "There is already a licence pool of this name.", "Choose another name."),
     "uq_sweep_rules_name": ("rule_taken", "There is already a sweep rule of this name.", "Choose another name."),
+    "uq_cohorts_name": ("cohort_taken", "There is already a cohort of this name.", "Choose another name."),
+    "uq_views_name": ("view_taken", "You have a view of this name already.", "Choose another name."),
     "uq_orders_name": ("order_taken", "There is already an order of this name.", "Choose another name, or change that order."),
     "uq_journal_reverts": ("already_reverted", "This change has been reverted already.", "Read the journal."),
     "pk_idempotency": ("still_running", "The same request is being carried out.", "Wait for its answer."),

@@ -21,6 +21,7 @@ from sqlalchemy import (
     Table,
     Text,
     func,
+    literal_column,
     text,
 )  # fmt: skip
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
@@ -237,6 +238,10 @@ devices = Table(
     postgresql_with={"fillfactor": "85"},
 )  # fmt: skip
 Index("uq_devices_name", func.lower(devices.c.name), unique=True, postgresql_where=text("stage <> 'retired' AND name IS NOT NULL"))
+# In the very order of the lists, so that a page is read and not sorted; the last sign of life has none, since every check-in would have to write it.
+Index("ix_devices_by_name", func.coalesce(func.lower(devices.c.name), literal_column("''")), devices.c.id)
+for _column in (devices.c.site, devices.c.model, devices.c.stage):
+    Index(f"ix_devices_by_{_column.name}", func.coalesce(_column, literal_column("''")), devices.c.id)
 Index("ix_devices_person_id", devices.c.person_id, postgresql_where=devices.c.person_id.is_not(None))
 # The devices of a lot, and of an order, are written one after the other: block ranges find them, and cost a large lot nothing.
 Index("ix_devices_lot_id", devices.c.lot_id, postgresql_using="brin", postgresql_with={"pages_per_range": "16"})

@@ -1,11 +1,13 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/DataList.vue'
-import { number, ownerships, platforms, stages } from '../../shared/formats'
+import FilterField from '../../shared/FilterField.vue'
+import { number, onDay, ownerships, platforms, stages } from '../../shared/formats'
+import ProblemAlert from '../../shared/ProblemAlert.vue'
 import StageChip from '../../shared/StageChip.vue'
 import { usePages } from '../../shared/usePages'
 import { usePreview } from '../../shared/usePreview'
@@ -16,6 +18,7 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
+const queries = useQueryClient()
 const chosen = ref<(string | number)[]>([])
 const ownership = ref<Ownership>('corporate')
 const sorts = [
@@ -26,7 +29,7 @@ const whole = (name: string) => (route.query[name] ? Number(route.query[name]) :
 const asked = computed(() => ({
   query: text('query'), stage: text('stage') ? [text('stage') as Schemas['Stage']] : undefined, platform: text('platform') ? [text('platform') as Schemas['Platform']] : undefined,
   ownership: text('ownership') ? [text('ownership') as Ownership] : undefined, site: text('site') ? [String(text('site'))] : undefined,
-  lot: whole('lot'), person: whole('person'), pool: whole('pool'), idle_days_min: whole('idle'), filter: text('filter'), sort: (text('sort') ?? 'id') as 'id',
+  lot: whole('lot'), person: whole('person'), pool: whole('pool'), cohort: whole('cohort'), idle_days_min: whole('idle'), filter: text('filter'), sort: (text('sort') ?? 'id') as 'id',
 }))
 const { data: facets } = useQuery({ queryKey: ['facets'], queryFn: () => got(api.GET('/api/v1/devices/facets')) })
 const { data: pools } = useQuery({ queryKey: ['pools'], queryFn: () => got(api.GET('/api/v1/pools')), enabled: computed(() => asked.value.pool !== undefined) })
@@ -37,38 +40,102 @@ const { items, total, error, isFetching, hasNextPage, fetchNextPage } = usePages
 )
 const sites = computed(() => Object.keys(facets.value?.site ?? {}).sort())
 const counted = (facet: string, values: readonly string[]) => values.map((value) => ({ title: `${value} (${number(facets.value?.[facet]?.[value] ?? 0)})`, value }))
-const columns = [
+const every = [
   { key: 'name', title: 'Name' }, { key: 'stage', title: 'Stage' }, { key: 'platform', title: 'Platform' }, { key: 'model', title: 'Model' }, { key: 'ownership', title: 'Ownership' },
-  { key: 'person', title: 'Person' }, { key: 'site', title: 'Site' }, { key: 'serial', title: 'Serial' }, { key: 'idle_days', title: 'Days idle', number: true },
+  { key: 'person', title: 'Person' }, { key: 'site', title: 'Site' }, { key: 'serial', title: 'Serial' }, { key: 'imei', title: 'IMEI' }, { key: 'asset_tag', title: 'Asset tag' },
+  { key: 'last_seen_at', title: 'Last seen' }, { key: 'idle_days', title: 'Days idle', number: true },
 ]
+const usual = ['name', 'stage', 'platform', 'model', 'ownership', 'person', 'site', 'serial', 'idle_days']
+const shownColumns = computed(() => text('columns')?.split(',') ?? usual)
+const columns = computed(() => every.filter((one) => shownColumns.value.includes(one.key)))
+const filter = ref(text('filter') ?? '')
+watch(() => text('filter'), (now) => (filter.value = now ?? ''))
+const { data: cohorts } = useQuery({ queryKey: ['cohorts'], queryFn: () => got(api.GET('/api/v1/cohorts')) })
+const cohort = computed(() => cohorts.value?.find((one) => one.id === asked.value.cohort))
+const lists = computed(() => (cohorts.value ?? []).filter((one) => one.kind === 'list').map((one) => ({ title: one.name, value: one.id })))
+const { data: views } = useQuery({ queryKey: ['views'], queryFn: () => got(api.GET('/api/v1/views')) })
+const view = reactive({ open: false, name: '', shared: false })
+const failure = ref<unknown>(null)
+
+async function saveView() {
+  failure.value = null
+  try {
+    const settings = { filter: text('filter') ?? null, columns: shownColumns.value, sort: text('sort') ?? 'id', descending: false }
+    await got(api.POST('/api/v1/views', { body: { name: view.name, shared: view.shared, settings } }))
+    view.open = false
+    await queries.invalidateQueries({ queryKey: ['views'] })
+  } catch (problem) {
+    failure.value = problem
+  }
+}
+
+async function forget(id: number) {
+  await got(api.DELETE('/api/v1/views/{view_id}', { params: { path: { view_id: id } } }))
+  await queries.invalidateQueries({ queryKey: ['views'] })
+}
+
+function show(one: Schemas['View']) {
+  const { filter: wanted, columns: chosenColumns, sort } = one.settings
+  void router.push({ query: { filter: wanted || undefined, columns: chosenColumns?.join(',') || undefined, sort: sort === 'id' ? undefined : sort } })
+}
 
 function set(name: string, value: unknown) {
   chosen.value = []
   void router.push({ query: { ...route.query, [name]: value ? String(value) : undefined } })
 }
 
+/** The devices that a bulk action means: those that were ticked, or all that fit. */
+const everyOne = ref(false)
+const meant = computed<Schemas['Selection']>(() => {
+  if (!everyOne.value) return { ids: chosen.value.map(Number) }
+  const { query, stage, platform, ownership: owned, site, lot, person, cohort: inCohort, idle_days_min, filter: said } = asked.value
+  return {
+    query: query ?? null, stages: stage ?? [], platforms: platform ?? [], ownerships: owned ?? [], sites: site ?? [], lot_id: lot ?? null, person_id: person ?? null, cohort_id: inCohort ?? null,
+    idle_days_min: idle_days_min ?? null, filter: said ?? null,
+  }
+})
+const target = ref<number | null>(null)
+
+function finished() {
+  chosen.value = []
+  everyOne.value = false
+}
+
 function declare() {
-  const body = { selection: { ids: chosen.value.map(Number) }, ownership: ownership.value }
+  const body = { selection: meant.value, ownership: ownership.value }
   void preview.open({
     look: () => got(api.POST('/api/v1/devices/declare/preview', { body })),
     act: (digest, reason) => got(api.POST('/api/v1/devices/declare/apply', { body: { ...body, digest, reason } })),
-    done: () => (chosen.value = []),
+    done: finished,
   })
 }
 
-const list = computed(() => {
-  const query = new URLSearchParams({ limit: '500' })
-  for (const [name, value] of Object.entries(asked.value)) for (const one of Array.isArray(value) ? value : value === undefined ? [] : [value]) query.append(name, String(one))
-  return `/api/v1/devices?${query}`
-})
+function rename() {
+  const body = { selection: meant.value }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/naming/preview', { body })),
+    act: (digest, reason) => got(api.POST('/api/v1/naming/apply', { body: { ...body, digest, reason } })),
+    done: finished,
+  })
+}
 
-async function download() {
-  const response = await fetch(list.value, { headers: { Accept: 'text/csv' } })
-  const link = document.createElement('a')
-  link.href = URL.createObjectURL(await response.blob())
-  link.download = 'devices.csv'
-  link.click()
-  URL.revokeObjectURL(link.href)
+function putIn() {
+  const path = { cohort_id: target.value ?? 0 }
+  const body = { selection: meant.value, put_in: true }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/cohorts/{cohort_id}/devices/preview', { params: { path }, body })),
+    act: (digest, reason) => got(api.POST('/api/v1/cohorts/{cohort_id}/devices/apply', { params: { path }, body: { ...body, digest, reason } })),
+    done: finished,
+  })
+}
+
+const attributesOf: Record<string, string[]> = { platform: ['platform', 'osVersion'], model: ['maker', 'model'], person: ['person.name'], asset_tag: ['assetTag'], last_seen_at: ['lastSeenAt'], idle_days: ['idleDays'] }
+
+function exported(form: 'csv' | 'xlsx') {
+  const query = new URLSearchParams({ form })
+  for (const [name, value] of Object.entries(asked.value)) if (name !== 'sort') for (const one of Array.isArray(value) ? value : value === undefined ? [] : [value]) query.append(name, String(one))
+  for (const column of columns.value) for (const name of attributesOf[column.key] ?? [column.key]) query.append('column', name)
+  return `/api/v1/devices/file?${query}`
 }
 </script>
 
@@ -76,13 +143,37 @@ async function download() {
   <div class="page-head">
     <h1>Devices</h1>
     <span v-if="total !== null" class="muted" aria-live="polite">{{ number(total) }} {{ total === 1 ? 'device fits' : 'devices fit' }}</span>
-    <v-btn variant="text" title="The first 500 that fit" @click="download">CSV</v-btn>
+    <v-menu :close-on-content-click="false">
+      <template #activator="{ props }"><v-btn v-bind="props" variant="text">Views</v-btn></template>
+      <v-card class="pa-3 stack" min-width="300">
+        <div v-for="one in views ?? []" :key="one.id" class="row-gap">
+          <a href="#" @click.prevent="show(one)">{{ one.name }}</a><span class="muted">{{ one.mine ? (one.shared ? 'shared' : '') : `by ${one.by}` }}</span>
+          <v-spacer /><v-btn v-if="one.mine" size="x-small" variant="text" @click="forget(one.id)">Forget</v-btn>
+        </div>
+        <p v-if="!views?.length" class="muted">No views yet. Filter, choose columns, then keep it under a name.</p>
+        <ProblemAlert :error="failure" />
+        <v-text-field v-model="view.name" label="Keep this list as" @keydown.enter="view.name && saveView()" />
+        <v-checkbox v-model="view.shared" label="Show it to everybody" />
+        <v-btn block variant="outlined" color="primary" :disabled="!view.name" @click="saveView">Keep the view</v-btn>
+      </v-card>
+    </v-menu>
+    <v-menu :close-on-content-click="false">
+      <template #activator="{ props }"><v-btn v-bind="props" variant="text">Columns</v-btn></template>
+      <v-card class="pa-3">
+        <div v-for="one in every" :key="one.key">
+          <label><input type="checkbox" :checked="shownColumns.includes(one.key)" @change="set('columns', every.map((each) => each.key).filter((each) => (each === one.key) !== shownColumns.includes(each)).join(','))" /> {{ one.title }}</label>
+        </div>
+      </v-card>
+    </v-menu>
+    <v-menu>
+      <template #activator="{ props }"><v-btn v-bind="props" variant="text">Export</v-btn></template>
+      <v-list density="compact">
+        <v-list-item title="CSV" subtitle="all that fit, these columns" :href="exported('csv')" download="devices.csv" />
+        <v-list-item title="Workbook (XLSX)" subtitle="every cell as text" :href="exported('xlsx')" download="devices.xlsx" />
+      </v-list>
+    </v-menu>
   </div>
-  <v-text-field
-    :model-value="text('filter')" label="Filter" class="mono mb-2" clearable spellcheck="false" autocomplete="off"
-    placeholder="site sw &quot;Quill&quot; and idleDays ge 90 and not (tags eq &quot;spare&quot;)" persistent-placeholder
-    @change="set('filter', ($event.target as HTMLInputElement).value)" @click:clear="set('filter', null)"
-  />
+  <FilterField v-model="filter" class="mb-3" @settled="(settledText) => settledText !== (text('filter') ?? '') && set('filter', settledText || null)" />
   <div class="filters mb-3">
     <v-select :model-value="text('stage')" :items="counted('stage', stages)" label="Stage" clearable @update:model-value="set('stage', $event)" />
     <v-select :model-value="text('platform')" :items="counted('platform', platforms)" label="Platform" clearable @update:model-value="set('platform', $event)" />
@@ -95,13 +186,17 @@ async function download() {
     <v-chip v-if="asked.query" closable @click:close="set('query', null)">search: {{ asked.query }}</v-chip>
     <v-chip v-if="asked.lot" closable @click:close="set('lot', null)">from lot {{ asked.lot }}</v-chip>
     <v-chip v-if="asked.person" closable @click:close="set('person', null)">of person {{ asked.person }}</v-chip>
+    <v-chip v-if="asked.cohort" closable @click:close="set('cohort', null)">in cohort {{ cohort?.name ?? asked.cohort }}</v-chip>
     <v-chip v-if="asked.pool" closable @click:close="set('pool', null)">take a seat of {{ pool?.name ?? `pool ${asked.pool}` }}</v-chip>
   </div>
-  <v-card v-if="chosen.length" class="pa-3 mb-2 row-gap" role="region" aria-label="With the chosen devices">
-    <strong>{{ chosen.length }} chosen</strong>
+  <v-card v-if="chosen.length || everyOne" class="pa-3 mb-2 row-gap" role="region" aria-label="With the chosen devices">
+    <strong>{{ everyOne ? `All ${number(total ?? 0)} that fit` : `${chosen.length} chosen` }}</strong>
+    <v-btn v-if="!everyOne && total !== null && total > chosen.length && !asked.pool" size="small" variant="text" color="primary" @click="everyOne = true">Choose all {{ number(total) }} that fit</v-btn>
     <v-select v-model="ownership" :items="[...ownerships]" label="Declare as" class="declare" />
-    <v-btn color="primary" @click="declare">Preview the declaration</v-btn>
-    <v-btn variant="text" @click="chosen = []">Choose none</v-btn>
+    <v-btn color="primary" @click="declare">Preview declaring</v-btn>
+    <template v-if="lists.length"><v-select v-model="target" :items="lists" label="List" class="list" /><v-btn variant="outlined" color="primary" :disabled="!target" @click="putIn">Preview putting in</v-btn></template>
+    <v-btn variant="text" @click="rename">Preview names</v-btn>
+    <v-btn variant="text" @click="finished">None</v-btn>
   </v-card>
   <DataList
     v-bind="session.changes ? { selected: chosen, 'onUpdate:selected': (value: (string | number)[] | undefined) => (chosen = value ?? []) } : {}" label="Devices" :columns="columns"
@@ -114,6 +209,8 @@ async function download() {
     <template #person="{ item }"><router-link v-if="item.person_id" :to="`/people?person=${item.person_id}`" class="nowrap">{{ item.person_name }}</router-link><span v-else class="muted">–</span></template>
     <template #site="{ item }">{{ item.site ?? '–' }}</template>
     <template #serial="{ item }"><span class="mono">{{ item.serial ?? '–' }}</span></template>
+    <template #imei="{ item }"><span class="mono">{{ item.imei ?? '–' }}</span></template>
+    <template #last_seen_at="{ item }"><span class="nowrap">{{ item.last_seen_at ? onDay(item.last_seen_at) : 'never' }}</span></template>
     <template #idle_days="{ item }">{{ ['awaited', 'retired'].includes(item.stage) ? '–' : number(item.idle_days) }}</template>
     <template #empty>No device fits. <router-link to="/devices">Show all devices</router-link>, or <router-link to="/lots">import a lot</router-link>.</template>
   </DataList>
@@ -121,5 +218,6 @@ async function download() {
 
 <style scoped>
 .filters { display: grid; grid-template-columns: repeat(auto-fill, minmax(168px, 1fr)); gap: 8px; }
-.declare { max-width: 180px; }
+.declare { max-width: 150px; }
+.list { max-width: 130px; }
 </style>

@@ -5,7 +5,8 @@ import { reactive, ref } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/DataList.vue'
-import { number, ownerships, platforms } from '../../shared/formats'
+import FilterField from '../../shared/FilterField.vue'
+import { number } from '../../shared/formats'
 import ProblemAlert from '../../shared/ProblemAlert.vue'
 import { useSession } from '../../shared/useSession'
 
@@ -19,17 +20,17 @@ const columns = [
 ]
 const open = ref(false)
 const failure = ref<unknown>(null)
-const form = reactive({ pool: null as Pool | null, name: '', seats: '', platforms: [] as Schemas['Platform'][], ownerships: [] as Schemas['Ownership'][], awaited_too: false })
+const form = reactive({ pool: null as Pool | null, name: '', seats: '', filter: '', awaited_too: false })
 
 function edit(pool: Pool | null) {
   failure.value = null
-  Object.assign(form, { pool, name: pool?.name ?? '', seats: String(pool?.seats ?? ''), platforms: [...(pool?.platforms ?? [])], ownerships: [...(pool?.ownerships ?? [])], awaited_too: pool?.awaited_too ?? false })
+  Object.assign(form, { pool, name: pool?.name ?? '', seats: String(pool?.seats ?? ''), filter: pool?.filter ?? '', awaited_too: pool?.awaited_too ?? false })
   open.value = true
 }
 
 async function save() {
   failure.value = null
-  const body = { name: form.name, seats: Number(form.seats), platforms: form.platforms, ownerships: form.ownerships, awaited_too: form.awaited_too }
+  const body = { name: form.name, seats: Number(form.seats), filter: form.filter.trim() || null, awaited_too: form.awaited_too }
   try {
     if (form.pool) await got(api.PUT('/api/v1/pools/{pool_id}', { params: { path: { pool_id: form.pool.id }, header: { 'if-match': `"${form.pool.revision}"` } }, body }))
     else await got(api.POST('/api/v1/pools', { body }))
@@ -57,22 +58,21 @@ async function save() {
     <template #seats="{ item }">{{ number(item.seats) }}</template>
     <template #free="{ item }">{{ number(item.free) }}</template>
     <template #who="{ item }">
-      {{ item.ownerships.join(', ') || 'any ownership' }}, {{ item.platforms.join(', ') || 'any platform' }}<template v-if="item.awaited_too">, awaited ones too</template>
+      <span v-if="item.filter" class="mono">{{ item.filter }}</span><template v-else>all devices in use</template><template v-if="item.awaited_too">, awaited ones too</template>
       <div v-if="item.state === 'short'" class="muted">
         Ways back: buy seats, narrow the pool, or <router-link :to="`/devices?pool=${item.id}&idle=90`">look at who takes one</router-link> and <router-link to="/sweeps">sweep</router-link>.
       </div>
     </template>
     <template #act="{ item }"><v-btn v-if="session.changes" size="small" variant="text" color="primary" @click="edit(item)">Change</v-btn></template>
   </DataList>
-  <v-dialog v-model="open" max-width="520" aria-label="Licence pool">
+  <v-dialog v-model="open" max-width="820" aria-label="Licence pool">
     <v-card>
       <v-card-title class="pt-4">{{ form.pool ? `Change ${form.pool.name}` : 'Add a pool' }}</v-card-title>
       <v-card-text class="stack">
         <ProblemAlert :error="failure" />
         <v-text-field v-model="form.name" label="Product" />
         <v-text-field v-model="form.seats" label="Seats held" type="number" min="0" />
-        <v-select v-model="form.platforms" :items="[...platforms]" label="Platforms that need one (none: all)" multiple />
-        <v-select v-model="form.ownerships" :items="[...ownerships]" label="Ownerships that need one (none: all)" multiple />
+        <FilterField v-model="form.filter" label="Devices in use that need a seat (empty: all)" />
         <v-checkbox v-model="form.awaited_too" label="Devices that have not arrived take a seat too" />
       </v-card-text>
       <v-card-actions>

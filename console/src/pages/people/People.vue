@@ -1,11 +1,12 @@
 <script setup lang="ts">
 import { mdiTrayArrowUp } from '@mdi/js'
-import { useQuery } from '@tanstack/vue-query'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
 import DataList from '../../shared/DataList.vue'
+import { onDay, plural } from '../../shared/formats'
 import StageChip from '../../shared/StageChip.vue'
 import { usePages } from '../../shared/usePages'
 import { usePreview } from '../../shared/usePreview'
@@ -15,6 +16,7 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
+const queries = useQueryClient()
 const input = ref<HTMLInputElement | null>(null)
 const query = computed(() => (route.query.query ? String(route.query.query) : undefined))
 const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
@@ -34,6 +36,11 @@ const columns = [
 ]
 const go = (more: Record<string, string | number | null | undefined>) => router.push({ query: { ...route.query, ...more } as Record<string, string> })
 
+async function leave(left: boolean) {
+  await got(api.POST('/api/v1/people/{person_id}/left', { params: { path: { person_id: chosen.value ?? 0 } }, body: { left } }))
+  await queries.invalidateQueries()
+}
+
 function importFile(event: Event) {
   const field = event.target as HTMLInputElement
   const file = field.files?.[0]
@@ -49,6 +56,7 @@ function importFile(event: Event) {
 <template>
   <div class="page-head">
     <h1>People</h1>
+    <router-link to="/groups">Groups</router-link>
     <template v-if="session.changes">
       <input ref="input" type="file" accept=".csv,text/csv" class="visually-hidden" aria-label="CSV of people" @change="importFile" />
       <v-btn color="primary" :prepend-icon="mdiTrayArrowUp" @click="input?.click()">Import a CSV</v-btn>
@@ -64,10 +72,13 @@ function importFile(event: Event) {
   <v-card v-if="person && chosen" class="pa-4 mb-3">
     <div class="row-gap">
       <h2>{{ person.name }}</h2>
+      <v-chip v-if="person.left_at" color="warning">left on {{ onDay(person.left_at) }}</v-chip>
       <span class="muted">{{ [person.user_name, person.mail, person.department, person.site].filter(Boolean).join(' · ') }}</span>
       <v-spacer />
+      <v-btn v-if="session.changes" size="small" variant="text" color="primary" @click="leave(!person.left_at)">{{ person.left_at ? 'Is back' : 'Has left' }}</v-btn>
       <v-btn size="small" variant="text" @click="go({ person: undefined })">Close</v-btn>
     </div>
+    <p v-if="person.left_at && person.holding" class="tone-bad">{{ person.name }} has left and still has {{ plural(person.holding, 'device') }}: give each to somebody else, or retire it.</p>
     <p>
       <strong :class="{ 'tone-bad': person.holding > person.quota }">{{ person.holding }} of {{ person.quota }} devices</strong>
       <span class="muted"> by the policy “{{ person.quota_policy }}”; in {{ person.groups.join(', ') || 'no group' }}</span>
@@ -81,7 +92,7 @@ function importFile(event: Event) {
     label="People" :columns="columns" :items="items" :row-key="(one) => one.id" :loading="isFetching" :error="error" :more="hasNextPage"
     empty="Nobody fits. People come from a CSV with user name, name, mail, department, site, groups." @more="fetchNextPage()"
   >
-    <template #name="{ item }"><router-link :to="{ query: { ...route.query, person: item.id } }">{{ item.name }}</router-link></template>
+    <template #name="{ item }"><router-link :to="{ query: { ...route.query, person: item.id } }">{{ item.name }}</router-link> <v-chip v-if="item.left_at" color="warning">left</v-chip></template>
     <template #department="{ item }">{{ item.department ?? '–' }}</template>
     <template #site="{ item }">{{ item.site ?? '–' }}</template>
     <template #groups="{ item }">{{ item.groups.join(', ') }}</template>

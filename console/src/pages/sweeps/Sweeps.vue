@@ -6,7 +6,8 @@ import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/DataList.vue'
-import { atTime, number, ownerships, platforms } from '../../shared/formats'
+import FilterField from '../../shared/FilterField.vue'
+import { atTime, number } from '../../shared/formats'
 import ProblemAlert from '../../shared/ProblemAlert.vue'
 import { usePages } from '../../shared/usePages'
 import { usePreview } from '../../shared/usePreview'
@@ -18,7 +19,6 @@ const session = useSession()
 const queries = useQueryClient()
 const preview = usePreview()
 const { data: rules, error, isFetching } = useQuery({ queryKey: ['sweep-rules'], queryFn: () => got(api.GET('/api/v1/sweep-rules')) })
-const { data: facets } = useQuery({ queryKey: ['facets'], queryFn: () => got(api.GET('/api/v1/devices/facets')) })
 const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) => got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })))
 const ruleColumns = [
   { key: 'name', title: 'Rule' }, { key: 'idle_window_days', title: 'Idle window', number: true }, { key: 'who', title: 'Watches' }, { key: 'when', title: 'Runs' },
@@ -30,7 +30,7 @@ const runColumns = [
 ]
 const open = ref(false)
 const failure = ref<unknown>(null)
-const form = reactive({ rule: null as Rule | null, name: '', days: 90, platforms: [] as Schemas['Platform'][], ownerships: [] as Schemas['Ownership'][], sites: [] as string[], daily: false, brake: 5 })
+const form = reactive({ rule: null as Rule | null, name: '', days: 90, filter: '', daily: false, brake: 5 })
 
 function look(id: number) {
   const path = { rule_id: id }
@@ -51,8 +51,7 @@ function revert(run: Schemas['Sweep']) {
 function edit(rule: Rule | null) {
   failure.value = null
   Object.assign(form, {
-    rule, name: rule?.name ?? '', days: rule?.idle_window_days ?? 90, platforms: [...(rule?.platforms ?? [])], ownerships: [...(rule?.ownerships ?? [])],
-    sites: [...(rule?.sites ?? [])], daily: rule?.daily ?? false, brake: rule?.brake_percent ?? 5,
+    rule, name: rule?.name ?? '', days: rule?.idle_window_days ?? 90, filter: rule?.filter ?? '', daily: rule?.daily ?? false, brake: rule?.brake_percent ?? 5,
   })
   open.value = true
 }
@@ -60,7 +59,7 @@ function edit(rule: Rule | null) {
 async function save() {
   failure.value = null
   const body = {
-    name: form.name, idle_window_days: Number(form.days), platforms: form.platforms, ownerships: form.ownerships, sites: form.sites, daily: form.daily, brake_percent: Number(form.brake),
+    name: form.name, idle_window_days: Number(form.days), filter: form.filter.trim() || null, daily: form.daily, brake_percent: Number(form.brake),
   }
   try {
     if (form.rule) await got(api.PUT('/api/v1/sweep-rules/{rule_id}', { params: { path: { rule_id: form.rule.id }, header: { 'if-match': `"${form.rule.revision}"` } }, body }))
@@ -85,7 +84,7 @@ onMounted(() => {
   <DataList label="Sweep rules" :columns="ruleColumns" :items="rules ?? []" :row-key="(rule) => rule.id" :loading="isFetching" :error="error" empty="No rules yet. A rule says after how many idle days a device is retired; nothing is retired before you look.">
     <template #name="{ item }"><strong>{{ item.name }}</strong></template>
     <template #idle_window_days="{ item }">{{ item.idle_window_days }} days</template>
-    <template #who="{ item }">{{ [item.ownerships?.join(', '), item.platforms?.join(', '), item.sites?.join(', ')].filter(Boolean).join('; ') || 'everything in use' }}</template>
+    <template #who="{ item }"><span v-if="item.filter" class="mono">{{ item.filter }}</span><template v-else>everything in use</template></template>
     <template #when="{ item }">{{ item.daily ? 'every day' : 'by hand' }}</template>
     <template #brake_percent="{ item }">{{ item.brake_percent }} %</template>
     <template #act="{ item }">
@@ -103,16 +102,14 @@ onMounted(() => {
     <template #watched="{ item }">{{ number(item.watched) }}</template>
     <template #act="{ item }"><v-btn v-if="session.changes && item.state === 'applied'" size="small" variant="text" color="primary" @click="revert(item)">Preview the revert</v-btn></template>
   </DataList>
-  <v-dialog v-model="open" max-width="560" aria-label="Sweep rule">
+  <v-dialog v-model="open" max-width="820" aria-label="Sweep rule">
     <v-card>
       <v-card-title class="pt-4">{{ form.rule ? `Change “${form.rule.name}”` : 'Add a rule' }}</v-card-title>
       <v-card-text class="stack">
         <ProblemAlert :error="failure" />
         <v-text-field v-model="form.name" label="Rule" />
         <v-text-field v-model="form.days" label="Idle window (days)" type="number" />
-        <v-select v-model="form.platforms" :items="[...platforms]" label="Platforms (none: all)" multiple />
-        <v-select v-model="form.ownerships" :items="[...ownerships]" label="Ownerships (none: all)" multiple />
-        <v-select v-model="form.sites" :items="Object.keys(facets?.site ?? {}).sort()" label="Sites (none: all)" multiple />
+        <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
         <v-checkbox v-model="form.daily" label="Run it every day" />
         <v-text-field v-model="form.brake" label="Brake: a daily run that would take more than this share (%) stops and asks" type="number" />
       </v-card-text>

@@ -1,7 +1,7 @@
 """People as an identity provider pushes them, groups in groups, cohorts, saved views; pools and sweep rules speak the filter language.
 
 Purpose: what RFC 7643 has of people and groups; direct members apart from resolved ones; sets of devices kept in a table.
-Lock and disk cost: short locks on people, groups, pools and sweep_rules; group_people is filled from memberships, in time with them.
+Lock and disk cost: short locks on people, groups, pools and sweep_rules; group_people is filled from memberships, in time with them; four indexes on devices.
 Way back: downgrade drops what is new; cohorts, views and what was pushed are lost.
 """
 
@@ -17,6 +17,7 @@ branch_labels = None
 depends_on = None
 
 _NOW = sa.text("now()")
+_ORDERS = (("name", "lower(name)"), ("site", "site"), ("model", "model"), ("stage", "stage"))
 
 
 def _history() -> list[sa.Column[Any]]:
@@ -50,6 +51,8 @@ def upgrade() -> None:
     _with_key("group_people", "group_id", "person_id", ("groups", "people"))
     _with_key("group_groups", "group_id", "inner_id", ("groups", "groups"), sa.CheckConstraint("group_id <> inner_id", name=op.f("ck_group_groups_other")))
     op.execute("INSERT INTO group_people (group_id, person_id) SELECT group_id, person_id FROM memberships")
+    for name, key in _ORDERS:
+        op.create_index(f"ix_devices_by_{name}", "devices", [sa.text(f"coalesce({key}, '')"), "id"])
     for table in ("pools", "sweep_rules"):
         op.add_column(table, sa.Column("filter", sa.Text()))
     op.create_table(
@@ -96,6 +99,8 @@ def upgrade() -> None:
 def downgrade() -> None:
     for table in ("devices", "cohorts"):
         op.execute(f"DROP FUNCTION take_the_members_along_with_{table}() CASCADE")
+    for name, _ in _ORDERS:
+        op.drop_index(f"ix_devices_by_{name}", "devices")
     for table in ("views", "cohort_counts", "cohort_members", "cohorts", "group_groups", "group_people"):
         op.drop_table(table)
     for table in ("pools", "sweep_rules"):
