@@ -14,6 +14,7 @@ import html
 import os
 import pty
 import re
+import shlex
 import struct
 import subprocess
 import sys
@@ -36,12 +37,12 @@ FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "-
 #: Picture → (page, what to do there before it is taken).
 PAGES: dict[str, tuple[str, str]] = {
     "today": ("/today", ""),
-    "lots": ("/lots", ""),
     "lot": ("/lots/{draft}", ""),
     "lot-apply": ("/lots/{draft}", "click:Preview and apply"),
-    "orders": ("/orders", ""),
-    "devices": ("/devices?stage=active", ""),
+    "devices": ("/devices?filter=cohorts%20eq%20%22Own%20phones%22%20and%20idleDays%20ge%2030", ""),
     "device": ("/devices/{device}", ""),
+    "cohorts": ("/cohorts", ""),
+    "cohort": ("/cohorts/{cohort}", "click:Build by clicking"),
     "gate": ("/gate", ""),
     "names": ("/names", ""),
     "arrivals": ("/arrivals", ""),
@@ -56,6 +57,7 @@ TERMINALS: dict[str, list[str]] = {
     "terminal-today": ["today"],
     "terminal-lot": ["lot show {draft}"],
     "terminal-devices": ["device list --stage parked --most 12", "device show {device}"],
+    "terminal-cohort": ["cohort list", "cohort show {cohort} --device {device}", "device list --filter 'sit eq \"Dunlin\"'"],
     "terminal-gate": ["gate try --platform android --os 9 --person {person}"],
 }
 
@@ -82,7 +84,8 @@ def subjects(s: Sortitor) -> dict[str, str]:
     draft = next(lot.id for lot in s.lots.list() if lot.status == "draft")
     device = next(s.devices.list(stage=["parked"], platform=["windows"]), None) or next(s.devices.list(stage=["active"]))
     person = next(s.people.list(group="Crew")).user_name
-    return {"draft": str(draft), "device": str(device.id), "person": person}
+    cohort = next(cohort.id for cohort in s.cohorts.list() if cohort.name == "Crew handhelds")
+    return {"draft": str(draft), "device": str(device.id), "person": person, "cohort": str(cohort)}
 
 
 def photograph(browser: Browser, url: str, names: list[str], found: dict[str, str], into: Path, dark: bool, width: int) -> None:
@@ -91,9 +94,6 @@ def photograph(browser: Browser, url: str, names: list[str], found: dict[str, st
     page = context.new_page()
     page.on("console", lambda message: message.type == "error" and print("  page says:", message.text))
     page.goto(f"{url}/sign-in")
-    if "sign-in" in names:
-        page.wait_for_load_state("networkidle")
-        page.screenshot(path=into / "sign-in.png")
     page.get_by_label("Account").fill("coordinator")
     page.get_by_label("Password").fill(ACCOUNTS["coordinator"])
     page.get_by_role("button", name="Sign in").click()
@@ -123,7 +123,7 @@ def typed(command: str, url: str, token: str) -> str:
     master, slave = pty.openpty()
     fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 60, 120, 0, 0))
     environment = {**os.environ, "SORTITOR_URL": url, "SORTITOR_TOKEN": token, "COLUMNS": "120", "LINES": "60", "TERM": "xterm-256color"}
-    process = subprocess.Popen([BIN / "sortitor", *command.split()], stdout=slave, stderr=slave, stdin=slave, env=environment)
+    process = subprocess.Popen([BIN / "sortitor", *shlex.split(command)], stdout=slave, stderr=slave, stdin=slave, env=environment)
     os.close(slave)
     parts = []
     with contextlib.suppress(OSError):
@@ -157,7 +157,7 @@ def main() -> None:
     parser.add_argument("--dark", action="store_true")
     parser.add_argument("--width", type=int, default=1280)
     given = parser.parse_args()
-    wanted = given.only.split(",") if given.only else ["sign-in", *PAGES, *TERMINALS]
+    wanted = given.only.split(",") if given.only else [*PAGES, *TERMINALS]
     given.into.mkdir(parents=True, exist_ok=True)
     with demonstration(given.url) as url, Sortitor(url) as s, sync_playwright() as playwright:
         s.accounts.sign_in("coordinator", ACCOUNTS["coordinator"])

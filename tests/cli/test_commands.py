@@ -7,12 +7,14 @@ import re
 from pathlib import Path
 
 import click
+import polars as pl
 import pytest
 from tests.cli.conftest import Run
 from tests.worlds import PASSWORD, World, a_pass, imei, import_people, knocking, manifest
 
 from sortitor.cli.main import _COMMANDS, root
 from sortitor.core.vocabulary import Role
+from sortitor.schemas.licences import PoolNew
 
 
 def every_command(group: click.Command = root, path: tuple[str, ...] = ()) -> list[tuple[tuple[str, ...], click.Command]]:
@@ -209,3 +211,56 @@ def test_an_order_from_ordered_to_short(run: Run, tmp_path: Path) -> None:
     assert "WL-1" in run("order", "list").out
     assert run("order", "remove", "WL-1").code == 0
     assert run("order", "show", "WL-1").code == 2
+
+
+def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
+    code = a_pass(s)
+    for number in range(3):
+        s.arrivals.knock(knocking(code, f"KM-00{number}1", person="maud"))
+    assert "No cohorts yet" in run("cohort", "list").err
+    added = run("cohort", "add", "Crew phones", "--filter", 'person.groups eq "crew"', "--yes")
+    assert (added.code, "devices in it" in added.err, "3 devices" in added.err) == (0, True, True)
+    fault = run("cohort", "add", "Wrong", "--filter", 'platform eq "andriod"', "--yes")
+    assert (fault.code, "did you mean android?" in fault.err, "\n            ^" in fault.err) == (4, True, True)
+    assert run("cohort", "add", "Lent out").code == 0
+    listed = tmp_path / "lent.txt"
+    listed.write_text("KM-0001, KM-0011;NOBODY")
+    assert "1 identifier not known: NOBODY" in run("cohort", "put", "lent out", listed, "--yes").err
+    assert run("device", "list", "--cohort", 2).out.count("KM-00") == 2
+    shared = run("cohort", "show", "Crew phones", "--against", "Lent out")
+    assert "In both" in shared.out
+    why = run("cohort", "show", "Lent out", "--device", 3)
+    assert "not in" in why.out
+    assert "  yes  person.groups" in run("cohort", "show", "Crew phones", "--device", 3).out
+    edited = run("cohort", "edit", "Crew phones", "--filter", 'serial ew "1" and not (serial eq "KM-0001")', "--yes")
+    assert "leave" in edited.err
+    assert run("cohort", "take", "Lent out", "--filter", "serial pr", "--yes").code == 0
+    assert json.loads(run("cohort", "list", "-o", "json").out)[1]["devices"] == 0
+    s.pools.add(PoolNew(name="Apps", seats=1, filter='cohorts eq "crew phones"'))
+    used = run("cohort", "remove", "Crew phones")
+    assert (used.code, "pool “Apps”" in used.err) == (5, True)
+    assert run("cohort", "remove", "Lent out").code == 0
+    assert "idleDays" in run("cohort", "attributes").out
+    target = tmp_path / "out.xlsx"
+    assert run("device", "export", target, "--column", "name", "--column", "person.name").code == 0
+    assert pl.read_excel(target)["person.name"].to_list() == ["Maud Fenwick"] * 3
+    assert run("device", "export", tmp_path / "out.pdf").code == 2
+
+
+def test_people_leave_and_groups_hold_groups(run: Run, world: World, tmp_path: Path) -> None:
+    everybody = tmp_path / "all.csv"
+    everybody.write_text("user name,name,groups\nmaud,Maud Fenwick,Crew\nodo,Odo Gannet,Office\n")
+    assert run("person", "import", everybody, "--yes").code == 0
+    assert run("person", "set-groups", "Office", "crew").code == 0
+    assert json.loads(run("person", "groups", "-o", "json").out) == [
+        {"id": 1, "name": "Crew", "people": 1, "direct": 1, "groups": []}, {"id": 2, "name": "Office", "people": 2, "direct": 1, "groups": ["Crew"]},
+    ]  # fmt: skip
+    assert run("person", "set-groups", "Office", "Nobody").code == 2
+    everybody.write_text("user name\nmaud\n")
+    shown = run("person", "import", everybody, "--complete", "--yes")
+    assert "have left: the file does not name them" in shown.err
+    assert "Left" in run("person", "show", 2).out
+    assert run("person", "left", 2, "--back").code == 0
+    assert "Left" not in run("person", "show", 2).out

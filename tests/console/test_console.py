@@ -2,18 +2,20 @@
 
 from pathlib import Path
 
+import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 from tests.workbooks import xlsx
 from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
 
 from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.schemas.cohorts import CohortNew
 from sortitor.schemas.licences import PoolNew
 from sortitor.schemas.orders import OrderLineNew, OrderNew
 from sortitor.schemas.sweeps import RuleNew
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
-PAGES = ["/today", "/lots", "/lots/1", "/lots/2", "/orders", "/devices", "/devices/1", "/people", "/gate", "/names", "/arrivals", "/arrivals?tab=passes", "/licences", "/sweeps", "/journal"]
+PAGES = ["/today", "/lots", "/lots/1", "/lots/2", "/orders", "/devices", "/devices/1", "/cohorts", "/cohorts/1", "/cohorts/2", "/people", "/people?person=1", "/groups", "/gate", "/names", "/arrivals", "/arrivals?tab=passes", "/licences", "/sweeps", "/journal"]
 
 
 def furnish(world: World, tmp_path: Path) -> None:
@@ -28,6 +30,8 @@ def furnish(world: World, tmp_path: Path) -> None:
     s.lots.check(manifest(tmp_path, ["serial,imei,Karton", "KM-50,3.5E+14,7", "KM-51,,7"], "draft.csv"))
     s.orders.add(OrderNew(name="WL-1", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
     s.pools.add(PoolNew(name="Signage", seats=1))
+    s.cohorts.add(CohortNew(name="Deck", filter='site eq "Dunlin"'))
+    s.cohorts.add(CohortNew(name="Lent out"))
     s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
 
 
@@ -167,10 +171,10 @@ def test_devices_are_filtered_and_a_fault_is_pointed_at(page: Page, world: World
     furnish(world, tmp_path)
     page.goto("/devices")
     page.get_by_label("Filter", exact=True).fill('site sw "dun" and not (stage eq "retired")')
-    page.get_by_label("Filter", exact=True).press("Enter")
-    expect(page.get_by_text("1 device fits")).to_be_visible()
+    page.get_by_label("Filter", exact=True).press("Escape")
+    expect(page.get_by_text("1 device fits now")).to_be_visible()
     page.get_by_label("Filter", exact=True).fill('sitte eq "x"')
-    page.get_by_label("Filter", exact=True).press("Enter")
+    page.get_by_label("Filter", exact=True).press("Escape")
     expect(page.get_by_role("alert")).to_contain_text("did you mean site?")
 
 
@@ -278,3 +282,128 @@ def test_a_technicians_phone(page: Page, world: World, tmp_path: Path) -> None:
 def test_an_address_that_is_none(page: Page) -> None:
     page.goto("/nowhere")
     expect(page.get_by_role("heading")).to_contain_text("no such page")
+
+
+def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World, tmp_path: Path) -> None:
+    """From Today to a saved cohort without touching the mouse; suggestions are taken by arrows and Enter."""
+    furnish(world, tmp_path)
+
+    def go(name: str) -> None:
+        for _ in range(60):
+            page.keyboard.press("Tab")
+            if page.evaluate("document.activeElement.innerText || document.activeElement.getAttribute('aria-label') || ''").strip() == name:
+                page.keyboard.press("Enter")
+                return
+        raise AssertionError(f"{name} cannot be reached by Tab")
+
+    go("Cohorts")
+    expect(page.get_by_role("heading", name="Cohorts")).to_be_visible()
+    go("Add a cohort")
+    expect(page.get_by_label("Name", exact=True)).to_be_focused()
+    page.keyboard.type("Kelmars at Petrel")
+    field = page.get_by_role("combobox", name="Filter")
+    for _ in range(6):
+        page.keyboard.press("Tab")
+        if field.evaluate("(element) => element === document.activeElement"):
+            break
+    page.keyboard.type("sit")
+    expect(page.get_by_role("option", name="site site")).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("Enter")
+    page.keyboard.type("eq ")
+    page.keyboard.type('"Pe')
+    expect(page.get_by_role("option", name="Petrel")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(field).to_have_value('site eq "Petrel" ')
+    page.keyboard.press("Escape")
+    expect(page.get_by_text("1 device fits now")).to_be_visible()
+    go("Preview the cohort")
+    expect(page.get_by_role("dialog")).to_contain_text("devices in it")
+    go("Save the cohort")
+    expect(page.get_by_role("heading", name="Kelmars at Petrel")).to_be_visible()
+    expect(page.get_by_role("table", name="Members")).to_contain_text("KM-2")
+
+
+def test_a_filter_is_built_by_clicking_and_the_text_follows_and_back(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/devices")
+    field = page.get_by_role("combobox", name="Filter")
+    field.fill('site eq "Dunlin"')
+    field.press("Escape")
+    expect(page.get_by_text("1 device fits now")).to_be_visible()
+    page.get_by_role("button", name="Build by clicking").click()
+    expect(page.get_by_label("Attribute")).to_have_value("site")
+    page.get_by_label("Comparison").select_option("sw")
+    page.get_by_label("Value").fill("P")
+    page.get_by_label("Value").press("Tab")
+    expect(field).to_have_value('site sw "P"')
+    page.get_by_label("Holds or not").select_option("not")
+    expect(field).to_have_value('not (site sw "P")')
+    page.wait_for_url("**filter=not+(site+sw+%22P%22)**")
+    field.fill('not (site sw "P") and platform eq "andriod"')
+    field.press("Escape")
+    expect(page.get_by_role("alert")).to_contain_text("did you mean android")
+
+
+def test_members_change_while_one_looks(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    s = world.client()
+    page.goto("/cohorts/1")
+    expect(page.get_by_role("table", name="Members")).to_contain_text("KM-771234")
+    import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-888888,Kelmar,Dunlin"], "more.csv"))
+    expect(page.get_by_role("table", name="Members")).to_contain_text("KM-888888", timeout=15_000)
+    page.get_by_label("Number of the device").fill("2")
+    page.get_by_role("button", name="Explain").click()
+    expect(page.get_by_text("Device 2 is not in it.")).to_be_visible()
+    field = page.get_by_role("combobox", name="Who is in it")
+    field.fill('site eq "Petrel"')
+    field.press("Escape")
+    expect(page.get_by_text("1 would enter")).to_be_visible()
+    page.get_by_role("button", name="Preview the change").click()
+    confirm(page, "Save: 1 device in, 2 devices out")
+    expect(page.get_by_role("table", name="Members")).to_contain_text("KM-2")
+    page.get_by_role("button", name="Remove", exact=True).click()
+    page.wait_for_url("**/cohorts")
+
+
+def test_devices_by_bulk_view_and_file(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    page.goto("/devices?platform=android")
+    page.get_by_role("button", name="Columns").click()
+    page.get_by_label("IMEI").check()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("columnheader", name="IMEI")).to_be_visible()
+    page.get_by_role("button", name="Export").click()
+    with page.expect_download() as taken:
+        page.get_by_text("Workbook (XLSX)").click()
+    frame = pl.read_excel(taken.value.path())
+    assert "imei" in frame.columns
+    assert frame.height == page.get_by_role("table", name="Devices").get_by_role("row").count() - 1
+    page.get_by_label("Choose all shown").check()
+    page.get_by_label("List", exact=True).click()
+    page.get_by_role("option", name="Lent out").click()
+    page.get_by_role("button", name="Preview putting in").click()
+    confirm(page, f"Put {frame.height} devices in")
+    assert world.client().cohorts.show(2).devices == frame.height
+    page.get_by_role("button", name="Views").click()
+    page.get_by_label("Keep this list as").fill("With IMEIs")
+    page.get_by_role("button", name="Keep the view").click()
+    page.goto("/devices")
+    expect(page.get_by_role("columnheader", name="IMEI")).to_be_hidden()
+    page.get_by_role("button", name="Views").click()
+    page.get_by_text("With IMEIs").click()
+    expect(page.get_by_role("columnheader", name="IMEI")).to_be_visible()
+
+
+def test_somebody_leaves_and_groups_hold_groups(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    import_people(world.client(), tmp_path, "odo,Odo Gannet,,,,Officers")
+    page.goto("/people?person=1")
+    page.get_by_role("button", name="Has left").click()
+    expect(page.get_by_text("left on")).to_be_visible()
+    page.get_by_role("link", name="Groups", exact=True).click()
+    page.get_by_role("row", name="Officers").get_by_role("button", name="Groups in it").click()
+    page.get_by_label("Whoever is in these is in it").click()
+    page.get_by_role("option", name="Crew").click()
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="Set the groups").click()
+    expect(page.get_by_role("row", name="Officers")).to_contain_text("Crew")

@@ -6704,6 +6704,8 @@ export interface operations {
             query: {
                 digest: string;
                 reason?: string | null;
+                /** @description The file names everybody: whom it does not name has left */
+                complete?: boolean;
             };
             header?: never;
             path?: never;
@@ -6739,7 +6741,10 @@ export interface operations {
     };
     preview_import_api_v1_people_imports_preview_post: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The file names everybody: whom it does not name has left */
+                complete?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -52,12 +52,15 @@ def set_inner_groups(ctx: Coordinator, group_id: int, given: InnerGroups) -> Non
 
 
 @router.post("/people/imports/preview", openapi_extra=FILE_BODY)
-def preview_import(ctx: Coordinator, body: FileBody) -> Preview:
+def preview_import(ctx: Coordinator, body: FileBody, complete: Annotated[bool, Query(description="The file names everybody: whom it does not name has left")] = False) -> Preview:
     """What a CSV of people (user name, name, mail, department, site, groups) would change."""
-    return Preview.model_validate(people.preview_import(ctx, body))
+    return Preview.model_validate(people.preview_import(ctx, body, complete))
 
 
 @router.post("/people/imports/apply", openapi_extra=FILE_BODY)
-def apply_import(ctx: Coordinator, body: FileBody, digest: Annotated[str, Query()], reason: Annotated[str | None, Query(max_length=500)] = None) -> Preview:
+def apply_import(
+    ctx: Coordinator, body: FileBody, digest: Annotated[str, Query()], reason: Annotated[str | None, Query(max_length=500)] = None,
+    complete: Annotated[bool, Query(description="The file names everybody: whom it does not name has left")] = False,
+) -> Preview:  # fmt: skip
     """Import the people of a CSV as previewed."""
-    return Preview.model_validate(people.apply_import(ctx, body, digest, reason))
+    return Preview.model_validate(people.apply_import(ctx, body, digest, reason, complete))

@@ -19,19 +19,21 @@ def person() -> None:
 
 @person.command("import")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option("--complete", is_flag=True, help="The file names everybody: whom it does not name has left.")
 @change_options
 @click.pass_obj
-def import_people(obj: dict[str, Any], /, file: Path, yes: bool, reason: str | None) -> None:
+def import_people(obj: dict[str, Any], /, file: Path, complete: bool, yes: bool, reason: str | None) -> None:
     """Import people from a CSV: user name, name, mail, department, site, groups (separated by ;).
 
     \b
-    Example:
+    Examples:
       sortitor person import crew.csv
+      sortitor person import everybody.csv --complete
     """
     with connect(obj) as s:
-        preview = s.people.preview_import(file)
+        preview = s.people.preview_import(file, complete)
         agree(preview, yes)
-        s.people.apply_import(file, preview.digest, reason)
+        s.people.apply_import(file, preview.digest, reason, complete)
     talk("Imported. Next: sortitor person list")
 
 
@@ -87,4 +89,41 @@ def groups(obj: dict[str, Any], /, output: str) -> None:
       sortitor person groups
     """
     with connect(obj) as s:
-        write(s.people.groups(), output, {"Group": lambda g: g.name, "People": lambda g: g.people})
+        columns = {"Id": lambda g: g.id, "Group": lambda g: g.name, "People": lambda g: g.people, "By name": lambda g: g.direct, "Groups in it": lambda g: g.groups or None}
+        write(s.people.groups(), output, columns, "\nNext: sortitor person list --group NAME", "No groups yet; they come with people.")
+
+
+@person.command()
+@click.argument("person_id", type=int)
+@click.option("--back", is_flag=True, help="The person is back.")
+@click.option("--reason", help="Why, for the journal.")
+@click.pass_obj
+def left(obj: dict[str, Any], /, person_id: int, back: bool, reason: str | None) -> None:
+    """Note that somebody has left; the devices stay theirs and are listed as needing a hand.
+
+    \b
+    Example:
+      sortitor person left 17
+    """
+    with connect(obj) as s:
+        s.people.set_left(person_id, not back, reason)
+    talk(f"Noted. Next: sortitor person show {person_id}")
+
+
+@person.command("set-groups")
+@click.argument("group")
+@click.argument("inner", nargs=-1)
+@click.pass_obj
+def set_groups(obj: dict[str, Any], /, group: str, inner: tuple[str, ...]) -> None:
+    """Put exactly these groups into a group: whoever belongs to them belongs to it. None takes all out.
+
+    \b
+    Example:
+      sortitor person set-groups "All staff" Crew Office
+    """
+    with connect(obj) as s:
+        known = {g.name.casefold(): g.id for g in s.people.groups()}
+        if unknown := [name for name in (group, *inner) if name.casefold() not in known]:
+            raise click.UsageError(f"There is no group {unknown[0]!r}; see `sortitor person groups`.")
+        s.people.set_inner(known[group.casefold()], [known[name.casefold()] for name in inner])
+    talk("Set. Next: sortitor person groups")

@@ -82,13 +82,13 @@ class Accounts(_Noun):
 class People(_Noun):
     """People and groups."""
 
-    def preview_import(self, path: Path) -> Preview:
-        """What a CSV of people would change."""
-        return self._t.call(Preview, "POST", "/people/imports/preview", content=path.read_bytes(), headers={"Content-Type": "text/csv"})
+    def preview_import(self, path: Path, complete: bool = False) -> Preview:
+        """What a CSV of people would change. `complete`: it names everybody, so whom it does not name has left."""
+        return self._t.call(Preview, "POST", "/people/imports/preview", content=path.read_bytes(), params={"complete": complete}, headers={"Content-Type": "text/csv"})
 
-    def apply_import(self, path: Path, digest: str, reason: str | None = None) -> Preview:
+    def apply_import(self, path: Path, digest: str, reason: str | None = None, complete: bool = False) -> Preview:
         """Import the people as previewed."""
-        params = {"digest": digest} | ({"reason": reason} if reason else {})
+        params: dict[str, Any] = {"digest": digest, "complete": complete} | ({"reason": reason} if reason else {})
         return self._t.call(Preview, "POST", "/people/imports/apply", content=path.read_bytes(), params=params, headers={"Content-Type": "text/csv"})
 
     def list(self, query: str | None = None, group: str | None = None, most: int | None = None) -> Iterator[p.Person]:

@@ -20,35 +20,41 @@ from sortitor.store import people as store
 from sortitor.store.engine import Line
 
 
-def preview_import(ctx: Context, content: bytes) -> Preview:
-    """What a people file would change."""
+def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Preview:
+    """What a people file would change. `complete`: it names everybody, so whom it does not name has left."""
     with ctx.reading() as connection:
-        return _plan(connection, content)
+        return _plan(connection, content, complete)[0]
 
 
-def _plan(connection: Connection, content: bytes) -> Preview:
+def _plan(connection: Connection, content: bytes, complete: bool) -> tuple[Preview, list[int]]:
     counts = store.stage_import(connection, read_people(content))
     lines = store.staged_examples(connection)
-    touched = counts["new"] + counts["changed"]
-    return sealed(Preview(
+    gone = store.absent(connection) if complete else []
+    touched = counts["new"] + counts["changed"] + len(gone)
+    leavers = (Count("left", "have left: the file does not name them", len(gone), "warn" if gone else "plain"),) if complete else ()
+    shown = sealed(Preview(
         "Import people", f"Import {touched:,} {'person' if touched == 1 else 'people'}",
         (
             Count("new", "new people", counts["new"], "good"), Count("changed", "changed", counts["changed"]),
             Count("unchanged", "unchanged", counts["unchanged"]), Count("joins", "group memberships added", counts["joins"]),
             Count("leaves", "group memberships ended", counts["leaves"], "warn" if counts["leaves"] else "plain"),
+            *leavers,
         ),
-        tuple(Example(name, field, before, after) for name, field, before, after in lines), touched,
-    ), [counts, lines])  # fmt: skip
+        tuple([*(Example(name, "person", "here", "left") for _, name in gone[:25]), *(Example(name, field, before, after) for name, field, before, after in lines)][:50]), touched,
+    ), [counts, lines, gone])  # fmt: skip
+    return shown, [person_id for person_id, _ in gone]
 
 
-def apply_import(ctx: Context, content: bytes, digest: str, reason: str | None) -> Preview:
+def apply_import(ctx: Context, content: bytes, digest: str, reason: str | None, complete: bool = False) -> Preview:
     """Import the people of a file as previewed."""
     with ctx.changing() as connection:
-        preview = _plan(connection, content)
+        preview, gone = _plan(connection, content, complete)
         must_match(preview, digest)
         store.apply_import(connection)
+        if gone:
+            store.leave(connection, gone, ctx.now)
         counts = {count.key: count.count for count in preview.counts}
-        ctx.record(connection, "people.import", "people", f"People imported: {counts['new']} new, {counts['changed']} changed", reason=reason,
+        ctx.record(connection, "people.import", "people", f"People imported: {counts['new']} new, {counts['changed']} changed" + (f", {len(gone)} left" if gone else ""), reason=reason,
                    before={line.subject: {line.field: line.before} for line in preview.examples}, after=counts)  # fmt: skip
         return preview
 

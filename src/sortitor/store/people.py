@@ -133,6 +133,15 @@ def staged_examples(connection: Connection, limit: int = 50) -> list[tuple[str, 
         return cast(list[tuple[str, str, str | None, str | None]], cursor.fetchall())
 
 
+def absent(connection: Connection) -> list[tuple[int, str]]:
+    """`(id, name)` of people who came by file before and are not among the staged; whom a provider pushes is its own business."""
+    with raw(connection).cursor() as cursor:
+        cursor.execute(
+            "SELECT id, name FROM people p WHERE left_at IS NULL AND pushed IS NULL AND NOT EXISTS (SELECT FROM incoming i WHERE lower(i.user_name) = lower(p.user_name)) ORDER BY id"
+        )
+        return cast(list[tuple[int, str]], cursor.fetchall())
+
+
 def apply_import(connection: Connection) -> None:
     """Write the staged people and their memberships; a blank cell leaves what is known."""
     updates = ", ".join(f"{f} = coalesce(EXCLUDED.{f}, people.{f})" for f in _FIELDS)
