@@ -117,10 +117,10 @@ def recompute(connection: Connection, cohort_id: int, condition: ColumnElement[b
     if condition is None:
         connection.execute(delete(cohort_members).where(inside))
         return
-    fitting = select(devices.c.id).where(condition)
-    connection.execute(delete(cohort_members).where(inside, cohort_members.c.device_id.not_in(fitting)))
-    known = select(cohort_members.c.device_id).where(inside)
-    new = select(literal(cohort_id, BigInteger), devices.c.id).where(condition, devices.c.id.not_in(known))
+    # By anti-joins: a list of many ids would be gone through once for every device.
+    fits = select(devices.c.id).where(devices.c.id == cohort_members.c.device_id, condition).correlate(cohort_members).exists()
+    connection.execute(delete(cohort_members).where(inside, ~fits))
+    new = select(literal(cohort_id, BigInteger), devices.c.id).where(condition, ~member_of(cohort_id)).order_by(devices.c.id)
     connection.execute(insert(cohort_members).from_select(["cohort_id", "device_id"], new))
 
 
@@ -152,7 +152,7 @@ def moving(connection: Connection) -> dict[str, Filter]:
 
 def member_of(cohort_id: int) -> ColumnElement[bool]:
     """The condition on `devices` of being kept as a member."""
-    return devices.c.id.in_(select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id))
+    return exists(select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id, cohort_members.c.device_id == devices.c.id))
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
