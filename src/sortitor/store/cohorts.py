@@ -20,6 +20,7 @@ from sqlalchemy import (
     Connection,
     case,
     delete,
+    exists,
     func,
     insert,
     literal,
