@@ -105,8 +105,11 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
         return or_(found, devices.c.person_id.is_(None)) if c.attribute == "person.left" and c.value is False else found
     if c.attribute in _ORDER:
         return exists(select(orders.c.id).where(func.lower(orders.c.name) == func.lower(devices.c.order_name), _one(_ORDER[c.attribute], attribute.kind, c)))
-    column = _COLUMNS[c.attribute] if c.attribute in _COLUMNS else _derived(c.attribute, now)
-    return func.coalesce(_one(column, attribute.kind, c), false())
+    if c.attribute in _COLUMNS and attribute.kind is not Kind.VERSION:
+        column = _COLUMNS[c.attribute]
+        # Never null, and still plain enough for an index.
+        return and_(column.is_not(None), _one(column, attribute.kind, c))
+    return func.coalesce(_one(_COLUMNS[c.attribute] if c.attribute in _COLUMNS else _derived(c.attribute, now), attribute.kind, c), false())
 
 
 def _any_of(c: Comparison) -> ColumnElement[bool]:
@@ -134,11 +137,13 @@ def _one(column: ColumnElement[Any], kind: Kind, c: Comparison) -> ColumnElement
         parts = func.string_to_array(func.regexp_replace(column, r"(\.0+)+$", ""), ".", type_=ARRAY(Text))
         column = case((column.regexp_match(r"^[0-9]{1,9}(\.[0-9]{1,9}){0,7}$"), cast(parts, ARRAY(BigInteger))), else_=None)
         value = cast(literal(list(c.value), ARRAY(Integer)), ARRAY(BigInteger))  # type: ignore[arg-type]
-    elif kind in (Kind.TEXT, Kind.TOKEN):
-        column = func.lower(column)
-        value = literal(c.value, Text)
-        # An empty text counts as a missing one.
-        return and_(column != "", _compare(column, c.operator, value))
+    elif kind is Kind.TOKEN:
+        # Words are kept in lower case, and the parser knows no others.
+        return column == literal(c.value, Text)
+    elif kind is Kind.TEXT:
+        found = _compare(func.lower(column), c.operator, literal(c.value, Text))
+        # An empty text counts as a missing one, which only the empty text does not notice.
+        return found if c.value else and_(column != "", found)
     return _compare(column, c.operator, value)
 
 
