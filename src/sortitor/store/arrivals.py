@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, func, insert, select, update
 
 from sortitor.core.vocabulary import Outcome, Stage
-from sortitor.store.cohorts import settle
+from sortitor.store.cohorts import settle_one
 from sortitor.store.engine import Line
 from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
 
@@ -78,7 +78,7 @@ def add_device(connection: Connection, values: Mapping[str, Any], keys: Sequence
     """A device that nobody announced, with its identifiers."""
     device_id = connection.execute(insert(devices).values(**values).returning(devices.c.id)).scalar_one()
     _write_identifiers(connection, device_id, keys)
-    settle(connection, "SELECT %(device)s::bigint AS id", None, {"device": device_id})
+    settle_one(connection, device_id, None)
     return device_id
 
 
@@ -86,7 +86,7 @@ def add_identifiers(connection: Connection, device_id: int, keys: Sequence[Mappi
     """Identifiers that the device itself stated."""
     if keys:
         _write_identifiers(connection, device_id, keys)
-        settle(connection, "SELECT %(device)s::bigint AS id", {"identifiers"}, {"device": device_id})
+        settle_one(connection, device_id, {"identifiers"})
 
 
 def _write_identifiers(connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]) -> None:

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from functools import lru_cache
+from hashlib import sha256
 from typing import Any, cast
 
 from psycopg import AsyncConnection
@@ -18,6 +19,7 @@ from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
+    Select,
     case,
     delete,
     exists,
@@ -38,6 +40,7 @@ from sortitor.store.filters import compiled, touched_by
 from sortitor.store.tables import cohort_counts, cohort_members, cohorts, devices, pools, sweep_rules
 
 _LOCK = 7_302
+_SOME = "/* devices */"
 _SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
 _KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
 #: Cohorts whose members are kept: `(id, filter)`.
@@ -47,21 +50,13 @@ Kept = tuple[tuple[int, str], ...]
 # ---- settling -----------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
-    """SQL for the driver, with the values that belong to it."""
-
-    sql: str
-    values: Mapping[str, Any]
-
-
 @lru_cache(maxsize=4096)
 def _read(filter_text: str) -> Filter:
     return parse(filter_text)
 
 
 @lru_cache(maxsize=256)
-def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> Statement | None:
+def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | None:
     """The statement that brings the memberships of touched devices to what the filters say; None where no filter can notice.
 
     moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the devices as `id`.
@@ -72,32 +67,60 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> Statemen
     # Nothing here depends on the present moment: cohorts that time moves are not kept.
     each = array[Any]([case((compiled(found, datetime.min.replace(tzinfo=UTC)), cohort_id)) for cohort_id, found in concerned], type_=BigInteger())
     fits = select(devices.c.id.label("device_id"), func.unnest(func.array_remove(each, None)).label("cohort_id"))
-    made = fits.where(devices.c.id.in_(text("SELECT id FROM touched"))).compile(dialect=postgresql.psycopg.dialect())  # type: ignore[no-untyped-call]
-    sql = f"""
+    # With the values written out: what was prepared once is then run by its name, whatever it says.
+    made = written(fits.where(devices.c.id.in_(text("SELECT id FROM touched"))))
+    ids = ", ".join(str(cohort_id) for cohort_id, _ in concerned)
+    return f"""
         WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
-            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id AND m.cohort_id = ANY (%(concerned)s)
+            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id AND m.cohort_id IN ({ids})
             AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id AND f.cohort_id = m.cohort_id)
         )
         INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FROM fits ORDER BY cohort_id, device_id ON CONFLICT DO NOTHING
-        """  # noqa: S608 - made of our own statements
-    return Statement(sql, {**made.params, "concerned": [cohort_id for cohort_id, _ in concerned]})
+        """  # noqa: S608 - made of our own statements, values written out by the dialect
 
 
-def settle(connection: Connection, touched: str, moved: Iterable[str] | None, values: Mapping[str, Any] | None = None) -> None:
+def settle(connection: Connection, touched: str, moved: Iterable[str] | None) -> None:
     """Settle the devices that a change of devices touched; the last step of its transaction. Arguments as in `settling`."""
     with raw(connection).cursor() as cursor:
         cursor.execute(_SHARED)
         kept = cast(Kept, tuple(cursor.execute(_KEPT).fetchall()))
         if (statement := settling(kept, None if moved is None else frozenset(moved), touched)) is not None:
-            cursor.execute(statement.sql, {**statement.values, **(values or {})})
+            cursor.execute(_literal(statement))
+
+
+def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | None) -> None:
+    """The same for one device, by a statement that the connection has planned before: planning takes longer than running it."""
+    driver = raw(connection)
+    with driver.cursor() as cursor:
+        cursor.execute(_SHARED)
+        kept = cast(Kept, tuple(cursor.execute(_KEPT).fetchall()))
+        if (statement := settling(kept, None if moved is None else frozenset(moved), "SELECT $1 AS id")) is None:
+            return
+        name = f"settle_{sha256(statement.encode()).hexdigest()[:24]}"
+        # Asked each time: the driver throws away what is prepared, ours too, whenever a table goes or a transaction rolls back.
+        if cursor.execute("SELECT FROM pg_prepared_statements WHERE name = %s", [name]).fetchone() is None:
+            cursor.execute(_literal(f"PREPARE {name} (bigint) AS {statement}"))
+        cursor.execute(_literal(f"EXECUTE {name} ({int(device_id)})"))
+
+
+def written(query: Select[Any]) -> str:
+    """The query as SQL with its values written out."""
+    dialect = postgresql.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
+    return str(query.compile(dialect=dialect, compile_kwargs={"literal_binds": True}))
+
+
+def _literal(statement: str) -> Any:
+    """A statement that takes no values, for the driver."""
+    return statement.encode()
 
 
 async def settle_async(connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]) -> None:
     """The same for check-ins."""
     await connection.execute(_SHARED)
     kept = tuple(await (await connection.execute(_KEPT)).fetchall())
-    if (statement := settling(kept, frozenset(moved), "SELECT unnest(%(touched)s::bigint[]) AS id")) is not None:
-        await connection.execute(statement.sql, {**statement.values, "touched": list(ids)})
+    if (statement := settling(kept, frozenset(moved), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id")) is not None:
+        # The first thing that the statement says.
+        await connection.execute(_literal(statement.replace(_SOME, ", ".join(str(int(one)) for one in ids), 1)))
 
 
 def hold_still(connection: Connection) -> None:
@@ -105,10 +128,10 @@ def hold_still(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
-def settle_leaning(connection: Connection, touched: str, moved: Iterable[str], values: Mapping[str, Any] | None = None) -> None:
+def settle_leaning(connection: Connection, touched: str, moved: Iterable[str]) -> None:
     """Settle the devices that lean on what was changed: a person, a group, an order."""
     hold_still(connection)
-    settle(connection, touched, moved, values)
+    settle(connection, touched, moved)
 
 
 def recompute(connection: Connection, cohort_id: int, condition: ColumnElement[bool] | None) -> None:

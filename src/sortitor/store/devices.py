@@ -30,7 +30,7 @@ from sortitor.core.naming import FIELDS as NAMING_FIELDS
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
-from sortitor.store.cohorts import member_of, settle
+from sortitor.store.cohorts import member_of, settle, settle_one
 from sortitor.store.engine import Line, raw
 from sortitor.store.filters import SEEN, columns, compiled
 from sortitor.store.tables import cohorts, devices, groups, holds, identifiers, orders, people
@@ -313,7 +313,10 @@ def _write_patches(connection: Connection, entry_id: int, keys: Iterable[str], s
             cursor.execute(sql.SQL(_PATCH_IDENTIFIERS).format(source=source), values)
         if "maker" in keys:
             cursor.execute(sql.SQL(_PATCH_MAKERS).format(source=source), values)
-    settle(connection, f"SELECT device_id AS id FROM ({source.as_string()}) AS changed", keys, values)  # noqa: S608 - one of the two above
+    if "device" in values:
+        settle_one(connection, values["device"], keys)
+    else:
+        settle(connection, "SELECT device_id AS id FROM patches", keys)
 
 
 def patch_one(connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]) -> None:

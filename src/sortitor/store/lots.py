@@ -335,7 +335,7 @@ def write_devices(connection: Connection, lot_id: int, entry_id: int, decided: D
     merge_devices(connection, entry_id, decided.merges, now)
     _change_devices(connection, entry_id, decided, now, counting)
     # Last, since whoever changes a cohort waits for it.
-    cohorts.settle(connection, "SELECT id FROM devices WHERE lot_id = %(lot)s", None, {"lot": lot_id})
+    cohorts.settle(connection, f"SELECT id FROM devices WHERE lot_id = {int(lot_id)}", None)  # noqa: S608 - a number
 
 
 def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: Decided, now: datetime, counting: Counting) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import Connection, func, insert, select, update
 
-from sortitor.store.cohorts import settle_leaning
+from sortitor.store.cohorts import settle_leaning, written
 from sortitor.store.engine import Line
 from sortitor.store.tables import devices, order_lines, orders
 
@@ -54,7 +54,8 @@ def change(connection: Connection, order_id: int, values: Mapping[str, Any], giv
 
 def _settle(connection: Connection, names: Sequence[str]) -> None:
     """Bring cohorts to what is now known of the orders of these names."""
-    settle_leaning(connection, "SELECT id FROM devices WHERE lower(order_name) = ANY (%(orders)s)", {"order"}, {"orders": [name.lower() for name in names]})
+    touched = select(devices.c.id).where(func.lower(devices.c.order_name).in_([name.lower() for name in names]))
+    settle_leaning(connection, written(touched), {"order"})
 
 
 def _write_lines(connection: Connection, order_id: int, given: Sequence[Mapping[str, Any]]) -> None:

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, func, or_, select, update
 
 from sortitor.core.lifecycle import COUNTED
 from sortitor.store import bulk, groups
-from sortitor.store.cohorts import settle_leaning
+from sortitor.store.cohorts import settle_leaning, written
 from sortitor.store.engine import Line, raw
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
@@ -184,4 +184,4 @@ def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> 
 
 def settle_one(connection: Connection, ids: Collection[int]) -> None:
     """Bring cohorts to what is now known of people."""
-    settle_leaning(connection, "SELECT id FROM devices WHERE person_id = ANY (%(people)s)", {"person"}, {"people": list(ids)})
+    settle_leaning(connection, written(select(devices.c.id).where(devices.c.person_id.in_(list(ids)))), {"person"})
