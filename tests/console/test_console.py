@@ -296,18 +296,26 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World
                 return
         raise AssertionError(f"{name} cannot be reached by Tab")
 
-    go("Cohorts")
+    for _ in range(60):
+        page.keyboard.press("Tab")
+        if page.evaluate("document.activeElement.closest('[aria-label=Pages]') !== null"):
+            break
+    for _ in range(15):
+        if page.evaluate("document.activeElement.innerText").strip() == "Cohorts":
+            break
+        page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Cohorts")).to_be_visible()
     go("Add a cohort")
     expect(page.get_by_label("Name", exact=True)).to_be_focused()
     page.keyboard.type("Kelmars at Petrel")
-    field = page.get_by_role("combobox", name="Filter")
+    field = page.get_by_role("textbox", name="Filter")
     for _ in range(6):
         page.keyboard.press("Tab")
         if field.evaluate("(element) => element === document.activeElement"):
             break
     page.keyboard.type("sit")
-    expect(page.get_by_role("option", name="site site")).to_have_attribute("aria-selected", "true")
+    expect(page.get_by_role("option", name="site site", exact=True)).to_have_attribute("aria-selected", "true")
     page.keyboard.press("Enter")
     page.keyboard.type("eq ")
     page.keyboard.type('"Pe')
@@ -326,7 +334,7 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World
 def test_a_filter_is_built_by_clicking_and_the_text_follows_and_back(page: Page, world: World, tmp_path: Path) -> None:
     furnish(world, tmp_path)
     page.goto("/devices")
-    field = page.get_by_role("combobox", name="Filter")
+    field = page.get_by_role("textbox", name="Filter")
     field.fill('site eq "Dunlin"')
     field.press("Escape")
     expect(page.get_by_text("1 device fits now")).to_be_visible()
@@ -354,7 +362,7 @@ def test_members_change_while_one_looks(page: Page, world: World, tmp_path: Path
     page.get_by_label("Number of the device").fill("2")
     page.get_by_role("button", name="Explain").click()
     expect(page.get_by_text("Device 2 is not in it.")).to_be_visible()
-    field = page.get_by_role("combobox", name="Who is in it")
+    field = page.get_by_role("textbox", name="Who is in it")
     field.fill('site eq "Petrel"')
     field.press("Escape")
     expect(page.get_by_text("1 would enter")).to_be_visible()
@@ -379,14 +387,14 @@ def test_devices_by_bulk_view_and_file(page: Page, world: World, tmp_path: Path)
     assert "imei" in frame.columns
     assert frame.height == page.get_by_role("table", name="Devices").get_by_role("row").count() - 1
     page.get_by_label("Choose all shown").check()
-    page.get_by_label("List", exact=True).click()
+    page.get_by_label("List", exact=True).click(force=True)
     page.get_by_role("option", name="Lent out").click()
     page.get_by_role("button", name="Preview putting in").click()
     confirm(page, f"Put {frame.height} devices in")
     assert world.client().cohorts.show(2).devices == frame.height
     page.get_by_role("button", name="Views").click()
     page.get_by_label("Keep this list as").fill("With IMEIs")
-    page.get_by_role("button", name="Keep the view").click()
+    page.get_by_role("button", name="Keep the view").last.click()
     page.goto("/devices")
     expect(page.get_by_role("columnheader", name="IMEI")).to_be_hidden()
     page.get_by_role("button", name="Views").click()
@@ -402,7 +410,7 @@ def test_somebody_leaves_and_groups_hold_groups(page: Page, world: World, tmp_pa
     expect(page.get_by_text("left on")).to_be_visible()
     page.get_by_role("link", name="Groups", exact=True).click()
     page.get_by_role("row", name="Officers").get_by_role("button", name="Groups in it").click()
-    page.get_by_label("Whoever is in these is in it").click()
+    page.get_by_label("Whoever is in these is in it").click(force=True)
     page.get_by_role("option", name="Crew").click()
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Set the groups").click()

@@ -127,8 +127,8 @@ watch(model, check, { immediate: true })
     <label :for="id">{{ label }}</label>
     <div class="box" :class="{ bad: fault && !choices.length }">
       <textarea
-        :id="id" ref="area" v-model="model" class="mono" rows="1" spellcheck="false" autocomplete="off" role="combobox" aria-autocomplete="list" :aria-expanded="choices.length > 0"
-        :aria-controls="`${id}-list`" :aria-activedescendant="active >= 0 ? `${id}-${active}` : undefined" :aria-describedby="`${id}-state`" :aria-invalid="fault !== ''"
+        :id="id" ref="area" v-model="model" class="mono" rows="1" spellcheck="false" autocomplete="off" aria-autocomplete="list"
+        :aria-controls="choices.length ? `${id}-list` : undefined" :aria-activedescendant="active >= 0 ? `${id}-${active}` : undefined" :aria-describedby="`${id}-state`" :aria-invalid="fault !== ''"
         placeholder="site eq &quot;Quillharbour&quot; and idleDays ge 90" @input="suggest" @focus="suggest" @click="suggest" @blur="choices = []" @keydown="key"
       />
       <v-btn size="small" variant="text" :aria-pressed="building" @click="build">{{ building ? 'Only the text' : 'Build by clicking' }}</v-btn>
