@@ -28,6 +28,7 @@ const fault = ref('')
 const building = ref(false)
 let timer: ReturnType<typeof setTimeout> | undefined
 let asked = 0
+let suggested = 0
 
 function check() {
   clearTimeout(timer)
@@ -62,6 +63,7 @@ async function suggest() {
   if (!field) return
   const { what, attribute, typed } = expected(field.value.slice(0, field.selectionStart), known.value)
   const begins = typed.toLowerCase()
+  const turn = ++suggested
   let found: Choice[]
   if (what === 'attribute') {
     found = [...known.value.values()].filter((one) => one.name.toLowerCase().includes(begins)).map((one) => ({ text: one.name, title: one.name, hint: one.meaning }))
@@ -70,11 +72,15 @@ async function suggest() {
     found = (attribute?.operators ?? []).filter((one) => one.startsWith(begins)).map((one) => ({ text: one, title: one, hint: words[one] ?? '' }))
   } else if (what === 'value') {
     const begun = typed.replace(/^"/, '')
+    // What no longer fits goes at once: Enter must not take it while the service is asked.
+    choices.value = choices.value.filter((one) => one.title.toLowerCase().startsWith(begun.toLowerCase()))
+    active.value = choices.value.length ? 0 : -1
     const values = attribute?.words.length ? attribute.words.filter((one) => one.startsWith(begun.toLowerCase())) : attribute?.kind === 'truth' ? ['true', 'false'] : attribute?.suggests ? await valuesOf(attribute.name, begun) : []
     found = values.map((one) => ({ text: attribute?.kind === 'truth' ? one : JSON.stringify(one), title: one, hint: '' }))
   } else {
     found = ['and', 'or'].filter((one) => one.startsWith(begins)).map((one) => ({ text: one, title: one, hint: words[one] ?? '' }))
   }
+  if (turn !== suggested) return
   choices.value = found.slice(0, 12)
   active.value = typed && found.length ? 0 : -1
 }
