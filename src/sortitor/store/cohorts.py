@@ -164,11 +164,6 @@ def one(connection: Connection, cohort_id: int, lock: bool = False) -> Line | No
     return connection.execute(query.with_for_update(of=cohorts) if lock else query).one_or_none()
 
 
-def by_name(connection: Connection, name: str) -> Line | None:
-    """The cohort of a name, without regard to case."""
-    return connection.execute(select(cohorts, _MEMBERS).where(func.lower(cohorts.c.name) == name.strip().lower())).one_or_none()
-
-
 def moving(connection: Connection) -> dict[str, Filter]:
     """Name → filter of the cohorts that time moves."""
     return {row.name: _read(row.filter) for row in connection.execute(select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving))}
