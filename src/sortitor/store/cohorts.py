@@ -7,28 +7,30 @@ sees what the first has committed, so no pair of changes can leave a member that
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from functools import lru_cache
 from hashlib import sha256
-from typing import Any, cast
+from typing import Any
 
-from psycopg import AsyncConnection
+from psycopg import AsyncConnection, Cursor
 from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
     Select,
+    Text,
     case,
     delete,
     exists,
     func,
     insert,
     literal,
+    or_,
     select,
     text,
-    tuple_,
     update,
 )
 from sqlalchemy.dialects import postgresql
@@ -36,15 +38,35 @@ from sqlalchemy.dialects.postgresql import array
 
 from sortitor.core.filters import Filter, attributes, parse
 from sortitor.store.engine import Line, raw
-from sortitor.store.filters import compiled, touched_by
-from sortitor.store.tables import cohort_counts, cohort_members, cohorts, devices, pools, sweep_rules
+from sortitor.store.filters import compiled, said_of, touched_by, worked_out
+from sortitor.store.tables import cohort_counts, cohort_members, cohorts, devices, installation, pools, sweep_rules
 
 _LOCK = 7_302
 _SOME = "/* devices */"
 _SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
 _KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
-#: Cohorts whose members are kept: `(id, filter)`.
-Kept = tuple[tuple[int, str], ...]
+_PREPARED = "SELECT name FROM pg_prepared_statements WHERE starts_with(name, 'settle_')"
+#: A mark that every change of a cohort sets anew: filters known under it need not be read again.
+_MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """Cohorts whose members are kept, as `(id, filter)`, under the mark that they were read with."""
+
+    mark: str
+    filters: tuple[tuple[int, str], ...] = field(compare=False)
+
+
+#: The latest by mark; a handful, since a process works on one database and marks do not come back.
+_KNOWN: dict[str, Kept] = {}
+_MOST_KNOWN = 8
+
+
+def _known(mark: str, filters: Sequence[Any]) -> Kept:
+    if len(_KNOWN) >= _MOST_KNOWN:
+        _KNOWN.clear()
+    return _KNOWN.setdefault(mark, Kept(mark, tuple(filters)))
 
 
 # ---- settling -----------------------------------------------------------------------------------------------
@@ -61,14 +83,15 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | No
 
     moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the devices as `id`.
     """
-    concerned = [(cohort_id, found) for cohort_id, found in ((i, _read(f)) for i, f in kept) if moved is None or touched_by(attributes(found), moved)]
+    concerned = [(cohort_id, found) for cohort_id, found in ((i, _read(f)) for i, f in kept.filters) if moved is None or touched_by(attributes(found), moved)]
     if not concerned:
         return None
     # Nothing here depends on the present moment: cohorts that time moves are not kept.
-    each = array[Any]([case((compiled(found, datetime.min.replace(tzinfo=UTC)), cohort_id)) for cohort_id, found in concerned], type_=BigInteger())
-    fits = select(devices.c.id.label("device_id"), func.unnest(func.array_remove(each, None)).label("cohort_id"))
+    # Offset, so that the planner does not put what was worked out back into every comparison.
+    facts = worked_out(select(devices).where(devices.c.id.in_(text("SELECT id FROM touched")))).offset(0).subquery()
+    each = array[Any]([case((said_of(facts, compiled(found, datetime.min.replace(tzinfo=UTC))), cohort_id)) for cohort_id, found in concerned], type_=BigInteger())
     # With the values written out: what was prepared once is then run by its name, whatever it says.
-    made = written(fits.where(devices.c.id.in_(text("SELECT id FROM touched"))))
+    made = written(select(facts.c.id.label("device_id"), func.unnest(func.array_remove(each, None)).label("cohort_id")))
     ids = ", ".join(str(cohort_id) for cohort_id, _ in concerned)
     return f"""
         WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
@@ -82,25 +105,39 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | No
 def settle(connection: Connection, touched: str, moved: Iterable[str] | None) -> None:
     """Settle the devices that a change of devices touched; the last step of its transaction. Arguments as in `settling`."""
     with raw(connection).cursor() as cursor:
-        cursor.execute(_SHARED)
-        kept = cast(Kept, tuple(cursor.execute(_KEPT).fetchall()))
+        kept, _ = _held(cursor)
         if (statement := settling(kept, None if moved is None else frozenset(moved), touched)) is not None:
             cursor.execute(_literal(statement))
 
 
 def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | None) -> None:
     """The same for one device, by a statement that the connection has planned before: planning takes longer than running it."""
-    driver = raw(connection)
-    with driver.cursor() as cursor:
-        cursor.execute(_SHARED)
-        kept = cast(Kept, tuple(cursor.execute(_KEPT).fetchall()))
+    with raw(connection).cursor() as cursor:
+        kept, prepared = _held(cursor)
         if (statement := settling(kept, None if moved is None else frozenset(moved), "SELECT $1 AS id")) is None:
             return
-        name = f"settle_{sha256(statement.encode()).hexdigest()[:24]}"
-        # Asked each time: the driver throws away what is prepared, ours too, whenever a table goes or a transaction rolls back.
-        if cursor.execute("SELECT FROM pg_prepared_statements WHERE name = %s", [name]).fetchone() is None:
-            cursor.execute(_literal(f"PREPARE {name} (bigint) AS {statement}"))
-        cursor.execute(_literal(f"EXECUTE {name} ({int(device_id)})"))
+        name = _name_of(statement)
+        make = "" if name in prepared else f"PREPARE {name} (bigint) AS {statement}; "
+        cursor.execute(_literal(f"{make}EXECUTE {name} ({int(device_id)})"))
+
+
+def _held(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
+    """The cohorts, which stay as they are until the transaction ends, and what the connection has planned.
+
+    In one round trip, each part with a view of its own. What is planned is asked each time: the driver throws it away, ours too,
+    whenever a table goes or a transaction rolls back.
+    """
+    cursor.execute(_literal(f"{_SHARED}; {_MARK}; {_PREPARED}"))
+    cursor.nextset()
+    mark = cursor.fetchall()[0][0]
+    cursor.nextset()
+    prepared = {row[0] for row in cursor.fetchall()}
+    return _KNOWN.get(mark) or _known(mark, cursor.execute(_KEPT).fetchall()), prepared
+
+
+@lru_cache(maxsize=256)
+def _name_of(statement: str) -> str:
+    return f"settle_{sha256(statement.encode()).hexdigest()[:24]}"
 
 
 def written(query: Select[Any]) -> str:
@@ -117,7 +154,8 @@ def _literal(statement: str) -> Any:
 async def settle_async(connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]) -> None:
     """The same for check-ins."""
     await connection.execute(_SHARED)
-    kept = tuple(await (await connection.execute(_KEPT)).fetchall())
+    [[mark]] = await (await connection.execute(_MARK)).fetchall()
+    kept = _KNOWN.get(mark) or _known(mark, await (await connection.execute(_KEPT)).fetchall())
     if (statement := settling(kept, frozenset(moved), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id")) is not None:
         # The first thing that the statement says.
         await connection.execute(_literal(statement.replace(_SOME, ", ".join(str(int(one)) for one in ids), 1)))
@@ -176,17 +214,24 @@ def member_of(cohort_id: int) -> ColumnElement[bool]:
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new cohort's id; its members follow by `recompute` or `change_list`."""
+    _mark_anew(connection)
     return connection.execute(insert(cohorts).values(**values).returning(cohorts.c.id)).scalar_one()
 
 
 def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) -> None:
     """Set a cohort's columns and count its revision up."""
+    _mark_anew(connection)
     connection.execute(update(cohorts).where(cohorts.c.id == cohort_id).values(**values, revision=cohorts.c.revision + 1))
+
+
+def _mark_anew(connection: Connection) -> None:
+    connection.execute(update(installation).where(installation.c.key == "cohorts").values(value=func.gen_random_uuid().cast(Text)))
 
 
 def remove(connection: Connection, cohort_id: int) -> None:
     """Forget a cohort; its members go with it."""
     hold_still(connection)
+    _mark_anew(connection)
     connection.execute(delete(cohorts).where(cohorts.c.id == cohort_id))
 
 
@@ -221,20 +266,18 @@ class Tally:
     spread: Sequence[tuple[str, str, int]]
 
 
-def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None) -> Tally:
-    """Count a new condition, against a former one, in one pass over the fleet."""
+def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool]) -> Tally:
+    """Count a new condition against a former one, in one pass over the fleet."""
     columns = (devices.c.platform, devices.c.site, devices.c.stage)
-    numbers = [func.count().filter(new), *([func.count().filter(new, ~former), func.count().filter(former, ~new)] if former is not None else [literal(0), literal(0)])]
-    query = select(func.grouping(*columns), *columns, *numbers).where(new if former is None else new | former)
-    found = connection.execute(query.group_by(func.grouping_sets(*(tuple_(column) for column in columns), tuple_()))).all()
-    total = next((row for row in found if row[0] == _ALL), (0, None, None, None, 0, 0, 0))
-    places = {3: 0, 5: 1, 6: 2}
-    spread = [(columns[places[row[0]]].name, row[1 + places[row[0]]] or "", row[4]) for row in found if row[0] in places and row[4]]
-    return Tally(total[4], total[5], total[6], sorted(spread, key=lambda one: -one[2]))
-
-
-#: GROUPING of the line over everything.
-_ALL = 7
+    each = select(*columns, new.label("fits"), former.label("were")).subquery()
+    numbers = (func.count().filter(each.c.fits), func.count().filter(each.c.fits, ~each.c.were), func.count().filter(each.c.were, ~each.c.fits))
+    places = [each.c[column.name] for column in columns]
+    found = connection.execute(select(*places, *numbers).where(or_(each.c.fits, each.c.were)).group_by(*places)).all()
+    spread = Counter[tuple[str, str]]()
+    for *values, fit, _, _ in found:
+        spread.update({(column.name, value or ""): fit for column, value in zip(columns, values, strict=True) if fit})
+    fit, enter, leave = (sum(row[place] for row in found) for place in (3, 4, 5))
+    return Tally(fit, enter, leave, [(field, value, number) for (field, value), number in spread.most_common()])
 
 
 def overlap(connection: Connection, one: ColumnElement[bool], other: ColumnElement[bool]) -> tuple[int, int, int]:

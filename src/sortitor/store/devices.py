@@ -17,7 +17,6 @@ from sqlalchemy import (
     and_,
     func,
     literal,
-    literal_column,
     or_,
     select,
     tuple_,
@@ -32,13 +31,8 @@ from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
 from sortitor.store.cohorts import member_of, settle, settle_one
 from sortitor.store.engine import Line, raw
-from sortitor.store.filters import SEEN, columns, compiled
-from sortitor.store.tables import cohorts, devices, groups, holds, identifiers, orders, people
-
-_SORTS: dict[str, ColumnElement[Any]] = {
-    "id": devices.c.id, "name": func.lower(devices.c.name), "site": devices.c.site, "model": devices.c.model, "stage": devices.c.stage, "seen": SEEN,
-}  # fmt: skip
-SORTS = tuple(_SORTS)
+from sortitor.store.filters import columns, compiled, leading, said_of
+from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
 
 def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
@@ -77,7 +71,7 @@ def _search(query: str) -> ColumnElement[bool]:
     values = {value for kind in IdentifierKind if (value := check_one(kind, text)[0])} or {text.upper()}
     parts = [
         select(identifiers.c.device_id).where(identifiers.c.value.in_(values)),
-        select(devices.c.id).where(func.lower(devices.c.name).like(f"{lower}%")),
+        select(devices.c.id).where(func.starts_with(folded(devices.c.name), text.lower())),
         select(devices.c.id).where(func.lower(devices.c.asset_tag) == text.lower()),
         select(devices.c.id).join(people, people.c.id == devices.c.person_id).where(
             or_(func.lower(people.c.user_name) == text.lower(), people.c.name.ilike(f"%{lower}%"))
@@ -92,28 +86,50 @@ def _search(query: str) -> ColumnElement[bool]:
     return devices.c.id.in_(union(*parts))
 
 
+#: So many devices are looked at in their order, at first and at most, before all that fit are gathered.
+_LOOK, _WALK = 2_000, 20_000
+
+
 def page(
     connection: Connection, selection: Selection, now: datetime, sort: str, descending: bool, after: Sequence[Any] | None, limit: int
 ) -> Sequence[Line]:
-    """Up to `limit` devices after the key `(sort value, id)`, with their person and one identifier of each kind."""
-    column = _SORTS[sort]
-    # Written out, not bound: only so does the key match its index.
-    key = column if sort in ("id", "seen") else func.coalesce(column, literal_column("''"))
-    ids = select(devices.c.id, key.label("key")).where(matching(selection, now))
+    """Up to `limit` devices after the key `(sort value, id)`, with their person and one identifier of each kind.
+
+    Where many fit, the page is soon full when they are walked through in their order; where few do, gathering them all is quicker.
+    Which it is depends on how filter and order go together, which the planner cannot know: left to it, it may walk through the whole fleet.
+    """
+    key, condition = ORDERS[sort], matching(selection, now)
+    rest = leading(selection.filter, sort, now)
     if after is not None:
         place = tuple_(key, devices.c.id)
         value = datetime.fromisoformat(after[0]) if sort == "seen" else after[0]
-        there = tuple_(literal(value, column.type), literal(after[1]))
-        ids = ids.where(place < there if descending else place > there)
-    order = (key.desc(), devices.c.id.desc()) if descending else (key, devices.c.id)
-    chosen = ids.order_by(*order).limit(limit).subquery()
+        there = tuple_(literal(value, key.type), literal(after[1]))
+        rest = and_(rest, place < there if descending else place > there)
+
+    def first(keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int) -> Select[Any]:
+        return query.order_by(*((keys.desc(), ids.desc()) if descending else (keys, ids))).limit(number)
+
+    for reach in (_LOOK, _WALK):
+        walked = first(key, devices.c.id, select(devices, key.label("key")).where(rest), reach).subquery()
+        fitting = select(walked.c.id, walked.c.key).where(said_of(walked, condition))
+        found = _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
+        if len(found) == limit:
+            return found
+        if len(found) * _WALK < limit * reach:
+            break
+    gathered = select(devices.c.id, key.label("key")).where(rest, condition).cte().prefix_with("MATERIALIZED")
+    return _lines(connection, first(gathered.c.key, gathered.c.id, select(gathered), limit), descending)
+
+
+def _lines(connection: Connection, chosen: Select[Any], descending: bool) -> Sequence[Line]:
+    """The devices chosen as `id, key`, in the order of the key, as lines of a list."""
+    few = chosen.subquery()
     query = (
-        select(devices, people.c.name.label("person_name"), people.c.user_name.label("person_user_name"), chosen.c.key.label("sort_key"),
+        select(devices, people.c.name.label("person_name"), people.c.user_name.label("person_user_name"), few.c.key.label("sort_key"),
                an_identifier("serial"), an_identifier("imei"))
-        .join(chosen, chosen.c.id == devices.c.id).outerjoin(people, people.c.id == devices.c.person_id)
+        .join(few, few.c.id == devices.c.id).outerjoin(people, people.c.id == devices.c.person_id)
     )  # fmt: skip
-    columns = (chosen.c.key.desc(), devices.c.id.desc()) if descending else (chosen.c.key, devices.c.id)
-    return connection.execute(query.order_by(*columns)).all()
+    return connection.execute(query.order_by(*((few.c.key.desc(), few.c.id.desc()) if descending else (few.c.key, few.c.id)))).all()
 
 
 def an_identifier(kind: str) -> ColumnElement[Any]:
@@ -277,7 +293,7 @@ old AS (
 )
 INSERT INTO journal_effects (entry_id, device_id, before, after)
 -- Read back from the row, so that a revert compares like with like whatever form the patch had.
-SELECT {entry}, old.id,
+SELECT %(entry)s::bigint, old.id,
     coalesce(changed.before, '{{}}'), coalesce(changed.after, '{{}}')
 FROM old JOIN new ON new.id = old.id CROSS JOIN LATERAL (
     SELECT jsonb_object_agg(key, old.row -> key) AS before,
@@ -308,7 +324,7 @@ def _write_patches(connection: Connection, entry_id: int, keys: Iterable[str], s
     # A patch that only adds identifiers sets the note to itself.
     assignments = sql.SQL(", ").join(sql.SQL("{0} = n.{0}").format(sql.Identifier(name)) for name in columns or ["note"])
     with raw(connection).cursor() as cursor:
-        cursor.execute(sql.SQL(_PATCH).format(source=source, assignments=assignments, entry=sql.Literal(entry_id)), values)
+        cursor.execute(sql.SQL(_PATCH).format(source=source, assignments=assignments), {**values, "entry": entry_id})
         if "identifiers" in keys:
             cursor.execute(sql.SQL(_PATCH_IDENTIFIERS).format(source=source), values)
         if "maker" in keys:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from enum import StrEnum
+from typing import Any
 
 from sqlalchemy import (
     BigInteger,
     Boolean,
     CheckConstraint,
     Column,
+    ColumnElement,
     Date,
     DateTime,
     ForeignKey,
@@ -20,6 +22,7 @@ from sqlalchemy import (
     PrimaryKeyConstraint,
     Table,
     Text,
+    collate,
     func,
     literal_column,
     text,
@@ -234,14 +237,26 @@ devices = Table(
     _words("stage", vocabulary.Stage), _words("ownership", vocabulary.Ownership), _words("ownership_basis", vocabulary.Basis),
     CheckConstraint("stage <> 'active' OR enrolled_at IS NOT NULL", name="active_enrolled"),
     CheckConstraint("flag IN ('missing', 'stolen')", name="flag"),
-    # Check-ins touch last_seen_at, which no index holds: with room on the page they stay on it.
+    # Room on the page for what changes often.
     postgresql_with={"fillfactor": "85"},
 )  # fmt: skip
 Index("uq_devices_name", func.lower(devices.c.name), unique=True, postgresql_where=text("stage <> 'retired' AND name IS NOT NULL"))
-# In the very order of the lists, so that a page is read and not sorted; the last sign of life has none, since every check-in would have to write it.
-Index("ix_devices_by_name", func.coalesce(func.lower(devices.c.name), literal_column("''")), devices.c.id)
-for _column in (devices.c.site, devices.c.model, devices.c.stage):
-    Index(f"ix_devices_by_{_column.name}", func.coalesce(_column, literal_column("''")), devices.c.id)
+def folded(column: ColumnElement[str]) -> ColumnElement[str]:
+    """A text as it is compared and sorted: in lower case, byte by byte, a missing one empty. Written out, not bound: only so does it match its index."""
+    return collate(func.coalesce(func.lower(column), literal_column("''")), "C")
+
+
+#: When a device last gave a sign of life: its enrolment stands in for one never seen, its entry for one never enrolled.
+SEEN = func.coalesce(devices.c.last_seen_at, devices.c.enrolled_at, devices.c.created_at)
+#: What the list of devices can be sorted by; an index each, so that a page is read and not sorted, and a filter on it finds its devices.
+ORDERS: dict[str, ColumnElement[Any]] = {
+    "id": devices.c.id, "name": folded(devices.c.name), "site": folded(devices.c.site), "model": folded(devices.c.model), "stage": devices.c.stage, "seen": SEEN,
+}  # fmt: skip
+for _name, _key in ORDERS.items():
+    if _name != "id":
+        Index(f"ix_devices_by_{_name}", _key, devices.c.id)
+Index("ix_devices_tags", func.folded(devices.c.tags), postgresql_using="gin", postgresql_where=func.cardinality(devices.c.tags) > literal_column("0"))
+Index("ix_devices_flag", devices.c.flag, postgresql_where=devices.c.flag.is_not(None))
 Index("ix_devices_person_id", devices.c.person_id, postgresql_where=devices.c.person_id.is_not(None))
 # The devices of a lot, and of an order, are written one after the other: block ranges find them, and cost a large lot nothing.
 Index("ix_devices_lot_id", devices.c.lot_id, postgresql_using="brin", postgresql_with={"pages_per_range": "16"})
