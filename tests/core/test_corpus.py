@@ -7,24 +7,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date
 
-import polars as pl
 import pytest
 from tests.workbooks import archive, bomb, ods, xlsx
 from tests.worlds import imei
 
 from sortitor.core import lots
-from sortitor.core.columns import FIELDS, template_headers, understand
+from sortitor.core.columns import template_headers, understand
 from sortitor.core.errors import SortitorError
 from sortitor.core.manifests import Reading, read_table
 from sortitor.core.platforms import CATALOGUE
 
-NOBODY = lots.Facts(
-    pl.DataFrame(schema={"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "device_id": pl.Int64, "device_maker": pl.String}),
-    pl.DataFrame(schema={"device_id": pl.Int64, "stage": pl.String, "flagged": pl.Boolean, "ownership_basis": pl.String, "manual": pl.String,
-                         "person_id": pl.Int64, **dict.fromkeys(FIELDS, pl.String)}),
-    pl.DataFrame(schema={"device_id": pl.Int64, "kind": pl.String, "value": pl.String}),
-    pl.DataFrame(schema={"person": pl.String, "person_id": pl.Int64}),
-)  # fmt: skip
+NOBODY = lots.nothing_known()
 
 A, U, C, R = "add", "unchanged", "conflict", "reject"
 

@@ -7,17 +7,11 @@ from hypothesis import strategies as st
 from tests.worlds import imei
 
 from sortitor.core import lots
-from sortitor.core.columns import FIELDS, understand
+from sortitor.core.columns import understand
 from sortitor.core.errors import BadInput
 from sortitor.core.manifests import read_paste, read_table
 
-NOBODY = lots.Facts(
-    matches=pl.DataFrame(schema={"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "device_id": pl.Int64, "device_maker": pl.String}),
-    devices=pl.DataFrame(schema={"device_id": pl.Int64, "stage": pl.String, "flagged": pl.Boolean, "ownership_basis": pl.String, "manual": pl.String,
-                                 "person_id": pl.Int64, **dict.fromkeys(FIELDS, pl.String)}),
-    held=pl.DataFrame(schema={"device_id": pl.Int64, "kind": pl.String, "value": pl.String}),
-    people=pl.DataFrame(schema={"person": pl.String, "person_id": pl.Int64}),
-)  # fmt: skip
+NOBODY = lots.nothing_known()
 
 
 def check(content: str, facts: lots.Facts = NOBODY, defaults: dict[str, str] | None = None) -> lots.Decided:
@@ -78,14 +72,14 @@ def test_an_identifier_that_the_platform_has_no_use_for() -> None:
     assert verdicts(decided)[1] == "reject"
 
 
-def known(**device: object) -> lots.Facts:
-    """A fleet of one device: number 7, serial KM-1 of maker kelmar."""
+def known(names: dict[str, int] | None = None, **device: object) -> lots.Facts:
+    """A fleet of one device: number 7, serial KM-1 of maker kelmar; `names` says which device has which name."""
     values = {"device_id": 7, "stage": "active", "flagged": False, "ownership_basis": "declared", "manual": "", "maker": "Kelmar", "site": "Dunlin", "ownership": "corporate"}
     return lots.Facts(
         matches=pl.DataFrame([{"row": 2, "kind": "serial", "value": "KM-1", "maker": "kelmar", "device_id": 7, "device_maker": "kelmar"}], schema=NOBODY.matches.schema),
         devices=pl.DataFrame([{**values, **device}], schema=NOBODY.devices.schema),
         held=pl.DataFrame([{"device_id": 7, "kind": "serial", "value": "KM-1"}], schema=NOBODY.held.schema),
-        people=NOBODY.people,
+        people=NOBODY.people, names=pl.DataFrame(list((names or {}).items()), schema=NOBODY.names.schema, orient="row"),
     )  # fmt: skip
 
 
@@ -104,6 +98,41 @@ def test_a_value_set_by_hand_stays_unless_the_lot_says_so() -> None:
     manifest = read_table(content.encode())
     prepared = lots.prepare(manifest, understand(manifest.headers), {})
     assert verdicts(lots.decide(prepared, known(manual="site"), overwrite_manual=True)) == ["change"]
+
+
+@pytest.mark.parametrize(("lines", "noted"), [
+    (",\nKM-2,android,DECK-1\nKM-3,android,DECK-2\n", {}),
+    (",\nKM-2,windows,A-NAME-OF-16-CHA\nKM-3,android,A-NAME-OF-16-CHA2\n", {3: "name_too_long"}),
+    (",\nKM-2,linux,DECK 1\nKM-3,linux,-DECK\nKM-4,linux,Ärmel\n", {3: "name_characters", 4: "name_characters", 5: "name_characters"}),
+    (",\nKM-2,linux,Deck-1\nKM-3,linux,DECK-1\nKM-4,linux,deck-4\n", {3: "name_twice", 4: "name_twice"}),
+    (",\nKM-2,linux,Deck-1\nKM-2,linux,Deck-1\n", {4: "duplicate_row"}),
+    (",\nKM-2,linux,Gull-9\nKM-3,linux,gull-10\n", {3: "name_taken"}),
+    ("linux,gull-9\n", {2: "name_taken"}), ("linux,gull-7\n", {}),
+    (",\nTBC,linux,Deck-1\nKM-3,linux,Deck-1\n", {3: "placeholder"}),
+    # The row gives no platform, but the device has one.
+    (",A-NAME-OF-16-CHA\n", {2: "name_too_long"}),
+])  # fmt: skip
+def test_a_name_is_taken_from_the_file_unless_its_device_cannot_have_it(lines: str, noted: dict[int, str]) -> None:
+    decided = check(f"serial,platform,device name\nKM-1,{lines}", known(names={"gull-9": 9, "gull-7": 7}, name="GULL-7", platform="windows"))
+    assert dict(decided.notes.select("row", "code").iter_rows()) == noted
+    given = {row for row, line in enumerate(lines.splitlines(), 2) if not line.endswith(",")}
+    named = set(decided.rows.filter(pl.col("name").is_not_null())["row"])
+    assert named == given - {row for row, code in noted.items() if code.startswith("name_")}
+    assert decided.rows.filter(pl.col("name").is_not_null() != pl.col("name_basis").is_not_null()).is_empty()
+
+
+def test_a_name_given_by_hand_stays_and_one_from_a_template_gives_way() -> None:
+    content = "serial,maker,name\nKM-1,Kelmar,WM-0042\n"
+    decided = check(content, known(name="DEVICE-00001", name_basis="inferred"))
+    assert lots.change_pairs(decided.rows["changes"][0]) == {"name": ("DEVICE-00001", "WM-0042")}
+    assert codes(check(content, known(name="BRIDGE", name_basis="manual")), 2) == {"manual_kept"}
+    assert verdicts(check("serial,name\nKM-1,\n", known(name="BRIDGE"))) == ["unchanged"]
+
+
+def test_a_lot_has_no_name_for_all_its_devices() -> None:
+    with pytest.raises(BadInput) as refused:
+        lots.check_defaults({"name": "DECK-1"})
+    assert refused.value.code == "unknown_default"
 
 
 @pytest.mark.parametrize(("device", "code"), [({"stage": "retired"}, "retired_device"), ({"flagged": True}, "flagged_device")])

@@ -22,7 +22,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
             held.append({"device_id": number, "kind": kind, "value": value})
             matches.append({"row": 2, "kind": kind, "value": value, "maker": "kelmar" if kind == "serial" else "", "device_id": number, "device_maker": "kelmar" if kind == "serial" else ""})
     return lots.Facts(
-        pl.DataFrame(matches, schema=NOBODY.matches.schema), pl.DataFrame(rows, schema=NOBODY.devices.schema), pl.DataFrame(held, schema=NOBODY.held.schema), NOBODY.people,
+        pl.DataFrame(matches, schema=NOBODY.matches.schema), pl.DataFrame(rows, schema=NOBODY.devices.schema), pl.DataFrame(held, schema=NOBODY.held.schema), NOBODY.people, NOBODY.names,
     )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from tests.worlds import World, a_pass, http, imei, import_lot, knocking, manife
 
 from sortitor.client.errors import Refused
 from sortitor.core.vocabulary import Basis, JobState, LotStatus, Ownership, Platform, Remedy, Role, Stage, Verdict
+from sortitor.schemas.gate import Template
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import LotSettings
 from sortitor.schemas.orders import OrderLineNew, OrderNew
@@ -325,3 +326,39 @@ def test_a_viewer_settles_nothing(world: World, tmp_path: Path) -> None:
         with pytest.raises(Refused, match="coordinator"):
             act()
     assert b"placeholder" in viewer.lots.takeout(lot.id)
+
+
+def test_a_lot_names_its_devices_and_they_keep_their_names(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    lot = import_lot(s, manifest(tmp_path, ["serial,maker,platform,hostname", "KM-1,Kelmar,android,WM-0042", "KM-2,Kelmar,android,", "KM-3,Kelmar,android,no name"]))
+    assert world.rows("SELECT name, name_basis FROM devices ORDER BY lot_row") == [("WM-0042", "declared"), (None, None), (None, None)]
+    assert {group.code: group.rows for group in s.lots.notes(lot)} == {"name_characters": 1}
+    code = a_pass(s)
+    assert [s.arrivals.knock(knocking(code, serial)).name for serial in ("KM-1", "KM-2")] == ["WM-0042", "DEVICE-00001"]
+    assert [(fact.value, fact.basis) for fact in s.devices.show(1).facts if fact.field == "name"] == [("WM-0042", f"lot {lot}, row 2")]
+    # A template names what a template has named; a later lot names that too, but not what somebody named by hand.
+    shown = s.gate.preview_names(templates=[Template(name="Deck", pattern="DECK-{serial}")])
+    assert {c.key: c.count for c in shown.counts if c.key in ("renamed", "by_hand")} == {"renamed": 2, "by_hand": 1}
+    s.devices.name(1, "BRIDGE")
+    second = s.lots.check(manifest(tmp_path, ["serial,maker,name", "KM-1,Kelmar,WM-0050", "KM-2,Kelmar,WM-0051", "KM-9,Kelmar,bridge"], "second.csv"), defaults={"platform": "android"})
+    assert [(row.row, row.verdict, [note.code for note in row.notes]) for row in s.lots.rows(second.id)] == [
+        (2, Verdict.UNCHANGED, ["manual_kept"]), (3, Verdict.CHANGE, []), (4, Verdict.ADD, ["name_taken"]),
+    ]  # fmt: skip
+    apply(s, second.id)
+    assert world.rows("SELECT name, name_basis FROM devices ORDER BY id") == [("BRIDGE", "manual"), ("WM-0051", "declared"), (None, None), (None, None)]
+    revert(s, second.id)
+    assert world.rows("SELECT name, name_basis FROM devices ORDER BY id") == [("BRIDGE", "manual"), ("DEVICE-00001", "inferred"), (None, None)]
+
+
+def test_a_name_taken_after_the_check_moves_the_facts(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,maker,platform", "KM-1,Kelmar,android"]))
+    lot = s.lots.check(manifest(tmp_path, ["serial,maker,platform,name", "KM-2,Kelmar,android,WM-7"], "named.csv"))
+    seen = s.lots.preview(lot.id).digest
+    s.devices.name(1, "wm-7")
+    with pytest.raises(Refused) as moved:
+        s.lots.apply(lot.id, seen)
+    assert moved.value.problem.code == "facts_moved"
+    apply(s, lot.id)
+    assert [[note.code for note in row.notes] for row in s.lots.rows(lot.id)] == [["name_taken"]]
+    assert world.rows("SELECT name FROM devices ORDER BY id") == [("wm-7",), (None,)]

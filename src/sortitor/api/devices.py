@@ -138,6 +138,8 @@ def _facts(row: Any) -> list[Fact]:
         basis = Basis.MANUAL.value if field in row.manual else origin
         if field == "ownership":
             basis = row.ownership_basis
+        if field == "name" and row.name_basis != Basis.DECLARED:
+            basis = "a template" if row.name_basis == Basis.INFERRED else Basis.MANUAL.value
         facts.append(Fact(field=field, value=", ".join(value) if isinstance(value, list) else str(value), basis=basis))
     if row.os_version:
         facts.append(Fact(field="os_version", value=row.os_version, basis="the device itself"))

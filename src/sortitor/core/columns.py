@@ -13,7 +13,7 @@ from sortitor.core.vocabulary import IdentifierKind, Platform
 #: Device fields a lot can set, in the order in which they are shown.
 FIELDS = (
     "platform", "maker", "model", "product_code", "ownership", "order_name", "purchase_order", "supplier",
-    "purchased_on", "warranty_until", "site", "department", "asset_tag", "tags", "note",
+    "purchased_on", "warranty_until", "site", "department", "asset_tag", "name", "tags", "note",
 )  # fmt: skip
 
 IDENTIFIER_COLUMNS = tuple(kind.value for kind in IdentifierKind)
@@ -45,6 +45,7 @@ _SYNONYMS: dict[str, tuple[str, ...]] = {
     "department": ("department", "dept", "abteilung"),
     "person": ("person", "user", "user name", "username", "mail", "email", "e mail", "assigned to", "benutzer"),
     "asset_tag": ("asset tag", "asset", "asset number", "asset no", "inventory number", "inventarnummer"),
+    "name": ("name", "device name", "hostname", "host name", "computer name", "geratename"),
     "tags": ("tags", "labels"),
     "note": ("note", "notes", "comment", "remark", "remarks", "bemerkung"),
 }  # fmt: skip

@@ -25,7 +25,9 @@ FIELDS = (
 )  # fmt: skip
 _SPECIAL = ("n", "check")
 _TOKEN = re.compile(r"\{([^{}]*)\}|([^{}]+)")
-_ALLOWED = r"^[A-Za-z0-9]([A-Za-z0-9\-]*[A-Za-z0-9])?$"
+ALLOWED = r"^[A-Za-z0-9]([A-Za-z0-9\-]*[A-Za-z0-9])?$"
+#: Characters of a name where the platform is not known.
+LONGEST = 63
 _FOLDED = r"[^\x20-\x7E]"
 _FILTERS: dict[str, Callable[[pl.Expr, int], pl.Expr]] = {
     "upper": lambda text, _: text.str.to_uppercase(),
@@ -147,6 +149,11 @@ def compose(template: Template, devices: pl.DataFrame, taken: Collection[str]) -
     return pl.concat(settled, how="diagonal").select("device_id", "name", "number", "problem", "shortened").sort("device_id")
 
 
+def length_limit(platform: pl.Expr) -> pl.Expr:
+    """How many characters a name may have on each platform; without one, as many as any takes."""
+    return platform.replace_strict({p.value: f.name_length for p, f in CATALOGUE.items()}, default=LONGEST, return_dtype=pl.Int64)
+
+
 def _lacking(pieces: Sequence[Piece]) -> pl.Expr:
     needed = [piece.field for piece in pieces if piece.field not in ("", *_SPECIAL) and piece.fallback is None]
     return pl.coalesce(pl.lit(None, dtype=pl.String), *(
@@ -156,7 +163,7 @@ def _lacking(pieces: Sequence[Piece]) -> pl.Expr:
 
 def _named(pieces: Sequence[Piece], frame: pl.DataFrame) -> pl.DataFrame:
     """The frame with `name`, `problem` and `shortened` filled in."""
-    limit = pl.col("platform").replace_strict({p.value: f.name_length for p, f in CATALOGUE.items()}, default=63, return_dtype=pl.Int64)
+    limit = length_limit(pl.col("platform"))
     frame = frame.with_columns(**{f"_{i}": _value(piece) for i, piece in enumerate(pieces)})
     total = pl.sum_horizontal(pl.col(f"_{i}").str.len_chars().cast(pl.Int64) for i in range(len(pieces)))
     over = (total + sum(piece.field == "check" for piece in pieces) - limit).clip(lower_bound=0)
@@ -173,7 +180,7 @@ def _named(pieces: Sequence[Piece], frame: pl.DataFrame) -> pl.DataFrame:
     frame = frame.with_columns(name=pl.concat_str(f"_{i}" for i in range(len(pieces))))
     frame = frame.with_columns(problem=(
         pl.when(pl.col("_over") > 0).then(pl.lit("too_long"))
-        .when(~pl.col("name").str.contains(_ALLOWED)).then(pl.lit("bad_characters"))
+        .when(~pl.col("name").str.contains(ALLOWED)).then(pl.lit("bad_characters"))
     ))  # fmt: skip
     frame = frame.with_columns(name=pl.when(pl.col("problem").is_null()).then("name"))
     return frame.drop([c for c in frame.columns if c.startswith("_")])
@@ -197,10 +204,10 @@ def _check_character(text: str) -> str:
 
 def check_name(name: str, platform: str | None) -> None:
     """Raise BadInput for a name set by hand that the platform cannot have."""
-    limit = CATALOGUE[Platform(platform)].name_length if platform else 63
+    limit = CATALOGUE[Platform(platform)].name_length if platform else LONGEST
     if len(name) > limit:
         raise BadInput("name_too_long", f"{name!r} has {len(name)} characters; {platform or 'a device'} takes {limit}.", "Shorten the name.")
-    if not re.fullmatch(_ALLOWED, name):
+    if not re.fullmatch(ALLOWED, name):
         raise BadInput("name_characters", f"{name!r} has characters that a device name cannot have.", "Use letters, digits and hyphens, none at the ends.")
 
 

@@ -259,5 +259,5 @@ def _let_in(
     if name is None or not store_devices.name_is_free(connection, name, device_id):
         name = naming.name_for(connection, device_id, ctx.now)
         named = ctx.record(connection, "device.name", "device", f"Named {name}" if name else "No template gave a name", subject_id=device_id)
-        store_devices.patch_one(connection, named, device_id, {"name": name, "name_basis": Basis.DECLARED if name else None})
+        store_devices.patch_one(connection, named, device_id, {"name": name, "name_basis": Basis.INFERRED if name else None})
     return device_id, name

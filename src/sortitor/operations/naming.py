@@ -76,7 +76,7 @@ def _plan(ctx: Context, connection: Connection, proposed: Sequence[core.Template
     numbers = {t.name: t.next_number for t in current}
     used = [core.Template(t.name, t.pattern, t.platforms, numbers.get(t.name, 1)) for t in used]
     facts = store.naming_facts(connection, meant(connection, selection), ctx.now)
-    by_hand = facts.filter(pl.col("name_basis") == Basis.MANUAL.value)
+    by_hand = facts.filter(pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value]))
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")
     named, next_numbers = _named(used, facts, store.names_in_use(connection))
     named = named.join(facts.select("device_id", "name", "serial").rename({"name": "old"}), on="device_id")
@@ -84,7 +84,7 @@ def _plan(ctx: Context, connection: Connection, proposed: Sequence[core.Template
     problems = named.filter(pl.col("problem").is_not_null())
     shortened = renamed.filter("shortened").height
     counts = [Count("renamed", "devices renamed", renamed.height, "good"), Count("same", "keep their name", facts.height - renamed.height - problems.height),
-              Count("by_hand", "named by hand, left alone", by_hand.height), Count("shortened", "shortened", shortened, "warn" if shortened else "plain")]  # fmt: skip
+              Count("by_hand", "named by hand or by a lot, left alone", by_hand.height), Count("shortened", "shortened", shortened, "warn" if shortened else "plain")]  # fmt: skip
     for problem, number in problems["problem"].value_counts(sort=True).iter_rows():
         counts.append(Count(problem, _PROBLEMS.get(problem, problem.replace("lacking: ", "lack ")), number, "bad"))
     lines = pl.concat([problems.head(20), renamed.head(50)]).head(50)
@@ -138,7 +138,7 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
         must_match(shown, digest)
         entry = ctx.record(connection, "device.rename", "devices", f"{plural(renamed.height, 'device')} renamed by template", reason=reason, after={"renamed": renamed.height})
         if renamed.height:
-            patch = pl.struct("name", name_basis=pl.lit(Basis.DECLARED.value)).struct.json_encode()
+            patch = pl.struct("name", name_basis=pl.lit(Basis.INFERRED.value)).struct.json_encode()
             store.apply_patches(connection, entry, renamed.select("device_id", patch=patch))
         rulebooks.advance_counters(connection, numbers)
         return shown

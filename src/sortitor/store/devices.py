@@ -277,7 +277,7 @@ def name_is_free(connection: Connection, name: str, device_id: int) -> bool:
 
 #: Columns that a patch may set; each is put back by a revert.
 PATCHABLE = (
-    *FIELDS, "stage", "stage_at", "flag", "os_version", "ownership_basis", "person_id", "name", "name_basis",
+    *FIELDS, "stage", "stage_at", "flag", "os_version", "ownership_basis", "person_id", "name_basis",
     "manual", "enrolled_at", "last_seen_at", "details",
 )  # fmt: skip
 

@@ -69,8 +69,8 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
     texts = ", ".join("array_to_string(tags, ';')" if f == "tags" else f"{f}::text" for f in FIELDS)
     found = "FROM devices d WHERE d.id IN (SELECT device_id FROM lot_matches)"
     devices = bulk.read_frame(
-        connection, f"SELECT id, stage, flag IS NOT NULL, ownership_basis, array_to_string(manual, ';'), person_id, {texts} {found}",
-        {"device_id": pl.Int64, "stage": _TEXT, "flagged": pl.Boolean, "ownership_basis": _TEXT, "manual": _TEXT, "person_id": pl.Int64,
+        connection, f"SELECT id, stage, flag IS NOT NULL, ownership_basis, name_basis, array_to_string(manual, ';'), person_id, {texts} {found}",
+        {"device_id": pl.Int64, "stage": _TEXT, "flagged": pl.Boolean, "ownership_basis": _TEXT, "name_basis": _TEXT, "manual": _TEXT, "person_id": pl.Int64,
          **dict.fromkeys(FIELDS, _TEXT)},
     )  # fmt: skip
     held = bulk.read_frame(
@@ -83,7 +83,17 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
         " WHERE n.label = ANY (%s) AND left_at IS NULL ORDER BY n.label, id",
         {"person": _TEXT, "person_id": pl.Int64}, [named],
     )  # fmt: skip
-    return Facts(matches, devices.with_columns(pl.col("tags").replace("", None)), held, people)
+    return Facts(matches, devices.with_columns(pl.col("tags").replace("", None)), held, people, _holders(connection, prepared))
+
+
+def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
+    """Which of the file's names a device has already."""
+    schema: dict[str, Any] = {"lower_name": _TEXT, "holder_id": pl.Int64}
+    given = prepared.rows["name"].drop_nulls().str.to_lowercase().unique()
+    if given.len() == 0:
+        return pl.DataFrame(schema=schema)
+    bulk.temporary(connection, "lot_names", "lower_name text", given.to_frame("lower_name"))
+    return bulk.read_frame(connection, "SELECT n.lower_name, d.id FROM lot_names n JOIN devices d ON lower(d.name) = n.lower_name AND d.stage <> 'retired'", schema)
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -346,7 +356,7 @@ def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: De
     new = new.with_columns(_new_ids(connection, new.height))
     values = new.select(
         "id", *[f for f in FIELDS if f not in ("tags", "ownership")], "person_id", "details",
-        ownership=pl.col("ownership").fill_null("unknown"), ownership_basis=pl.col("ownership_basis").fill_null("inferred"),
+        ownership=pl.col("ownership").fill_null("unknown"), ownership_basis=pl.col("ownership_basis").fill_null("inferred"), name_basis=pl.col("name_basis"),
         tags=_array(pl.col("tags")), lot_id=pl.lit(lot_id), lot_row=pl.col("row"),
         stage=pl.lit(Stage.AWAITED.value), stage_at=pl.lit(at), created_at=pl.lit(at),
     )  # fmt: skip
@@ -400,6 +410,7 @@ def _change_devices(connection: Connection, entry_id: int, decided: Decided, now
             ), plain AS (
                 SELECT device_id, key, CASE key WHEN 'tags' THEN to_jsonb(string_to_array(new #>> '{}', ';')) ELSE new END AS new FROM field
                 UNION ALL SELECT device_id, 'ownership_basis', to_jsonb(%(basis)s::text) FROM field WHERE key = 'ownership'
+                UNION ALL SELECT device_id, 'name_basis', to_jsonb('declared'::text) FROM field WHERE key = 'name'
                 UNION ALL SELECT device_id, 'stage_at', to_jsonb(%(at)s::timestamptz) FROM field WHERE key = 'stage'
                 UNION ALL SELECT k.device_id, 'identifiers', jsonb_agg(jsonb_build_object('kind', k.kind, 'value', k.value, 'maker', k.maker, 'given', k.given))
                 FROM lot_new_keys k LEFT JOIN identifiers i ON i.device_id = k.device_id AND i.kind = k.kind AND i.value = k.value

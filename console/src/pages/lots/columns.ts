@@ -2,7 +2,7 @@
 export const identifierColumns = ['serial', 'imei', 'meid', 'eid', 'mac', 'uuid', 'fingerprint']
 export const knownColumns = [
   ...identifierColumns, 'platform', 'maker', 'model', 'product_code', 'ownership', 'order_name', 'purchase_order', 'supplier', 'purchased_on', 'warranty_until',
-  'site', 'department', 'person', 'asset_tag', 'tags', 'note',
+  'site', 'department', 'person', 'asset_tag', 'name', 'tags', 'note',
 ]
 
 /** Which remedies a conflict has, in the words of a button. */

@@ -7,9 +7,9 @@ knows under these identifiers; `decide` gives every row its verdict. All of it w
 from sortitor.core.lots.decide import change_pairs, decide, severities
 from sortitor.core.lots.edits import overlaid
 from sortitor.core.lots.prepare import check_defaults, maker_key, prepare
-from sortitor.core.lots.shapes import Decided, Facts, Prepared, choices_of
+from sortitor.core.lots.shapes import Decided, Facts, Prepared, choices_of, nothing_known
 from sortitor.core.lots.takeout import problems_of
 
 __all__ = [
-    "Decided", "Facts", "Prepared", "change_pairs", "check_defaults", "choices_of", "decide", "maker_key", "overlaid", "prepare", "problems_of", "severities",
+    "Decided", "Facts", "Prepared", "change_pairs", "check_defaults", "choices_of", "decide", "maker_key", "nothing_known", "overlaid", "prepare", "problems_of", "severities",
 ]  # fmt: skip

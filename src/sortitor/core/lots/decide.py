@@ -10,6 +10,7 @@ import polars as pl
 from sortitor.core import columns
 from sortitor.core.lots.prepare import note_on
 from sortitor.core.lots.shapes import NOTES_SCHEMA, REMEDIES, Decided, Facts, Prepared, choices_of
+from sortitor.core.naming import length_limit
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import Basis, IdentifierKind, Remedy, Severity, Stage, Verdict
 
@@ -45,6 +46,8 @@ def decide(prepared: Prepared, facts: Facts, overwrite_manual: bool = False, cho
     found = _matched(keys, shared, facts, chosen)
     notes += [*within, *found.notes]
     conflicts = _rows_with(notes, Verdict.CONFLICT)
+    rows, of_names = _with_names(rows, found.one, facts, pl.concat([rejected, conflicts, repeats, skipped]))
+    notes += of_names
     changes, kept = _changes(rows.join(found.one, on="row"), keys, facts, (overwrite_manual, by_hand), chosen, found.merges)
     notes += [kept, note_on(skipped, "skipped", "")]
     rows = _joined(_joined(rows, found.one), changes)
@@ -52,6 +55,7 @@ def decide(prepared: Prepared, facts: Facts, overwrite_manual: bool = False, cho
     rows = rows.with_columns(verdict).with_columns(
         changes=pl.when(pl.col("verdict") == Verdict.CHANGE.value).then("changes"),
         ownership_basis=pl.when(pl.col("ownership").is_not_null()).then(pl.lit((Basis.MANUAL if by_hand else Basis.DECLARED).value)),
+        name_basis=pl.when(pl.col("name").is_not_null()).then(pl.lit(Basis.DECLARED.value)),
     )
     every = pl.concat(notes)
     every = _without(every, skipped, pl.col("code").is_in(_CODES[Verdict.REJECT] + _CODES[Verdict.CONFLICT]))
@@ -101,6 +105,24 @@ def _with_people(rows: pl.DataFrame, people: pl.DataFrame) -> tuple[pl.DataFrame
     rows = rows.join(people, left_on="_name", right_on="person", how="left", maintain_order="left").drop("_name")
     missing = rows.filter(pl.col("person").is_not_null() & pl.col("person_id").is_null())
     return rows, note_on(missing["row"], "person_unknown", "person", missing["person"])
+
+
+def _with_names(rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Series) -> tuple[pl.DataFrame, list[pl.DataFrame]]:
+    """Rows without the names that their devices cannot have, and a note on each; rows that stay `out` take no name from others."""
+    named = rows.select("row", "name", "platform").filter(pl.col("name").is_not_null() & ~pl.col("row").is_in(out.implode()))
+    if named.height == 0:
+        return rows, []
+    known = one.join(facts.devices.select("device_id", known_platform="platform"), on="device_id")
+    named = named.join(known, on="row", how="left", maintain_order="left").with_columns(lower_name=pl.col("name").str.to_lowercase())
+    named = named.join(facts.names, on="lower_name", how="left", maintain_order="left")
+    problem = (
+        pl.when(pl.col("name").str.len_chars() > length_limit(pl.coalesce("platform", "known_platform"))).then(pl.lit("name_too_long"))
+        .when(pl.col("lower_name").is_duplicated()).then(pl.lit("name_twice"))
+        .when(pl.col("holder_id") != pl.col("device_id").fill_null(-1)).then(pl.lit("name_taken"))
+    )  # fmt: skip
+    bad = named.with_columns(problem=problem).filter(pl.col("problem").is_not_null())
+    notes = [note_on(part["row"], str(code), "name", part["name"]) for (code,), part in bad.group_by("problem", maintain_order=True)]
+    return rows.with_columns(name=pl.when(~pl.col("row").is_in(bad["row"].implode())).then("name")), notes
 
 
 def _within_file(rows: pl.DataFrame, keys: pl.DataFrame, shared: pl.DataFrame) -> tuple[pl.Series, list[pl.DataFrame]]:
@@ -189,11 +211,12 @@ def _changes(
     old = facts.devices.select("device_id", *(pl.col(f).cast(pl.String) for f in fields))
     old = old.unpivot(fields, index="device_id", variable_name="field", value_name="old")
     change = new.join(old, on=["device_id", "field"], how="left").filter(pl.col("old").is_null() | (pl.col("old") != pl.col("new")))
-    change = change.join(facts.devices.select("device_id", "manual", "ownership_basis"), on="device_id")
+    change = change.join(facts.devices.select("device_id", "manual", "ownership_basis", "name_basis"), on="device_id")
     overwrite_manual, by_hand = overwriting
     # A newer statement by hand takes the place of an older one; a supplier's file does not.
     declared = (pl.col("field") == "ownership") & (pl.col("ownership_basis") == Basis.MANUAL.value) & pl.lit(not by_hand)
-    held = change.filter(pl.col("manual").str.split(";").list.contains(pl.col("field")) | declared) if not overwrite_manual else change.clear()
+    named = (pl.col("field") == "name") & (pl.col("name_basis") == Basis.MANUAL.value)
+    held = change.filter(pl.col("manual").str.split(";").list.contains(pl.col("field")) | declared | named.fill_null(False)) if not overwrite_manual else change.clear()
     notes = note_on(held["row"], "manual_kept", "", held["new"]).with_columns(column=held["field"])
     change = change.join(held, on=["row", "field"], how="anti").select("row", "field", "old", "new")
     added = keys.join(found.select("row", "device_id"), on="row").join(facts.held, on=["device_id", "kind", "value"], how="anti")

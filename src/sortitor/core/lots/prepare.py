@@ -11,6 +11,7 @@ from sortitor.core import columns, identifiers, platforms
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.lots.shapes import KEYS_SCHEMA, NOTES_SCHEMA, Prepared
 from sortitor.core.manifests import EXTRA_CELLS, Manifest
+from sortitor.core.naming import ALLOWED
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind, Ownership
 
@@ -26,7 +27,7 @@ def maker_key(maker: str) -> str:
 
 def check_defaults(defaults: Mapping[str, str]) -> dict[str, str]:
     """The lot's defaults in their canonical form. Raises BadInput naming each bad one."""
-    allowed = (*columns.FIELDS, "person")
+    allowed = (*(field for field in columns.FIELDS if field != "name"), "person")
     unknown = [name for name in defaults if name not in allowed]
     if unknown:
         raise BadInput("unknown_default", f"{unknown[0]!r} cannot be a default; {', '.join(allowed)} can.", "Correct the defaults.")
@@ -83,6 +84,8 @@ def one_line(column: str, most: int) -> pl.Expr:
 
 def _check_field(field: str, cells: pl.Series) -> pl.DataFrame:
     """Columns `value` and `note` for one device field."""
+    if field == "name":
+        return identifiers.checked_in_part(cells, cells.str.contains(ALLOWED), cells, partial(_field_closely, field))
     if field in ("platform", "ownership", "purchased_on", "warranty_until", "tags"):
         # Few different values stand in many cells: each is looked at once.
         return _each_once(cells, partial(_field_closely, field))
@@ -117,6 +120,8 @@ def _meaning_of(field: str) -> tuple[pl.Expr, str]:
         return text.str.to_lowercase().replace_strict(platforms.SYNONYMS, default=None), "platform_unknown"
     if field == "ownership":
         return text.str.to_lowercase().replace_strict({o.value: o.value for o in Ownership}, default=None), "ownership_unknown"
+    if field == "name":
+        return pl.when(text.str.contains(ALLOWED)).then(text), "name_characters"
     if field in ("purchased_on", "warranty_until"):
         day = text.str.head(10)
         dates = (day.str.to_date(form, strict=False) for form in ("%Y-%m-%d", "%d.%m.%Y", "%Y/%m/%d"))

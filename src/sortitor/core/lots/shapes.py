@@ -9,6 +9,7 @@ from typing import Any
 
 import polars as pl
 
+from sortitor.core.columns import FIELDS
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import Remedy, Verdict
 
@@ -44,15 +45,28 @@ class Facts:
     """What the fleet knows about the rows.
 
     matches: `row, kind, value, maker, device_id, device_maker`
-    devices: `device_id, stage, flagged, ownership_basis, manual` (`;`-joined), `person_id` and every field as text
+    devices: `device_id, stage, flagged, ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text
     held:    `device_id, kind, value`, the identifiers of those devices
     people:  `person` (lower case user name or mail), `person_id`
+    names:   `lower_name, holder_id`, those of the file's names that a device has which is not retired
     """
 
     matches: pl.DataFrame
     devices: pl.DataFrame
     held: pl.DataFrame
     people: pl.DataFrame
+    names: pl.DataFrame
+
+
+def nothing_known() -> Facts:
+    """The facts of a fleet that has no device and no person."""
+    matches: Schema = {"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "device_id": pl.Int64, "device_maker": pl.String}
+    devices: Schema = {"device_id": pl.Int64, "stage": pl.String, "flagged": pl.Boolean, "ownership_basis": pl.String, "name_basis": pl.String, "manual": pl.String,
+                       "person_id": pl.Int64, **dict.fromkeys(FIELDS, pl.String)}  # fmt: skip
+    held: Schema = {"device_id": pl.Int64, "kind": pl.String, "value": pl.String}
+    people: Schema = {"person": pl.String, "person_id": pl.Int64}
+    names: Schema = {"lower_name": pl.String, "holder_id": pl.Int64}
+    return Facts(*(pl.DataFrame(schema=schema) for schema in (matches, devices, held, people, names)))
 
 
 def choices_of(choices: Mapping[int, str] | None = None) -> pl.DataFrame:
@@ -85,5 +99,5 @@ class Decided:
     @property
     def digest(self) -> str:
         """SHA-256 over the outcome: equal digests mean that applying does the same to the same devices."""
-        outcome = self.rows.select("row", "verdict", "device_id", "person_id", "changes").write_csv() + self.merges.write_csv()
+        outcome = self.rows.select("row", "verdict", "device_id", "person_id", "name", "changes").write_csv() + self.merges.write_csv()
         return hashlib.sha256(outcome.encode()).hexdigest()

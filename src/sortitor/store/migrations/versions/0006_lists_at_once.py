@@ -30,6 +30,8 @@ def upgrade() -> None:
     op.create_index("ix_devices_by_stage", "devices", ["stage", "id"])
     op.create_index("ix_devices_by_seen", "devices", [sa.text("coalesce(last_seen_at, enrolled_at, created_at)"), "id"])
     op.create_index("ix_devices_tags", "devices", [sa.text("folded(tags)")], postgresql_using="gin", postgresql_where=sa.text("cardinality(tags) > 0"))
+    # A lot's name is declared now; a template's is worked out.
+    op.execute("UPDATE devices SET name_basis = 'inferred' WHERE name_basis = 'declared'")
     op.execute("INSERT INTO installation (key, value) VALUES ('cohorts', gen_random_uuid())")
     op.create_index("ix_devices_flag", "devices", ["flag"], postgresql_where=sa.text("flag IS NOT NULL"))
 
@@ -39,5 +41,6 @@ def downgrade() -> None:
         op.drop_index(f"ix_devices_{name}", "devices")
     for name, key in _FORMER:
         op.create_index(f"ix_devices_by_{name}", "devices", [sa.text(f"coalesce({key}, '')"), "id"])
+    op.execute("UPDATE devices SET name_basis = 'declared' WHERE name_basis = 'inferred'")
     op.execute("DELETE FROM installation WHERE key = 'cohorts'")
     op.execute("DROP FUNCTION folded(text[])")
