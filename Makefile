@@ -10,7 +10,7 @@ STAMPS := .stamps
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 PACKAGE := $(shell find src/sortitor -name '*.py')
 
-.PHONY: demo test bench console lint check-console pytest explore pictures clean
+.PHONY: demo test bench console lint check-console pytest explore large pictures clean
 
 demo: $(STAMPS)/demo-packages $(STAMPS)/python console
 	$(BIN)/sortitor demo
@@ -36,6 +36,10 @@ pytest: $(STAMPS)/python
 # The same tests in another order, with a thousand new draws each.
 explore: $(STAMPS)/python
 	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly
+
+# Killing, racing, cutting off and stopping lots of a million rows.
+large: $(STAMPS)/test-packages $(STAMPS)/python
+	SORTITOR_TEST_ROWS=1000000 $(BIN)/pytest -m large -o faulthandler_timeout=3000
 
 # The pictures of docs/screenshots, made anew from the demonstration.
 pictures: $(STAMPS)/test-packages $(STAMPS)/python console

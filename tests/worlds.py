@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import threading
 import time
 from collections.abc import Coroutine, Iterable, Iterator
@@ -71,9 +72,9 @@ class World:
     now: datetime = NOW
     _clients: list[Sortitor] = field(default_factory=list)
 
-    def client(self, role: Role | None = Role.COORDINATOR) -> Sortitor:
+    def client(self, role: Role | None = Role.COORDINATOR, timeout_seconds: float = 300) -> Sortitor:
         """A client of an account with this role; None is nobody."""
-        client = Sortitor(self.url, self.tokens[role] if role else None)
+        client = Sortitor(self.url, self.tokens[role] if role else None, timeout_seconds)
         self._clients.append(client)
         return client
 
@@ -136,6 +137,11 @@ def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Pat
     path = tmp_path / name
     path.write_text("\n".join(lines) + "\n")
     return path
+
+
+def sized(usual: int) -> int:
+    """How many rows a test works with that shows something at any size; `make large` has it at a million."""
+    return int(os.environ.get("SORTITOR_TEST_ROWS", usual))
 
 
 def import_lot(s: Sortitor, path: Path, **defaults: str) -> int:

@@ -12,7 +12,7 @@ import psycopg
 import pytest
 from tests.service.test_lots import everything
 from tests.workbooks import xlsx
-from tests.worlds import World, a_pass, http, imei, import_lot, knocking, manifest
+from tests.worlds import World, a_pass, http, imei, import_lot, knocking, manifest, sized
 
 from sortitor.client.errors import Refused
 from sortitor.core.vocabulary import Basis, JobState, LotStatus, Ownership, Platform, Remedy, Role, Stage, Verdict
@@ -221,17 +221,21 @@ def working(make_world: Callable[..., World]) -> World:
     return make_world(worker=True)
 
 
-def large(tmp_path: Path, rows: int = 80_000, name: str = "large.csv", **cells: str) -> Path:
+ROWS = sized(80_000)
+
+
+def large(tmp_path: Path, rows: int = ROWS, name: str = "large.csv", **cells: str) -> Path:
     columns = "".join(f",{column}" for column in cells)
     values = "".join(f",{value}" for value in cells.values())
-    return manifest(tmp_path, [f"serial,maker,imei{columns}", *(f"KM-{i:06},Kelmar,{imei(i)}{values}" for i in range(1, rows + 1))], name)
+    return manifest(tmp_path, [f"serial,maker,imei{columns}", *(f"KM-{i:07},Kelmar,{imei(i)}{values}" for i in range(1, rows + 1))], name)
 
 
+@pytest.mark.large
 def test_a_large_lot_is_checked_applied_and_reverted_as_jobs_with_progress(working: World, tmp_path: Path) -> None:
     s = working.client()
     seen: list[Job] = []
     lot = s.lots.check(large(tmp_path), watch=seen.append)
-    assert lot.counts[Verdict.ADD] == 80_000
+    assert lot.counts[Verdict.ADD] == ROWS
     assert s.lots.apply(lot.id, s.lots.preview(lot.id).digest, watch=seen.append).status is LotStatus.APPLIED
     assert {"keeping the rows", "writing devices", "writing identifiers"} & {job.phase for job in seen}
     assert all(0 <= job.done <= job.total for job in seen)
@@ -253,6 +257,7 @@ def test_a_file_that_is_none_fails_its_job_and_leaves_nothing(working: World, tm
     assert next(iter(s.jobs.list())).problem
 
 
+@pytest.mark.large
 def test_a_job_that_is_stopped_keeps_nothing(working: World, tmp_path: Path) -> None:
     s = working.client()
     lot = s.lots.check(large(tmp_path), watch=lambda job: None)
@@ -267,9 +272,10 @@ def test_a_job_that_is_stopped_keeps_nothing(working: World, tmp_path: Path) -> 
     assert (s.lots.show(lot.id).status, s.devices.count()) == (LotStatus.DRAFT, 0)
     assert next(iter(s.jobs.list())).state is JobState.CANCELLED
     s.lots.apply(lot.id, s.lots.preview(lot.id).digest, watch=lambda job: None)
-    assert s.devices.count() == 80_000
+    assert s.devices.count() == ROWS
 
 
+@pytest.mark.large
 def test_the_database_goes_away_in_the_middle_of_a_job(working: World, tmp_path: Path) -> None:
     s = working.client()
     lot = s.lots.check(large(tmp_path), watch=lambda job: None)
@@ -293,19 +299,21 @@ def test_the_database_goes_away_in_the_middle_of_a_job(working: World, tmp_path:
             break
         except Refused:
             assert time.monotonic() < until
-    assert s.devices.count() == 80_000
+    assert s.devices.count() == ROWS
 
 
+@pytest.mark.large
 def test_two_people_apply_overlapping_lots_at_the_same_moment(working: World, tmp_path: Path) -> None:
     """The second is not applied on facts that have moved: it is told, with the new preview."""
     s = working.client()
-    lots = [s.lots.check(large(tmp_path, 20_000, f"{site}.csv", site=site)) for site in ("Dunlin", "Petrel")]
+    rows = sized(20_000)
+    lots = [s.lots.check(large(tmp_path, rows, f"{site}.csv", site=site), watch=lambda job: None) for site in ("Dunlin", "Petrel")]
     digests = [s.lots.preview(lot.id).digest for lot in lots]
     outcomes: list[str] = []
 
     def run(place: int) -> None:
         try:
-            outcomes.append(working.client().lots.apply(lots[place].id, digests[place]).status)
+            outcomes.append(working.client(timeout_seconds=1800).lots.apply(lots[place].id, digests[place]).status)
         except Refused as error:
             outcomes.append(error.problem.code)
 
@@ -315,7 +323,7 @@ def test_two_people_apply_overlapping_lots_at_the_same_moment(working: World, tm
     for thread in threads:
         thread.join()
     assert sorted(outcomes) == ["applied", "facts_moved"]
-    assert s.devices.count() == 20_000
+    assert s.devices.count() == rows
     assert len({d.site for d in s.devices.list(most=50)}) == 1
 
 

@@ -10,7 +10,7 @@ import httpx
 import psycopg
 import pytest
 from tests.processes import serve
-from tests.worlds import Database, World, a_pass, http, imei, import_people, in_a_loop, manifest
+from tests.worlds import Database, World, a_pass, http, imei, import_people, in_a_loop, manifest, sized
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Broken, Refused, Unreachable
@@ -75,11 +75,13 @@ def test_one_device_knocking_many_times_at_once_is_one_device(two_services, data
         assert connection.execute("SELECT count(*) FROM credentials WHERE revoked_at IS NULL").fetchone() == (1,)
 
 
+@pytest.mark.large
 def test_two_appliers_of_one_draft_apply_it_once(two_services, database: Database, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
     one, two, url = two_services
     outcomes: list[str] = []
-    with Sortitor(one, database.tokens[Role.COORDINATOR]) as first, Sortitor(two, database.tokens[Role.COORDINATOR]) as second:
-        lot = first.lots.check(manifest(tmp_path, ["serial,maker", *(f"KM-{i},Kelmar" for i in range(2_000))]))
+    rows = sized(2_000)
+    with Sortitor(one, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as first, Sortitor(two, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as second:
+        lot = first.lots.check(manifest(tmp_path, ["serial,maker", *(f"KM-{i},Kelmar" for i in range(rows))]), watch=lambda job: None)
         digest = first.lots.preview(lot.id).digest
 
         def apply(s: Sortitor) -> None:
@@ -95,21 +97,22 @@ def test_two_appliers_of_one_draft_apply_it_once(two_services, database: Databas
             thread.join()
     assert sorted(outcomes) == ["applied", "not_a_draft"]
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT count(*) FROM devices").fetchone() == (2_000,)
+        assert connection.execute("SELECT count(*) FROM devices").fetchone() == (rows,)
 
 
+@pytest.mark.large
 @pytest.mark.parametrize("victim", ["service", "database"])
-def test_killed_in_the_middle_of_a_hundred_thousand_rows(open_folder: Path, tmp_path: Path, victim: str) -> None:
+def test_killed_in_the_middle_of_a_large_lot(open_folder: Path, tmp_path: Path, victim: str) -> None:
     """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it back, whole."""
-    state = open_folder / f"killed-{victim}"
+    state, rows = open_folder / f"killed-{victim}", sized(100_000)
     with serve(SORTITOR_STATE_DIR=str(state)) as process:
         with Sortitor(process.url) as s:
             s.accounts.first((state / "first-administrator.txt").read_text().strip(), "harbour", "a long enough password")
             s.accounts.sign_in("harbour", "a long enough password")
             token = s.accounts.add_token("kill", Role.COORDINATOR, 1).secret
         with Sortitor(process.url, token) as s:
-            lot = s.lots.check(manifest(tmp_path, ["serial,maker,imei", *(f"KM-{i},Kelmar,{imei(i)}" for i in range(1, 100_001))]))
-            assert lot.counts[Verdict.ADD] == 100_000
+            lot = s.lots.check(manifest(tmp_path, ["serial,maker,imei", *(f"KM-{i},Kelmar,{imei(i)}" for i in range(1, rows + 1))]), watch=lambda job: None)
+            assert lot.counts[Verdict.ADD] == rows
             digest = s.lots.preview(lot.id).digest
         answered: list[str] = []
 
@@ -137,10 +140,10 @@ def test_killed_in_the_middle_of_a_hundred_thousand_rows(open_folder: Path, tmp_
         process.start()
         with Sortitor(process.url, token) as s:
             now = s.lots.show(lot.id)
-            assert (now.status, s.devices.count()) in [(LotStatus.DRAFT, 0), (LotStatus.APPLIED, 100_000)]
+            assert (now.status, s.devices.count()) in [(LotStatus.DRAFT, 0), (LotStatus.APPLIED, rows)]
             if now.status is LotStatus.DRAFT:
-                s.lots.apply(lot.id, s.lots.preview(lot.id).digest)
-            assert s.devices.count() == 100_000
+                s.lots.apply(lot.id, s.lots.preview(lot.id).digest, watch=lambda job: None)
+            assert s.devices.count() == rows
 
 
 def wait_until_writing(state: Path) -> None:
