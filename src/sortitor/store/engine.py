@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from select import POLLIN, poll
 from typing import Any, TypeAlias
 
 import psycopg
 from psycopg import Connection as RawConnection
-from sqlalchemy import Connection, Engine, Row, create_engine, text
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy import Connection, Engine, Row, create_engine, event, text
+from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 
 from sortitor.store.failures import translate
 
@@ -19,10 +20,22 @@ Line: TypeAlias = "Row[*tuple[Any, ...]]"
 
 def make_engine(url: str, pool_size: int) -> Engine:
     """An engine that notices a dead connection before it uses one."""
-    return create_engine(
-        url, pool_size=pool_size, max_overflow=pool_size, pool_pre_ping=True, pool_timeout=30,
+    engine = create_engine(
+        url, pool_size=pool_size, max_overflow=pool_size, pool_timeout=30,
         connect_args={"connect_timeout": 10, "options": "-c timezone=UTC -c lock_timeout=60s"},
     )  # fmt: skip
+    event.listen(engine, "checkout", _refuse_dead)
+    return engine
+
+
+def _refuse_dead(connection: RawConnection[Any], *_: Any) -> None:
+    """An idle connection has nothing to say unless its server is gone: cheaper to see than to ask for a sign of life."""
+    if not connection.closed:
+        heard = poll()
+        heard.register(connection.fileno(), POLLIN)
+        if not heard.poll(0):
+            return
+    raise InvalidatePoolError
 
 
 @contextmanager
