@@ -109,14 +109,18 @@ def page(
     def first(keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int) -> Select[Any]:
         return query.order_by(*((keys.desc(), ids.desc()) if descending else (keys, ids))).limit(number)
 
-    for reach in (_LOOK, _WALK):
+    def walk(reach: int) -> Sequence[Line]:
         walked = first(key, devices.c.id, select(devices, key.label("key")).where(rest), reach).subquery()
         fitting = select(walked.c.id, walked.c.key).where(said_of(walked, condition))
-        found = _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
-        if len(found) == limit:
-            return found
-        if len(found) * _WALK < limit * reach:
-            break
+        return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
+
+    found = walk(_LOOK)
+    # Half as far again as it takes at the rate of the first look.
+    reach = _LOOK * limit * 3 // (2 * max(len(found), 1))
+    if len(found) < limit and reach <= _WALK:
+        found = walk(reach)
+    if len(found) == limit:
+        return found
     gathered = select(devices.c.id, key.label("key")).where(rest, condition).cte().prefix_with("MATERIALIZED")
     return _lines(connection, first(gathered.c.key, gathered.c.id, select(gathered), limit), descending)
 

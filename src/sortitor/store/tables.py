@@ -96,7 +96,8 @@ people = Table(
 )  # fmt: skip
 Index("ix_people_external_id", people.c.pushed["externalId"].astext.label("external_id"))
 Index("uq_people_user_name", func.lower(people.c.user_name), unique=True)
-Index("ix_people_mail", func.lower(people.c.mail))
+for _column in (people.c.mail, people.c.department, people.c.site):
+    Index(f"ix_people_{_column.name}", func.lower(_column))
 
 groups = Table(
     "groups", metadata, _id(), Column("name", Text, nullable=False), Column("external_id", Text), Column("revision", Integer, nullable=False, server_default="1"),

@@ -33,10 +33,14 @@ def upgrade() -> None:
     # A lot's name is declared now; a template's is worked out.
     op.execute("UPDATE devices SET name_basis = 'inferred' WHERE name_basis = 'declared'")
     op.execute("INSERT INTO installation (key, value) VALUES ('cohorts', gen_random_uuid())")
+    for name in ("department", "site"):
+        op.create_index(f"ix_people_{name}", "people", [sa.text(f"lower({name})")])
     op.create_index("ix_devices_flag", "devices", ["flag"], postgresql_where=sa.text("flag IS NOT NULL"))
 
 
 def downgrade() -> None:
+    for name in ("department", "site"):
+        op.drop_index(f"ix_people_{name}", "people")
     for name in ("flag", "tags", "by_seen", "by_stage", *(f"by_{text}" for text in _TEXTS)):
         op.drop_index(f"ix_devices_{name}", "devices")
     for name, key in _FORMER:
