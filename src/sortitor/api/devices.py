@@ -75,12 +75,15 @@ def _hidden(row: Any, ctx: Context) -> bool:
     return row.ownership == Ownership.PERSONAL and not ctx.actor.role.covers(Role.COORDINATOR)
 
 
+_OF_A_LINE = tuple(Device.model_fields)
+
+
 def line(row: Any, ctx: Context) -> Device:
     """A device as a line of a list."""
     hidden = _hidden(row, ctx)
-    values = {name: getattr(row, name, None) for name in Device.model_fields if name not in ("serial", "imei", "idle_days")}
     idle = max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
-    return Device(**values, serial=_masked(getattr(row, "serial", None), hidden), imei=_masked(getattr(row, "imei", None), hidden), idle_days=idle)
+    values = {**row._mapping, "idle_days": idle}
+    return Device(**{name: values.get(name) for name in _OF_A_LINE} | {name: _masked(values.get(name), hidden) for name in ("serial", "imei")})
 
 
 @router.get("/devices", response_model=Page[Device])

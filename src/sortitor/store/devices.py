@@ -30,7 +30,7 @@ from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
 from sortitor.store.cohorts import member_of, settle, settle_one
-from sortitor.store.engine import Line, raw
+from sortitor.store.engine import Line, plan_anew, raw
 from sortitor.store.filters import columns, compiled, leading, said_of
 from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
@@ -98,6 +98,7 @@ def page(
     Where many fit, the page is soon full when they are walked through in their order; where few do, gathering them all is quicker.
     Which it is depends on how filter and order go together, which the planner cannot know: left to it, it may walk through the whole fleet.
     """
+    plan_anew(connection)
     key, condition = ORDERS[sort], matching(selection, now)
     rest = leading(selection.filter, sort, now)
     if after is not None:
@@ -125,12 +126,16 @@ def page(
     return _lines(connection, first(gathered.c.key, gathered.c.id, select(gathered), limit), descending)
 
 
+_OF_A_LINE = (
+    "id", "name", "stage", "platform", "os_version", "maker", "model", "ownership", "person_id", "site", "asset_tag", "flag", "last_seen_at", "enrolled_at", "created_at",
+)  # fmt: skip
+
+
 def _lines(connection: Connection, chosen: Select[Any], descending: bool) -> Sequence[Line]:
     """The devices chosen as `id, key`, in the order of the key, as lines of a list."""
     few = chosen.subquery()
     query = (
-        select(devices, people.c.name.label("person_name"), people.c.user_name.label("person_user_name"), few.c.key.label("sort_key"),
-               an_identifier("serial"), an_identifier("imei"))
+        select(*(devices.c[name] for name in _OF_A_LINE), people.c.name.label("person_name"), few.c.key.label("sort_key"), an_identifier("serial"), an_identifier("imei"))
         .join(few, few.c.id == devices.c.id).outerjoin(people, people.c.id == devices.c.person_id)
     )  # fmt: skip
     return connection.execute(query.order_by(*((few.c.key.desc(), few.c.id.desc()) if descending else (few.c.key, few.c.id)))).all()
@@ -193,6 +198,7 @@ def values_of(connection: Connection, attribute: str, beginning: str, limit: int
 
 def count(connection: Connection, selection: Selection, now: datetime) -> int:
     """How many devices the selection holds."""
+    plan_anew(connection)
     return connection.execute(select(func.count()).select_from(devices).where(matching(selection, now))).scalar_one()
 
 

@@ -257,6 +257,7 @@ for _name, _key in ORDERS.items():
     if _name != "id":
         Index(f"ix_devices_by_{_name}", _key, devices.c.id)
 Index("ix_devices_tags", func.folded(devices.c.tags), postgresql_using="gin", postgresql_where=func.cardinality(devices.c.tags) > literal_column("0"))
+Index("ix_devices_platform", devices.c.platform)
 Index("ix_devices_flag", devices.c.flag, postgresql_where=devices.c.flag.is_not(None))
 Index("ix_devices_person_id", devices.c.person_id, postgresql_where=devices.c.person_id.is_not(None))
 # The devices of a lot, and of an order, are written one after the other: block ranges find them, and cost a large lot nothing.

@@ -1,7 +1,7 @@
 """Every order of the list of devices has its index, which filters on the same attribute use too; a mark tells when cohorts changed.
 
 Purpose: the first page of a filtered, sorted list without reading the fleet; a change of one device without reading every cohort's filter.
-Lock and disk cost: seven indexes on devices built under a lock, about 200 MB and half a minute for a million devices; check-ins write them all from now on.
+Lock and disk cost: eight indexes on devices built under a lock, about 200 MB and half a minute for a million devices; check-ins write them all from now on.
 Way back: downgrade makes the former orders again; nothing is lost.
 """
 
@@ -35,13 +35,14 @@ def upgrade() -> None:
     op.execute("INSERT INTO installation (key, value) VALUES ('cohorts', gen_random_uuid())")
     for name in ("department", "site"):
         op.create_index(f"ix_people_{name}", "people", [sa.text(f"lower({name})")])
+    op.create_index("ix_devices_platform", "devices", ["platform"])
     op.create_index("ix_devices_flag", "devices", ["flag"], postgresql_where=sa.text("flag IS NOT NULL"))
 
 
 def downgrade() -> None:
     for name in ("department", "site"):
         op.drop_index(f"ix_people_{name}", "people")
-    for name in ("flag", "tags", "by_seen", "by_stage", *(f"by_{text}" for text in _TEXTS)):
+    for name in ("flag", "platform", "tags", "by_seen", "by_stage", *(f"by_{text}" for text in _TEXTS)):
         op.drop_index(f"ix_devices_{name}", "devices")
     for name, key in _FORMER:
         op.create_index(f"ix_devices_by_{name}", "devices", [sa.text(f"coalesce({key}, '')"), "id"])
