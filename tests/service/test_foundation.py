@@ -136,7 +136,7 @@ def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Datab
     # The queue's own tables (0003) do not go down by themselves.
     go(command.downgrade, "0003")
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT to_regclass('cohorts'), to_regclass('lot_blocks')").fetchall() == [(None, None)]
+        assert connection.execute("SELECT to_regclass('cohorts'), to_regclass('order_lines')").fetchall() == [(None, None)]
     go(command.upgrade, "head")
     schema.check(engine)
     engine.dispose()
