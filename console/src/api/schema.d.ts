@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * List Accounts
-         * @description All accounts.
+         * @description All accounts with their roles.
          */
         get: operations["list_accounts_api_v1_accounts_get"];
         put?: never;
@@ -201,7 +201,7 @@ export interface paths {
         };
         /**
          * Show Cohort
-         * @description One cohort.
+         * @description One cohort with the number of its devices.
          */
         get: operations["show_cohort_api_v1_cohorts__cohort_id__get"];
         /**
@@ -975,7 +975,7 @@ export interface paths {
         };
         /**
          * Show Lot
-         * @description One lot.
+         * @description One lot: how it was read, its columns, and how many rows have which verdict.
          */
         get: operations["show_lot_api_v1_lots__lot_id__get"];
         put?: never;
@@ -1535,7 +1535,7 @@ export interface paths {
         };
         /**
          * Show Pool
-         * @description One pool.
+         * @description One pool: seats needed and held, and who needs one.
          */
         get: operations["show_pool_api_v1_pools__pool_id__get"];
         /**
@@ -1635,7 +1635,7 @@ export interface paths {
         };
         /**
          * Show Rule
-         * @description One rule.
+         * @description One sweep rule.
          */
         get: operations["show_rule_api_v1_sweep_rules__rule_id__get"];
         /**

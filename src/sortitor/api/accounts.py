@@ -44,7 +44,7 @@ def set_up(ctx: Anonymous, given: SetUp) -> Me:
 
 @router.get("/accounts")
 def list_accounts(ctx: Administrator) -> list[Account]:
-    """All accounts."""
+    """All accounts with their roles."""
     return [Account.model_validate(row) for row in accounts.every(ctx)]
 
 

@@ -47,7 +47,7 @@ def add_cohort(ctx: Coordinator, given: c.CohortNew) -> c.Cohort:
 
 @router.get("/cohorts/{cohort_id}")
 def show_cohort(response: Response, ctx: Viewer, cohort_id: int) -> c.Cohort:
-    """One cohort."""
+    """One cohort with the number of its devices."""
     shown = _shape(cohorts.one(ctx, cohort_id))
     tag(response, shown.revision)
     return shown

@@ -31,7 +31,7 @@ def list_pools(ctx: Viewer) -> list[Pool]:
 
 @router.get("/{pool_id}")
 def show_pool(response: Response, ctx: Viewer, pool_id: int) -> Pool:
-    """One pool."""
+    """One pool: seats needed and held, and who needs one."""
     shown = _shape(licences.one(ctx, pool_id))
     tag(response, shown.revision)
     return shown

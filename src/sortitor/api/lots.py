@@ -100,7 +100,7 @@ def list_lots(
 
 @router.get("/{lot_id}")
 def show_lot(ctx: Viewer, lot_id: int) -> Lot:
-    """One lot."""
+    """One lot: how it was read, its columns, and how many rows have which verdict."""
     return _shape(lots.one(ctx, lot_id))
 
 

@@ -67,10 +67,14 @@ async def _invalid(request: Request, error: Exception) -> JSONResponse:
     for fault in error.errors():
         place = [str(part) for part in fault["loc"]]
         pointer = "/" + "/".join(place[1:] if place and place[0] == "body" else place)
-        detail = fault["msg"] if fault["type"] != "extra_forbidden" else f"There is no field {place[-1]!r} here."
+        detail = _WORDS[fault["type"]].format(name=place[-1]) if fault["type"] in _WORDS else f"{fault['msg']}."
         fields.append(ProblemField(pointer=pointer, code=str(fault["type"]), detail=detail))
     detail = f"{fields[0].pointer}: {fields[0].detail}" if fields else "The request cannot be understood."
     return answer(request, problem_of(HTTPStatus.UNPROCESSABLE_ENTITY, "invalid_request", detail, "Correct the fields named; nothing was changed.", fields))
+
+
+#: For faults that the models name too tersely.
+_WORDS = {"extra_forbidden": "There is no field {name!r} here.", "missing": "{name!r} is missing.", "json_invalid": "The body is not JSON."}
 
 
 async def _http(request: Request, error: Exception) -> JSONResponse:

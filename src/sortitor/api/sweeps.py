@@ -36,7 +36,7 @@ def add_rule(ctx: Coordinator, given: RuleNew) -> Rule:
 
 @router.get("/sweep-rules/{rule_id}")
 def show_rule(response: Response, ctx: Viewer, rule_id: int) -> Rule:
-    """One rule."""
+    """One sweep rule."""
     shown = Rule.model_validate(sweeps.rule(ctx, rule_id))
     tag(response, shown.revision)
     return shown

@@ -42,6 +42,7 @@ def rows(ctx: Context, lot_id: int, verdict: str | None, code: str | None, after
 def note_groups(ctx: Context, lot_id: int) -> Sequence[Line]:
     """The notes of a lot, grouped, most frequent first."""
     with ctx.reading() as connection:
+        must(store.one(connection, lot_id), "lot", lot_id)
         return store.note_groups(connection, lot_id)
 
 
