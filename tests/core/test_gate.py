@@ -117,3 +117,60 @@ def test_a_policy_that_cannot_be(policies: list[Policy], code: str) -> None:
     with pytest.raises(BadInput) as caught:
         check_policies(policies)
     assert code in [problem.code for problem in caught.value.problems]
+
+
+GROUPS = ("Crew", "Office", "Guests")
+versions_of_systems = st.none() | st.sampled_from(["9", "10", "10.0.1", "13", "13.1", "14"])
+rules = st.builds(PlatformRule, st.booleans(), versions_of_systems, st.none() | st.sampled_from(["12", "13", "13.0", "15"]))
+stated = st.builds(
+    Policy, st.sampled_from(["A", "B", "C"]), st.none() | st.lists(st.sampled_from(GROUPS), min_size=1, max_size=2).map(tuple), st.dictionaries(st.sampled_from(list(Platform)), rules, max_size=2),
+    st.none() | st.lists(st.sampled_from(list(Ownership)), max_size=3).map(tuple), st.none() | st.integers(1, 6), st.none() | st.booleans(), st.none() | st.sampled_from(list(Returning)),
+)  # fmt: skip
+arrivals = st.builds(
+    Arrival, st.sampled_from(list(Platform)), versions_of_systems, st.sampled_from(list(Ownership)), st.booleans(), st.none() | st.just("maud"), st.frozensets(st.sampled_from(GROUPS)), st.integers(0, 8),
+    st.none() | st.sampled_from([Stage.AWAITED, Stage.RETIRED]), st.none() | st.just("stolen"), st.booleans(),
+    st.builds(Pass, st.none() | st.sampled_from(["pass_unknown", "pass_expired", "pass_spent"]), st.sampled_from(list(Activation))),
+)  # fmt: skip
+
+
+def numbers_of(version: str, count: int) -> list[int]:
+    parts = [int(part) for part in version.split(".")]
+    return (parts + [0] * count)[:count]
+
+
+def by_the_book(arrival: Arrival, policies: list[Policy]) -> set[str]:
+    """The reasons, facet by facet, as the domain's rules say them and without the machinery."""
+    audience = [p for p in policies if p.groups is None or set(p.groups) & arrival.groups]
+    reasons = {arrival.shown.trouble} if arrival.shown.trouble else set()
+    reasons |= {code for code, held in (("signin_failed", arrival.signin_failed), ("flagged", arrival.flag is not None)) if held}
+    rule = next(p.platforms[arrival.platform] for p in audience if arrival.platform in p.platforms)
+    if not rule.open:
+        reasons.add("platform_closed")
+    if rule.os_min and (arrival.os_version is None or numbers_of(arrival.os_version, rule.os_min.count(".") + 1) < numbers_of(rule.os_min, rule.os_min.count(".") + 1)):
+        reasons.add("os_too_old")
+    if rule.os_max and (arrival.os_version is None or numbers_of(arrival.os_version, rule.os_max.count(".") + 1) > numbers_of(rule.os_max, rule.os_max.count(".") + 1)):
+        reasons.add("os_too_new")
+    if arrival.ownership not in next(p.ownerships for p in audience if p.ownerships is not None):
+        reasons.add("ownership_denied")
+    if next(p.declared_only for p in audience if p.declared_only is not None) and not arrival.declared:
+        reasons.add("undeclared")
+    if arrival.person and arrival.holding >= next(p.quota for p in audience if p.quota is not None):
+        reasons.add("quota_reached")
+    if arrival.stage is Stage.RETIRED and next(p.returning for p in audience if p.returning is not None) is not Returning.READMIT:
+        reasons.add("returning")
+    return reasons
+
+
+@given(arrivals, st.lists(stated, max_size=3))
+def test_the_gate_decides_by_the_book(arrival: Arrival, policies: list[Policy]) -> None:
+    decision = decide(arrival, [*policies, BASE])
+    expected = by_the_book(arrival, [*policies, BASE])
+    assert {reason.code for reason in decision.reasons} == expected
+    assert len(decision.reasons) == len(expected), "each once"
+    assert sum(not step.passed for step in decision.trace) == len(expected), "the trace shows every one"
+    parked = next((p.returning for p in [*policies, BASE] if p.holds(arrival.groups) and p.returning is not None), None) is Returning.PARK
+    if expected - ({"returning"} if parked else set()):
+        assert decision.outcome is Outcome.REFUSED
+    else:
+        assert decision.outcome in (Outcome.ADMITTED, Outcome.PARKED)
+        assert (decision.outcome is Outcome.ADMITTED) <= (not expected)

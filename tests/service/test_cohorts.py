@@ -316,3 +316,36 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
         thread.join()
     assert failures == []
     assert not any(moving(parse(text)) for text in texts)
+
+
+def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world: World) -> None:
+    """Both take the lock of all cohorts before the cohort itself, so one of them waits and neither is broken off."""
+    s = world.client()
+    cohort = s.cohorts.add(CohortNew(name="A", filter='site eq "x"'))
+    outcomes: list[str] = []
+
+    def edit(number: int) -> None:
+        try:
+            world.client().cohorts.edit(cohort.id, CohortNew(name="A", filter=f'site eq "{number}"'))
+            outcomes.append("edited")
+        except Refused as error:
+            outcomes.append(error.problem.code)
+
+    def take_back() -> None:
+        mine = world.client()
+        entry = next(iter(mine.journal.list("cohort.edit")))
+        try:
+            mine.journal.revert(entry.id, mine.journal.preview_revert(entry.id).digest)
+            outcomes.append("reverted")
+        except Refused as error:
+            outcomes.append(error.problem.code)
+
+    s.cohorts.edit(cohort.id, CohortNew(name="A", filter='site eq "y"'))
+    for number in range(8):
+        threads = [threading.Thread(target=edit, args=(number,)), threading.Thread(target=take_back), threading.Thread(target=edit, args=(number + 100,))]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+    assert outcomes.count("edited") == 16
+    assert set(outcomes) <= {"edited", "reverted", "facts_moved", "already_reverted", "is_a_revert"}

@@ -503,6 +503,10 @@ class Sweeps(_Noun):
         """Rules by name."""
         return self._t.call(list[s.Rule], "GET", "/sweep-rules")
 
+    def rule(self, rule_id: int) -> s.Rule:
+        """One sweep rule."""
+        return self._t.call(s.Rule, "GET", f"/sweep-rules/{rule_id}")
+
     def add_rule(self, rule: s.RuleNew) -> s.Rule:
         """Add a rule."""
         return self._t.call(s.Rule, "POST", "/sweep-rules", json=rule)

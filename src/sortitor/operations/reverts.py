@@ -12,6 +12,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import LotStatus
 from sortitor.operations import cohorts, orders
 from sortitor.operations.context import Context, must, must_match
+from sortitor.store import cohorts as store_cohorts
 from sortitor.store import journal, licences, lots, rulebooks, sweeps
 from sortitor.store import orders as store_orders
 from sortitor.store.engine import Line
@@ -80,6 +81,8 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         if entry.operation == "lot.apply":
             lots.one(connection, entry.subject_id, lock=True)
             lots.serialise_appliers(connection)
+        if entry.subject == "cohort":
+            store_cohorts.hold_still(connection)
         plan = _plan(connection, entry, lock=True)
         must_match(plan, digest)
         revert_id = ctx.record(

@@ -225,12 +225,13 @@ def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) ->
 
 
 def _mark_anew(connection: Connection) -> None:
+    """Let every process read the filters again. Whoever changes a cohort waits for the lock before anything else, so that no two wait for each other."""
+    hold_still(connection)
     connection.execute(update(installation).where(installation.c.key == "cohorts").values(value=func.gen_random_uuid().cast(Text)))
 
 
 def remove(connection: Connection, cohort_id: int) -> None:
     """Forget a cohort; its members go with it."""
-    hold_still(connection)
     _mark_anew(connection)
     connection.execute(delete(cohorts).where(cohorts.c.id == cohort_id))
 
