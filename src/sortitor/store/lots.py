@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -325,6 +325,14 @@ def rows(connection: Connection, lot_id: int, verdict: str | None, code: str | N
             wanted = [place for place, number in enumerate(numbers) if number in sought]
             cells |= zip((numbers[place] for place in wanted), pl.read_ipc(packed)[wanted].iter_rows(named=True), strict=True)
     return [LotRow(row, _VERDICTS[letter], cells[row], *rest) for _, row, letter, *rest in found]
+
+
+def cells(connection: Connection, lot_id: int) -> tuple[pl.Series, pl.DataFrame]:
+    """The numbers of all rows and their cells, as they were given."""
+    with raw(connection).cursor(binary=True) as cursor:
+        cursor.execute("SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s ORDER BY first_row", [lot_id])
+        blocks = [(pl.Series("row", numbers, dtype=pl.Int64), pl.read_ipc(packed)) for numbers, packed in cast("Iterator[tuple[list[int], bytes]]", cursor)]
+    return pl.concat(numbers for numbers, _ in blocks), pl.concat((part for _, part in blocks), rechunk=True)
 
 
 def note_groups(connection: Connection, lot_id: int) -> Sequence[Line]:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import io
+import lzma
 import re
 import zipfile
+import zlib
 from typing import Any
 
 import polars as pl
@@ -91,7 +93,7 @@ def _check_archive(content: bytes) -> None:
                 raise _too_large()
             for member in members:
                 _expand(archive, member, ods)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, NotImplementedError, RuntimeError, EOFError, OSError) as error:
+    except (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, lzma.LZMAError, NotImplementedError, RuntimeError, EOFError, OSError, ValueError) as error:
         raise Unsupported("unreadable_workbook", f"The workbook is damaged or protected: {error}.", "Save it again without a password as XLSX or CSV.") from error
 
 

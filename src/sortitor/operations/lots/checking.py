@@ -110,6 +110,12 @@ def _read(form: str, content: bytes, reading: Reading) -> Manifest:
     return read_table(content, reading) if form == "table" else read_paste(content)
 
 
+def _kept(connection: Connection, lot: Line) -> Manifest:
+    """What was read of the file when it was checked: quicker than to read it again, and the very cells that people have looked at."""
+    numbers, cells = store.cells(connection, lot.id)
+    return Manifest(tuple(cells.columns), cells, numbers, lot.layout, lot.encoding, lot.sheet, tuple(lot.sheets), lot.header_row)
+
+
 def _meaning(connection: Connection, manifest: Manifest, given: Mapping[str, str], supplier: str | None) -> tuple[dict[str, str], str]:
     """Header → column, and where that was taken from: what was given, what the supplier's last file taught, what the headers mean."""
     if given:
@@ -154,11 +160,8 @@ def draft(connection: Connection, lot_id: int) -> Line:
 
 def recheck(ctx: Context, connection: Connection, lot: Line, lock: bool = False) -> core.Decided:
     """Decide anew on today's facts; the kept rows follow when the outcome moved."""
-    content = store.content(connection, lot.id)
-    ctx.progress("reading the file", 0, 0)
-    manifest = _read(lot.form, content, Reading(lot.sheet, lot.header_row))
-    del content
-    decided = _decide(ctx, connection, lot, manifest, lot.columns, lock).decided
+    ctx.progress("reading the rows", 0, 0)
+    decided = _decide(ctx, connection, lot, _kept(connection, lot), lot.columns, lock).decided
     if decided.digest != lot.digest:
         store.refresh_rows(connection, lot.id, decided)
     store.change(connection, lot.id, outcome(ctx, connection, decided))
@@ -175,8 +178,7 @@ def resettle(ctx: Context, lot_id: int, *, columns: Mapping[str, str | None] | N
         lot = draft(connection, lot_id)
         checked_defaults = core.check_defaults(defaults) if defaults is not None else lot.defaults
         anew = reading is not None and reading != Reading(lot.sheet, lot.header_row)
-        where = reading if reading is not None and anew else Reading(lot.sheet, lot.header_row)
-        manifest = _read(lot.form, store.content(connection, lot_id), where)
+        manifest = _read(lot.form, store.content(connection, lot_id), reading) if reading is not None and anew else _kept(connection, lot)
         meaning = remap(manifest.headers, columns, lot.columns) if columns is not None else understand(manifest.headers) if anew else lot.columns
         values = {
             "defaults": checked_defaults, "overwrite_manual": lot.overwrite_manual if overwrite_manual is None else overwrite_manual,
