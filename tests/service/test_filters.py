@@ -114,7 +114,7 @@ def test_a_page_is_the_same_however_it_is_found(world: World, tmp_path: Path, mo
 
 
 INDEXES = {
-    'site eq "Quay 7"': "ix_devices_by_site", 'site sw "Quay 3" and platform eq "ios"': "ix_devices_by_site", 'model eq "Model 11"': "ix_devices_by_model",
+    'site eq "Quay 7"': "ix_devices_by_site", 'site sw "Quay 3"': "ix_devices_by_site", 'platform eq "ios"': "ix_devices_platform", 'model eq "Model 11"': "ix_devices_by_model",
     'name sw "deck-12"': "ix_devices_by_name", 'stage eq "parked"': "ix_devices_by_stage", "idleDays ge 900": "ix_devices_by_seen", 'tags eq "spare"': "ix_devices_tags",
     'flag eq "stolen"': "ix_devices_flag", 'assetTag eq "WM-1"': "ix_devices_asset_tag", 'serial eq "sn-1"': "pk_identifiers", 'serial sw "sn-12"': "pk_identifiers",
     'person.userName eq "maud"': "ix_devices_person_id", 'cohorts eq "Crew"': "pk_devices", 'person.groups eq "crew"': "ix_devices_person_id",

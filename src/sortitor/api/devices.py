@@ -75,15 +75,16 @@ def _hidden(row: Any, ctx: Context) -> bool:
     return row.ownership == Ownership.PERSONAL and not ctx.actor.role.covers(Role.COORDINATOR)
 
 
-_OF_A_LINE = tuple(Device.model_fields)
+_NOTHING: dict[str, Any] = dict.fromkeys(Device.model_fields)
 
 
 def line(row: Any, ctx: Context) -> Device:
     """A device as a line of a list."""
-    hidden = _hidden(row, ctx)
-    idle = max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
-    values = {**row._mapping, "idle_days": idle}
-    return Device(**{name: values.get(name) for name in _OF_A_LINE} | {name: _masked(values.get(name), hidden) for name in ("serial", "imei")})
+    values = {**_NOTHING, **dict(zip(row._fields, row, strict=True))}
+    values["idle_days"] = max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
+    if _hidden(row, ctx):
+        values |= {name: _masked(values[name], True) for name in ("serial", "imei")}
+    return Device.model_validate(values)
 
 
 @router.get("/devices", response_model=Page[Device])

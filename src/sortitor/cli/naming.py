@@ -100,7 +100,7 @@ def preview(obj: dict[str, Any], /, **given: Any) -> None:
 @change_options
 @click.pass_obj
 def apply(obj: dict[str, Any], /, yes: bool, reason: str | None, **given: Any) -> None:
-    """Rename devices by the templates; names set by hand stay.
+    """Rename devices by the templates; names given by hand or by a lot stay.
 
     \b
     Example:

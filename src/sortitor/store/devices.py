@@ -31,7 +31,7 @@ from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
 from sortitor.store.cohorts import member_of, settle, settle_one
 from sortitor.store.engine import Line, plan_anew, raw
-from sortitor.store.filters import columns, compiled, leading, said_of
+from sortitor.store.filters import columns, compiled, leading, said_of, spoken_of
 from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
 
@@ -110,8 +110,10 @@ def page(
     def first(keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int) -> Select[Any]:
         return query.order_by(*((keys.desc(), ids.desc()) if descending else (keys, ids))).limit(number)
 
+    needed = dict.fromkeys([devices.c.id, *spoken_of(condition)])
+
     def walk(reach: int) -> Sequence[Line]:
-        walked = first(key, devices.c.id, select(devices, key.label("key")).where(rest), reach).subquery()
+        walked = first(key, devices.c.id, select(*needed, key.label("key")).where(rest), reach).subquery()
         fitting = select(walked.c.id, walked.c.key).where(said_of(walked, condition))
         return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
 

@@ -31,7 +31,7 @@ from sqlalchemy import (
     true,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, array
-from sqlalchemy.sql.visitors import replacement_traverse
+from sqlalchemy.sql.visitors import iterate, replacement_traverse
 
 from sortitor.core.filters import ATTRIBUTES, Comparison, Filter, Joined, Kind, Not
 from sortitor.core.vocabulary import IdentifierKind
@@ -115,6 +115,12 @@ _WORKED_OUT = {**{f"folded_{name}": ORDERS[name] for name in _FOLDED}, "os_numbe
 def worked_out(query: Select[Any]) -> Select[Any]:
     """A selection of devices with what filters compare beside them, worked out once for however many filters."""
     return query.add_columns(*(key.label(name) for name, key in _WORKED_OUT.items()))
+
+
+def spoken_of(condition: ColumnElement[bool]) -> list[Column[Any]]:
+    """The columns of `devices` that a condition needs."""
+    names = {element.name for element in iterate(condition) if isinstance(element, Column) and element.table is devices}
+    return [devices.c[name] for name in sorted(names)]
 
 
 def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[bool]:

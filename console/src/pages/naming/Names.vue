@@ -66,7 +66,7 @@ function rename() {
       <v-btn color="primary" :disabled="!!changed" @click="rename">Preview renaming the fleet</v-btn>
     </template>
   </div>
-  <p class="muted mb-3">The first template that fits a device's platform names it when it arrives. Names set by hand stay.</p>
+  <p class="muted mb-3">The first template that fits a device's platform names it when it arrives. Names given by hand or by a lot stay.</p>
   <ProblemAlert :error="error" />
   <div class="stack">
     <v-card v-for="(template, place) in templates" :key="place" class="pa-3 line">
