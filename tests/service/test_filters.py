@@ -21,7 +21,7 @@ from sortitor.store.engine import transaction
 from sortitor.store.filters import facts
 from sortitor.store.tables import ORDERS, devices
 
-SITES = ["Dunlin", "dunlin", "Ärmel", "ärmel quay", "İstanbul", "ΣΑΣ", "straße", "", "100%_\\", "漁港"]
+SITES = ["Dunlin", "dunlin", "Ärmel", "ärmel quay", "İstanbul", "ΣΑΣ", "straße", "", "100%_\\", "漁港", "\uffffx", "\U0010ffff\U0010ffff", "\ud7ff\ue000"]
 VERSIONS = ["10", "10.0", "10.0.1", "9.9", "11", "", "x.1", "10.00", "0", "0.0", "10.0.22631.4460", "1234567890", "1.2.3.4.5.6.7.8.9", "1.2.3.4.5.6.7.0", "10.", "999999999.1"]
 
 
@@ -44,7 +44,7 @@ def furnish(world: World, tmp_path: Path) -> None:
 def values(kind: Kind) -> st.SearchStrategy[str]:
     quoted = lambda texts: st.sampled_from(texts).map(lambda text: '"' + text.replace("\\", "\\\\") + '"')  # noqa: E731
     return {
-        Kind.TEXT: quoted([*SITES, "DUN", "rmel", "Kelmar", "maud", "Maud", "%", "_", "ι"]), Kind.TRUTH: st.sampled_from(["true", "false"]),
+        Kind.TEXT: quoted([*SITES, "DUN", "rmel", "Kelmar", "maud", "Maud", "%", "_", "ι", "\uffff", "\U0010ffff", "d\U0010ffff", "\ud7ff"]), Kind.TRUTH: st.sampled_from(["true", "false"]),
         Kind.TEXTS: quoted(["spare", "A", "crew", "Officers", "S-00", "S-001", "3569380"]), Kind.VERSION: quoted(["10", "10.0", "10.0.1", "9.9", "0", "0.0", "10.0.22631.4460", "10.0.22631", "1.2.3.4.5.6.7", "1.2.3.4.5.6.7.1", "999999999"]),
         Kind.NUMBER: st.one_of(st.integers(-1, 500).map(str), st.sampled_from(["30.0", "29.5", "30.5", "-0.5", "0.5", "1000000000"])), Kind.DAY: quoted(["2026-01-09", "2025-12-31", "2026-01-01"]),
         Kind.TIME: quoted(["2026-01-17T09:00:00Z", "2025-12-18T09:00:00+00:00", "2025-12-18T08:59:59Z"]),
@@ -94,7 +94,7 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     agree()
 
 
-@pytest.mark.parametrize("reach", [(1, 2), (5, 20), (2_000, 20_000)])
+@pytest.mark.parametrize("reach", [(2, 8), (2_000, 20_000)])
 def test_a_page_is_the_same_however_it_is_found(world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, reach: tuple[int, int]) -> None:
     furnish(world, tmp_path)
     filters = ["id pr", 'site eq "dunlin"', 'site sw "ä" and idleDays lt 200', 'tags eq "spare" or platform eq "ios"', "idleDays ge 90", 'name eq "nobody"']
@@ -106,7 +106,7 @@ def test_a_page_is_the_same_however_it_is_found(world: World, tmp_path: Path, mo
             monkeypatch.setattr(store, "_LOOK", reach[0])
             monkeypatch.setattr(store, "_WALK", reach[1])
             found, after = [], None
-            while page := store.page(connection, selection, world.now, sort, descending, after, 3):
+            while page := store.page(connection, selection, world.now, sort, descending, after, 9):
                 found += [row.id for row in page]
                 after = (page[-1].sort_key.isoformat() if sort == "seen" else page[-1].sort_key, page[-1].id)
             monkeypatch.undo()

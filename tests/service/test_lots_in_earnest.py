@@ -221,7 +221,7 @@ def working(make_world: Callable[..., World]) -> World:
     return make_world(worker=True)
 
 
-ROWS = sized(80_000)
+ROWS = sized(64_000)
 
 
 def large(tmp_path: Path, rows: int = ROWS, name: str = "large.csv", **cells: str) -> Path:
@@ -306,7 +306,7 @@ def test_the_database_goes_away_in_the_middle_of_a_job(working: World, tmp_path:
 def test_two_people_apply_overlapping_lots_at_the_same_moment(working: World, tmp_path: Path) -> None:
     """The second is not applied on facts that have moved: it is told, with the new preview."""
     s = working.client()
-    rows = sized(20_000)
+    rows = sized(10_000)
     lots = [s.lots.check(large(tmp_path, rows, f"{site}.csv", site=site), watch=lambda job: None) for site in ("Dunlin", "Petrel")]
     digests = [s.lots.preview(lot.id).digest for lot in lots]
     outcomes: list[str] = []

@@ -103,43 +103,46 @@ def state(world: World) -> dict[str, list[tuple[object, ...]]]:
     return {name: world.rows(statement) for name, statement in STATE.items()}
 
 
-@pytest.mark.parametrize("operation", ACTS)
-def test_a_change_is_taken_back_whole(world: World, tmp_path: Path, operation: str) -> None:
+def test_every_change_is_taken_back_whole(world: World, tmp_path: Path) -> None:
+    """One after the other in one fleet: each must leave it exactly as it was for the next."""
     s = furnished(world, tmp_path)
     world.later(days=45)
     before = state(world)
-    ACTS[operation](s, tmp_path)
-    changed = state(world)
-    assert changed != before
-    entry = next(iter(s.journal.list(operation)))
-    shown = s.journal.preview_revert(entry.id)
-    assert not any(count.key == "left" and count.count for count in shown.counts)
-    assert state(world) == changed, "a preview changes nothing"
-    revert_id = s.journal.revert(entry.id, shown.digest, "a mistake")
-    assert state(world) == before
-    assert s.journal.show(entry.id).reverted_by == revert_id
-    for again in (entry.id, revert_id):
-        with pytest.raises(Refused) as refused:
-            s.journal.preview_revert(again)
-        assert refused.value.problem.code in ("already_reverted", "is_a_revert")
+    for operation, act in ACTS.items():
+        act(s, tmp_path)
+        changed = state(world)
+        assert changed != before, operation
+        entry = next(iter(s.journal.list(operation)))
+        shown = s.journal.preview_revert(entry.id)
+        assert not any(count.key == "left" and count.count for count in shown.counts), operation
+        assert state(world) == changed, f"{operation}: a preview changes nothing"
+        revert_id = s.journal.revert(entry.id, shown.digest, "a mistake")
+        assert state(world) == before, operation
+        assert s.journal.show(entry.id).reverted_by == revert_id
+        for again in (entry.id, revert_id):
+            with pytest.raises(Refused) as refused:
+                s.journal.preview_revert(again)
+            assert refused.value.problem.code in ("already_reverted", "is_a_revert")
 
 
-@pytest.mark.parametrize("operation", ["pool.edit", "rule.edit", "order.edit", "cohort.edit", "naming.apply"])
-def test_what_was_changed_since_is_left_as_it_is(world: World, tmp_path: Path, operation: str) -> None:
+LATER: dict[str, Act] = {
+    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signage", seats=1)), "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quiet", idle_window_days=31)),
+    "order.edit": lambda s, _: s.orders.edit(1, OrderNew(name="WL-1", lines=[OrderLineNew(product="x", quantity=1)])),
+    "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter="imei pr")), "naming.apply": lambda s, _: s.gate.save_names([Template(name="x", pattern="X-{n}")]),
+}  # fmt: skip
+
+
+def test_what_was_changed_since_is_left_as_it_is(world: World, tmp_path: Path) -> None:
     s = furnished(world, tmp_path)
-    ACTS[operation](s, tmp_path)
-    first = next(iter(s.journal.list(operation)))
-    later: dict[str, Act] = {
-        "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signage", seats=1)), "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quiet", idle_window_days=31)),
-        "order.edit": lambda s, _: s.orders.edit(1, OrderNew(name="WL-1", lines=[OrderLineNew(product="x", quantity=1)])),
-        "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter="imei pr")), "naming.apply": lambda s, _: s.gate.save_names([Template(name="x", pattern="X-{n}")]),
-    }  # fmt: skip
-    later[operation](s, tmp_path)
-    now = state(world)
-    shown = s.journal.preview_revert(first.id)
-    assert "changed again since" in shown.warnings[0]
-    s.journal.revert(first.id, shown.digest)
-    assert state(world) == now
+    for operation, later in LATER.items():
+        ACTS[operation](s, tmp_path)
+        first = next(iter(s.journal.list(operation)))
+        later(s, tmp_path)
+        now = state(world)
+        shown = s.journal.preview_revert(first.id)
+        assert "changed again since" in shown.warnings[0], operation
+        s.journal.revert(first.id, shown.digest)
+        assert state(world) == now, operation
 
 
 def test_devices_changed_since_are_named_and_the_others_go_back(world: World, tmp_path: Path) -> None:
@@ -187,14 +190,14 @@ FINAL: dict[str, Act] = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("operation", FINAL)
-def test_what_cannot_be_taken_back_says_what_to_do_instead(world: World, tmp_path: Path, operation: str) -> None:
+def test_what_cannot_be_taken_back_says_what_to_do_instead(world: World, tmp_path: Path) -> None:
     s = furnished(world, tmp_path)
-    FINAL[operation](s, tmp_path)
-    entry = next(e for e in s.journal.list(operation) if e.operation == operation)
-    with pytest.raises(Refused) as refused:
-        s.journal.preview_revert(entry.id)
-    assert (refused.value.problem.code, refused.value.problem.remedy) == ("cannot_be_reverted", _FINAL[operation])
+    for operation, act in FINAL.items():
+        act(s, tmp_path)
+        entry = next(e for e in s.journal.list(operation) if e.operation == operation)
+        with pytest.raises(Refused) as refused:
+            s.journal.preview_revert(entry.id)
+        assert (refused.value.problem.code, refused.value.problem.remedy) == ("cannot_be_reverted", _FINAL[operation]), operation
 
 
 def test_every_operation_is_either_taken_back_here_or_final() -> None:

@@ -104,7 +104,7 @@ def test_two_appliers_of_one_draft_apply_it_once(two_services, database: Databas
 @pytest.mark.parametrize("victim", ["service", "database"])
 def test_killed_in_the_middle_of_a_large_lot(open_folder: Path, tmp_path: Path, victim: str) -> None:
     """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it back, whole."""
-    state, rows = open_folder / f"killed-{victim}", sized(100_000)
+    state, rows = open_folder / f"killed-{victim}", sized(60_000)
     with serve(SORTITOR_STATE_DIR=str(state)) as process:
         with Sortitor(process.url) as s:
             s.accounts.first((state / "first-administrator.txt").read_text().strip(), "harbour", "a long enough password")

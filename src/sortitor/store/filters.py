@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import sys
 from collections.abc import Iterable, Sequence
 from datetime import datetime, timedelta
 from typing import Any, TypeAlias
@@ -170,7 +171,7 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
     if c.attribute in _ORDER:
         return exists(select(orders.c.id).where(func.lower(orders.c.name) == func.lower(devices.c.order_name), _one(_ORDER[c.attribute], attribute.kind, c)))
     if c.attribute in ORDERS and attribute.kind is Kind.TEXT and c.value:
-        return _compare(ORDERS[c.attribute], c.operator, literal(c.value, Text))
+        return _begins(ORDERS[c.attribute], str(c.value)) if c.operator == "sw" else _compare(ORDERS[c.attribute], c.operator, literal(c.value, Text))
     if c.attribute in _COLUMNS and attribute.kind is not Kind.VERSION:
         column = _COLUMNS[c.attribute]
         # Never null, and still plain enough for an index.
@@ -242,6 +243,17 @@ def _version(operator: str, value: tuple[int, ...]) -> ColumnElement[bool]:
     numbers = _WORKED_OUT["os_numbers"]
     low, high = (cast(literal([*value, *([0] * zeros)], ARRAY(Integer)), ARRAY(BigInteger)) for zeros in (0, _COMPONENTS - len(value)))
     return numbers.between(low, high) if operator == "eq" else _compare(numbers, operator, low if operator in ("lt", "ge") else high)
+
+
+def _begins(folded: ColumnElement[Any], beginning: str) -> ColumnElement[bool]:
+    """Between a beginning and what comes after all that begin so, in the order of code points: the index alone decides it."""
+    for place in reversed(range(len(beginning))):
+        following = ord(beginning[place]) + 1
+        if following <= sys.maxunicode:
+            # Half of a pair is no character.
+            end = beginning[:place] + chr(0xE000 if following == 0xD800 else following)
+            return and_(folded >= literal(beginning, Text), folded < literal(end, Text))
+    return folded >= literal(beginning, Text)
 
 
 def _compare(column: ColumnElement[Any], operator: str, value: Any) -> ColumnElement[bool]:
