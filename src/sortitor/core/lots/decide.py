@@ -36,7 +36,7 @@ def decide(prepared: Prepared, facts: Facts, overwrite_manual: bool = False, cho
     """
     chosen = choices if choices is not None else choices_of()
     skipped = chosen.filter(pl.col("remedy") == Remedy.SKIP)["row"]
-    rows, of_people = _with_people(prepared.rows, facts.people)
+    rows, of_people = _with_people(prepared.rows, facts.people, prepared.headers.get("person", "person"))
     notes = [prepared.notes, of_people]
     rejected = _rows_with(notes, Verdict.REJECT)
     keys = _without(prepared.keys, pl.concat([rejected, skipped]))
@@ -46,7 +46,7 @@ def decide(prepared: Prepared, facts: Facts, overwrite_manual: bool = False, cho
     found = _matched(keys, shared, facts, chosen)
     notes += [*within, *found.notes]
     conflicts = _rows_with(notes, Verdict.CONFLICT)
-    rows, of_names = _with_names(rows, found.one, facts, pl.concat([rejected, conflicts, repeats, skipped]))
+    rows, of_names = _with_names(rows, found.one, facts, pl.concat([rejected, conflicts, repeats, skipped]), prepared.headers.get("name", "name"))
     notes += of_names
     changes, kept = _changes(rows.join(found.one, on="row"), keys, facts, (overwrite_manual, by_hand), chosen, found.merges)
     notes += [kept, note_on(skipped, "skipped", "")]
@@ -97,17 +97,17 @@ def _verdicts(rows: pl.DataFrame, keys: pl.DataFrame, rejected: pl.Series, confl
     ).to_series()  # fmt: skip
 
 
-def _with_people(rows: pl.DataFrame, people: pl.DataFrame) -> tuple[pl.DataFrame, pl.DataFrame]:
+def _with_people(rows: pl.DataFrame, people: pl.DataFrame, header: str) -> tuple[pl.DataFrame, pl.DataFrame]:
     """Rows with `person_id`; a note where nobody is known by the name."""
     if rows["person"].null_count() == rows.height:
         return rows.with_columns(person_id=pl.lit(None, dtype=pl.Int64)), pl.DataFrame(schema=NOTES_SCHEMA)
     rows = rows.with_columns(_name=pl.col("person").str.to_lowercase())
     rows = rows.join(people, left_on="_name", right_on="person", how="left", maintain_order="left").drop("_name")
     missing = rows.filter(pl.col("person").is_not_null() & pl.col("person_id").is_null())
-    return rows, note_on(missing["row"], "person_unknown", "person", missing["person"])
+    return rows, note_on(missing["row"], "person_unknown", header, missing["person"])
 
 
-def _with_names(rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Series) -> tuple[pl.DataFrame, list[pl.DataFrame]]:
+def _with_names(rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Series, header: str) -> tuple[pl.DataFrame, list[pl.DataFrame]]:
     """Rows without the names that their devices cannot have, and a note on each; rows that stay `out` take no name from others."""
     named = rows.select("row", "name", "platform").filter(pl.col("name").is_not_null() & ~pl.col("row").is_in(out.implode()))
     if named.height == 0:
@@ -121,7 +121,7 @@ def _with_names(rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Ser
         .when(pl.col("holder_id") != pl.col("device_id").fill_null(-1)).then(pl.lit("name_taken"))
     )  # fmt: skip
     bad = named.with_columns(problem=problem).filter(pl.col("problem").is_not_null())
-    notes = [note_on(part["row"], str(code), "name", part["name"]) for (code,), part in bad.group_by("problem", maintain_order=True)]
+    notes = [note_on(part["row"], str(code), header, part["name"]) for (code,), part in bad.group_by("problem", maintain_order=True)]
     return rows.with_columns(name=pl.when(~pl.col("row").is_in(bad["row"].implode())).then("name")), notes
 
 

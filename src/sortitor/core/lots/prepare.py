@@ -63,7 +63,7 @@ def prepare(manifest: Manifest, meaning: Mapping[str, str], defaults: Mapping[st
     keys, key_notes = _keys(manifest, meaning, rows)
     unknown = [header for header in manifest.headers if header not in meaning and header != EXTRA_CELLS]
     rows = rows.with_columns(details=_json(manifest.cells.select(unknown)) if unknown else pl.lit("{}"))
-    return Prepared(rows, keys, pl.concat([*notes, *key_notes]))
+    return Prepared(rows, keys, pl.concat([*notes, *key_notes]), {column: header for header, column in reversed(list(meaning.items()))})
 
 
 def _json(frame: pl.DataFrame) -> pl.Series:

@@ -33,11 +33,13 @@ class Prepared:
     rows:  `row`, `person`, `details` (JSON) and one text column per device field
     keys:  `row, kind, value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
     notes: `row, code, column, given`
+    headers: column → the header that it stands under in the file
     """
 
     rows: pl.DataFrame
     keys: pl.DataFrame
     notes: pl.DataFrame
+    headers: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
