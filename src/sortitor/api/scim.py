@@ -23,7 +23,6 @@ from scim2_models import (
     ResourceType,
     Schema,
     SCIMException,
-    ScimFilter,
     SearchRequest,
 )
 
@@ -180,44 +179,25 @@ def _revision(given: str | None) -> int | None:
     return int(found[1]) if found else None
 
 
-_KEY = re.compile(r'\s*(?P<name>[A-Za-z.]+)\s+eq\s+(?P<value>"(?:[^"\\]|\\.)*")\s*', re.IGNORECASE)
-_KEYS = {"User": ("username", "externalid", "emails", "emails.value"), "Group": ("displayname", "externalid")}
-
-
-def _key(kind: str, filter_text: str | None) -> tuple[str, str] | None:
-    """The indexed key of a filter that is nothing but a look-up."""
-    found = _KEY.fullmatch(filter_text or "")
-    if found is None or found["name"].lower() not in _KEYS[kind]:
-        return None
-    return found["name"].lower(), str(json.loads(found["value"]))
-
-
-_READERS = {"User": provisioning.users, "Group": provisioning.groups}
-
-
 def _listed(request: Request, ctx: Context, kind: str, asked: Any) -> Response:
-    """RFC 7644 §3.4.2: filter, sort, page by index or by cursor. Plain pages and look-ups are answered by an index."""
-    text = str(asked.filter) if asked.filter else None
-    key = _key(kind, text)
+    """RFC 7644 §3.4.2: filter, sort, page by index or by cursor."""
     count = min(MOST_RESULTS, 100 if asked.count is None else max(0, asked.count))
-    after, start = _place(request, asked)
-    models: Sequence[Any]
-    hidden = {name.lower() for name in map(str, asked.excluded_attributes or [])}
-    with_members = "members" not in hidden and (not asked.attributes or any(str(name).lower().startswith("members") for name in asked.attributes))
-    if (text is None or key is not None) and not asked.sort_by:
-        found, total = _READERS[kind](ctx, provisioning.Asked(key, after, start - 1 if after == 0 else 0, count + 1, with_members))
-        models, more = [_model(_base(request), one) for one in found[:count]], len(found) > count
-        following = found[count - 1].id[1:] if more and count else None
-    else:
-        found, _ = _READERS[kind](ctx, provisioning.Asked(key))
-        matching = _for(ScimFilter, kind)(text).match if text else lambda model: True
-        every = asked.sort([model for model in (_model(_base(request), one) for one in found) if matching(model)])
-        total, models = len(every), every[after + start - 1 : after + start - 1 + count]
-        following = str(after + count) if after + count < total else None
-    answer = _for(ListResponse, kind)(total_results=total, start_index=None if _by_cursor(request, asked) else start, items_per_page=len(models), resources=list(models) or None)
-    if _by_cursor(request, asked) and following:
+    base, sort, (place, start) = _base(request), asked.sort_binding(_MODELS[kind]), _place(request, asked)
+    # Sorted by an attribute, a cursor is how many came before; else the last number.
+    after, offset = (0, place + start - 1) if sort else (place, start - 1)
+    wanted = provisioning.Asked(asked.filter, sort, asked.sort_order == asked.SortOrder.descending, base, after, offset, count + 1)
+    found, total = provisioning.users(ctx, wanted) if kind == "User" else provisioning.groups(ctx, wanted, _with_members(asked))
+    models = [_model(base, one) for one in found[:count]]
+    answer = _for(ListResponse, kind)(total_results=total, start_index=None if _by_cursor(request, asked) else start, items_per_page=len(models), resources=models or None)
+    if _by_cursor(request, asked) and 0 < count < len(found):
+        following = str(offset + count) if sort else found[count - 1].id[1:]
         answer.next_cursor = base64.urlsafe_b64encode(following.encode()).decode().rstrip("=")
     return _json(200, answer.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE, response_parameters=asked))
+
+
+def _with_members(asked: Any) -> bool:
+    hidden = {name.lower() for name in map(str, asked.excluded_attributes or [])}
+    return "members" not in hidden and (not asked.attributes or any(str(name).lower().startswith("members") for name in asked.attributes))
 
 
 def _by_cursor(request: Request, asked: Any) -> bool:

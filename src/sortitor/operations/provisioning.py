@@ -16,6 +16,7 @@ from sortitor.store import groups as store_groups
 from sortitor.store import people as store_people
 from sortitor.store import provisioning as store
 from sortitor.store.engine import Line
+from sortitor.store.provisioning import Asked as Asked
 
 #: What is not kept: it is made anew for every answer, or is nobody's business.
 _OWN = ("id", "meta", "groups", "schemas", "password")
@@ -62,28 +63,18 @@ def _groups(connection: Connection, rows: Sequence[Line], with_members: bool) ->
 # ---- reading ------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
-    """Which resources: those of an indexed key, after a number, some of them left out, at most so many."""
-
-    key: tuple[str, str] | None = None
-    after: int = 0
-    offset: int = 0
-    limit: int | None = None
-    with_members: bool = True
-
-
 def users(ctx: Context, asked: Asked) -> tuple[list[Resource], int]:
-    """Users by number, and how many there are in all."""
+    """A page of users, and how many there are in all."""
     with ctx.reading() as connection:
-        return [_user(row) for row in store.users(connection, asked.key, asked.after, asked.offset, asked.limit)], store.count_users(connection, asked.key)
+        rows, total = store.users(connection, asked)
+        return [_user(row) for row in rows], total
 
 
-def groups(ctx: Context, asked: Asked) -> tuple[list[Resource], int]:
-    """Groups by number, and how many there are in all."""
+def groups(ctx: Context, asked: Asked, with_members: bool) -> tuple[list[Resource], int]:
+    """A page of groups, and how many there are in all."""
     with ctx.reading() as connection:
-        rows = store.group_page(connection, asked.key, asked.after, asked.offset, asked.limit)
-        return _groups(connection, rows, asked.with_members), store.count_groups(connection, asked.key)
+        rows, total = store.group_page(connection, asked)
+        return _groups(connection, rows, with_members), total
 
 
 def user(ctx: Context, resource_id: str) -> Resource:
@@ -190,13 +181,13 @@ def add_group(ctx: Context, document: Mapping[str, Any]) -> Resource:
     with ctx.changing() as connection:
         store_groups.hold_still(connection)
         name = str(document["displayName"])
-        taken = store.group_page(connection, ("displayname", name), 0, 0, 1)
-        if taken and taken[0].external_id is not None:
+        taken = store.group_of(connection, name)
+        if taken and taken.external_id is not None:
             raise Conflict("group_name_taken", f"There is a group {name!r} already.", "Change that one.")
         people_in, groups_in = _members(connection, document, None)
         values = {"name": name, "external_id": document.get("externalId"), "changed_at": ctx.now}
         if taken:
-            group_id = int(taken[0].id)
+            group_id = int(taken.id)
             store_groups.change(connection, group_id, values)
         else:
             group_id = store_groups.add(connection, {**values, "created_at": ctx.now})

@@ -2,26 +2,48 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+from pydantic import Field
 from scim2_models import (
     AuthenticationScheme,
     Bulk,
+    CaseExact,
     ChangePassword,
-    EnterpriseUser,
+    ComplexAttribute,
     ETag,
     Filter,
     Group,
+    Mutability,
     Pagination,
     Patch,
+    Reference,
     ResourceType,
     ScimProvider,
     ServiceProviderConfig,
     Sort,
     User,
 )
+from scim2_models import EnterpriseUser as _EnterpriseUser
 
 MOST_RESULTS = 1_000
 MOST_OPERATIONS = 1_000
 MOST_BYTES = 2_000_000
+
+
+class Manager(ComplexAttribute):
+    """Who leads a user: any part of it may be missing (RFC 7643 §4.3 and §8.7.1)."""
+
+    value: Annotated[str | None, CaseExact.true] = None
+    ref: Reference[User] | None = Field(None, serialization_alias="$ref", validation_alias="$ref")  # type: ignore[type-arg]
+    display_name: Annotated[str | None, Mutability.read_only] = None
+
+
+class EnterpriseUser(_EnterpriseUser):
+    """The enterprise extension, as identity providers send it."""
+
+    manager: Manager | None = None  # type: ignore[assignment]
+
 
 ScimUser = User[EnterpriseUser]
 CONFIG = ServiceProviderConfig(

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, and_, func, insert, select, true, update
+from scim2_models import ScimFilter
+from scim2_models.path import AttributeBinding
+from sqlalchemy import Connection, Select, Table, func, insert, select, update
 
 from sortitor.store.engine import Line
+from sortitor.store.scim import condition, order
 from sortitor.store.tables import groups, memberships, people
-
-#: Attributes that are looked up by equality all the time, with the column that has an index for it.
-USER_KEYS: dict[str, ColumnElement[Any]] = {"username": func.lower(people.c.user_name), "externalid": people.c.pushed["externalId"].astext, "emails.value": func.lower(people.c.mail), "emails": func.lower(people.c.mail)}
-GROUP_KEYS: dict[str, ColumnElement[Any]] = {"displayname": func.lower(groups.c.name), "externalid": groups.c.external_id}
 
 _inside = (
     select(func.coalesce(func.jsonb_agg(func.jsonb_build_object("id", groups.c.id, "name", groups.c.name)), func.jsonb_build_array()))
@@ -20,26 +20,41 @@ _inside = (
 )  # fmt: skip
 
 
-def users(connection: Connection, key: tuple[str, str] | None, after: int, offset: int, limit: int | None) -> Sequence[Line]:
-    """People whom the provider has not deleted, by number, each with `groups` as `[{id, name}]`."""
-    query = select(people, _inside).where(_users(key), people.c.id > after).order_by(people.c.id).offset(offset)
-    return connection.execute(query if limit is None else query.limit(limit)).all()
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Which resources: those that a filter fits, in an order or by number, after a number, some of them left out, at most so many.
+
+    `filter` and `sort` are bound to the model of the resource; `base` is where the service is reached.
+    """
+
+    filter: ScimFilter[Any] | None = None
+    sort: AttributeBinding | None = None
+    descending: bool = False
+    base: str = ""
+    after: int = 0
+    offset: int = 0
+    limit: int | None = None
 
 
-def count_users(connection: Connection, key: tuple[str, str] | None) -> int:
-    """How many there are."""
-    return connection.execute(select(func.count()).select_from(people).where(_users(key))).scalar_one()
+def users(connection: Connection, asked: Asked) -> tuple[Sequence[Line], int]:
+    """People whom the provider has not deleted, each with `groups` as `[{id, name}]`, and how many there are in all."""
+    return _page(connection, "User", people, select(people, _inside).where(people.c.gone_at.is_(None)), asked)
 
 
-def _users(key: tuple[str, str] | None) -> ColumnElement[bool]:
-    return and_(people.c.gone_at.is_(None), _equal(USER_KEYS, key))
+def group_page(connection: Connection, asked: Asked) -> tuple[Sequence[Line], int]:
+    """Groups, and how many there are in all."""
+    return _page(connection, "Group", groups, select(groups), asked)
 
 
-def _equal(keys: Mapping[str, ColumnElement[Any]], key: tuple[str, str] | None) -> ColumnElement[bool]:
-    if key is None:
-        return true()
-    name, value = key
-    return keys[name] == (value if name == "externalid" else value.lower())
+def _page(connection: Connection, kind: str, table: Table, query: Select[Any], asked: Asked) -> tuple[Sequence[Line], int]:
+    if asked.filter is not None:
+        query = query.where(condition(kind, asked.filter, asked.base))
+    total = connection.execute(select(func.count()).select_from(query.with_only_columns(table.c.id).subquery())).scalar_one()
+    if asked.sort is not None:
+        key = order(kind, asked.sort, asked.base)
+        query = query.order_by(key.desc() if asked.descending else key)
+    page = query.where(table.c.id > asked.after).order_by(table.c.id).offset(asked.offset).limit(asked.limit)
+    return connection.execute(page).all(), total
 
 
 def user(connection: Connection, person_id: int, lock: bool = False) -> Line | None:
@@ -63,15 +78,9 @@ def change_user(connection: Connection, person_id: int, values: Mapping[str, Any
     connection.execute(update(people).where(people.c.id == person_id).values(**values, revision=people.c.revision + 1))
 
 
-def group_page(connection: Connection, key: tuple[str, str] | None, after: int, offset: int, limit: int | None) -> Sequence[Line]:
-    """Groups by number."""
-    query = select(groups).where(_equal(GROUP_KEYS, key), groups.c.id > after).order_by(groups.c.id).offset(offset)
-    return connection.execute(query if limit is None else query.limit(limit)).all()
-
-
-def count_groups(connection: Connection, key: tuple[str, str] | None) -> int:
-    """How many there are."""
-    return connection.execute(select(func.count()).select_from(groups).where(_equal(GROUP_KEYS, key))).scalar_one()
+def group_of(connection: Connection, name: str) -> Line | None:
+    """The group of a name, without regard to case."""
+    return connection.execute(select(groups).where(func.lower(groups.c.name) == name.lower())).one_or_none()
 
 
 def known_people(connection: Connection, ids: Sequence[int]) -> set[int]:
