@@ -204,6 +204,10 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
     assert s.devices.count(cohort=quiet.id) == 6
     assert s.devices.count(filter='cohorts eq "quiet"') == 6
     assert s.devices.count(filter='cohorts ne "quiet"') == 6
+    s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
+    device = next(s.devices.list(filter='cohorts eq "quiet"'))
+    assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == ["Deck", "Quiet"], "on its own page too"
+    assert s.devices.file("csv", ["cohorts"], filter=f"id eq {device.id}").decode().splitlines()[1] == "Deck; Quiet", "and in a file"
     pool = s.pools.add(PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True))
     assert pool.needed == 6
     assert s.devices.count(pool=pool.id) == 6

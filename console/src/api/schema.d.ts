@@ -2141,6 +2141,16 @@ export interface components {
             reason?: string | null;
         };
         /**
+         * CohortOfDevice
+         * @description A cohort that the device is in.
+         */
+        CohortOfDevice: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /**
          * Count
          * @description One number of a preview.
          */
@@ -2243,6 +2253,8 @@ export interface components {
         DeviceWhole: {
             /** Asset Tag */
             asset_tag: string | null;
+            /** Cohorts */
+            cohorts: components["schemas"]["CohortOfDevice"][];
             /** Details */
             details: {
                 [key: string]: unknown;

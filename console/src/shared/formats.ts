@@ -6,6 +6,7 @@ export const onDay = (value: string | null | undefined) => (value ? day.format(n
 export const atTime = (value: string | null | undefined) => (value ? `${minute.format(new Date(value))} UTC` : '–')
 export const words = (value: string) => value.replaceAll('_', ' ')
 export const plural = (count: number, word: string) => `${number(count)} ${word}${count === 1 ? '' : 's'}`
+export const identifierWord = (kind: string) => (kind === 'serial' ? 'serial number' : kind === 'fingerprint' ? kind : kind.toUpperCase())
 
 /** How long ago, in the largest unit that still says something. */
 export function age(from: string, now: string): string {

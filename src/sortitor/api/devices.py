@@ -21,6 +21,7 @@ from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.devices import (
     Assign,
     AssignApply,
+    CohortOfDevice,
     Declare,
     DeclareApply,
     Device,
@@ -126,7 +127,7 @@ def show_device(ctx: Viewer, device_id: int) -> DeviceWhole:
         ownership_basis=row.ownership_basis, name_basis=row.name_basis, person_user_name=row.person_user_name, stage_at=row.stage_at,
         enrolled_at=row.enrolled_at, lot_id=row.lot_id, lot_row=row.lot_row, identifiers=identifiers, facts=_facts(row),
         details={name: value for name, value in row.details.items() if value is not None},
-        holds=[Hold.model_validate(h) for h in whole.holds],
+        holds=[Hold.model_validate(h) for h in whole.holds], cohorts=[CohortOfDevice.model_validate(c) for c in whole.cohorts],
         timeline=[Happening.model_validate({**h, "entry_id": h["id"]}) for h in whole.timeline],
     )  # fmt: skip
 

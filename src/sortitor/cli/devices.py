@@ -133,7 +133,8 @@ def show(obj: dict[str, Any], /, device: str) -> None:
     record([
         ("Device", f"{d.id}  {d.name or '(no name)'}"), ("Stage", f"{d.stage} since {d.stage_at:%Y-%m-%d %H:%M}" + (f", reported {d.flag}" if d.flag else "")),
         ("Person", f"{d.person_name} ({d.person_user_name})" if d.person_name else None), ("Last seen", f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)" if d.last_seen_at else "never"),
-        *((f"{i.kind.upper() if i.kind == 'imei' else i.kind.capitalize()}", i.value + (f"  (given as {i.given})" if i.given and i.given != i.value else "")) for i in d.identifiers),
+        ("Cohorts", ", ".join(c.name for c in d.cohorts) or None),
+        *((i.kind.capitalize() if i.kind in ("serial", "fingerprint") else i.kind.upper(), i.value + (f"  (given as {i.given})" if i.given and i.given != i.value else "")) for i in d.identifiers),
     ])  # fmt: skip
     heading("Facts")
     width = max((len(f.field) for f in d.facts), default=0)

@@ -86,7 +86,7 @@ def explain(ctx: Context, cohort_id: int, device_id: int) -> tuple[bool, list[Cl
         if row.filter is None:
             inside = store_devices.count(connection, Selection(ids=(device_id,), cohort_id=cohort_id), ctx.now) == 1
             return inside, [Clause("on the list", "yes" if inside else "no", inside)]
-        return matches(parse(row.filter), facts(connection, [device_id], ctx.now)[device_id])
+        return matches(parse(row.filter), facts(connection, [device_id], ctx.now, {})[device_id])
 
 
 def overlap(ctx: Context, one_id: int, other_id: int) -> tuple[int, int, int]:

@@ -34,6 +34,7 @@ class Whole:
     device: Line
     identifiers: Sequence[Line]
     holds: Sequence[Line]
+    cohorts: Sequence[Line]
     timeline: Sequence[dict[str, Any]]
 
 
@@ -64,11 +65,11 @@ def facets(ctx: Context) -> dict[str, dict[str, int]]:
 
 
 def one(ctx: Context, device_id: int) -> Whole:
-    """One device with identifiers, holds and timeline."""
+    """One device with identifiers, holds, cohorts and timeline."""
     with ctx.reading() as connection:
         device = must(store.one(connection, device_id), "device", device_id)
         timeline = _with_names(connection, journal.timeline(connection, device_id))
-        return Whole(device, store.identifiers_of(connection, device_id), store.active_holds(connection, device_id), timeline)
+        return Whole(device, store.identifiers_of(connection, device_id), store.active_holds(connection, device_id), store.cohorts_of(connection, device_id, ctx.now), timeline)
 
 
 def _with_names(connection: Connection, timeline: Sequence[Line]) -> list[dict[str, Any]]:

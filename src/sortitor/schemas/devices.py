@@ -58,6 +58,13 @@ class Hold(Answer):
     created_by: str
 
 
+class CohortOfDevice(Answer):
+    """A cohort that the device is in."""
+
+    id: int
+    name: str
+
+
 class Happening(Answer):
     """One line of a device's timeline."""
 
@@ -86,6 +93,7 @@ class DeviceWhole(Device):
     facts: list[Fact]
     details: dict[str, Any]
     holds: list[Hold]
+    cohorts: list[CohortOfDevice]
     timeline: list[Happening]
 
 

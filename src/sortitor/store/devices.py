@@ -29,9 +29,9 @@ from sortitor.core.naming import FIELDS as NAMING_FIELDS
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
-from sortitor.store.cohorts import member_of, settle, settle_one
+from sortitor.store.cohorts import member_of, moving, settle, settle_one
 from sortitor.store.engine import Line, plan_anew, raw
-from sortitor.store.filters import columns, compiled, leading, said_of, spoken_of
+from sortitor.store.filters import columns, compiled, in_cohorts, leading, said_of, spoken_of
 from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
 
@@ -156,7 +156,7 @@ def _normal(given: Iterable[str]) -> set[str]:
 
 def table(connection: Connection, selection: Selection, now: datetime, names: Sequence[str], masked: bool) -> pl.DataFrame:
     """A selection as text columns, one per attribute; `masked` keeps of personal devices' identifiers the last four characters."""
-    query = select(*columns(names, now, masked)).outerjoin(people, people.c.id == devices.c.person_id)
+    query = select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {})).outerjoin(people, people.c.id == devices.c.person_id)
     query = query.outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name)).where(matching(selection, now)).order_by(devices.c.id)
     rows = [tuple(row) for row in connection.execute(query)]
     return pl.DataFrame(rows, schema=dict.fromkeys(names, pl.String), orient="row")
@@ -218,6 +218,12 @@ def identifiers_of(connection: Connection, device_id: int) -> Sequence[Line]:
     """`kind, value, given` of one device."""
     query = select(identifiers.c.kind, identifiers.c.value, identifiers.c.given).where(identifiers.c.device_id == device_id)
     return connection.execute(query.order_by(identifiers.c.kind.desc(), identifiers.c.value)).all()
+
+
+def cohorts_of(connection: Connection, device_id: int, now: datetime) -> Sequence[Line]:
+    """`id, name` of the cohorts that one device is in now."""
+    names = select(in_cohorts(now, moving(connection)).label("names")).where(devices.c.id == device_id).subquery()
+    return connection.execute(select(cohorts.c.id, cohorts.c.name).join(names, cohorts.c.name == func.any(names.c.names)).order_by(func.lower(cohorts.c.name))).all()
 
 
 def find(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[int]:

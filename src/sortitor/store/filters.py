@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any, TypeAlias
 
@@ -283,22 +283,30 @@ def _leans_on(name: str) -> frozenset[str]:
 _OF_DEVICE: dict[str, ColumnElement[Any]] = {**_COLUMNS, **_PERSON, **_ORDER}
 
 
-def facts(connection: Connection, ids: Iterable[int], now: datetime) -> dict[int, dict[str, Any]]:
-    """Device → attribute → value, as `core.filters.matches` takes them; cohorts are those whose members are kept."""
-    columns = [(_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now)).label(name) for name in ATTRIBUTES]
+def facts(connection: Connection, ids: Iterable[int], now: datetime, moving: Mapping[str, Filter]) -> dict[int, dict[str, Any]]:
+    """Device → attribute → value, as `core.filters.matches` takes them. moving: name → filter of the cohorts that time moves."""
+    columns = [(_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name) for name in ATTRIBUTES]
     query = select(*columns).outerjoin(people, people.c.id == devices.c.person_id).outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
     return {row.id: dict(row._mapping) for row in connection.execute(query.where(devices.c.id.in_(list(ids))))}
 
 
-def _gathered(name: str, now: datetime) -> ColumnElement[Any]:
+def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
+    """The names of the cohorts that a device is in: those that keep it as a member, and those of `moving` whose filter it fits now."""
+    kept = select(cohorts.c.name).join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id).where(cohort_members.c.device_id == devices.c.id)
+    listed = func.array(kept.correlate(devices).order_by(func.lower(cohorts.c.name)).scalar_subquery(), type_=ARRAY(Text))
+    fitting = [case((compiled(found, now), literal(name, Text))) for name, found in sorted(moving.items())]
+    return listed + func.array_remove(array[Any](fitting, type_=Text()), None, type_=ARRAY(Text)) if fitting else listed
+
+
+def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
     if name == "tags":
         return devices.c.tags
     if name == "held":
         return held(now)
+    if name == "cohorts":
+        return in_cohorts(now, moving)
     if name == "person.groups":
         inside = select(groups.c.name).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == devices.c.person_id)
-    elif name == "cohorts":
-        inside = select(cohorts.c.name).join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id).where(cohort_members.c.device_id == devices.c.id)
     elif ATTRIBUTES[name].of == "identifiers":
         inside = select(identifiers.c.value).where(identifiers.c.device_id == devices.c.id, identifiers.c.kind == name)
     else:
@@ -306,17 +314,16 @@ def _gathered(name: str, now: datetime) -> ColumnElement[Any]:
     return func.array(inside.correlate(devices).scalar_subquery())
 
 
-def columns(names: Sequence[str], now: datetime, masked: bool) -> list[ColumnElement[Any]]:
+def columns(names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]) -> list[ColumnElement[Any]]:
     """Attributes as text, several values joined by `; `. Beside devices, the query joins people and orders.
 
-    masked: keep of the identifiers of personal devices the last four characters.
+    masked: keep of the identifiers of personal devices the last four characters. moving: as in `facts`.
     """
-    return [_as_text(name, now, masked).label(name) for name in names]
+    return [_as_text(name, masked, _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name) for name in names]
 
 
-def _as_text(name: str, now: datetime, masked: bool) -> ColumnElement[Any]:
+def _as_text(name: str, masked: bool, column: ColumnElement[Any]) -> ColumnElement[Any]:
     kind = ATTRIBUTES[name].kind
-    column = _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now)
     if kind is Kind.TEXTS:
         column = func.nullif(func.array_to_string(column, "; "), "")
         if masked and ATTRIBUTES[name].of == "identifiers":

@@ -4,7 +4,7 @@ import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
-import { atTime, onDay, ownerships, plural, words } from '../../shared/formats'
+import { atTime, identifierWord, onDay, ownerships, plural, words } from '../../shared/formats'
 import ProblemAlert from '../../shared/ProblemAlert.vue'
 import StageChip from '../../shared/StageChip.vue'
 import { usePreview } from '../../shared/usePreview'
@@ -74,7 +74,7 @@ const reversible = ['device.declare', 'device.assign', 'device.rename', 'device.
           <h2 class="mb-2">Facts and who says so</h2>
           <dl class="facts">
             <template v-for="identifier in device.identifiers" :key="identifier.kind + identifier.value">
-              <dt>{{ identifier.kind === 'imei' ? 'IMEI' : 'serial number' }}</dt>
+              <dt>{{ identifierWord(identifier.kind) }}</dt>
               <dd class="mono">{{ identifier.value }}</dd>
               <dd class="muted">{{ identifier.given && identifier.given !== identifier.value ? `given as ${identifier.given}` : '' }}</dd>
             </template>
@@ -84,6 +84,11 @@ const reversible = ['device.declare', 'device.assign', 'device.rename', 'device.
             <dt>last seen</dt>
             <dd>{{ device.last_seen_at ? onDay(device.last_seen_at) : 'never' }}</dd>
             <dd class="muted">{{ plural(device.idle_days, 'day') }} idle</dd>
+            <template v-if="device.cohorts.length">
+              <dt>cohorts</dt>
+              <dd><template v-for="(cohort, place) in device.cohorts" :key="cohort.id">{{ place ? ', ' : '' }}<router-link :to="`/cohorts/${cohort.id}`">{{ cohort.name }}</router-link></template></dd>
+              <dd />
+            </template>
             <template v-for="fact in device.facts" :key="fact.field">
               <dt>{{ words(fact.field) }}</dt>
               <dd>{{ fact.value }}</dd>
@@ -153,7 +158,6 @@ const reversible = ['device.declare', 'device.assign', 'device.rename', 'device.
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) 270px; gap: 12px; align-items: start; }
 @media (max-width: 860px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 .facts { display: grid; grid-template-columns: minmax(110px, max-content) minmax(120px, 1fr) minmax(100px, max-content); gap: 4px 18px; }
-.facts dd { overflow-wrap: anywhere; }
 @media (max-width: 600px) { .facts { grid-template-columns: max-content minmax(0, 1fr); } .facts dd:nth-of-type(2n) { grid-column: 2; margin-bottom: 4px; } }
 .facts dt { color: rgba(var(--v-theme-on-surface), var(--v-medium-emphasis-opacity)); }
 .facts dd { margin: 0; overflow-wrap: anywhere; }
