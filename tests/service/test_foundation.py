@@ -118,20 +118,20 @@ def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Datab
     """Down from the newest and back: the tables are the same, and what both versions know is kept."""
     url = database.fresh()
     with psycopg.connect(url) as connection:
-        connection.execute("INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags) VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}')")
+        connection.execute("INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags, os_version) VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}', '14.02')")
     engine = make_engine(url, 1)
 
     def go(step: Callable[[Config, str], None], target: str) -> None:
         with engine.begin() as connection:
             step(schema._config(connection), target)
 
-    go(command.downgrade, "-1")
+    go(command.downgrade, "0005")
     with psycopg.connect(url) as connection:
         assert connection.execute("SELECT name, name_basis FROM devices").fetchall() == [("WM-1", "declared")]
     go(command.upgrade, "head")
     schema.check(engine)
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT name, name_basis, folded(tags) FROM devices").fetchall() == [("WM-1", "inferred", ["spare"])]
+        assert connection.execute("SELECT name, name_basis, folded(tags), os_numbers FROM devices").fetchall() == [("WM-1", "inferred", ["spare"], [14, 2])]
         connection.execute("DELETE FROM devices")
     # The queue's own tables (0003) do not go down by themselves.
     go(command.downgrade, "0003")

@@ -74,9 +74,9 @@ class Context:
         return self.clock.now()
 
     @contextmanager
-    def reading(self) -> Iterator[Connection]:
-        """A transaction that changes nothing a user would notice."""
-        with transaction(self.engine) as connection:
+    def reading(self, one_moment: bool = False) -> Iterator[Connection]:
+        """A transaction that changes nothing a user would notice; all its statements see `one_moment`, or each its own."""
+        with transaction(self.engine.execution_options(isolation_level="REPEATABLE READ") if one_moment else self.engine) as connection:
             yield connection
 
     @contextmanager

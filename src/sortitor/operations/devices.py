@@ -40,7 +40,7 @@ class Whole:
 
 def page(ctx: Context, selection: Selection, sort: str, descending: bool, after: Sequence[Any] | None, limit: int) -> Sequence[Line]:
     """Devices of a selection by key."""
-    with ctx.reading() as connection:
+    with ctx.reading(one_moment=True) as connection:
         return store.page(connection, meant(connection, selection), ctx.now, sort, descending, after, limit)
 
 

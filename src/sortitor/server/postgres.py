@@ -27,8 +27,15 @@ import psycopg
 
 from sortitor.core.errors import Unavailable
 
+
+def _shared_buffers() -> str:
+    """A quarter of the machine's memory, as PostgreSQL's manual advises, within 128 MB and 2 GB."""
+    megabytes = os.sysconf("SC_PHYS_PAGES") * os.sysconf("SC_PAGE_SIZE") // 2**20
+    return f"{min(max(megabytes // 4, 128), 2048)}MB"
+
+
 _SETTINGS = {
-    "listen_addresses": "127.0.0.1", "unix_socket_directories": "", "max_connections": "200", "shared_buffers": "256MB",
+    "listen_addresses": "127.0.0.1", "unix_socket_directories": "", "max_connections": "200", "shared_buffers": _shared_buffers(),
     "max_wal_size": "4GB", "password_encryption": "scram-sha-256", "log_timezone": "UTC", "timezone": "UTC",
     "log_destination": "stderr", "logging_collector": "on", "log_filename": "postgresql-%a.log", "log_truncate_on_rotation": "on",
     "random_page_cost": "1.1", "jit": "off",

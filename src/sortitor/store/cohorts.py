@@ -207,6 +207,12 @@ def moving(connection: Connection) -> dict[str, Filter]:
     return {row.name: _read(row.filter) for row in connection.execute(select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving))}
 
 
+def filters_of(connection: Connection, cohort_id: int | None, names: Iterable[str]) -> list[Filter]:
+    """The filters of the cohorts of this number and these names (in lower case) that keep their members by one."""
+    chosen = or_(cohorts.c.id == cohort_id, func.lower(cohorts.c.name).in_([*names]))
+    return [_read(text) for text in connection.execute(select(cohorts.c.filter).where(chosen, cohorts.c.filter.is_not(None), ~cohorts.c.moving)).scalars()]
+
+
 def member_of(cohort_id: int) -> ColumnElement[bool]:
     """The condition on `devices` of being kept as a member."""
     return exists(select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id, cohort_members.c.device_id == devices.c.id))

@@ -24,14 +24,15 @@ from sqlalchemy import (
 )
 
 from sortitor.core.columns import FIELDS
+from sortitor.core.filters import Comparison, Filter, lower
 from sortitor.core.identifiers import check_one
 from sortitor.core.naming import FIELDS as NAMING_FIELDS
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
-from sortitor.store.cohorts import member_of, moving, settle, settle_one
+from sortitor.store.cohorts import filters_of, member_of, moving, settle, settle_one
 from sortitor.store.engine import Line, plan_anew, raw
-from sortitor.store.filters import columns, compiled, in_cohorts, leading, said_of, spoken_of
+from sortitor.store.filters import columns, compiled, conjuncts, in_cohorts, leading, said_of, spoken_of
 from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
 
@@ -41,8 +42,8 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
         column.in_(values)
         for column, values in (
             (devices.c.id, selection.ids), (devices.c.stage, selection.stages), (devices.c.platform, selection.platforms),
-            (devices.c.ownership, selection.ownerships), (devices.c.site, selection.sites),
-            (devices.c.maker, selection.makers), (devices.c.model, selection.models),
+            (devices.c.ownership, selection.ownerships), (ORDERS["site"], [lower(site) for site in selection.sites]),
+            (devices.c.maker, selection.makers), (ORDERS["model"], [lower(model) for model in selection.models]),
         ) if values
     ]  # fmt: skip
     if selection.lot_id is not None:
@@ -97,10 +98,11 @@ def page(
 
     Where many fit, the page is soon full when they are walked through in their order; where few do, gathering them all is quicker.
     Which it is depends on how filter and order go together, which the planner cannot know: left to it, it may walk through the whole fleet.
+    The transaction must see one moment: members are looked for where their cohort's filter says that they are.
     """
     plan_anew(connection)
     key, condition = ORDERS[sort], matching(selection, now)
-    rest = leading(selection.filter, sort, now)
+    rest = leading(_said(connection, selection), sort, now)
     if after is not None:
         place = tuple_(key, devices.c.id)
         value = datetime.fromisoformat(after[0]) if sort == "seen" else after[0]
@@ -126,6 +128,15 @@ def page(
         return found
     gathered = select(devices.c.id, key.label("key")).where(rest, condition).cte().prefix_with("MATERIALIZED")
     return _lines(connection, first(gathered.c.key, gathered.c.id, select(gathered), limit), descending)
+
+
+def _said(connection: Connection, selection: Selection) -> list[Filter]:
+    """What a selection's filter says all at once, and what the cohorts that it is of say of every member: in one moment the same."""
+    parts = [*conjuncts(selection.filter)]
+    names = [str(part.value) for part in parts if isinstance(part, Comparison) and (part.attribute, part.operator) == ("cohorts", "eq")]
+    if names or selection.cohort_id is not None:
+        parts += [part for found in filters_of(connection, selection.cohort_id, names) for part in conjuncts(found)]
+    return parts
 
 
 _OF_A_LINE = (

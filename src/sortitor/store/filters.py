@@ -99,18 +99,9 @@ def compiled(found: Filter, now: Moment) -> ColumnElement[bool]:
     return _comparison(found, now)
 
 
-def _numbers(version: ColumnElement[str]) -> ColumnElement[Any]:
-    """The components of a version; null for what is none."""
-    parts = func.string_to_array(version, ".", type_=ARRAY(Text))
-    # The same as [0-9]{1,9} eight times over, of which counting makes the matching four times slower.
-    short = or_(func.length(version) < 10, and_(not_(version.regexp_match("[0-9]" * 10)), func.cardinality(parts) <= _COMPONENTS))
-    return case((and_(version.regexp_match(r"^[0-9]+(\.[0-9]+)*$"), short), cast(parts, ARRAY(BigInteger))), else_=None)
-
-
-_COMPONENTS = 8
+#: The folded texts, which take longest to work out of a device's columns.
 _FOLDED = ("name", "site", "model")
-#: What takes longest to work out of a device's columns.
-_WORKED_OUT = {**{f"folded_{name}": ORDERS[name] for name in _FOLDED}, "os_numbers": _numbers(devices.c.os_version)}
+_WORKED_OUT = {f"folded_{name}": ORDERS[name] for name in _FOLDED}
 
 
 def worked_out(query: Select[Any]) -> Select[Any]:
@@ -134,9 +125,13 @@ def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[
     return replacement_traverse(condition, {}, replaced)
 
 
-def leading(found: Filter | None, sort: str, now: Moment) -> ColumnElement[bool]:
-    """What a filter asks of the very thing that the list is sorted by, as far as its index can begin there."""
-    parts = found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
+def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
+    """What must hold all at once."""
+    return found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
+
+
+def leading(parts: Iterable[Filter], sort: str, now: Moment) -> ColumnElement[bool]:
+    """What is asked of the very thing that the list is sorted by, as far as its index can begin there."""
     begun = [part for part in parts if isinstance(part, Comparison) and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())]
     return and_(true(), *(_comparison(part, now) for part in begun))
 
@@ -149,8 +144,8 @@ def _effort(found: Filter) -> int:
     if isinstance(found, Comparison):
         attribute = ATTRIBUTES[found.attribute]
         if attribute.of != "device" or attribute.kind is Kind.TEXTS:
-            return 3
-        return {Kind.VERSION: 2, Kind.TEXT: 1}.get(attribute.kind, 0)
+            return 2
+        return int(attribute.kind is Kind.TEXT)
     return max(map(_effort, (found.part,) if isinstance(found, Not) else found.parts))
 
 
@@ -238,10 +233,14 @@ def _one(column: ColumnElement[Any], kind: Kind, c: Comparison) -> ColumnElement
     return _compare(column, c.operator, value)
 
 
+#: How many components a version may have.
+_COMPONENTS = 8
+
+
 def _version(operator: str, value: tuple[int, ...]) -> ColumnElement[bool]:
     """By components, where 10 equals 10.0: what equals a version lies between it and itself with zeros behind. What is no version is nothing."""
-    numbers = _WORKED_OUT["os_numbers"]
-    low, high = (cast(literal([*value, *([0] * zeros)], ARRAY(Integer)), ARRAY(BigInteger)) for zeros in (0, _COMPONENTS - len(value)))
+    numbers = devices.c.os_numbers
+    low, high = (literal([*value, *([0] * zeros)], ARRAY(Integer)) for zeros in (0, _COMPONENTS - len(value)))
     return numbers.between(low, high) if operator == "eq" else _compare(numbers, operator, low if operator in ("lt", "ge") else high)
 
 
