@@ -82,7 +82,7 @@ def demonstration(url: str | None) -> Iterator[str]:
 def subjects(s: Sortitor) -> dict[str, str]:
     """What the pictures show: a draft lot, a device with a story, a person."""
     draft = next(lot.id for lot in s.lots.list() if lot.status == "draft")
-    device = next(s.devices.list(stage=["parked"], platform=["windows"]), None) or next(s.devices.list(stage=["active"]))
+    device = next(s.devices.list(filter='stage eq "parked" and platform eq "windows"'), None) or next(s.devices.list(filter='stage eq "active"'))
     person = next(s.people.list(group="Crew")).user_name
     cohort = next(cohort.id for cohort in s.cohorts.list() if cohort.name == "Crew handhelds")
     return {"draft": str(draft), "device": str(device.id), "person": person, "cohort": str(cohort)}

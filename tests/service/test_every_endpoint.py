@@ -57,6 +57,17 @@ def state(world: World) -> list[tuple[object, ...]]:
     return [world.rows(f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)), '') FROM {table} t")[0] for table in tables]
 
 
+def test_a_parameter_that_nobody_heeds_is_refused(world: World) -> None:
+    """Ignored, it would give more devices than were asked for."""
+    with http(world) as client:
+        for asked, remedy in (("stage=parked", "It knows sort, "), ("filtre=id pr", "Did you mean 'filter'?"), ("Limit=1", "Did you mean 'limit'?")):
+            answer = client.get(f"/api/v1/devices?{asked}")
+            assert answer.status_code == 422
+            problem = refusal(answer)
+            assert (problem["code"], problem["errors"][0]["pointer"]) == ("unknown_parameter", f"/query/{asked.split('=')[0]}")
+            assert problem["remedy"].startswith(remedy)
+
+
 @pytest.fixture
 def furnished(world: World, tmp_path: Path) -> World:
     s = world.client()

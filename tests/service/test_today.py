@@ -95,7 +95,7 @@ def test_what_is_done_is_gone_from_the_list(world: World, tmp_path: Path) -> Non
     s.lots.discard(1)
     s.pools.edit(1, PoolNew(name="Signage", seats=99))
     s.people.set_left(2, False)
-    parked = next(iter(s.devices.list(stage="parked")))
+    parked = next(iter(s.devices.list(filter='stage eq "parked"')))
     s.devices.assign(parked.id, None, s.devices.preview_assign(parked.id, None).digest)
     assert set(kinds(s.journal.today())) == {"refused", "quota", "hold"}
 

@@ -2913,13 +2913,7 @@ export interface components {
             /**
              * @default {
              *       "identifiers": [],
-             *       "ids": [],
-             *       "makers": [],
-             *       "models": [],
-             *       "ownerships": [],
-             *       "platforms": [],
-             *       "sites": [],
-             *       "stages": []
+             *       "ids": []
              *     }
              */
             selection?: components["schemas"]["Selection"];
@@ -3528,13 +3522,7 @@ export interface components {
             /**
              * @default {
              *       "identifiers": [],
-             *       "ids": [],
-             *       "makers": [],
-             *       "models": [],
-             *       "ownerships": [],
-             *       "platforms": [],
-             *       "sites": [],
-             *       "stages": []
+             *       "ids": []
              *     }
              */
             selection?: components["schemas"]["Selection"];
@@ -3666,7 +3654,7 @@ export interface components {
         };
         /**
          * Selection
-         * @description Which devices: by number, or by conditions that all hold; an empty list does not restrict.
+         * @description Which devices: all that is said must hold; an empty list says nothing.
          */
         Selection: {
             /** Cohort Id */
@@ -3682,51 +3670,18 @@ export interface components {
              * @default []
              */
             identifiers?: string[];
-            /** Idle Days Max */
-            idle_days_max?: number | null;
-            /** Idle Days Min */
-            idle_days_min?: number | null;
             /**
              * Ids
              * @default []
              */
             ids?: number[];
-            /** Lot Id */
-            lot_id?: number | null;
-            /**
-             * Makers
-             * @default []
-             */
-            makers?: string[];
-            /**
-             * Models
-             * @default []
-             */
-            models?: string[];
-            /**
-             * Ownerships
-             * @default []
-             */
-            ownerships?: components["schemas"]["Ownership"][];
             /** Person Id */
             person_id?: number | null;
             /**
-             * Platforms
-             * @default []
+             * Query
+             * @description Serial, its last characters, IMEI, name, person, asset tag.
              */
-            platforms?: components["schemas"]["Platform"][];
-            /** Query */
             query?: string | null;
-            /**
-             * Sites
-             * @default []
-             */
-            sites?: string[];
-            /**
-             * Stages
-             * @default []
-             */
-            stages?: components["schemas"]["Stage"][];
         };
         /**
          * SetName
@@ -4718,20 +4673,11 @@ export interface operations {
                 limit?: number;
                 /** @description Serial, its last characters, IMEI, name, person, asset tag */
                 query?: string | null;
-                stage?: components["schemas"]["Stage"][];
-                platform?: components["schemas"]["Platform"][];
-                ownership?: components["schemas"]["Ownership"][];
-                site?: string[];
-                maker?: string[];
-                model?: string[];
-                lot?: number | null;
                 person?: number | null;
                 /** @description Devices of this cohort */
                 cohort?: number | null;
                 /** @description Devices that take a seat of this licence pool */
                 pool?: number | null;
-                idle_days_min?: number | null;
-                idle_days_max?: number | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
                 filter?: string | null;
             };
@@ -4868,20 +4814,11 @@ export interface operations {
                 column?: string[];
                 /** @description Serial, its last characters, IMEI, name, person, asset tag */
                 query?: string | null;
-                stage?: components["schemas"]["Stage"][];
-                platform?: components["schemas"]["Platform"][];
-                ownership?: components["schemas"]["Ownership"][];
-                site?: string[];
-                maker?: string[];
-                model?: string[];
-                lot?: number | null;
                 person?: number | null;
                 /** @description Devices of this cohort */
                 cohort?: number | null;
                 /** @description Devices that take a seat of this licence pool */
                 pool?: number | null;
-                idle_days_min?: number | null;
-                idle_days_max?: number | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
                 filter?: string | null;
             };

@@ -21,6 +21,12 @@ export function asText(tree: Tree): string {
   return tree.operator === 'pr' ? `${tree.attribute} pr` : `${tree.attribute} ${tree.operator} ${JSON.stringify(tree.value)}`
 }
 
+/** Texts of filters that must hold all at once, as one. */
+export function both(...texts: (string | undefined)[]): string | undefined {
+  const said = texts.filter((text) => text)
+  return said.length > 1 ? said.map((text) => `(${text})`).join(' and ') : said[0]
+}
+
 export function useAttributes() {
   return useQuery({ queryKey: ['filter-attributes'], queryFn: () => got(api.GET('/api/v1/filters/attributes')), staleTime: Infinity })
 }

@@ -5,12 +5,12 @@ from __future__ import annotations
 from fastapi import APIRouter, Request, Response
 
 from sortitor.api.access import COOKIE, Administrator, Anonymous, Viewer, service_of
-from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.routes import Route
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
 from sortitor.schemas.accounts import Account, AccountEdit, AccountNew, Me, SetUp, SignIn, Token, TokenNew, TokenSecret
 
-router = APIRouter(tags=["accounts"], route_class=IdempotentRoute)
+router = APIRouter(tags=["accounts"], route_class=Route)
 
 
 @router.post("/session")

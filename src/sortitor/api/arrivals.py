@@ -9,8 +9,8 @@ import segno
 from fastapi import APIRouter, Query, Request, Response
 
 from sortitor.api.access import Anonymous, Coordinator, Viewer, bearer, service_of
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.core import passes as core
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.lifecycle import Sighting
@@ -33,7 +33,7 @@ from sortitor.schemas.arrivals import (
 )  # fmt: skip
 from sortitor.schemas.base import Page, Reason
 
-router = APIRouter(tags=["arrivals"], route_class=IdempotentRoute)
+router = APIRouter(tags=["arrivals"], route_class=Route)
 agent = APIRouter(prefix="/agent", tags=["agent"])
 
 

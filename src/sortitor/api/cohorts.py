@@ -9,13 +9,13 @@ from fastapi import APIRouter, Query, Response
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.devices import as_selection
 from sortitor.api.etags import IfMatch, revision_of, tag
-from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.routes import Route
 from sortitor.core.filters import ATTRIBUTES, OPERATORS
 from sortitor.operations import cohorts, views
 from sortitor.schemas import cohorts as c
 from sortitor.schemas.base import Preview
 
-router = APIRouter(tags=["cohorts"], route_class=IdempotentRoute)
+router = APIRouter(tags=["cohorts"], route_class=Route)
 
 
 def _shape(counted: cohorts.Counted) -> c.Cohort:

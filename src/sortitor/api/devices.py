@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Depends, Query, Request, Response
 
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.files import XLSX, as_file
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_key
+from sortitor.api.routes import Route
 from sortitor.core import selection as core
 from sortitor.core.columns import FIELDS
-from sortitor.core.filters import parse
+from sortitor.core.filters import all_of, parse
 from sortitor.core.sweeps import idle_days
-from sortitor.core.vocabulary import Basis, Ownership, Platform, Role, Stage
+from sortitor.core.vocabulary import Basis, Ownership, Role
 from sortitor.operations import devices, licences
 from sortitor.operations.context import Context
 from sortitor.schemas.base import Page, Preview
@@ -37,7 +38,7 @@ from sortitor.schemas.devices import (
     SetName,
 )  # fmt: skip
 
-router = APIRouter(tags=["devices"], route_class=IdempotentRoute)
+router = APIRouter(tags=["devices"], route_class=Route)
 #: What an export has when nothing else is asked for.
 _EXPORTED = ["id", "name", "stage", "platform", "osVersion", "maker", "model", "serial", "imei", "ownership", "person.userName", "site", "lastSeenAt", "idleDays"]
 
@@ -50,21 +51,12 @@ def as_selection(given: Selection) -> core.Selection:
 
 def _from_query(
     ctx: Viewer, query: Annotated[str | None, Query(max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag")] = None,
-    stage: Annotated[list[Stage], Query()] = [], platform: Annotated[list[Platform], Query()] = [],  # noqa: B006
-    ownership: Annotated[list[Ownership], Query()] = [], site: Annotated[list[str], Query()] = [],  # noqa: B006
-    maker: Annotated[list[str], Query()] = [], model: Annotated[list[str], Query()] = [], lot: int | None = None,  # noqa: B006
     person: int | None = None, cohort: Annotated[int | None, Query(description="Devices of this cohort")] = None,
     pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
-    idle_days_min: Annotated[int | None, Query(ge=0, le=100_000)] = None, idle_days_max: Annotated[int | None, Query(ge=0, le=100_000)] = None,
     filter_text: Annotated[str | None, Query(alias="filter", description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`')] = None,
 ) -> core.Selection:  # fmt: skip
-    if pool is not None:
-        return licences.selection(ctx, pool)
-    return core.Selection(
-        stages=tuple(stage), platforms=tuple(platform), ownerships=tuple(ownership), sites=tuple(site), makers=tuple(maker), models=tuple(model),
-        lot_id=lot, person_id=person, cohort_id=cohort, query=query, idle_days_min=idle_days_min, idle_days_max=idle_days_max,
-        filter=parse(filter_text) if filter_text else None,
-    )  # fmt: skip
+    given = core.Selection(query=query, person_id=person, cohort_id=cohort, filter=parse(filter_text) if filter_text else None)
+    return given if pool is None else replace(given, filter=all_of(licences.needing(ctx, pool), given.filter))
 
 
 def _masked(value: str | None, hidden: bool) -> str | None:

@@ -7,7 +7,7 @@ from fastapi import APIRouter, Response
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.devices import as_selection
 from sortitor.api.etags import IfMatch, revision_of, tag
-from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.routes import Route
 from sortitor.core import gate as core
 from sortitor.core import naming as core_naming
 from sortitor.operations import gate, naming
@@ -27,7 +27,7 @@ from sortitor.schemas.gate import (
     Try,
 )
 
-router = APIRouter(tags=["gate"], route_class=IdempotentRoute)
+router = APIRouter(tags=["gate"], route_class=Route)
 def _policies(given: list[Policy]) -> list[core.Policy]:
     return [gate.from_document(policy.model_dump()) for policy in given]
 

@@ -10,15 +10,15 @@ from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.access import Coordinator, Viewer
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.core.vocabulary import JobState
 from sortitor.operations import jobs
 from sortitor.operations.context import Context
 from sortitor.schemas.base import Page
 from sortitor.schemas.jobs import Job
 
-router = APIRouter(prefix="/jobs", tags=["jobs"], route_class=IdempotentRoute)
+router = APIRouter(prefix="/jobs", tags=["jobs"], route_class=Route)
 Prefer = Annotated[str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")]
 _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 _LOOK_EVERY_SECONDS = 0.3

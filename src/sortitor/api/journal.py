@@ -7,13 +7,13 @@ from typing import Any
 from fastapi import APIRouter, Request, Response
 
 from sortitor.api.access import Coordinator, Viewer
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.operations import journal, reverts, today
 from sortitor.schemas.base import Apply, Page, Preview
 from sortitor.schemas.journal import Effect, Entry, EntryWhole, Reverted, Today, TodayItem
 
-router = APIRouter(tags=["journal"], route_class=IdempotentRoute)
+router = APIRouter(tags=["journal"], route_class=Route)
 
 
 @router.get("/journal", response_model=Page[Entry])

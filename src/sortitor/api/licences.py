@@ -6,12 +6,12 @@ from fastapi import APIRouter, Response
 
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.etags import IfMatch, revision_of, tag
-from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.routes import Route
 from sortitor.core import licences as core
 from sortitor.operations import licences
 from sortitor.schemas.licences import Pool, PoolNew
 
-router = APIRouter(prefix="/pools", tags=["licences"], route_class=IdempotentRoute)
+router = APIRouter(prefix="/pools", tags=["licences"], route_class=Route)
 
 
 def _shape(counted: licences.Counted) -> Pool:

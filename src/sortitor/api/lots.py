@@ -12,9 +12,9 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.bodies import FILE_BODY, FileBody
 from sortitor.api.files import XLSX, as_file
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.jobs import Prefer, accepted, wants_job
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.core.errors import BadInput, Unsupported
 from sortitor.core.manifests import Reading
 from sortitor.core.notes import CATALOGUE
@@ -25,7 +25,7 @@ from sortitor.schemas.base import Apply, Page, Preview, Reason
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import Lot, LotRow, LotSettings, LotTaken, Note, NoteGroup, RowEdit, RowRemedy, Rows
 
-router = APIRouter(prefix="/lots", tags=["lots"], route_class=IdempotentRoute)
+router = APIRouter(prefix="/lots", tags=["lots"], route_class=Route)
 def _pairs(given: list[str], what: str) -> dict[str, str]:
     pairs = {}
     for text in given:

@@ -6,12 +6,12 @@ from fastapi import APIRouter, Response
 
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.etags import IfMatch, revision_of, tag
-from sortitor.api.idempotency import IdempotentRoute
+from sortitor.api.routes import Route
 from sortitor.core import orders as core
 from sortitor.operations import orders
 from sortitor.schemas.orders import Order, OrderLine, OrderNew
 
-router = APIRouter(prefix="/orders", tags=["orders"], route_class=IdempotentRoute)
+router = APIRouter(prefix="/orders", tags=["orders"], route_class=Route)
 
 
 def _shape(whole: orders.Whole) -> Order:

@@ -9,13 +9,13 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.bodies import FILE_BODY, FileBody
 from sortitor.api.devices import line
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.operations import people
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.people import Group, InnerGroups, Leaving, Person, PersonWhole
 
-router = APIRouter(tags=["people"], route_class=IdempotentRoute)
+router = APIRouter(tags=["people"], route_class=Route)
 
 
 @router.get("/people", response_model=Page[Person])

@@ -8,14 +8,14 @@ from fastapi import APIRouter, Request, Response
 
 from sortitor.api.access import Coordinator, Viewer
 from sortitor.api.etags import IfMatch, revision_of, tag
-from sortitor.api.idempotency import IdempotentRoute
 from sortitor.api.paging import Cursor, Limit, page, read_number
+from sortitor.api.routes import Route
 from sortitor.core import sweeps as core
 from sortitor.operations import sweeps
 from sortitor.schemas.base import Apply, Page, Preview
 from sortitor.schemas.sweeps import Rule, RuleNew, Sweep
 
-router = APIRouter(tags=["sweeps"], route_class=IdempotentRoute)
+router = APIRouter(tags=["sweeps"], route_class=Route)
 
 
 def _rule(given: RuleNew) -> core.Rule:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any, TypeVar
@@ -23,34 +24,48 @@ COLUMNS: dict[str, Callable[[Device], Any]] = {
 }  # fmt: skip
 
 
+#: Short for the commonest comparisons: option → attribute.
+_SHORT = {"stage": "stage", "platform": "platform", "ownership": "ownership", "site": "site", "maker": "maker", "model": "model", "lot": "lot"}
+
+
 def selection_options(command: Command) -> Command:
     """Conditions that choose devices; all must hold."""
     for option in reversed((
         click.option("--query", "-q", help="Serial, its last characters, IMEI, name, person or asset tag."),
         click.option("--filter", help='In the filter language, such as: site sw "Quill" and idleDays ge 90'),
-        click.option("--stage", "stages", multiple=True, type=click.Choice([x.value for x in Stage]), help="Repeatable."),
-        click.option("--platform", "platforms", multiple=True, type=click.Choice([x.value for x in Platform]), help="Repeatable."),
-        click.option("--ownership", "ownerships", multiple=True, type=click.Choice([x.value for x in Ownership]), help="Repeatable."),
-        click.option("--site", "sites", multiple=True, help="Repeatable."),
-        click.option("--maker", "makers", multiple=True, help="Repeatable."),
-        click.option("--model", "models", multiple=True, help="Repeatable."),
-        click.option("--lot", "lot_id", type=int, help="Devices that this lot added."),
         click.option("--cohort", "cohort_id", type=int, help="Devices of this cohort."),
-        click.option("--idle", "idle_days_min", type=click.IntRange(0), help="Idle for at least so many days."),
+        click.option("--stage", multiple=True, type=click.Choice([x.value for x in Stage]), help="Short for: stage eq … (repeatable)."),
+        click.option("--platform", multiple=True, type=click.Choice([x.value for x in Platform]), help="Short for: platform eq … (repeatable)."),
+        click.option("--ownership", multiple=True, type=click.Choice([x.value for x in Ownership]), help="Short for: ownership eq … (repeatable)."),
+        click.option("--site", multiple=True, help="Short for: site eq … (repeatable)."),
+        click.option("--maker", multiple=True, help="Short for: maker eq … (repeatable)."),
+        click.option("--model", multiple=True, help="Short for: model eq … (repeatable)."),
+        click.option("--lot", multiple=True, type=int, help="Short for: lot eq … (repeatable)."),
+        click.option("--idle", type=click.IntRange(0), help="Short for: idleDays ge …"),
     )):  # fmt: skip
         command = option(command)
     return command
 
 
-def as_selection(given: dict[str, Any]) -> Selection:
+def as_filter(given: Mapping[str, Any]) -> str | None:
+    """The options in the filter language."""
+    chosen = [" or ".join(f"{attribute} eq {json.dumps(value, ensure_ascii=False)}" for value in given[option]) for option, attribute in _SHORT.items() if given.get(option)]
+    if given["idle"] is not None:
+        chosen.append(f"idleDays ge {given['idle']}")
+    if given["filter"]:
+        chosen.insert(0, given["filter"])
+    return " and ".join(f"({one})" for one in chosen) if len(chosen) > 1 else "".join(chosen) or None
+
+
+def as_selection(given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:
     """The options as a selection."""
-    return Selection(**{name: list(value) if isinstance(value, tuple) else value for name, value in given.items()})
+    return Selection(ids=list(ids), query=given["query"], cohort_id=given["cohort_id"], filter=as_filter(given))
 
 
-def _conditions(given: dict[str, Any]) -> dict[str, Any]:
+def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
     """The options as query parameters."""
-    renamed = {"stages": "stage", "platforms": "platform", "ownerships": "ownership", "sites": "site", "makers": "maker", "models": "model", "lot_id": "lot", "cohort_id": "cohort"}
-    return {renamed.get(name, name): list(value) if isinstance(value, tuple) else value for name, value in given.items() if value not in (None, ())}
+    asked = {"query": given["query"], "cohort": given["cohort_id"], "filter": as_filter(given)}
+    return {name: value for name, value in asked.items() if value is not None}
 
 
 def find_one(s: Any, text: str) -> int:
@@ -155,12 +170,12 @@ def show(obj: dict[str, Any], /, device: str) -> None:
 
 
 @device.command()
-@click.argument("ownership", type=click.Choice([x.value for x in Ownership]))
+@click.argument("declared", metavar="OWNERSHIP", type=click.Choice([x.value for x in Ownership]))
 @click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
 @selection_options
 @change_options
 @click.pass_obj
-def declare(obj: dict[str, Any], /, ownership: str, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
+def declare(obj: dict[str, Any], /, declared: str, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
     """Say whose devices are; a declaration by hand is the strongest basis.
 
     \b
@@ -168,13 +183,13 @@ def declare(obj: dict[str, Any], /, ownership: str, ids: tuple[int, ...], yes: b
       sortitor device declare corporate --id 412
       sortitor device declare partner --site "Repair yard" --reason "contractors' tablets"
     """
-    selection = as_selection({**given, "ids": ids})
+    selection = as_selection(given, ids)
     if selection == Selection():
         raise click.UsageError("Name the devices: --id or a condition. All devices at once is never meant.")
     with connect(obj) as s:
-        preview = s.devices.preview_declare(selection, Ownership(ownership))
+        preview = s.devices.preview_declare(selection, Ownership(declared))
         agree(preview, yes)
-        s.devices.declare(selection, Ownership(ownership), preview.digest, reason)
+        s.devices.declare(selection, Ownership(declared), preview.digest, reason)
     talk("Declared. Next: sortitor journal list --most 1")
 
 

@@ -61,7 +61,7 @@ def show(obj: dict[str, Any], /, pool_id: int) -> None:
     """
     with connect(obj) as s:
         p = s.pools.show(pool_id)
-        dormant = s.devices.count(pool=pool_id, idle_days_min=90)
+        dormant = s.devices.count(pool=pool_id, filter="idleDays ge 90")
     record([("Pool", f"{p.id}  {p.name}"), ("Needed", p.needed), ("Held", p.seats), ("State", p.state), ("Devices", p.filter or "all")])
     if p.state == "short":
         talk(f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep: {dormant:,} of its devices are idle for 90 days or more.")

@@ -267,7 +267,7 @@ class Devices(_Noun):
     """Devices."""
 
     def list(self, most: int | None = None, **conditions: Any) -> Iterator[d.Device]:
-        """Devices; conditions as the HTTP interface names them: query, stage, platform, ownership, site, lot, person, pool, sort, …"""
+        """Devices; conditions as the HTTP interface names them: filter, query, person, cohort, pool, sort, descending."""
         return self._t.pages(d.Device, "/devices", conditions, most)
 
     def count(self, **conditions: Any) -> int:

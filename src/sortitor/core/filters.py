@@ -10,7 +10,7 @@ from __future__ import annotations
 import difflib
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import date, datetime
 from enum import StrEnum
@@ -119,6 +119,24 @@ class Not:
 
 
 Filter = Comparison | Joined | Not
+
+
+def one_of(attribute: str, words: Iterable[str]) -> Filter:
+    """That an attribute is one of some words."""
+    parts = tuple(Comparison(attribute, "eq", lower(word), json.dumps(word)) for word in sorted(words))
+    return parts[0] if len(parts) == 1 else Joined("or", parts)
+
+
+def all_of(*said: Filter | None) -> Filter | None:
+    """What holds where every one of these does; None says nothing."""
+    parts = tuple(part for one in said if one is not None for part in conjuncts(one))
+    return Joined("and", parts) if len(parts) > 1 else parts[0] if parts else None
+
+
+def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
+    """What must hold all at once for the filter to hold."""
+    return found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
+
 
 _TOKEN = re.compile(r'\s*(?:(?P<paren>[()])|(?P<string>"(?:[^"\\]|\\.)*")|(?P<word>[A-Za-z][\w.$-]*)|(?P<number>-?\d+(?:\.\d+)?(?![\w.]))|(?P<end>$)|(?P<other>\S))', re.DOTALL)
 _LITERALS = {"null": None, "true": True, "false": False}

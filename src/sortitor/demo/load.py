@@ -152,9 +152,8 @@ def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> li
 
 
 def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
-    for device in s.devices.list(site=list(sc.LAID_UP[:1]), platform=["android"], stage=["active"]):
-        if device.model and device.model.startswith("Deckhand"):
-            s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
+    for device in s.devices.list(filter=f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model sw "Deckhand"'):
+        s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
     damaged = sc.damaged_manifest(scenario.boxed, Random(7))
     with _file("scanners-second-delivery.xlsx", damaged) as path:
         s.lots.check(path, name="Ticket scanners, second delivery", defaults={

@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 
 from sortitor.core import licences as core
 from sortitor.core.errors import BadInput, FieldProblem, Stale
-from sortitor.core.filters import parse
+from sortitor.core.filters import Filter, all_of, one_of, parse
 from sortitor.core.lifecycle import SEATED
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
@@ -37,7 +37,7 @@ def _counted(ctx: Context, connection: Connection, found: Sequence[Line]) -> lis
 def _devices(pool: Line) -> Selection:
     """The devices that take a seat of the pool."""
     stages = (*SEATED, Stage.AWAITED) if pool.awaited_too else SEATED
-    return Selection(stages=stages, filter=parse(pool.filter) if pool.filter else None)
+    return Selection(filter=all_of(parse(pool.filter) if pool.filter else None, one_of("stage", stages)))
 
 
 def every(ctx: Context) -> list[Counted]:
@@ -56,10 +56,10 @@ def _one(ctx: Context, connection: Connection, pool_id: int) -> Counted:
     return _counted(ctx, connection, [must(store.one(connection, pool_id), "licence pool", pool_id)])[0]
 
 
-def selection(ctx: Context, pool_id: int) -> Selection:
-    """The very devices that a pool's count is made of."""
+def needing(ctx: Context, pool_id: int) -> Filter | None:
+    """The filter of the very devices that a pool's count is made of."""
     with ctx.reading() as connection:
-        return _devices(must(store.one(connection, pool_id), "licence pool", pool_id))
+        return _devices(must(store.one(connection, pool_id), "licence pool", pool_id)).filter
 
 
 def _values(pool: core.Pool) -> dict[str, Any]:

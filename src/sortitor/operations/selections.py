@@ -7,7 +7,7 @@ from dataclasses import replace
 from sqlalchemy import Connection
 
 from sortitor.core.cohorts import inlined
-from sortitor.core.filters import Filter, Joined, attributes, parse
+from sortitor.core.filters import Filter, all_of, attributes, parse
 from sortitor.core.selection import Selection
 from sortitor.operations.context import must
 from sortitor.store import cohorts
@@ -18,9 +18,7 @@ def meant(connection: Connection, selection: Selection) -> Selection:
     if selection.cohort_id is not None:
         cohort = must(cohorts.one(connection, selection.cohort_id), "cohort", selection.cohort_id)
         if cohort.moving:
-            of_cohort = parse(cohort.filter)
-            both = of_cohort if selection.filter is None else Joined("and", (of_cohort, selection.filter))
-            selection = replace(selection, cohort_id=None, filter=both)
+            selection = replace(selection, cohort_id=None, filter=all_of(parse(cohort.filter), selection.filter))
     if selection.filter is not None:
         selection = replace(selection, filter=written_out(connection, selection.filter))
     return selection

@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 
 from sortitor.core import sweeps as core
 from sortitor.core.errors import Conflict, Stale
-from sortitor.core.filters import parse
+from sortitor.core.filters import all_of, one_of, parse
 from sortitor.core.lifecycle import SWEPT
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
@@ -53,7 +53,7 @@ def _core_rule(row: Line) -> core.Rule:
 
 def _watched(connection: Connection, rule: core.Rule) -> Selection:
     """The devices that a rule looks at."""
-    return meant(connection, Selection(stages=SWEPT, filter=parse(rule.filter) if rule.filter else None))
+    return meant(connection, Selection(filter=all_of(parse(rule.filter) if rule.filter else None, one_of("stage", SWEPT))))
 
 
 def add_rule(ctx: Context, rule: core.Rule) -> Line:

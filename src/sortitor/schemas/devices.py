@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
+from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Stage
 from sortitor.schemas.base import Answer, Apply, Name, Request, Text, Time
 
 
@@ -98,22 +98,13 @@ class DeviceWhole(Device):
 
 
 class Selection(Request):
-    """Which devices: by number, or by conditions that all hold; an empty list does not restrict."""
+    """Which devices: all that is said must hold; an empty list says nothing."""
 
     ids: list[int] = Field(default=[], max_length=10_000)
     identifiers: list[str] = Field(default=[], max_length=10_000, description="Of any kind, as they are written.")
-    stages: list[Stage] = []
-    platforms: list[Platform] = []
-    ownerships: list[Ownership] = []
-    sites: list[str] = []
-    makers: list[str] = []
-    models: list[str] = []
-    lot_id: int | None = None
     person_id: int | None = None
     cohort_id: int | None = None
-    query: str | None = None
-    idle_days_min: int | None = Field(default=None, ge=0)
-    idle_days_max: int | None = Field(default=None, ge=0)
+    query: str | None = Field(default=None, max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag.")
     filter: str | None = Field(default=None, description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.')
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
@@ -24,7 +24,7 @@ from sqlalchemy import (
 )
 
 from sortitor.core.columns import FIELDS
-from sortitor.core.filters import Comparison, Filter, lower
+from sortitor.core.filters import Comparison, Filter, conjuncts
 from sortitor.core.identifiers import check_one
 from sortitor.core.naming import FIELDS as NAMING_FIELDS
 from sortitor.core.selection import Selection
@@ -32,32 +32,21 @@ from sortitor.core.vocabulary import IdentifierKind, Stage
 from sortitor.store import bulk
 from sortitor.store.cohorts import filters_of, member_of, moving, settle, settle_one
 from sortitor.store.engine import Line, plan_anew, raw
-from sortitor.store.filters import columns, compiled, conjuncts, in_cohorts, leading, said_of, spoken_of
-from sortitor.store.tables import ORDERS, SEEN, cohorts, devices, folded, groups, holds, identifiers, orders, people
+from sortitor.store.filters import columns, compiled, in_cohorts, leading, said_of, spoken_of
+from sortitor.store.tables import ORDERS, cohorts, devices, folded, groups, holds, identifiers, orders, people
 
 
 def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
     """The selection as a condition on `devices`."""
-    conditions: list[ColumnElement[bool]] = [
-        column.in_(values)
-        for column, values in (
-            (devices.c.id, selection.ids), (devices.c.stage, selection.stages), (devices.c.platform, selection.platforms),
-            (devices.c.ownership, selection.ownerships), (ORDERS["site"], [lower(site) for site in selection.sites]),
-            (devices.c.maker, selection.makers), (ORDERS["model"], [lower(model) for model in selection.models]),
-        ) if values
-    ]  # fmt: skip
-    if selection.lot_id is not None:
-        conditions.append(devices.c.lot_id == selection.lot_id)
+    conditions: list[ColumnElement[bool]] = []
+    if selection.ids:
+        conditions.append(devices.c.id.in_(selection.ids))
     if selection.person_id is not None:
         conditions.append(devices.c.person_id == selection.person_id)
     if selection.identifiers:
         conditions.append(devices.c.id.in_(select(identifiers.c.device_id).where(identifiers.c.value.in_(_normal(selection.identifiers)))))
     if selection.cohort_id is not None:
         conditions.append(member_of(selection.cohort_id))
-    if selection.idle_days_min is not None:
-        conditions.append(now - timedelta(days=selection.idle_days_min) >= SEEN)
-    if selection.idle_days_max is not None:
-        conditions.append(now - timedelta(days=selection.idle_days_max + 1) < SEEN)
     if selection.filter is not None:
         conditions.append(compiled(selection.filter, now))
     if selection.query:

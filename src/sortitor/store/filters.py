@@ -125,11 +125,6 @@ def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[
     return replacement_traverse(condition, {}, replaced)
 
 
-def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
-    """What must hold all at once."""
-    return found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
-
-
 def leading(parts: Iterable[Filter], sort: str, now: Moment) -> ColumnElement[bool]:
     """What is asked of the very thing that the list is sorted by, as far as its index can begin there."""
     begun = [part for part in parts if isinstance(part, Comparison) and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())]

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/DataList.vue'
 import FilterField from '../../shared/FilterField.vue'
+import { both } from '../../shared/filters'
 import { number, onDay, ownerships, platforms, stages } from '../../shared/formats'
 import ProblemAlert from '../../shared/ProblemAlert.vue'
 import StageChip from '../../shared/StageChip.vue'
@@ -26,11 +27,14 @@ const sorts = [
 ]
 const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
 const whole = (name: string) => (route.query[name] ? Number(route.query[name]) : undefined)
-const asked = computed(() => ({
-  query: text('query'), stage: text('stage') ? [text('stage') as Schemas['Stage']] : undefined, platform: text('platform') ? [text('platform') as Schemas['Platform']] : undefined,
-  ownership: text('ownership') ? [text('ownership') as Ownership] : undefined, site: text('site') ? [String(text('site'))] : undefined,
-  lot: whole('lot'), person: whole('person'), pool: whole('pool'), cohort: whole('cohort'), idle_days_min: whole('idle'), filter: text('filter'), sort: (text('sort') ?? 'id') as 'id',
-}))
+/** What was chosen in the menus and what was written, in the filter language. */
+const said = computed(() => {
+  const chosenIn = ['stage', 'platform', 'ownership', 'site'].flatMap((name) => (text(name) ? [`${name} eq ${JSON.stringify(text(name))}`] : []))
+  if (whole('lot')) chosenIn.push(`lot eq ${whole('lot')}`)
+  if (whole('idle')) chosenIn.push(`idleDays ge ${whole('idle')}`)
+  return both(text('filter'), ...chosenIn)
+})
+const asked = computed(() => ({ query: text('query'), person: whole('person'), pool: whole('pool'), cohort: whole('cohort'), filter: said.value, sort: (text('sort') ?? 'id') as 'id' }))
 const { data: facets } = useQuery({ queryKey: ['facets'], queryFn: () => got(api.GET('/api/v1/devices/facets')) })
 const { data: pools } = useQuery({ queryKey: ['pools'], queryFn: () => got(api.GET('/api/v1/pools')), enabled: computed(() => asked.value.pool !== undefined) })
 const pool = computed(() => pools.value?.find((one) => one.id === asked.value.pool))
@@ -60,7 +64,7 @@ const failure = ref<unknown>(null)
 async function saveView() {
   failure.value = null
   try {
-    const settings = { filter: text('filter') ?? null, columns: shownColumns.value, sort: text('sort') ?? 'id', descending: false }
+    const settings = { filter: said.value ?? null, columns: shownColumns.value, sort: text('sort') ?? 'id', descending: false }
     await got(api.POST('/api/v1/views', { body: { name: view.name, shared: view.shared, settings } }))
     view.open = false
     await queries.invalidateQueries({ queryKey: ['views'] })
@@ -88,11 +92,8 @@ function set(name: string, value: unknown) {
 const everyOne = ref(false)
 const meant = computed<Schemas['Selection']>(() => {
   if (!everyOne.value) return { ids: chosen.value.map(Number) }
-  const { query, stage, platform, ownership: owned, site, lot, person, cohort: inCohort, idle_days_min, filter: said } = asked.value
-  return {
-    query: query ?? null, stages: stage ?? [], platforms: platform ?? [], ownerships: owned ?? [], sites: site ?? [], lot_id: lot ?? null, person_id: person ?? null, cohort_id: inCohort ?? null,
-    idle_days_min: idle_days_min ?? null, filter: said ?? null,
-  }
+  const { query, person, cohort: inCohort, filter: fitting } = asked.value
+  return { query: query ?? null, person_id: person ?? null, cohort_id: inCohort ?? null, filter: fitting ?? null }
 })
 const target = ref<number | null>(null)
 
@@ -184,7 +185,7 @@ function exported(form: 'csv' | 'xlsx') {
   </div>
   <div class="row-gap mb-2">
     <v-chip v-if="asked.query" closable @click:close="set('query', null)">search: {{ asked.query }}</v-chip>
-    <v-chip v-if="asked.lot" closable @click:close="set('lot', null)">from lot {{ asked.lot }}</v-chip>
+    <v-chip v-if="text('lot')" closable @click:close="set('lot', null)">from lot {{ text('lot') }}</v-chip>
     <v-chip v-if="asked.person" closable @click:close="set('person', null)">of person {{ asked.person }}</v-chip>
     <v-chip v-if="asked.cohort" closable @click:close="set('cohort', null)">in cohort {{ cohort?.name ?? asked.cohort }}</v-chip>
     <v-chip v-if="asked.pool" closable @click:close="set('pool', null)">take a seat of {{ pool?.name ?? `pool ${asked.pool}` }}</v-chip>

@@ -1,31 +1,39 @@
-"""`Idempotency-Key` on POST: the same key and request within 24 hours get the same answer and do nothing twice."""
+"""What every route does: it refuses parameters that it does not know, and honours an `Idempotency-Key`.
+
+The same key and request within 24 hours get the same answer and do nothing twice.
+"""
 
 from __future__ import annotations
 
+import difflib
 import hashlib
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Sequence
 from typing import Any
 
 from fastapi import Request, Response
+from fastapi.dependencies.utils import get_flat_params
+from fastapi.params import Query
 from fastapi.routing import APIRoute
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.access import actor_of, service_of
-from sortitor.core.errors import BadInput, Conflict, SortitorError
+from sortitor.core.errors import BadInput, Conflict, FieldProblem, SortitorError
 from sortitor.operations import repeats
 from sortitor.operations.context import Claim
 
 _Handler = Callable[[Request], Coroutine[Any, Any, Response]]
 
 
-class IdempotentRoute(APIRoute):
-    """A route that honours the key. The claim is committed with the change, the answer kept right after."""
+class Route(APIRoute):
+    """A claim of a key is committed with the change, the answer kept right after."""
 
     def get_route_handler(self) -> _Handler:
-        """The handler with the key's check before and its keeping after."""
+        """The handler with its checks before and the keeping of its answer after."""
         original = super().get_route_handler()
+        known_parameters = [field.alias for field in get_flat_params(self.dependant) if isinstance(field.field_info, Query)]
 
         async def handler(request: Request) -> Response:
+            _refuse_unknown(request, known_parameters)
             key = request.headers.get("idempotency-key")
             if request.method != "POST" or not key:
                 return await original(request)
@@ -48,6 +56,15 @@ class IdempotentRoute(APIRoute):
             return response
 
         return handler
+
+
+def _refuse_unknown(request: Request, known: Sequence[str]) -> None:
+    """A condition that nobody heeds would give more than was asked for."""
+    if unknown := next((name for name in request.query_params if name not in known), None):
+        near = difflib.get_close_matches(unknown, known, 1)
+        remedy = f"Did you mean {near[0]!r}?" if near else f"It knows {', '.join(known)}." if known else "It knows none."
+        detail = f"{unknown!r} is not a parameter of this request."
+        raise BadInput("unknown_parameter", detail, remedy, (FieldProblem(f"/query/{unknown}", "unknown_parameter", detail),))
 
 
 async def _request_hash(request: Request) -> str:
