@@ -30,12 +30,13 @@ lint: $(STAMPS)/python
 check-console: $(STAMPS)/node console/src/api/schema.d.ts
 	cd console && npm run --silent lint && npm run --silent check
 
+# Two at a time, a file whole by one: each has a database server of its own.
 pytest: $(STAMPS)/python
-	$(BIN)/pytest
+	$(BIN)/pytest -n 2 --dist loadfile
 
 # The same tests in another order, with a thousand new draws each.
 explore: $(STAMPS)/python
-	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly
+	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly -n 2 --dist loadfile
 
 # Killing, racing, cutting off and stopping lots of a million rows.
 large: $(STAMPS)/test-packages $(STAMPS)/python

@@ -61,7 +61,8 @@ async function read() {
 async function suggest() {
   const field = area.value
   if (!field) return
-  const { what, attribute, typed } = expected(field.value.slice(0, field.selectionStart), known.value)
+  const before = field.value.slice(0, field.selectionStart)
+  const { what, attribute, typed } = expected(before, known.value)
   const begins = typed.toLowerCase()
   const turn = ++suggested
   let found: Choice[]
@@ -78,7 +79,8 @@ async function suggest() {
     const values = attribute?.words.length ? attribute.words.filter((one) => one.startsWith(begun.toLowerCase())) : attribute?.kind === 'truth' ? ['true', 'false'] : attribute?.suggests ? await valuesOf(attribute.name, begun) : []
     found = values.map((one) => ({ text: attribute?.kind === 'truth' ? one : JSON.stringify(one), title: one, hint: '' }))
   } else {
-    found = ['and', 'or'].filter((one) => one.startsWith(begins)).map((one) => ({ text: one, title: one, hint: words[one] ?? '' }))
+    // A filter that is whole already wants nothing more, and what stands below the field is not to be covered.
+    found = (typed || /\s$/.test(before) ? ['and', 'or'] : []).filter((one) => one.startsWith(begins)).map((one) => ({ text: one, title: one, hint: words[one] ?? '' }))
   }
   if (turn !== suggested) return
   choices.value = found.slice(0, 12)

@@ -60,17 +60,23 @@ class Use:
 def every(ctx: Context) -> list[Counted]:
     """Cohorts by name with their numbers."""
     with ctx.reading() as connection:
-        return [_counted(ctx, connection, row) for row in store.every(connection)]
+        return _counted(ctx, connection, store.every(connection))
 
 
 def one(ctx: Context, cohort_id: int) -> Counted:
     """One cohort with its number."""
     with ctx.reading() as connection:
-        return _counted(ctx, connection, must(store.one(connection, cohort_id), "cohort", cohort_id))
+        return _one(ctx, connection, cohort_id)
 
 
-def _counted(ctx: Context, connection: Connection, row: Line) -> Counted:
-    return Counted(row, store_devices.count(connection, Selection(filter=parse(row.filter)), ctx.now) if row.moving else row.devices)
+def _counted(ctx: Context, connection: Connection, rows: Sequence[Line]) -> list[Counted]:
+    """Those that time moves are counted by their filters, all in one pass."""
+    numbers = iter(store_devices.counts(connection, [Selection(filter=parse(row.filter)) for row in rows if row.moving], ctx.now))
+    return [Counted(row, next(numbers) if row.moving else row.devices) for row in rows]
+
+
+def _one(ctx: Context, connection: Connection, cohort_id: int) -> Counted:
+    return _counted(ctx, connection, [must(store.one(connection, cohort_id), "cohort", cohort_id)])[0]
 
 
 def _condition(ctx: Context, row: Line) -> ColumnElement[bool]:
@@ -99,10 +105,9 @@ def overlap(ctx: Context, one_id: int, other_id: int) -> tuple[int, int, int]:
 def history(ctx: Context, cohort_id: int) -> list[tuple[date, int]]:
     """How many devices there were on the days of the past year, today's number last."""
     with ctx.reading() as connection:
-        row = must(store.one(connection, cohort_id), "cohort", cohort_id)
-        today = ctx.now.date()
+        number, today = _one(ctx, connection, cohort_id).devices, ctx.now.date()
         known = [line for line in store.history(connection, cohort_id, today - timedelta(days=_HISTORY_DAYS)) if line[0] != today]
-        return [*known, (today, _counted(ctx, connection, row).devices)]
+        return [*known, (today, number)]
 
 
 def uses(ctx: Context, cohort_id: int) -> list[Use]:
@@ -182,11 +187,11 @@ def _fill(ctx: Context, connection: Connection, cohort_id: int, values: dict[str
     """Bring the members of a cohort by filter to what its filter says."""
     if values["filter"] is not None:
         store.recompute(connection, cohort_id, None if values["moving"] else compiled(parse(values["filter"]), ctx.now))
-    _write_count(ctx, connection, must(store.one(connection, cohort_id), "cohort", cohort_id))
+    _write_counts(ctx, connection, [_one(ctx, connection, cohort_id)])
 
 
-def _write_count(ctx: Context, connection: Connection, row: Line) -> None:
-    store.write_count(connection, row.id, ctx.now.date(), _counted(ctx, connection, row).devices)
+def _write_counts(ctx: Context, connection: Connection, found: Sequence[Counted]) -> None:
+    store.write_counts(connection, ctx.now.date(), {one.cohort.id: one.devices for one in found})
 
 
 def add(ctx: Context, cohort: Cohort, digest: str | None, reason: str | None) -> Counted:
@@ -199,7 +204,7 @@ def add(ctx: Context, cohort: Cohort, digest: str | None, reason: str | None) ->
         cohort_id = store.add(connection, {**values, "created_by": ctx.actor.name, "created_at": ctx.now})
         _fill(ctx, connection, cohort_id, values)
         ctx.record(connection, "cohort.add", "cohort", f"Cohort “{cohort.name}” added", subject_id=cohort_id, reason=reason, after=document(connection, cohort_id))
-        return _counted(ctx, connection, must(store.one(connection, cohort_id), "cohort", cohort_id))
+        return _one(ctx, connection, cohort_id)
 
 
 def edit(ctx: Context, cohort_id: int, cohort: Cohort, revision: int | None, digest: str | None, reason: str | None) -> Counted:
@@ -223,7 +228,7 @@ def edit(ctx: Context, cohort_id: int, cohort: Cohort, revision: int | None, dig
         if values["filter"] != row.filter:
             _fill(ctx, connection, cohort_id, values)
         ctx.record(connection, "cohort.edit", "cohort", f"Cohort “{cohort.name}” changed", subject_id=cohort_id, reason=reason, before=before, after=document(connection, cohort_id))
-        return _counted(ctx, connection, must(store.one(connection, cohort_id), "cohort", cohort_id))
+        return _one(ctx, connection, cohort_id)
 
 
 def _refuse_used(connection: Connection, name: str, what: str) -> None:
@@ -302,7 +307,7 @@ def change_list(ctx: Context, cohort_id: int, selection: Selection, put_in: bool
         shown, moved, row = _plan_list(ctx, connection, cohort_id, selection, put_in)
         must_match(shown, digest)
         (store.put_in if put_in else store.take_out)(connection, cohort_id, moved)
-        _write_count(ctx, connection, must(store.one(connection, cohort_id), "cohort", cohort_id))
+        _write_counts(ctx, connection, [_one(ctx, connection, cohort_id)])
         what = f"{plural(len(moved), 'device')} {'put in' if put_in else 'taken out'}"
         ctx.record(connection, "cohort.list", "cohort", f"List “{row.name}”: {what}", subject_id=cohort_id, reason=reason, after={"put_in" if put_in else "taken_out": moved})
         return shown
@@ -317,7 +322,7 @@ def restore_list(ctx: Context, connection: Connection, entry: Line) -> None:
     """Take a change of a list back."""
     store.take_out(connection, entry.subject_id, entry.after.get("put_in", []))
     store.put_in(connection, entry.subject_id, entry.after.get("taken_out", []))
-    _write_count(ctx, connection, must(store.one(connection, entry.subject_id), "cohort", entry.subject_id))
+    _write_counts(ctx, connection, [_one(ctx, connection, entry.subject_id)])
 
 
 # ---- filters and schedule -----------------------------------------------------------------------------------
@@ -350,7 +355,5 @@ def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:
 def write_counts(ctx: Context) -> None:
     """Keep today's number of every cohort; by schedule."""
     with ctx.changing() as connection:
-        rows: Sequence[Line] = store.every(connection)
-        for row in rows:
-            _write_count(ctx, connection, row)
+        _write_counts(ctx, connection, _counted(ctx, connection, store.every(connection)))
 

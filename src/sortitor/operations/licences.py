@@ -17,6 +17,7 @@ from sortitor.core.vocabulary import Stage
 from sortitor.operations.context import Context, must
 from sortitor.operations.reverts import POOL_FIELDS
 from sortitor.operations.selections import meant
+from sortitor.store import devices
 from sortitor.store import licences as store
 from sortitor.store.engine import Line
 
@@ -30,7 +31,7 @@ class Counted:
 
 
 def _counted(ctx: Context, connection: Connection, found: Sequence[Line]) -> list[Counted]:
-    needed = store.counts(connection, [meant(connection, _devices(pool)) for pool in found], ctx.now)
+    needed = devices.counts(connection, [meant(connection, _devices(pool)) for pool in found], ctx.now)
     return [Counted(pool, number) for pool, number in zip(found, needed, strict=True)]
 
 

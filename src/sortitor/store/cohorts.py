@@ -300,10 +300,11 @@ def users(connection: Connection) -> Sequence[Line]:
     return connection.execute(parts[0].union_all(parts[1])).all()
 
 
-def write_count(connection: Connection, cohort_id: int, day: date, number: int) -> None:
-    """Keep how many there were on a day; the last word of the day counts."""
-    statement = postgresql.insert(cohort_counts).values(cohort_id=cohort_id, day=day, devices=number)
-    connection.execute(statement.on_conflict_do_update(index_elements=["cohort_id", "day"], set_={"devices": number}))
+def write_counts(connection: Connection, day: date, numbers: Mapping[int, int]) -> None:
+    """Keep how many there were on a day, by cohort; the last word of the day counts."""
+    if numbers:
+        statement = postgresql.insert(cohort_counts).values([{"cohort_id": cohort_id, "day": day, "devices": number} for cohort_id, number in sorted(numbers.items())])
+        connection.execute(statement.on_conflict_do_update(index_elements=["cohort_id", "day"], set_={"devices": statement.excluded.devices}))
 
 
 def history(connection: Connection, cohort_id: int, since: date) -> list[tuple[date, int]]:

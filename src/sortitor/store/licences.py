@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, func, select, update
 
-from sortitor.core.selection import Selection
-from sortitor.store.devices import matching
 from sortitor.store.engine import Line
-from sortitor.store.tables import devices, pools
+from sortitor.store.tables import pools
 
 
 def every(connection: Connection) -> Sequence[Line]:
@@ -23,13 +20,6 @@ def one(connection: Connection, pool_id: int, lock: bool = False) -> Line | None
     """One pool."""
     query = select(pools).where(pools.c.id == pool_id)
     return connection.execute(query.with_for_update() if lock else query).one_or_none()
-
-
-def counts(connection: Connection, selections: Sequence[Selection], now: datetime) -> list[int]:
-    """How many devices each selection holds, in one pass over the fleet."""
-    if not selections:
-        return []
-    return list(connection.execute(select(*(func.count().filter(matching(selection, now)) for selection in selections)).select_from(devices)).one())
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:

@@ -165,9 +165,9 @@ async function attempt() {
 
 <style scoped>
 .columns { display: grid; grid-template-columns: minmax(0, 1fr) 330px; gap: 12px; align-items: start; }
-@media (max-width: 960px) { .columns { grid-template-columns: 1fr; } }
+@media (max-width: 960px) { .columns { grid-template-columns: minmax(0, 1fr); } }
 .name { max-width: 260px; min-width: 180px; }
-.facets { border-collapse: collapse; }
+.facets { border-collapse: collapse; display: block; overflow-x: auto; }
 .facets th, .facets td { text-align: left; padding: 2px 14px 2px 0; font-weight: 400; }
 .facets tbody th { font-weight: 560; }
 select, .facets input { border: 1px solid rgba(var(--v-theme-on-surface), 0.35); border-radius: 4px; padding: 2px 6px; background: transparent; color: inherit; font: inherit; }

@@ -101,5 +101,5 @@ function importFile(event: Event) {
 </template>
 
 <style scoped>
-.filters { display: grid; grid-template-columns: minmax(220px, 360px) minmax(180px, 280px); gap: 8px; }
+.filters { display: grid; grid-template-columns: repeat(auto-fit, minmax(min(100%, 220px), 340px)); gap: 8px; }
 </style>

@@ -1,0 +1,193 @@
+"""What each page of the console does besides the day's main thread: templates, pools, rules, orders, people, columns, the journal, a small screen."""
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+from tests.console.test_console import PAGES, confirm, furnish
+from tests.worlds import World, import_lot, import_people, manifest
+
+from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.devices import Selection
+
+
+def test_names_are_shown_while_they_are_typed_saved_and_given(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,site", "KM-1,Dunlin", "KM-2,Petrel"]), platform="android")
+    page.goto("/names")
+    pattern = page.get_by_label("Pattern").first
+    pattern.fill("{sitte}-{n}")
+    expect(page.get_by_role("alert")).to_contain_text("sitte")
+    expect(page.get_by_role("button", name="Save for devices to come")).to_be_disabled()
+    pattern.fill("{site|upper|first 3}-{serial}")
+    expect(page.get_by_role("table")).to_contain_text("DUN-KM-1")
+    expect(page.get_by_role("heading", name="(not saved yet)")).to_be_visible()
+    page.get_by_role("button", name="Save for devices to come").click()
+    page.get_by_role("button", name="Preview renaming the fleet").click()
+    confirm(page, "Rename 2 devices")
+    assert [device.name for device in s.devices.list()] == ["DUN-KM-1", "PET-KM-2"]
+    page.get_by_role("button", name="Add a template").click()
+    expect(page.get_by_label("Pattern")).to_have_count(2)
+    page.get_by_role("button", name="Move Template 2 down").click()
+    expect(page.get_by_role("textbox", name="Template").last).to_have_value("Template 2")
+    page.get_by_role("button", name="Remove Template 2").click()
+    expect(page.get_by_role("button", name="Save for devices to come")).to_be_disabled()
+
+
+def test_a_pool_is_added_changed_and_counts(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial", "KM-1", "KM-2"]), platform="android")
+    page.goto("/licences")
+    expect(page.get_by_text("No pools yet")).to_be_visible()
+    page.get_by_role("button", name="Add a pool").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Product").fill("Signage")
+    dialog.get_by_label("Seats held").fill("1")
+    dialog.get_by_label("Devices in use that need a seat").fill('platform eq "andriod"')
+    dialog.get_by_role("button", name="Add the pool").click()
+    expect(dialog.get_by_text("Did you mean").first).to_be_visible()
+    dialog.get_by_label("Devices in use that need a seat").fill('platform eq "android"')
+    dialog.get_by_label("Devices that have not arrived take a seat too").check()
+    dialog.get_by_role("button", name="Add the pool").click()
+    expect(dialog).to_be_hidden()
+    expect(page.get_by_text("short of 1")).to_be_visible()
+    page.get_by_role("button", name="Change").click()
+    dialog.get_by_label("Seats held").fill("5")
+    dialog.get_by_role("button", name="Change the pool").click()
+    expect(page.get_by_text("covered")).to_be_visible()
+    [pool] = s.pools.list()
+    assert (pool.seats, pool.needed, pool.filter) == (5, 2, 'platform eq "android"')
+    page.get_by_role("row", name="Signage").get_by_role("link", name="2").click()
+    expect(page.get_by_text("2 devices fit")).to_be_visible()
+    expect(page.get_by_text("take a seat of Signage")).to_be_visible()
+
+
+def test_a_rule_out_of_bounds_says_the_bounds(page: Page, world: World) -> None:
+    page.goto("/sweeps")
+    page.get_by_role("button", name="Add a rule").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Rule").first.fill("Quiet tablets")
+    dialog.get_by_label("Idle window (days)").fill("5")
+    dialog.get_by_role("button", name="Add the rule").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("21")
+    dialog.get_by_label("Idle window (days)").fill("120")
+    dialog.get_by_role("button", name="Add the rule").click()
+    expect(dialog).to_be_hidden()
+    page.get_by_role("button", name="Change").click()
+    dialog.get_by_label("Idle window (days)").fill("150")
+    dialog.get_by_role("button", name="Change the rule").click()
+    expect(page.get_by_text("150 days")).to_be_visible()
+    assert [rule.idle_window_days for rule in world.client().sweeps.rules()] == [150]
+
+
+def test_people_come_by_file_and_show_what_they_hold(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    path = manifest(tmp_path, ["user name,name,mail,department,site,groups", "maud,Maud Fenwick,maud@x.example,Deck,Dunlin,Crew; Officers", "مود,مود فنويك,,,,Crew"], "people.csv")
+    page.goto("/people")
+    page.get_by_label("CSV of people").set_input_files(path)
+    expect(page.get_by_role("dialog")).to_contain_text("2")
+    page.get_by_role("dialog").get_by_role("button", name=re.compile("people|person", re.IGNORECASE)).click()
+    expect(page.get_by_role("dialog")).to_be_hidden()
+    expect(page.get_by_role("row", name="Maud Fenwick")).to_contain_text("Crew, Officers")
+    import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud"]))
+    page.get_by_role("textbox", name="User name, name or mail").fill("فنويك")
+    page.get_by_role("textbox", name="User name, name or mail").press("Enter")
+    expect(page.get_by_role("row", name="مود فنويك")).to_be_visible()
+    expect(page.get_by_role("row", name="Maud Fenwick")).to_be_hidden()
+    page.goto("/people?group=Officers")
+    page.get_by_role("link", name="Maud Fenwick").click()
+    expect(page.get_by_text("by the policy")).to_contain_text("Crew, Officers")
+    expect(page.get_by_role("link", name="device 1")).to_be_visible()
+
+
+def test_an_order_is_changed_and_a_stale_change_refused(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    s = world.client()
+    page.goto("/orders")
+    page.get_by_role("button", name="Change").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Supplier").fill("Chandlers")
+    [order] = s.orders.list()
+    dialog.get_by_label("Quantity").first.fill("3")
+    dialog.get_by_role("button", name="Save the order").click()
+    expect(dialog).to_be_hidden()
+    expect(page.get_by_text("of 3 delivered")).to_be_visible()
+    page.get_by_role("button", name="Change").click()
+    world.rows("UPDATE orders SET revision = revision + 1 WHERE id = %s", order.id)
+    dialog.get_by_label("Note").fill("late")
+    dialog.get_by_role("button", name="Save the order").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("changed")
+
+
+def test_the_journal_takes_an_entry_back(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial", "KM-1", "KM-2"]), ownership="corporate")
+    chosen = Selection(ids=[1, 2])
+    s.devices.declare(chosen, "partner", s.devices.preview_declare(chosen, "partner").digest, "lent")  # type: ignore[arg-type]
+    page.goto("/journal?operation=device")
+    expect(page.get_by_role("table", name="Journal").get_by_role("row")).to_have_count(2)
+    page.get_by_role("row", name="lent").get_by_role("link").first.click()
+    expect(page.get_by_role("link", name="device 2")).to_be_visible()
+    page.get_by_role("button", name="Preview taking it back").click()
+    confirm(page, "Set 2 devices back")
+    expect(page.get_by_text("reverted by")).to_be_visible()
+    assert {device.ownership for device in s.devices.list()} == {"corporate"}
+    page.goto("/journal?entry=99999")
+    expect(page.get_by_role("alert")).to_contain_text("99999")
+
+
+def test_a_column_is_given_its_meaning(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    lot = s.lots.check(manifest(tmp_path, ["Gerät,Platz", "KM-1,Dunlin", "KM-2,Petrel"]))
+    page.goto(f"/lots/{lot.id}")
+    expect(page.get_by_text("No column holds an identifier")).to_be_visible()
+    page.get_by_label("What Gerät means").select_option("serial")
+    expect(page.get_by_text("No column holds an identifier")).to_be_hidden()
+    page.get_by_label("What Platz means").select_option("site")
+    expect(page.get_by_text("as corrected by hand")).to_be_visible()
+    assert s.lots.show(lot.id).counts["add"] == 2
+
+
+def test_a_device_leads_to_its_cohorts_and_a_cohort_to_what_uses_it(page: Page, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    s = world.client()
+    quiet = s.cohorts.add(CohortNew(name="Quiet", filter="idleDays ge 0"))
+    page.goto("/devices/1")
+    expect(page.get_by_text("serial number", exact=True)).to_be_visible()
+    expect(page.get_by_text("IMEI", exact=True)).to_be_visible()
+    page.get_by_role("link", name="Quiet").click()
+    page.wait_for_url(f"**/cohorts/{quiet.id}")
+    expect(page.get_by_role("heading", name="Quiet")).to_be_visible()
+
+
+def test_menus_write_the_filter_and_a_view_keeps_them(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,site,platform", "KM-1,Dunlin,android", "KM-2,Petrel,android", "KM-3,Dunlin,ios"]))
+    page.goto("/devices?platform=android")
+    expect(page.get_by_text("2 devices fit")).to_be_visible()
+    page.goto("/devices?platform=android&site=Dunlin&filter=serial%20sw%20%22KM%22")
+    expect(page.get_by_text("1 device fits")).to_be_visible()
+    page.get_by_role("button", name="Views").click()
+    page.get_by_label("Keep this list as").fill("Dunlin's")
+    page.get_by_role("button", name="Keep the view", exact=True).click()
+    expect(page.get_by_role("link", name="Dunlin's")).to_be_visible()
+    [view] = s.cohorts.views()
+    assert view.settings.filter == '(serial sw "KM") and (platform eq "android") and (site eq "Dunlin")'
+    assert [device.serial for device in s.devices.list(filter=view.settings.filter)] == ["KM-1"]
+
+
+@pytest.mark.parametrize("width", [360, 768])
+def test_no_page_is_wider_than_a_small_screen(page: Page, world: World, tmp_path: Path, width: int) -> None:
+    """Tables scroll in themselves; the page does not, so that no button is out of reach."""
+    furnish(world, tmp_path)
+    import_people(world.client(), tmp_path, "odo,Odo Gannet-Featherstonehaugh of the Long Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew")
+    page.set_viewport_size({"width": width, "height": 740})
+    wide = {}
+    for path in PAGES:
+        page.goto(path)
+        page.wait_for_load_state("networkidle")
+        over = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+        if over > 0:
+            wide[path] = over
+    assert wide == {}
