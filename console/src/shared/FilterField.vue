@@ -166,4 +166,5 @@ ul { position: absolute; z-index: 20; left: 0; top: calc(100% + 3px); min-width:
 li { padding: 4px 8px; border-radius: 3px; cursor: pointer; }
 li[aria-selected='true'], li:hover { background: rgba(var(--v-theme-primary), 0.14); }
 pre { white-space: pre; overflow: auto; margin: 4px 0 0; }
+@media (max-width: 600px) { .box { flex-wrap: wrap; } textarea { flex-basis: 100%; } ul { min-width: 100%; } }
 </style>

@@ -56,15 +56,15 @@ function part(place: number, changed: Tree | null) {
     </div>
   </fieldset>
   <div v-else-if="compared" class="row">
-    <select :value="negated ? 'not' : ''" aria-label="Holds or not" @change="give(compared, (($event.target as HTMLSelectElement).value === 'not'))"><option value="">&nbsp;</option><option value="not">not</option></select>
-    <select :value="compared.attribute" aria-label="Attribute" @change="give(first(($event.target as HTMLSelectElement).value))"><option v-for="one in attributes" :key="one.name" :value="one.name">{{ one.name }}</option></select>
-    <select :value="compared.operator" aria-label="Comparison" @change="compare({ operator: ($event.target as HTMLSelectElement).value })"><option v-for="one in attribute?.operators ?? []" :key="one" :value="one">{{ operators[one] }}</option></select>
+    <select :value="negated ? 'not' : ''" aria-label="Holds or not" @change="give(compared, (($event.target as HTMLSelectElement).value === 'not'))"><option value="">if</option><option value="not">not</option></select>
+    <select class="attribute" :value="compared.attribute" aria-label="Attribute" @change="give(first(($event.target as HTMLSelectElement).value))"><option v-for="one in attributes" :key="one.name" :value="one.name">{{ one.name }}</option></select>
+    <select class="operator" :value="compared.operator" aria-label="Comparison" @change="compare({ operator: ($event.target as HTMLSelectElement).value })"><option v-for="one in attribute?.operators ?? []" :key="one" :value="one">{{ operators[one] }}</option></select>
     <template v-if="compared.operator !== 'pr'">
-      <select v-if="attribute?.words.length" :value="value" aria-label="Value" @change="typed(($event.target as HTMLSelectElement).value)"><option v-for="one in attribute.words" :key="one">{{ one }}</option></select>
-      <select v-else-if="attribute?.kind === 'truth'" :value="value" aria-label="Value" @change="typed(($event.target as HTMLSelectElement).value)"><option>true</option><option>false</option></select>
-      <input v-else :value="value" aria-label="Value" :type="attribute?.kind === 'number' ? 'number' : attribute?.kind === 'day' ? 'date' : 'text'" @change="typed(($event.target as HTMLInputElement).value)" />
+      <select v-if="attribute?.words.length" class="value" :value="value" aria-label="Value" @change="typed(($event.target as HTMLSelectElement).value)"><option v-for="one in attribute.words" :key="one">{{ one }}</option></select>
+      <select v-else-if="attribute?.kind === 'truth'" class="value" :value="value" aria-label="Value" @change="typed(($event.target as HTMLSelectElement).value)"><option>true</option><option>false</option></select>
+      <input v-else class="value" :value="value" aria-label="Value" :type="attribute?.kind === 'number' ? 'number' : attribute?.kind === 'day' ? 'date' : 'text'" @change="typed(($event.target as HTMLInputElement).value)" />
     </template>
-    <v-btn size="x-small" variant="text" :icon="mdiClose" aria-label="Remove the condition" @click="emit('remove')" />
+    <v-btn class="remove" size="x-small" variant="text" :icon="mdiClose" aria-label="Remove the condition" @click="emit('remove')" />
   </div>
   <FilterTree v-else-if="isNegated(inner)" :model-value="inner" :attributes="attributes" @update:model-value="(changed: Tree) => give(changed)" @remove="emit('remove')" />
 </template>
@@ -74,5 +74,11 @@ function part(place: number, changed: Tree | null) {
 .row { display: grid; grid-template-columns: 58px minmax(150px, 1.2fr) minmax(110px, 0.8fr) minmax(120px, 1.4fr) 32px; gap: 6px; align-items: center; padding: 2px 0; }
 select, input { font: inherit; color: inherit; background: rgb(var(--v-theme-surface)); border: 1px solid rgba(var(--v-theme-on-surface), 0.3); border-radius: 4px; padding: 4px 6px; min-width: 0; }
 option { background: rgb(var(--v-theme-surface)); }
-@media (max-width: 600px) { .row { grid-template-columns: 58px minmax(0, 1fr); } }
+@media (max-width: 600px) {
+  .row { grid-template-columns: 58px minmax(0, 1fr) minmax(0, 1.4fr) 32px; padding: 4px 0; }
+  .attribute { grid-column: 2 / 4; }
+  .remove { grid-area: 1 / 4; }
+  .operator { grid-column: 1 / 3; }
+  .value { grid-column: 3 / 5; }
+}
 </style>

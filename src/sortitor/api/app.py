@@ -50,9 +50,10 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     problems.install(app)
     errors: dict[int | str, dict[str, Any]] = {"4XX": {"model": Problem, "description": "What went wrong, and what to do"}}
     api = APIRouter(prefix="/api/v1", responses=errors)
-    for module in (accounts, people, lots, orders, jobs, devices, cohorts, gate, arrivals, licences, sweeps, journal):
-        api.include_router(module.router)
+    # Routes are looked through in their order: what is asked for most comes first.
     api.include_router(arrivals.agent)
+    for module in (devices, accounts, people, lots, orders, jobs, cohorts, gate, arrivals, licences, sweeps, journal):
+        api.include_router(module.router)
     app.include_router(api)
     app.include_router(scim.router)
     app.include_router(health.router)

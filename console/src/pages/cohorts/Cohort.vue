@@ -41,6 +41,7 @@ const other = ref<number | null>(null)
 const device = ref('')
 const identifiers = ref('')
 const asked = ref<number | null>(null)
+const unfound = ref('')
 watch(() => cohort.value?.revision, () => (filter.value = cohort.value?.filter ?? ''), { immediate: true })
 const { data: shared } = useQuery({
   queryKey: computed(() => ['overlap', path.value, other.value, cohort.value?.devices]), enabled: computed(() => other.value !== null),
@@ -50,6 +51,17 @@ const { data: explained, error: unexplained } = useQuery({
   queryKey: computed(() => ['explain', path.value, asked.value, cohort.value?.revision]), enabled: computed(() => asked.value !== null), retry: false,
   queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/explain', { params: { path: path.value, query: { device: asked.value ?? 0 } } })),
 })
+/** A device by its number, or by whatever finds it alone. */
+async function explain() {
+  const text = device.value.trim()
+  unfound.value = ''
+  asked.value = /^\d{1,9}$/.test(text) ? Number(text) : null
+  if (!text || asked.value) return
+  const { items } = await got(api.GET('/api/v1/devices', { params: { query: { query: text, limit: 4 } } }))
+  if (items.length === 1) asked.value = items[0]?.id ?? null
+  else unfound.value = items.length ? `Several devices fit: ${items.map((one) => one.name ?? one.serial ?? one.id).join(', ')} …` : `No device fits “${text}”.`
+}
+
 const most = computed(() => Math.max(1, ...(days.value ?? []).map((one) => one.devices)))
 
 const changed = computed(() => filter.value.trim() !== (cohort.value?.filter ?? ''))
@@ -140,8 +152,9 @@ async function remove() {
       <div class="stack">
         <v-card class="pa-4">
           <h2 class="mb-2">Why a device is in it, or not</h2>
-          <v-text-field v-model="device" label="Number of the device" type="number" min="1" @keydown.enter="asked = device ? Number(device) : null" />
-          <v-btn class="mt-2" variant="outlined" color="primary" block :disabled="!device" @click="asked = Number(device)">Explain</v-btn>
+          <v-text-field v-model="device" label="Number, name or serial" @keydown.enter="explain" />
+          <v-btn class="mt-2" variant="outlined" color="primary" block :disabled="!device" @click="explain">Explain</v-btn>
+          <p v-if="unfound" class="tone-warn mt-2" role="alert">{{ unfound }}</p>
           <ProblemAlert :error="unexplained" class="mt-2" />
           <template v-if="explained && asked">
             <p class="mt-3"><strong :class="explained.inside ? 'tone-good' : 'tone-warn'">Device {{ asked }} is {{ explained.inside ? 'in it' : 'not in it' }}.</strong></p>
