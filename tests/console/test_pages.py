@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 from tests.console.test_console import PAGES, confirm, furnish
-from tests.worlds import World, import_lot, import_people, manifest
+from tests.worlds import World, a_pass, import_lot, import_people, manifest
 
 from sortitor.schemas.cohorts import CohortNew
 from sortitor.schemas.devices import Selection
@@ -175,6 +175,48 @@ def test_menus_write_the_filter_and_a_view_keeps_them(page: Page, world: World, 
     [view] = s.cohorts.views()
     assert view.settings.filter == '(serial sw "KM") and (platform eq "android") and (site eq "Dunlin")'
     assert [device.serial for device in s.devices.list(filter=view.settings.filter)] == ["KM-1"]
+
+
+def test_a_device_is_held_named_reported_and_set_back(page: Page, world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial", "KM-1"]), ownership="corporate", platform="android")
+    page.goto("/devices/1")
+    page.get_by_label("Until and including").fill("2027-01-31")
+    page.get_by_label("Reason").fill("lent to the museum")
+    page.get_by_role("button", name="Hold it").click()
+    expect(page.get_by_text("Held until 31 Jan 2027: lent to the museum")).to_be_visible()
+    assert s.devices.count(filter="held eq true") == 1
+    page.get_by_role("button", name="End it").click()
+    expect(page.get_by_text("Held until")).to_be_hidden()
+    page.get_by_label("Name by hand").fill("not a name!")
+    page.get_by_role("button", name="Name it").click()
+    expect(page.get_by_role("alert")).to_be_visible()
+    page.get_by_label("Name by hand").fill("MUSEUM-1")
+    page.get_by_role("button", name="Name it").click()
+    expect(page.get_by_role("heading", name="MUSEUM-1")).to_be_visible()
+    page.get_by_role("button", name="Report stolen").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("stolen")
+    page.get_by_role("button", name="Clear the report").click()
+    expect(page.get_by_role("heading", level=1)).not_to_contain_text("stolen")
+    page.get_by_role("button", name="Preview the declaration").click()
+    confirm(page, "Declare 1 device corporate")
+    page.locator("li").filter(has_text="MUSEUM-1").get_by_role("button", name="Take back").click()
+    confirm(page, "Set 1 device back")
+    expect(page.get_by_role("heading", name="Device 1")).to_be_visible()
+    assert [(device.name, device.flag) for device in s.devices.list()] == [(None, None)]
+
+
+def test_a_pass_is_revoked_and_the_theme_stays(page: Page, world: World) -> None:
+    a_pass(world.client())
+    page.goto("/arrivals?tab=passes")
+    page.get_by_role("button", name="Revoke").click()
+    expect(page.get_by_role("row").filter(has_text="test")).to_contain_text("revoked")
+    expect(page.get_by_role("button", name="Revoke")).to_have_count(0)
+    dark = page.locator(".v-theme--dark").first
+    page.get_by_label("Light or dark").click()
+    expect(dark).to_be_attached()
+    page.reload()
+    expect(dark).to_be_attached()
 
 
 @pytest.mark.parametrize("width", [360, 768])

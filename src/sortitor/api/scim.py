@@ -11,6 +11,7 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Depends, Request, Response
 from fastapi.exceptions import RequestValidationError
 from pydantic import ValidationError
+from pydantic_core import from_json
 from scim2_models import (
     Context as ScimContext,
 )
@@ -88,9 +89,10 @@ def pushing(request: Request) -> Context:
 async def _body(request: Request) -> Any:
     text = await request.body()
     if len(text) > MOST_BYTES:
-        return SCIMException(detail=f"The body is larger than {MOST_BYTES:,} bytes.")
+        return _TooLarge(detail=f"The body is larger than {MOST_BYTES:,} bytes.")
     try:
-        found = json.loads(text or b"{}")
+        # Half of a pair, a number without end, brackets without end: refused, where the standard library takes them.
+        found = from_json(text or b"{}", allow_inf_nan=False)
     except ValueError as error:
         return error
     return found if isinstance(found, dict) else ValueError("The body must be a JSON object.")
@@ -110,6 +112,10 @@ def _given(body: Any) -> dict[str, Any]:
 
 class _InvalidSyntax(SCIMException):
     scim_type = "invalidSyntax"
+
+
+class _TooLarge(SCIMException):
+    status = 413
 
 
 # ---- resources ----------------------------------------------------------------------------------------------
@@ -296,10 +302,10 @@ def bulk(request: Request, ctx: Provider, body: Body) -> Response:
 
 
 def _bulk(request: Request, ctx: Context, given: dict[str, Any]) -> Response:
-    operations = given.get("Operations") or []
-    if len(operations) > MOST_OPERATIONS:
-        return _json(413, Error(status=413, detail=f"At most {MOST_OPERATIONS} operations are carried out at once.").model_dump())
-    if _BULK + "Request" not in given.get("schemas", []) or not all(isinstance(one, dict) for one in operations):
+    operations, schemas = given.get("Operations") or [], given.get("schemas")
+    if isinstance(operations, list) and len(operations) > MOST_OPERATIONS:
+        raise _TooLarge(detail=f"At most {MOST_OPERATIONS} operations are carried out at once.")
+    if not isinstance(operations, list) or not isinstance(schemas, list) or _BULK + "Request" not in schemas or not all(isinstance(one, dict) for one in operations):
         raise _InvalidSyntax(detail=f"A bulk request has the schema {_BULK}Request and a list of Operations.")
     results: list[dict[str, Any]] = []
     known: dict[str, str] = {}

@@ -152,6 +152,7 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
     config = uvicorn.Config(application(run, ready), log_config=None, access_log=False, timeout_graceful_shutdown=10, server_header=False)
     # What is loaded by now stays: looked through for garbage again and again, it would hold some request up for a sixth of a second.
     gc.freeze()
+    gc.enable()
     uvicorn.Server(config).run(sockets=[listener])
 
 
