@@ -28,11 +28,11 @@ def commands() -> dict[tuple[str, str], click.Command]:
 
 
 COMMANDS = commands()
-LISTS = sorted(path for path, command in COMMANDS.items() if any(option.name == "output" for option in command.params))
+LISTS = sorted(path for path, command in COMMANDS.items() if any(option.name == "output" and "csv" in getattr(option.type, "choices", ()) for option in command.params))
 #: What a list of this kind needs besides its name.
 MORE: dict[tuple[str, str], list[Any]] = {("lot", "rows"): [1], ("order", "show"): [1]}
-#: Lists that are never empty: attributes, the gate's baseline, a template for the rest, the accounts of the tests.
-NEVER_EMPTY = {("cohort", "attributes"), ("gate", "show"), ("name", "list"), ("account", "list"), ("account", "list-tokens"), ("journal", "list")}
+#: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
+NEVER_EMPTY = {("cohort", "attributes"), ("name", "list"), ("account", "list"), ("account", "list-tokens"), ("journal", "list")}
 
 
 def furnish(world: World, tmp_path: Path) -> None:
@@ -56,7 +56,8 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
     for path in LISTS:
         asked = [*path, *MORE.get(path, [])]
         said = {form: run(*asked, "-o", form, role=Role.ADMINISTRATOR) for form in ("json", "jsonl", "csv", "table")}
-        assert {one.code for one in said.values()} == {0}, (path, said)
+        # An order that is short says so by its code.
+        assert {one.code for one in said.values()} == {1 if path == ("order", "show") else 0}, (path, said)
         whole = json.loads(said["json"].out)
         assert whole, path
         assert [json.loads(line) for line in said["jsonl"].out.splitlines()] == whole, path
