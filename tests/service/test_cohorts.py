@@ -211,6 +211,8 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
     pool = s.pools.add(PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True))
     assert pool.needed == 6
     assert s.devices.count(pool=pool.id) == 6
+    assert s.devices.count(pool=pool.id, filter=f"id eq {device.id}") == 1, "a condition beside a pool counts too"
+    assert s.devices.count(pool=pool.id, cohort=quiet.id, query="nothing like it") == 0
 
 
 def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
@@ -320,6 +322,38 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
         thread.join()
     assert failures == []
     assert not any(moving(parse(text)) for text in texts)
+
+
+def test_a_page_read_while_the_filter_changes_is_of_one_filter(world: World, tmp_path: Path) -> None:
+    """Members are looked for where the filter says that they are, so both must be of the same moment."""
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,site", *(f"KM-{i:02},{['Alder', 'Zander'][i % 2]}" for i in range(40))]))
+    made = s.cohorts.add(CohortNew(name="C", filter='site eq "Alder"'))
+    over = threading.Event()
+    failures: list[BaseException] = []
+
+    def editing() -> None:
+        client, turn = world.client(), 0
+        try:
+            while not over.is_set():
+                turn += 1
+                client.cohorts.edit(made.id, CohortNew(name="C", filter=f'site eq "{["Alder", "Zander"][turn % 2]}"'))
+        except BaseException as error:  # noqa: BLE001 - told below
+            failures.append(error)
+
+    thread = threading.Thread(target=editing)
+    thread.start()
+    seen = set()
+    for turn in range(150):
+        asked = {"cohort": made.id} if turn % 2 else {"filter": 'cohorts eq "C"'}
+        sites = [device.site for device in s.devices.list(**asked, sort="site")]  # type: ignore[arg-type]
+        assert len(sites) == 20, "all of them, whichever filter it was"
+        assert len(set(sites)) == 1
+        seen.add(sites[0])
+    over.set()
+    thread.join()
+    assert failures == []
+    assert seen == {"Alder", "Zander"}, "both were met"
 
 
 def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world: World) -> None:

@@ -97,11 +97,17 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
 @pytest.mark.parametrize("reach", [(2, 8), (2_000, 20_000)])
 def test_a_page_is_the_same_however_it_is_found(world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, reach: tuple[int, int]) -> None:
     furnish(world, tmp_path)
-    filters = ["id pr", 'site eq "dunlin"', 'site sw "ä" and idleDays lt 200', 'tags eq "spare" or platform eq "ios"', "idleDays ge 90", 'name eq "nobody"']
+    s = world.client()
+    s.cohorts.add(CohortNew(name="Quay", filter='site sw "d" and (platform pr or tags pr)'))
+    listed = s.cohorts.add(CohortNew(name="Listed"))
+    given = d.Selection(filter='maker eq "Ondry"')
+    s.cohorts.change_list(listed.id, given, s.cohorts.preview_list(listed.id, given).digest)
+    filters = ["id pr", 'cohorts eq "QUAY"', 'idleDays lt 200 and cohorts eq "Quay"', 'cohorts eq "listed"', 'site eq "dunlin"', 'site sw "ä" and idleDays lt 200', 'tags eq "spare" or platform eq "ios"', "idleDays ge 90", 'name eq "nobody"']
     for sort, descending, text in [(sort, descending, text) for sort in ORDERS for descending in (False, True) for text in filters]:
         selection = Selection(filter=parse(text))
         with transaction(world.run.engine) as connection:
             whole = store.page(connection, selection, world.now, sort, descending, None, 500)
+            assert {row.id for row in whole} == set(store.ids(connection, selection, world.now))
             assert [(row.sort_key, row.id) for row in whole] == sorted(((row.sort_key, row.id) for row in whole), reverse=descending)
             monkeypatch.setattr(store, "_LOOK", reach[0])
             monkeypatch.setattr(store, "_WALK", reach[1])
