@@ -9,13 +9,14 @@ from statistics import median, quantiles
 from tempfile import TemporaryDirectory
 from typing import Any
 
+import httpx
 import psycopg
 from sqlalchemy import text
 
 from bench.figures import Figure, service, timed, typical
 from bench.lots import write
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations import provisioning
 from sortitor.operations.context import Actor, Context
 from sortitor.schemas.cohorts import CohortNew
@@ -79,7 +80,7 @@ def measure(cluster: Cluster) -> list[Figure]:
         started = time.perf_counter()
         ids = [s.cohorts.add(CohortNew(name=f"Cohort {n}", filter=text)).id for n, text in enumerate(filters())]
         made = (time.perf_counter() - started) / COHORTS
-        return [Figure("a cohort added, its members found among a million", made, None, "s", ""), *_preview(s, url, ids[0]), *_change(url), *_pages(s), *_group(url), *_with_lot(s, Path(folder), plain)]
+        return [Figure("a cohort added, its members found among a million", made, None, "s", ""), *_preview(s, url, ids[0]), *_change(url), *_pages(s), *_people(s), *_group(url), *_with_lot(s, Path(folder), plain)]
 
 
 def _preview(s: Sortitor, url: str, cohort_id: int) -> list[Figure]:
@@ -135,6 +136,15 @@ def _pages(s: Sortitor) -> list[Figure]:
 def _page(s: Sortitor, asked: dict[str, Any], cursor: str | None) -> dict[str, Any]:
     """One page of a list over HTTP."""
     return dict(s._transport.http.get("/devices", params={**asked, **({"cursor": cursor} if cursor else {})}).raise_for_status().json())
+
+
+def _people(s: Sortitor) -> list[Figure]:
+    """Pages of users as an identity provider asks for them (RFC 7644)."""
+    secret = s.accounts.add_token("provider", Role.COORDINATOR, 1, Purpose.PEOPLE).secret
+    texts = ['userName eq "p777"', "active eq true", 'displayName co "99" and not (userName sw "p1")', 'emails[value ew "example"] or groups.display eq "Group 12"', 'meta.lastModified gt "2026-01-01T00:00:00Z"']
+    with httpx.Client(base_url=str(s._transport.http.base_url).replace("/api/v1", "/scim/v2"), headers={"Authorization": f"Bearer {secret}"}, timeout=60) as client:
+        times = [timed(lambda text=text, sort=sort: client.get("/Users", params={"filter": text, "count": 100, **sort}).raise_for_status()) for text in texts for sort in ({}, {"sortBy": "userName"}) for _ in range(5)]  # type: ignore[misc]
+    return [Figure(f"a page of users by a SCIM filter among {PEOPLE:,}, p95", quantiles(times, n=20)[-1] * 1000, None, "ms", "", f"{len(texts)} filters, sorted or not")]
 
 
 def _group(url: str) -> list[Figure]:
