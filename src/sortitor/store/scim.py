@@ -26,6 +26,7 @@ from sqlalchemy import (
     DateTime,
     FromClause,
     Select,
+    Table,
     Text,
     and_,
     case,
@@ -62,15 +63,21 @@ def _object(**values: Any) -> Json:
     return func.jsonb_strip_nulls(func.jsonb_build_object(*pairs), type_=JSONB)
 
 
-def _meta(kind: str, table: FromClause, location: Json) -> Json:
-    return _object(resourceType=literal(kind, Text), created=table.c.created_at, lastModified=table.c.changed_at, version=func.concat('W/"', table.c.revision, '"'), location=location)
-
-
 class _Resources:
     """Users or groups as the documents that they are shown as; `base` is where the service is reached."""
 
+    kind: str
+    table: Table
+
     def __init__(self, base: str) -> None:
         self.base = base
+
+    def _meta(self) -> dict[str, Json]:
+        table, letter = self.table, self.kind[0].lower()
+        return {
+            "resourceType": literal(self.kind, Text), "created": table.c.created_at, "lastModified": table.c.changed_at,
+            "version": func.concat('W/"', table.c.revision, '"'), "location": self._place(letter, table.c.id),
+        }  # fmt: skip
 
     def _place(self, letter: str, number: Any) -> Json:
         return func.concat(literal(self.base + ("/Users/u" if letter == "u" else "/Groups/g"), Text), number)
@@ -85,6 +92,8 @@ class _Resources:
 
     def read(self, names: Sequence[str]) -> Json:
         """What a path of names leads to."""
+        if names[0] == "meta":
+            return func.to_jsonb(self._meta()[names[1]], type_=JSONB) if names[1:] else _object(**self._meta())
         return _into(self.head(names[0]), names[1:])
 
 
@@ -99,41 +108,58 @@ def _elements(value: Json) -> tuple[FromClause, Reader]:
 
 
 class _Users(_Resources):
+    kind, table = "User", people
     #: What a file said of a person, as `core.provisioning.user_of` shows it.
-    _said = _object(
-        userName=people.c.user_name, displayName=people.c.name,
-        emails=case((people.c.mail != "", func.jsonb_build_array(_object(value=people.c.mail, primary=true())))),
-        addresses=case((people.c.site != "", func.jsonb_build_array(_object(type=literal("work", Text), locality=people.c.site)))),
-        **{ENTERPRISE: case((people.c.department != "", _object(department=people.c.department)))},
-    )  # fmt: skip
+    _said: dict[str, Json] = {
+        "userName": func.to_jsonb(people.c.user_name), "displayName": func.to_jsonb(people.c.name),
+        "emails": case((people.c.mail != "", func.jsonb_build_array(_object(value=people.c.mail, primary=true())))),
+        "addresses": case((people.c.site != "", func.jsonb_build_array(_object(type=literal("work", Text), locality=people.c.site)))),
+        ENTERPRISE: case((people.c.department != "", _object(department=people.c.department))),
+    }  # fmt: skip
 
     def head(self, name: str) -> Json:
         if name == "id":
             return func.to_jsonb(func.concat("u", people.c.id), type_=JSONB)
         if name == "active":
             return func.to_jsonb(people.c.left_at.is_(None), type_=JSONB)
-        if name == "meta":
-            return _meta("User", people, self._place("u", people.c.id))
         if name == "groups":
-            group = _object(value=func.concat("g", groups.c.id), display=groups.c.name, **{"$ref": self._place("g", groups.c.id)})
-            inside = select(func.jsonb_agg(group)).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == people.c.id)
-            return inside.correlate(people).scalar_subquery()
-        document = func.coalesce(people.c.pushed, self._said, type_=JSONB)
+            return _gathered(self._groups())
+        pushed = people.c.pushed.op("->", return_type=JSONB())(literal(name, Text))
         if name == "schemas":
-            key = func.jsonb_object_keys(document).column_valued("key")
+            key = func.jsonb_object_keys(people.c.pushed).column_valued("key")
+            extensions = select(func.jsonb_agg(key)).where(func.starts_with(key, "urn:")).scalar_subquery()
+            extended = case((people.c.pushed.is_not(None), extensions), (people.c.department != "", func.jsonb_build_array(ENTERPRISE)))
             own = func.jsonb_build_array("urn:ietf:params:scim:schemas:core:2.0:User")
-            return own.op("||", return_type=JSONB())(select(func.coalesce(func.jsonb_agg(key), func.jsonb_build_array())).where(func.starts_with(key, "urn:")).scalar_subquery())
-        return document.op("->", return_type=JSONB())(literal(name, Text))
+            return own.op("||", return_type=JSONB())(func.coalesce(extended, func.jsonb_build_array()))
+        return case((people.c.pushed.is_not(None), pushed), else_=self._said.get(name, null()))
+
+    def _groups(self) -> FromClause:
+        columns = (func.concat("g", groups.c.id).label("value"), groups.c.name.label("display"), self._place("g", groups.c.id).label("$ref"))
+        inside = select(*columns).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == people.c.id)
+        return inside.correlate(people).lateral("inside")
+
+    def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
+        return _columns(self._groups()) if list(names) == ["groups"] else super().several(names)
+
+
+def _gathered(rows: FromClause) -> Json:
+    """Rows as an array of objects."""
+    return select(func.jsonb_agg(_object(**{name: column for name, column in rows.c.items()}))).scalar_subquery()
+
+
+def _columns(rows: FromClause) -> tuple[FromClause, Reader]:
+    """Rows as they are, not made into JSON first: there may be thousands."""
+    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB)
 
 
 class _Groups(_Resources):
+    kind, table = "Group", groups
+
     def head(self, name: str) -> Json:
-        if name == "meta":
-            return _meta("Group", groups, self._place("g", groups.c.id))
         if name == "schemas":
             return func.jsonb_build_array("urn:ietf:params:scim:schemas:core:2.0:Group")
         if name == "members":
-            return select(func.jsonb_agg(_object(**{name: column for name, column in self._members().c.items()}))).scalar_subquery()
+            return _gathered(self._members())
         return {"id": func.to_jsonb(func.concat("g", groups.c.id), type_=JSONB), "displayName": func.to_jsonb(groups.c.name, type_=JSONB), "externalId": func.to_jsonb(groups.c.external_id, type_=JSONB)}.get(
             name, null()
         )
@@ -150,11 +176,7 @@ class _Groups(_Resources):
         ).lateral("member")
 
     def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
-        if list(names) != ["members"]:
-            return super().several(names)
-        # Not made into JSON first: a group may have thousands.
-        member = self._members()
-        return member, lambda inner: func.to_jsonb(member.c[inner[0]], type_=JSONB)
+        return _columns(self._members()) if list(names) == ["members"] else super().several(names)
 
 
 _KINDS = {"User": _Users, "Group": _Groups}
