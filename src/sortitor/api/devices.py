@@ -15,8 +15,8 @@ from sortitor.core import selection as core
 from sortitor.core.columns import FIELDS
 from sortitor.core.filters import all_of, parse
 from sortitor.core.sweeps import idle_days
-from sortitor.core.vocabulary import Basis, Ownership, Role
-from sortitor.operations import devices, licences
+from sortitor.core.vocabulary import Basis, Ownership
+from sortitor.operations import devices, licences, selections
 from sortitor.operations.context import Context
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.devices import (
@@ -55,7 +55,8 @@ def _from_query(
     pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
     filter_text: Annotated[str | None, Query(alias="filter", description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`')] = None,
 ) -> core.Selection:  # fmt: skip
-    given = core.Selection(query=query, person_id=person, cohort_id=cohort, filter=parse(filter_text) if filter_text else None)
+    asked = selections.asked_by(ctx, filter_text) if filter_text else None
+    given = core.Selection(query=query, person_id=person, cohort_id=cohort, filter=asked, masked=not selections.sees_identifiers(ctx))
     return given if pool is None else replace(given, filter=all_of(licences.needing(ctx, pool), given.filter))
 
 
@@ -65,7 +66,7 @@ def _masked(value: str | None, hidden: bool) -> str | None:
 
 def _hidden(row: Any, ctx: Context) -> bool:
     """Identifiers of personal devices are for those who work with them."""
-    return row.ownership == Ownership.PERSONAL and not ctx.actor.role.covers(Role.COORDINATOR)
+    return row.ownership == Ownership.PERSONAL and not selections.sees_identifiers(ctx)
 
 
 _NOTHING: dict[str, Any] = dict.fromkeys(Device.model_fields)

@@ -11,7 +11,7 @@ import difflib
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from enum import StrEnum
 from typing import Any, NoReturn
@@ -136,6 +136,19 @@ def all_of(*said: Filter | None) -> Filter | None:
 def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
     """What must hold all at once for the filter to hold."""
     return found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
+
+
+def veiled(found: Filter) -> Filter:
+    """The filter as it is for those who may not see the identifiers of personal devices: as if these had none, so that nobody finds them out letter by letter."""
+    if isinstance(found, Not):
+        return Not(veiled(found.part))
+    if isinstance(found, Joined):
+        return Joined(found.word, tuple(veiled(part) for part in found.parts))
+    if ATTRIBUTES[found.attribute].of != "identifiers":
+        return found
+    if found.operator == "ne":
+        return Not(veiled(replace(found, operator="eq")))
+    return Joined("and", (found, Not(one_of("ownership", ["personal"]))))
 
 
 _TOKEN = re.compile(r'\s*(?:(?P<paren>[()])|(?P<string>"(?:[^"\\]|\\.)*")|(?P<word>[A-Za-z][\w.$-]*)|(?P<number>-?\d+(?:\.\d+)?(?![\w.]))|(?P<end>$)|(?P<other>\S))', re.DOTALL)

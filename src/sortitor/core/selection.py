@@ -17,3 +17,5 @@ class Selection:
     person_id: int | None = None
     cohort_id: int | None = None
     filter: Filter | None = None
+    #: Whoever asks may not see the identifiers of personal devices, so neither finds a device by a part of one.
+    masked: bool = False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from typing import Any
 
@@ -11,11 +11,23 @@ from sqlalchemy import ColumnElement, Connection, false
 
 from sortitor.core import cohorts as core
 from sortitor.core.errors import BadInput, Conflict, Stale
-from sortitor.core.filters import Clause, Comparison, Filter, Not, as_tree, holds_for, matches, moving, parse
+from sortitor.core.filters import (
+    ATTRIBUTES,
+    Clause,
+    Comparison,
+    Filter,
+    Not,
+    as_tree,
+    holds_for,
+    matches,
+    moving,
+    parse,
+)
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Ownership
 from sortitor.operations.context import Context, must, must_match
-from sortitor.operations.selections import meant, written_out
+from sortitor.operations.selections import asked_by, meant, sees_identifiers, written_out
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import Line
@@ -88,11 +100,13 @@ def explain(ctx: Context, cohort_id: int, device_id: int) -> tuple[bool, list[Cl
     """Whether a device is in a cohort, and every comparison of the filter with the device's value."""
     with ctx.reading() as connection:
         row = must(store.one(connection, cohort_id), "cohort", cohort_id)
-        must(store_devices.one(connection, device_id), "device", device_id)
+        device = must(store_devices.one(connection, device_id), "device", device_id)
         if row.filter is None:
             inside = store_devices.count(connection, Selection(ids=(device_id,), cohort_id=cohort_id), ctx.now) == 1
             return inside, [Clause("on the list", "yes" if inside else "no", inside)]
-        return matches(parse(row.filter), facts(connection, [device_id], ctx.now, {})[device_id])
+        inside, clauses = matches(parse(row.filter), facts(connection, [device_id], ctx.now, {})[device_id])
+        hidden = device.ownership == Ownership.PERSONAL and not sees_identifiers(ctx)
+        return inside, [replace(one, actual="hidden") if hidden and ATTRIBUTES[one.text.split()[0]].of == "identifiers" else one for one in clauses]
 
 
 def overlap(ctx: Context, one_id: int, other_id: int) -> tuple[int, int, int]:
@@ -137,7 +151,8 @@ def preview(ctx: Context, filter_text: str, cohort_id: int | None) -> Preview:
 
 
 def _plan(ctx: Context, connection: Connection, filter_text: str, cohort_id: int | None) -> Preview:
-    new = compiled(core.check_filter(filter_text), ctx.now)
+    core.check_filter(filter_text)
+    new = compiled(asked_by(ctx, filter_text), ctx.now)
     row = must(store.one(connection, cohort_id), "cohort", cohort_id) if cohort_id is not None else None
     # What a filter says and whom it has as members are the same; read by the filter, the fleet is gone through once.
     former = None if row is None else compiled(parse(_by_filter(row).filter), ctx.now)
@@ -169,7 +184,7 @@ def _stays(row: Line, what: str) -> Conflict:
 def _examples(ctx: Context, connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None, tally: store.Tally) -> tuple[Example, ...]:
     def lines(condition: ColumnElement[bool], before: str | None, after: str | None) -> list[Example]:
         return [
-            Example(row.name or row.serial or f"device {row.id}", "cohort", before, after, ", ".join(filter(None, (row.platform, row.model, row.site))), row.id)
+            Example(row.name or (row.serial if sees_identifiers(ctx) else None) or f"device {row.id}", "cohort", before, after, ", ".join(filter(None, (row.platform, row.model, row.site))), row.id)
             for row in store_devices.some(connection, condition, _EXAMPLES)
         ]
 
@@ -341,7 +356,8 @@ def check_filter(ctx: Context, filter_text: str) -> Checked:
     """Read a filter and count its devices. Raises BadInput with column, caret and nearest name."""
     found = parse(filter_text)
     with ctx.reading() as connection:
-        return Checked(as_tree(found), store_devices.count(connection, Selection(filter=written_out(connection, found)), ctx.now), moving(found))
+        fitting = Selection(filter=written_out(connection, asked_by(ctx, filter_text)))
+        return Checked(as_tree(found), store_devices.count(connection, fitting, ctx.now), moving(found))
 
 
 def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:

@@ -18,10 +18,10 @@ from sortitor.core.gate import quota_for
 from sortitor.core.lifecycle import check_transition
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Basis, Ownership, Role, Stage
+from sortitor.core.vocabulary import Basis, Ownership, Stage
 from sortitor.operations import gate
 from sortitor.operations.context import Context, must, must_match
-from sortitor.operations.selections import meant
+from sortitor.operations.selections import meant, sees_identifiers
 from sortitor.store import devices as store
 from sortitor.store import journal, people, sweeps
 from sortitor.store.engine import Line
@@ -55,7 +55,7 @@ def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFr
     if unknown := [name for name in names if name not in ATTRIBUTES]:
         raise BadInput("unknown_attribute", f"{unknown[0]!r} is not an attribute.", f"Choose from {', '.join(ATTRIBUTES)}.")
     with ctx.reading() as connection:
-        return store.table(connection, meant(connection, selection), ctx.now, names, not ctx.actor.role.covers(Role.COORDINATOR))
+        return store.table(connection, meant(connection, selection), ctx.now, names, not sees_identifiers(ctx))
 
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:

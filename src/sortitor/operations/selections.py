@@ -7,9 +7,10 @@ from dataclasses import replace
 from sqlalchemy import Connection
 
 from sortitor.core.cohorts import inlined
-from sortitor.core.filters import Filter, all_of, attributes, parse
+from sortitor.core.filters import Filter, all_of, attributes, parse, veiled
 from sortitor.core.selection import Selection
-from sortitor.operations.context import must
+from sortitor.core.vocabulary import Role
+from sortitor.operations.context import Context, must
 from sortitor.store import cohorts
 
 
@@ -22,6 +23,17 @@ def meant(connection: Connection, selection: Selection) -> Selection:
     if selection.filter is not None:
         selection = replace(selection, filter=written_out(connection, selection.filter))
     return selection
+
+
+def sees_identifiers(ctx: Context) -> bool:
+    """Whether the identifiers of personal devices are for whoever asks: for those who work with them."""
+    return ctx.actor.role.covers(Role.COORDINATOR)
+
+
+def asked_by(ctx: Context, filter_text: str) -> Filter:
+    """The filter that somebody asks by. Raises BadInput with column, caret and nearest name."""
+    found = parse(filter_text)
+    return found if sees_identifiers(ctx) else veiled(found)
 
 
 def written_out(connection: Connection, found: Filter) -> Filter:

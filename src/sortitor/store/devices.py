@@ -15,6 +15,7 @@ from sqlalchemy import (
     Connection,
     Select,
     and_,
+    exists,
     func,
     literal,
     or_,
@@ -50,12 +51,12 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
     if selection.filter is not None:
         conditions.append(compiled(selection.filter, now))
     if selection.query:
-        conditions.append(_search(selection.query))
+        conditions.append(_search(selection.query, selection.masked))
     return and_(literal(True), *conditions)
 
 
-def _search(query: str) -> ColumnElement[bool]:
-    """By identifier, its ending (four or more), name, asset tag, or person; each part has its index."""
+def _search(query: str, masked: bool) -> ColumnElement[bool]:
+    """By identifier, its ending (four or more), name, asset tag, or person; each part has its index. masked: a personal device by its whole identifier only."""
     text = query.strip()
     lower = re.sub(r"([%_\\])", r"\\\1", text.lower())
     values = {value for kind in IdentifierKind if (value := check_one(kind, text)[0])} or {text.upper()}
@@ -67,12 +68,16 @@ def _search(query: str) -> ColumnElement[bool]:
             or_(func.lower(people.c.user_name) == text.lower(), people.c.name.ilike(f"%{lower}%"))
         ),
     ]  # fmt: skip
+    found = select(identifiers.c.device_id)
+    if masked:
+        holder = devices.alias("holder")
+        found = found.where(exists(select(holder.c.id).where(holder.c.id == identifiers.c.device_id, holder.c.ownership != "personal")))
     ending = re.sub(r"[^0-9A-Z]", "", text.upper())
     if len(ending) >= 3:
         start = re.sub(r"([%_\\])", r"\\\1", text.upper())
-        parts.append(select(identifiers.c.device_id).where(identifiers.c.value.like(f"{start}%")))
+        parts.append(found.where(identifiers.c.value.like(f"{start}%")))
     if len(ending) >= 4:
-        parts.append(select(identifiers.c.device_id).where(func.reverse(identifiers.c.value).like(f"{ending[::-1]}%")))
+        parts.append(found.where(func.reverse(identifiers.c.value).like(f"{ending[::-1]}%")))
     return devices.c.id.in_(union(*parts))
 
 
@@ -156,7 +161,7 @@ def _normal(given: Iterable[str]) -> set[str]:
 
 def table(connection: Connection, selection: Selection, now: datetime, names: Sequence[str], masked: bool) -> pl.DataFrame:
     """A selection as text columns, one per attribute; `masked` keeps of personal devices' identifiers the last four characters."""
-    query = select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {})).outerjoin(people, people.c.id == devices.c.person_id)
+    query = select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {})).select_from(devices).outerjoin(people, people.c.id == devices.c.person_id)
     query = query.outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name)).where(matching(selection, now)).order_by(devices.c.id)
     rows = [tuple(row) for row in connection.execute(query)]
     return pl.DataFrame(rows, schema=dict.fromkeys(names, pl.String), orient="row")
