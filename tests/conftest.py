@@ -26,7 +26,8 @@ from sortitor.server.wiring import runtime
 settings.register_profile("sortitor", derandomize=True, deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 settings.register_profile("explore", settings.get_profile("sortitor"), derandomize=False, max_examples=1000)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "sortitor"))
-structlog.configure(wrapper_class=structlog.make_filtering_bound_logger(40))
+# Plain, as the service has it: a traceback with all its variables takes a minute.
+structlog.configure(processors=[structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback)], wrapper_class=structlog.make_filtering_bound_logger(40))
 
 
 @pytest.fixture(scope="session")
