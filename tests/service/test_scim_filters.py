@@ -40,7 +40,7 @@ def a_filter(random: Random, place: str, depth: int = 2) -> str:
         return random.choice(["({}) and ({})", "({}) or ({})", "not ({})"]).format(*parts)
     texts = (
         ["userName", "displayName", "title", "externalId", "name.familyName", "emails.value", "emails.type", "addresses.locality", "roles.value", "groups.display",
-         "groups.value", "id", "meta.version", f"{ENTERPRISE}:department", f"{ENTERPRISE}:employeeNumber", f"{ENTERPRISE}:manager.value", "schemas", "meta.location"]
+         "groups.value", "groups.type", "id", "meta.version", f"{ENTERPRISE}:department", f"{ENTERPRISE}:employeeNumber", f"{ENTERPRISE}:manager.value", "schemas", "meta.location"]
         if place == "Users" else ["displayName", "externalId", "members.value", "members.display", "members", "id", "members.type"]
     )  # fmt: skip
     attribute, value = random.choice(texts), random.choice([*WORDS, "e1", "Ab1", "ö2", "u1", "u2", "g1", "work", "Crew", "User", "b0@x.example", ENTERPRISE, f"{USER}"])

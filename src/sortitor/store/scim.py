@@ -149,7 +149,7 @@ def _gathered(rows: FromClause) -> Json:
 
 def _columns(rows: FromClause) -> tuple[FromClause, Reader]:
     """Rows as they are, not made into JSON first: there may be thousands."""
-    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB)
+    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else null()
 
 
 class _Groups(_Resources):
