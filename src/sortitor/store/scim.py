@@ -49,6 +49,8 @@ from sortitor.core.provisioning import ENTERPRISE
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
 Json = ColumnElement[Any]
+#: What is not there, with its type.
+_NOTHING: Json = cast(null(), JSONB)
 #: Reads what a path of names leads to.
 Reader = Callable[[Sequence[str]], Json]
 #: Attributes that are looked up by equality all the time, with the column that has an index for it.
@@ -131,7 +133,7 @@ class _Users(_Resources):
             extended = case((people.c.pushed.is_not(None), extensions), (people.c.department != "", func.jsonb_build_array(ENTERPRISE)))
             own = func.jsonb_build_array("urn:ietf:params:scim:schemas:core:2.0:User")
             return own.op("||", return_type=JSONB())(func.coalesce(extended, func.jsonb_build_array()))
-        return case((people.c.pushed.is_not(None), pushed), else_=self._said.get(name, null()))
+        return case((people.c.pushed.is_not(None), pushed), else_=self._said.get(name, _NOTHING))
 
     def _groups(self) -> FromClause:
         columns = (func.concat("g", groups.c.id).label("value"), groups.c.name.label("display"), self._place("g", groups.c.id).label("$ref"))
@@ -149,7 +151,7 @@ def _gathered(rows: FromClause) -> Json:
 
 def _columns(rows: FromClause) -> tuple[FromClause, Reader]:
     """Rows as they are, not made into JSON first: there may be thousands."""
-    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else null()
+    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else _NOTHING
 
 
 class _Groups(_Resources):
@@ -161,7 +163,7 @@ class _Groups(_Resources):
         if name == "members":
             return _gathered(self._members())
         return {"id": func.to_jsonb(func.concat("g", groups.c.id), type_=JSONB), "displayName": func.to_jsonb(groups.c.name, type_=JSONB), "externalId": func.to_jsonb(groups.c.external_id, type_=JSONB)}.get(
-            name, null()
+            name, _NOTHING
         )
 
     def _members(self) -> FromClause:
