@@ -24,8 +24,8 @@ COLUMNS: dict[str, Callable[[Device], Any]] = {
 }  # fmt: skip
 
 
-#: Short for the commonest comparisons: option → attribute.
-_SHORT = {"stage": "stage", "platform": "platform", "ownership": "ownership", "site": "site", "maker": "maker", "model": "model", "lot": "lot"}
+#: Options that are short for the commonest comparisons, each called like its attribute.
+_SHORT = ("stage", "platform", "ownership", "site", "maker", "model", "lot")
 
 
 def selection_options(command: Command) -> Command:
@@ -49,7 +49,7 @@ def selection_options(command: Command) -> Command:
 
 def as_filter(given: Mapping[str, Any]) -> str | None:
     """The options in the filter language."""
-    chosen = [" or ".join(f"{attribute} eq {json.dumps(value, ensure_ascii=False)}" for value in given[option]) for option, attribute in _SHORT.items() if given.get(option)]
+    chosen = [" or ".join(f"{name} eq {json.dumps(value, ensure_ascii=False)}" for value in given[name]) for name in _SHORT if given[name]]
     if given["idle"] is not None:
         chosen.append(f"idleDays ge {given['idle']}")
     if given["filter"]:
