@@ -26,11 +26,19 @@ def furnish(url: str) -> list[str]:
     given = [secrets.token_urlsafe(24) for _ in range(FLEET)]
     with psycopg.connect(url) as connection:
         connection.execute(
-            "INSERT INTO devices (stage, stage_at, platform, created_at, enrolled_at) SELECT 'active', now(), 'linux', now(), now() FROM generate_series(1, %s)", [FLEET]
+            "INSERT INTO devices (stage, stage_at, platform, created_at, enrolled_at) SELECT 'active', now(), 'linux', now(), now() FROM generate_series(1, %s)",
+            [FLEET],
         )
-        with connection.cursor() as cursor, cursor.copy("COPY credentials (secret_hash, device_id, created_at) FROM STDIN") as copying:
+        with (
+            connection.cursor() as cursor,
+            cursor.copy(
+                "COPY credentials (secret_hash, device_id, created_at) FROM STDIN"
+            ) as copying,
+        ):
             for number, secret in enumerate(given, 1):
-                copying.write_row((hashlib.sha256(secret.encode()).digest(), number, "2026-01-01T00:00:00Z"))
+                copying.write_row(
+                    (hashlib.sha256(secret.encode()).digest(), number, "2026-01-01T00:00:00Z")
+                )
         connection.execute("ANALYZE")
     return given
 
@@ -52,7 +60,11 @@ async def per_second(url: str, path: str, secrets_: list[str] | None) -> float:
             writer.write(head.encode())
             answer = await reader.readuntil(b"\r\n\r\n")
             assert answer.startswith(b"HTTP/1.1 200"), answer
-            length = next(int(line.split(b":")[1]) for line in answer.split(b"\r\n") if line.lower().startswith(b"content-length"))
+            length = next(
+                int(line.split(b":")[1])
+                for line in answer.split(b"\r\n")
+                if line.lower().startswith(b"content-length")
+            )
             await reader.readexactly(length)
             done += 1
             place += CLIENTS
@@ -78,10 +90,21 @@ def measure(cluster: Cluster) -> list[Figure]:
         with httpx.Client(base_url=process.url, timeout=60) as client:
 
             def body(number: int) -> bytes:
-                return json.dumps({"check_ins": [{"credential": secret, "seen_at": f"2026-11-24T08:00:{number:02}Z"} for secret in given[:1000]]}).encode()
+                return json.dumps(
+                    {
+                        "check_ins": [
+                            {"credential": secret, "seen_at": f"2026-11-24T08:00:{number:02}Z"}
+                            for secret in given[:1000]
+                        ]
+                    }
+                ).encode()
 
             def relay(content: bytes) -> None:
-                answer = client.post("/api/v1/agent/check-ins", content=content, headers={"Content-Type": "application/json"})
+                answer = client.post(
+                    "/api/v1/agent/check-ins",
+                    content=content,
+                    headers={"Content-Type": "application/json"},
+                )
                 assert answer.json()["received"] == 1000
 
             relays = median([timed(partial(relay, body(number))) for number in range(25)])
@@ -96,7 +119,14 @@ def measure(cluster: Cluster) -> list[Figure]:
 
             floor = median([timed(update) for _ in range(25)])
     return [
-        Figure("single check-ins per second / endpoint without database", single, bare, "1/s", "≥ 0.25"),
-        Figure("relay: devices per second / bare UPDATE … FROM", 1000 / relays, 1000 / floor, "1/s", "≥ 0.5"),
-    ]  # fmt: skip
-
+        Figure(
+            "single check-ins per second / endpoint without database", single, bare, "1/s", "≥ 0.25"
+        ),
+        Figure(
+            "relay: devices per second / bare UPDATE … FROM",
+            1000 / relays,
+            1000 / floor,
+            "1/s",
+            "≥ 0.5",
+        ),
+    ]

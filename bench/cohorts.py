@@ -49,13 +49,23 @@ INSERT INTO identifiers (kind, value, maker, device_id, given) SELECT 'serial', 
 def filters() -> list[str]:
     """Two hundred different ones, of the kinds that coordinators write."""
     kinds = [
-        'site eq "Quay {a}" and platform eq "{p}"', 'platform eq "{p}" and person.groups eq "Group {b}"', 'ownership eq "corporate" and model eq "Model {a}" and not (tags eq "spare")',
-        'osVersion lt "{v}" and platform eq "{p}" and site sw "Quay {c}"', 'person.department eq "Department {c}" and stage eq "active"',
-    ]  # fmt: skip
+        'site eq "Quay {a}" and platform eq "{p}"',
+        'platform eq "{p}" and person.groups eq "Group {b}"',
+        'ownership eq "corporate" and model eq "Model {a}" and not (tags eq "spare")',
+        'osVersion lt "{v}" and platform eq "{p}" and site sw "Quay {c}"',
+        'person.department eq "Department {c}" and stage eq "active"',
+    ]
     random = Random(4)
     return [
-        kinds[n % len(kinds)].format(a=n % 40, b=1 + n % 100, c=n % 30, p=random.choice(["android", "ios", "windows", "linux"]), v=11 + n % 6) for n in range(COHORTS)
-    ]  # fmt: skip
+        kinds[n % len(kinds)].format(
+            a=n % 40,
+            b=1 + n % 100,
+            c=n % 30,
+            p=random.choice(["android", "ios", "windows", "linux"]),
+            v=11 + n % 6,
+        )
+        for n in range(COHORTS)
+    ]
 
 
 _UPDATE = "UPDATE devices SET site = %s WHERE id = %s"
@@ -72,27 +82,49 @@ def measure(cluster: Cluster) -> list[Figure]:
     """The figures of cohorts."""
     with TemporaryDirectory() as folder, service(cluster, "bench_cohorts") as (_, s, url):
         with psycopg.connect(url) as connection:
-            connection.execute(_FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES)))
+            connection.execute(
+                _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES))
+            )
             connection.commit()
             connection.autocommit = True
             connection.execute("VACUUM ANALYZE")
         plain = _lot(s, Path(folder), 1)
         started = time.perf_counter()
-        ids = [s.cohorts.add(CohortNew(name=f"Cohort {n}", filter=text)).id for n, text in enumerate(filters())]
+        ids = [
+            s.cohorts.add(CohortNew(name=f"Cohort {n}", filter=text)).id
+            for n, text in enumerate(filters())
+        ]
         made = (time.perf_counter() - started) / COHORTS
-        return [Figure("a cohort added, its members found among a million", made, None, "s", ""), *_preview(s, url, ids[0]), *_change(url), *_pages(s), *_people(s), *_group(url), *_with_lot(s, Path(folder), plain)]
+        return [
+            Figure("a cohort added, its members found among a million", made, None, "s", ""),
+            *_preview(s, url, ids[0]),
+            *_change(url),
+            *_pages(s),
+            *_people(s),
+            *_group(url),
+            *_with_lot(s, Path(folder), plain),
+        ]
 
 
 def _preview(s: Sortitor, url: str, cohort_id: int) -> list[Figure]:
-    shown = typical(lambda: s.cohorts.preview('site eq "Quay 7" and platform eq "android"', cohort_id), 5)
+    shown = typical(
+        lambda: s.cohorts.preview('site eq "Quay 7" and platform eq "android"', cohort_id), 5
+    )
     with psycopg.connect(url, autocommit=True) as connection:
         by_hand = typical(lambda: connection.execute(_BY_HAND, {"cohort": cohort_id}).fetchall(), 5)
-    return [Figure("preview of a changed cohort / the same by hand in SQL", shown, by_hand, "s", "≤ 1.5")]
+    return [
+        Figure(
+            "preview of a changed cohort / the same by hand in SQL", shown, by_hand, "s", "≤ 1.5"
+        )
+    ]
 
 
 def _change(url: str) -> list[Figure]:
     """One device's site, with its memberships, and with the journal too, against the bare UPDATE; each committed."""
-    with runtime(Settings(database_url=url)) as run, psycopg.connect(url, autocommit=True) as connection:  # type: ignore[arg-type]
+    with (
+        runtime(Settings(database_url=url)) as run,
+        psycopg.connect(url, autocommit=True) as connection,
+    ):  # type: ignore[arg-type]
         ctx = Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR))
 
         def bare(device_id: int, site: str) -> None:
@@ -112,48 +144,139 @@ def _change(url: str) -> list[Figure]:
         times: dict[int, list[float]] = {0: [], 1: [], 2: []}
         for n in range(320):
             for place, act in enumerate(acts):
-                times[place].append(timed(lambda act=act, n=n, place=place: act(10_000 * (place + 1) + n, f"Quay {n % 40}")))  # type: ignore[misc]
+                times[place].append(
+                    timed(
+                        lambda act=act, n=n, place=place: act(
+                            10_000 * (place + 1) + n, f"Quay {n % 40}"
+                        )
+                    )
+                )  # type: ignore[misc]
     floor, *others = (median(times[place][20:]) * 1000 for place in times)
-    names = ("one device's change with its memberships / bare UPDATE", "the same with journal, before and after / bare UPDATE")
-    return [Figure(name, value, floor, "ms", aim) for name, value, aim in zip(names, others, ("< 3", ""), strict=True)]
+    names = (
+        "one device's change with its memberships / bare UPDATE",
+        "the same with journal, before and after / bare UPDATE",
+    )
+    return [
+        Figure(name, value, floor, "ms", aim)
+        for name, value, aim in zip(names, others, ("< 3", ""), strict=True)
+    ]
 
 
 def _pages(s: Sortitor) -> list[Figure]:
-    lists = [(f, sort) for f in (*filters()[:12], 'cohorts eq "Cohort 3"', "idleDays ge 180", 'tags eq "spare" and ownership eq "corporate"') for sort in ("id", "name", "seen", "site")]
-    first = [timed(lambda f=f, sort=sort: _page(s, {"filter": f, "sort": sort, "limit": 100}, None)) for f, sort in lists for _ in range(3)]  # type: ignore[misc]
+    lists = [
+        (f, sort)
+        for f in (
+            *filters()[:12],
+            'cohorts eq "Cohort 3"',
+            "idleDays ge 180",
+            'tags eq "spare" and ownership eq "corporate"',
+        )
+        for sort in ("id", "name", "seen", "site")
+    ]
+    first = [
+        timed(lambda f=f, sort=sort: _page(s, {"filter": f, "sort": sort, "limit": 100}, None))
+        for f, sort in lists
+        for _ in range(3)
+    ]  # type: ignore[misc]
     asked = {"filter": 'platform eq "android"', "sort": "site", "limit": 500}
     cursor = None
     for _ in range(60):
         cursor = _page(s, asked, cursor)["next"]
     # By turns, each as warm as the other.
-    shallow, deep = (median(times) for times in zip(*((timed(lambda: _page(s, asked, None)), timed(lambda: _page(s, asked, cursor))) for _ in range(25)), strict=True))
+    shallow, deep = (
+        median(times)
+        for times in zip(
+            *(
+                (timed(lambda: _page(s, asked, None)), timed(lambda: _page(s, asked, cursor)))
+                for _ in range(25)
+            ),
+            strict=True,
+        )
+    )
     return [
-        Figure("first page of a filtered, sorted list, p95", quantiles(first, n=20)[-1] * 1000, None, "ms", "< 100", f"{len(lists)} lists"),
-        Figure("a page deep in a list / its first page", deep * 1000, shallow * 1000, "ms", "≤ 1", "page 61 of 500 lines each"),
+        Figure(
+            "first page of a filtered, sorted list, p95",
+            quantiles(first, n=20)[-1] * 1000,
+            None,
+            "ms",
+            "< 100",
+            f"{len(lists)} lists",
+        ),
+        Figure(
+            "a page deep in a list / its first page",
+            deep * 1000,
+            shallow * 1000,
+            "ms",
+            "≤ 1",
+            "page 61 of 500 lines each",
+        ),
     ]
 
 
 def _page(s: Sortitor, asked: dict[str, Any], cursor: str | None) -> dict[str, Any]:
     """One page of a list over HTTP."""
-    return dict(s._transport.http.get("/devices", params={**asked, **({"cursor": cursor} if cursor else {})}).raise_for_status().json())
+    return dict(
+        s._transport.http.get(
+            "/devices", params={**asked, **({"cursor": cursor} if cursor else {})}
+        )
+        .raise_for_status()
+        .json()
+    )
 
 
 def _people(s: Sortitor) -> list[Figure]:
     """Pages of users as an identity provider asks for them (RFC 7644)."""
     secret = s.accounts.add_token("provider", Role.COORDINATOR, 1, Purpose.PEOPLE).secret
-    texts = ['userName eq "p777"', "active eq true", 'displayName co "99" and not (userName sw "p1")', 'emails[value ew "example"] or groups.display eq "Group 12"', 'meta.lastModified gt "2026-01-01T00:00:00Z"']
-    with httpx.Client(base_url=str(s._transport.http.base_url).replace("/api/v1", "/scim/v2"), headers={"Authorization": f"Bearer {secret}"}, timeout=60) as client:
-        times = [timed(lambda text=text, sort=sort: client.get("/Users", params={"filter": text, "count": 100, **sort}).raise_for_status()) for text in texts for sort in ({}, {"sortBy": "userName"}) for _ in range(5)]  # type: ignore[misc]
-    return [Figure(f"a page of users by a SCIM filter among {PEOPLE:,}, p95", quantiles(times, n=20)[-1] * 1000, None, "ms", "", f"{len(texts)} filters, sorted or not")]
+    texts = [
+        'userName eq "p777"',
+        "active eq true",
+        'displayName co "99" and not (userName sw "p1")',
+        'emails[value ew "example"] or groups.display eq "Group 12"',
+        'meta.lastModified gt "2026-01-01T00:00:00Z"',
+    ]
+    with httpx.Client(
+        base_url=str(s._transport.http.base_url).replace("/api/v1", "/scim/v2"),
+        headers={"Authorization": f"Bearer {secret}"},
+        timeout=60,
+    ) as client:
+        times = [
+            timed(
+                lambda text=text, sort=sort: client.get(
+                    "/Users", params={"filter": text, "count": 100, **sort}
+                ).raise_for_status()
+            )
+            for text in texts
+            for sort in ({}, {"sortBy": "userName"})
+            for _ in range(5)
+        ]  # type: ignore[misc]
+    return [
+        Figure(
+            f"a page of users by a SCIM filter among {PEOPLE:,}, p95",
+            quantiles(times, n=20)[-1] * 1000,
+            None,
+            "ms",
+            "",
+            f"{len(texts)} filters, sorted or not",
+        )
+    ]
 
 
 def _group(url: str) -> list[Figure]:
     with runtime(Settings(database_url=url)) as run:  # type: ignore[arg-type]
         ctx = Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR))
         with transaction(run.engine) as connection:
-            members = [{"value": f"u{row[0]}"} for row in connection.execute(text("SELECT id FROM people ORDER BY id LIMIT 5000"))]
-        seconds = timed(lambda: provisioning.change_group(ctx, "g1", None, lambda before: {"displayName": "Group 1", "members": members}))
-    return [Figure("a group changed by about 5,000 people, all cohorts settled", seconds, None, "s", "")]
+            members = [
+                {"value": f"u{row[0]}"}
+                for row in connection.execute(text("SELECT id FROM people ORDER BY id LIMIT 5000"))
+            ]
+        seconds = timed(
+            lambda: provisioning.change_group(
+                ctx, "g1", None, lambda before: {"displayName": "Group 1", "members": members}
+            )
+        )
+    return [
+        Figure("a group changed by about 5,000 people, all cohorts settled", seconds, None, "s", "")
+    ]
 
 
 def _lot(s: Sortitor, folder: Path, seed: int) -> float:
@@ -161,11 +284,15 @@ def _lot(s: Sortitor, folder: Path, seed: int) -> float:
     write(path, 100_000 + seed)
 
     def from_upload_to_applied() -> None:
-        lot = s.lots.check(path, watch=lambda job: None, defaults={"platform": "android", "ownership": "corporate"})
+        lot = s.lots.check(
+            path, watch=lambda job: None, defaults={"platform": "android", "ownership": "corporate"}
+        )
         s.lots.apply(lot.id, s.lots.preview(lot.id).digest, watch=lambda job: None)
 
     return timed(from_upload_to_applied)
 
 
 def _with_lot(s: Sortitor, folder: Path, plain: float) -> list[Figure]:
-    return [Figure("lot of 100,000 with 200 cohorts / with none", _lot(s, folder, 2), plain, "s", "≤ 2")]
+    return [
+        Figure("lot of 100,000 with 200 cohorts / with none", _lot(s, folder, 2), plain, "s", "≤ 2")
+    ]

@@ -29,6 +29,10 @@ def measure(_: Cluster) -> list[Figure]:
         ready.append(timed(holder.__enter__))
         holder.__exit__(None, None, None)
     return [
-        Figure("sortitor --help / python -c 'import click'", help_seconds, click_seconds, "s", "≤ 2"),
-        Figure("sortitor serve to ready on an existing cluster", sorted(ready)[1], None, "s", "< 3"),
-    ]  # fmt: skip
+        Figure(
+            "sortitor --help / python -c 'import click'", help_seconds, click_seconds, "s", "≤ 2"
+        ),
+        Figure(
+            "sortitor serve to ready on an existing cluster", sorted(ready)[1], None, "s", "< 3"
+        ),
+    ]

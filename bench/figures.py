@@ -50,7 +50,9 @@ def table(figures: Sequence[Figure]) -> str:
     for f in figures:
         floor = f"{f.floor:,.2f}" if f.floor is not None else "–"
         ratio = f"{f.ratio:.2f}" if f.ratio is not None else "–"
-        lines.append(f"{f.name:<58} {f.value:>12,.2f} {floor:>12} {ratio:>7}  {f.aim} ({f.unit}{'; ' + f.remark if f.remark else ''})")
+        lines.append(
+            f"{f.name:<58} {f.value:>12,.2f} {floor:>12} {ratio:>7}  {f.aim} ({f.unit}{'; ' + f.remark if f.remark else ''})"
+        )
     return "\n".join(lines)
 
 
@@ -67,14 +69,28 @@ def typical(act: Callable[[], Any], times: int) -> float:
 
 
 @contextmanager
-def service(cluster: Cluster, name: str, **environment: str) -> Iterator[tuple[Process, Sortitor, str]]:
+def service(
+    cluster: Cluster, name: str, **environment: str
+) -> Iterator[tuple[Process, Sortitor, str]]:
     """A service process on a database of its own, an administrator's client, and the database's URL."""
     url = cluster.start(name)
     with runtime(Settings(database_url=url)) as run:  # type: ignore[arg-type]
         system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
         account_id = accounts.add(system, "bench", "a long enough password", Role.ADMINISTRATOR)
-        _, token = accounts.add_token(Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR, account_id)), "bench", Role.ADMINISTRATOR, 1)
-    with serve(SORTITOR_DATABASE_URL=url, SORTITOR_MAX_UPLOAD_BYTES="2000000000", **environment) as process, Sortitor(process.url, token, timeout_seconds=1800) as s:
+        _, token = accounts.add_token(
+            Context(
+                run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR, account_id)
+            ),
+            "bench",
+            Role.ADMINISTRATOR,
+            1,
+        )
+    with (
+        serve(
+            SORTITOR_DATABASE_URL=url, SORTITOR_MAX_UPLOAD_BYTES="2000000000", **environment
+        ) as process,
+        Sortitor(process.url, token, timeout_seconds=1800) as s,
+    ):
         yield process, s, url
     with psycopg.connect(cluster.start("postgres"), autocommit=True) as connection:
         connection.execute(sql.SQL("DROP DATABASE {} WITH (FORCE)").format(sql.Identifier(name)))
@@ -83,4 +99,7 @@ def service(cluster: Cluster, name: str, **environment: str) -> Iterator[tuple[P
 def peak_megabytes(process: Process) -> float:
     """The greatest resident memory that the process has had so far."""
     status = Path(f"/proc/{process.process.pid}/status").read_text()
-    return int(next(line.split()[1] for line in status.splitlines() if line.startswith("VmHWM"))) / 1024
+    return (
+        int(next(line.split()[1] for line in status.splitlines() if line.startswith("VmHWM")))
+        / 1024
+    )

@@ -18,7 +18,13 @@ from bench import agents, cohorts, commands, lots
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
-CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {"lots": lots.measure, "large-lots": lots.measure_large, "cohorts": cohorts.measure, "agents": agents.measure, "commands": commands.measure}
+CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
+    "lots": lots.measure,
+    "large-lots": lots.measure_large,
+    "cohorts": cohorts.measure,
+    "agents": agents.measure,
+    "commands": commands.measure,
+}
 
 
 def main() -> None:
@@ -33,7 +39,9 @@ def main() -> None:
         finally:
             cluster.stop()
     print(table(figures))
-    Path(__file__).with_name("results.json").write_text(json.dumps([figure.as_json() for figure in figures], indent=1) + "\n")
+    Path(__file__).with_name("results.json").write_text(
+        json.dumps([figure.as_json() for figure in figures], indent=1) + "\n"
+    )
 
 
 if __name__ == "__main__":

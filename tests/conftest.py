@@ -23,11 +23,26 @@ from sortitor.server.settings import Settings
 from sortitor.server.wiring import runtime
 
 # The first draws build tables of characters, which is slow and no fault of a test.
-settings.register_profile("sortitor", derandomize=True, deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
-settings.register_profile("explore", settings.get_profile("sortitor"), derandomize=False, max_examples=1000)
+settings.register_profile(
+    "sortitor",
+    derandomize=True,
+    deadline=None,
+    max_examples=60,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture],
+)
+settings.register_profile(
+    "explore", settings.get_profile("sortitor"), derandomize=False, max_examples=1000
+)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "sortitor"))
 # Plain, as the service has it: a traceback with all its variables takes a minute.
-structlog.configure(processors=[structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback)], wrapper_class=structlog.make_filtering_bound_logger(40))
+structlog.configure(
+    processors=[
+        structlog.dev.ConsoleRenderer(
+            colors=False, exception_formatter=structlog.dev.plain_traceback
+        )
+    ],
+    wrapper_class=structlog.make_filtering_bound_logger(40),
+)
 
 
 @pytest.fixture(scope="session")
@@ -49,7 +64,9 @@ def database(open_folder: Path) -> Iterator[Database]:
         for role in Role:
             account_id = accounts.add(system, role.value, PASSWORD, role)
             actor = Actor(role.value, role, account_id)
-            _, tokens[role] = accounts.add_token(Context(run.engine, run.clock, run.limits, actor), "tests", role, 30)
+            _, tokens[role] = accounts.add_token(
+                Context(run.engine, run.clock, run.limits, actor), "tests", role, 30
+            )
     yield Database(url.removesuffix("template_sortitor"), tokens)
     cluster.stop()
 

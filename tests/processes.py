@@ -19,13 +19,20 @@ class Process:
     """`sortitor serve` on a free port; `url` is its address."""
 
     def __init__(self, **environment: str) -> None:
-        self.environment = {**os.environ, "SORTITOR_PORT": "0", "SORTITOR_LOG_LEVEL": "error", **environment}
+        self.environment = {
+            **os.environ,
+            "SORTITOR_PORT": "0",
+            "SORTITOR_LOG_LEVEL": "error",
+            **environment,
+        }
         self.start()
 
     def start(self) -> None:
         """Start it (again) by the same command, and wait until it is ready."""
         with tempfile.NamedTemporaryFile("w+", suffix=".log") as log:
-            self.process = subprocess.Popen([SORTITOR, "serve"], env=self.environment, stdout=log, stderr=log, text=True)
+            self.process = subprocess.Popen(
+                [SORTITOR, "serve"], env=self.environment, stdout=log, stderr=log, text=True
+            )
             until = time.monotonic() + 60
             while time.monotonic() < until and self.process.poll() is None:
                 if found := re.search(r"ready at (http://\S+)", Path(log.name).read_text()):

@@ -17,7 +17,9 @@ Grid = Sequence[Sequence[Any]]
 def xlsx(*sheets: tuple[str, Grid], merged_title: str = "") -> bytes:
     """A workbook; numbers are written as numbers, dates as dates, text as text."""
     buffer = io.BytesIO()
-    with xlsxwriter.Workbook(buffer, {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False}) as book:
+    with xlsxwriter.Workbook(
+        buffer, {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False}
+    ) as book:
         day = book.add_format({"num_format": "dd.mm.yyyy"})
         for name, grid in sheets:
             sheet = book.add_worksheet(name)
@@ -37,7 +39,12 @@ def xlsx(*sheets: tuple[str, Grid], merged_title: str = "") -> bytes:
 def ods(grid: Grid, extra: str = "") -> bytes:
     """An OpenDocument spreadsheet of text cells; `extra` is put behind the rows."""
     rows = "".join(
-        "<table:table-row>" + "".join(f'<table:table-cell office:value-type="string"><text:p>{escape(str(cell))}</text:p></table:table-cell>' for cell in row) + "</table:table-row>"
+        "<table:table-row>"
+        + "".join(
+            f'<table:table-cell office:value-type="string"><text:p>{escape(str(cell))}</text:p></table:table-cell>'
+            for cell in row
+        )
+        + "</table:table-row>"
         for row in grid
     )
     content = (
@@ -47,7 +54,13 @@ def ods(grid: Grid, extra: str = "") -> bytes:
     )
     kind = "application/vnd.oasis.opendocument.spreadsheet"
     listing = f'<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><manifest:file-entry manifest:full-path="/" manifest:media-type="{kind}"/></manifest:manifest>'
-    return archive({"mimetype": kind.encode(), "content.xml": content.encode(), "META-INF/manifest.xml": listing.encode()})
+    return archive(
+        {
+            "mimetype": kind.encode(),
+            "content.xml": content.encode(),
+            "META-INF/manifest.xml": listing.encode(),
+        }
+    )
 
 
 def archive(members: dict[str, bytes]) -> bytes:
@@ -56,7 +69,9 @@ def archive(members: dict[str, bytes]) -> bytes:
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as made:
         for name, content in members.items():
             # OpenDocument wants its type first and uncompressed.
-            made.writestr(name, content, zipfile.ZIP_STORED if name == "mimetype" else zipfile.ZIP_DEFLATED)
+            made.writestr(
+                name, content, zipfile.ZIP_STORED if name == "mimetype" else zipfile.ZIP_DEFLATED
+            )
     return buffer.getvalue()
 
 

@@ -31,7 +31,12 @@ from sortitor.server.wiring import Runtime, application, listen, runtime
 NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
 PASSWORD = "a long enough password"
 # Durability is tested where it matters, on clusters of their own.
-FAST = {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off", "shared_buffers": "128MB"}
+FAST = {
+    "fsync": "off",
+    "synchronous_commit": "off",
+    "full_page_writes": "off",
+    "shared_buffers": "128MB",
+}
 _numbers = count(1)
 T = TypeVar("T")
 
@@ -53,13 +58,21 @@ class Database:
         """The URL of a new copy of the template."""
         name = f"test_{next(_numbers)}"
         with psycopg.connect(self.url + "postgres", autocommit=True) as connection:
-            connection.execute(sql.SQL("CREATE DATABASE {} TEMPLATE template_sortitor STRATEGY file_copy").format(sql.Identifier(name)))
+            connection.execute(
+                sql.SQL("CREATE DATABASE {} TEMPLATE template_sortitor STRATEGY file_copy").format(
+                    sql.Identifier(name)
+                )
+            )
         return self.url + name
 
     def drop(self, url: str) -> None:
         """Remove a copy, whoever is still connected."""
         with psycopg.connect(self.url + "postgres", autocommit=True) as connection:
-            connection.execute(sql.SQL("DROP DATABASE {} WITH (FORCE)").format(sql.Identifier(url.rsplit("/", 1)[1])))
+            connection.execute(
+                sql.SQL("DROP DATABASE {} WITH (FORCE)").format(
+                    sql.Identifier(url.rsplit("/", 1)[1])
+                )
+            )
 
 
 @dataclass
@@ -72,7 +85,9 @@ class World:
     now: datetime = NOW
     _clients: list[Sortitor] = field(default_factory=list)
 
-    def client(self, role: Role | None = Role.COORDINATOR, timeout_seconds: float = 300) -> Sortitor:
+    def client(
+        self, role: Role | None = Role.COORDINATOR, timeout_seconds: float = 300
+    ) -> Sortitor:
         """A client of an account with this role; None is nobody."""
         client = Sortitor(self.url, self.tokens[role] if role else None, timeout_seconds)
         self._clients.append(client)
@@ -99,7 +114,14 @@ def serving(run: Runtime) -> Iterator[str]:
     """The service of a runtime in a thread; gives its address."""
     with listen(run.settings) as listener:
         ready = threading.Event()
-        server = uvicorn.Server(uvicorn.Config(application(run, ready.set), log_config=None, access_log=False, timeout_graceful_shutdown=2))
+        server = uvicorn.Server(
+            uvicorn.Config(
+                application(run, ready.set),
+                log_config=None,
+                access_log=False,
+                timeout_graceful_shutdown=2,
+            )
+        )
         thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
         thread.start()
         assert ready.wait(20), "the service did not start"
@@ -118,7 +140,14 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
     url = database.fresh()
     worlds: list[World] = []
     clock = Clock(lambda: worlds[0].now if worlds else NOW, wall_now)
-    given = {"database_url": url, "port": 0, "worker": False, "pool_size": 20, "log_level": "error", **settings}
+    given = {
+        "database_url": url,
+        "port": 0,
+        "worker": False,
+        "pool_size": 20,
+        "log_level": "error",
+        **settings,
+    }
     with runtime(Settings(**given), clock) as run, serving(run) as address:  # type: ignore[arg-type]
         worlds.append(World(address, run, database.tokens))
         yield worlds[0]
@@ -164,7 +193,17 @@ def a_pass(s: Sortitor, **terms: object) -> str:
 
 def knocking(code: str, serial: str, **stated: object) -> Knock:
     """What a device of this serial number says at the gate."""
-    return Knock(**{"code": code, "platform": "android", "os_version": "14", "maker": "Kelmar", "model": "Mate 3", "serial": serial, **stated})  # type: ignore[arg-type]
+    return Knock(
+        **{
+            "code": code,
+            "platform": "android",
+            "os_version": "14",
+            "maker": "Kelmar",
+            "model": "Mate 3",
+            "serial": serial,
+            **stated,
+        }
+    )  # type: ignore[arg-type]
 
 
 def http(world: World, role: Role | None = Role.COORDINATOR) -> httpx.Client:

@@ -32,7 +32,15 @@ from sortitor.core.vocabulary import Role
 from sortitor.demo.load import ACCOUNTS
 
 BIN = Path(sys.executable).parent
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 #: Picture → (page, what to do there before it is taken).
 PAGES: dict[str, tuple[str, str]] = {
@@ -57,7 +65,11 @@ TERMINALS: dict[str, list[str]] = {
     "terminal-today": ["today"],
     "terminal-lot": ["lot show {draft}"],
     "terminal-devices": ["device list --stage parked --most 12", "device show {device}"],
-    "terminal-cohort": ["cohort list", "cohort show {cohort} --device {device}", "device list --filter 'sit eq \"Dunlin\"'"],
+    "terminal-cohort": [
+        "cohort list",
+        "cohort show {cohort} --device {device}",
+        "device list --filter 'sit eq \"Dunlin\"'",
+    ],
     "terminal-gate": ["gate try --platform android --os 9 --person {person}"],
 }
 
@@ -70,10 +82,16 @@ def demonstration(url: str | None) -> Iterator[str]:
         return
     with tempfile.TemporaryDirectory() as folder:
         Path(folder).chmod(0o755)  # PostgreSQL may run as another user
-        process = subprocess.Popen([BIN / "sortitor", "demo", "--port", "0", "--state-dir", folder], stdout=subprocess.PIPE, text=True)
+        process = subprocess.Popen(
+            [BIN / "sortitor", "demo", "--port", "0", "--state-dir", folder],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
         assert process.stdout is not None
         try:
-            yield next(m[1] for line in process.stdout if (m := re.search(r"ready at (http://\S+)", line)))
+            yield next(
+                m[1] for line in process.stdout if (m := re.search(r"ready at (http://\S+)", line))
+            )
         finally:
             process.terminate()
             process.wait(60)
@@ -82,17 +100,34 @@ def demonstration(url: str | None) -> Iterator[str]:
 def subjects(s: Sortitor) -> dict[str, str]:
     """What the pictures show: a draft lot, a device with a story, a person."""
     draft = next(lot.id for lot in s.lots.list() if lot.status == "draft")
-    device = next(s.devices.list(filter='stage eq "parked" and platform eq "windows"'), None) or next(s.devices.list(filter='stage eq "active"'))
+    device = next(
+        s.devices.list(filter='stage eq "parked" and platform eq "windows"'), None
+    ) or next(s.devices.list(filter='stage eq "active"'))
     person = next(s.people.list(group="Crew")).user_name
     cohort = next(cohort.id for cohort in s.cohorts.list() if cohort.name == "Crew handhelds")
     return {"draft": str(draft), "device": str(device.id), "person": person, "cohort": str(cohort)}
 
 
-def photograph(browser: Browser, url: str, names: list[str], found: dict[str, str], into: Path, dark: bool, width: int) -> None:
+def photograph(
+    browser: Browser,
+    url: str,
+    names: list[str],
+    found: dict[str, str],
+    into: Path,
+    dark: bool,
+    width: int,
+) -> None:
     """The console's pages, signed in as the coordinator."""
-    context = browser.new_context(viewport={"width": width, "height": 800}, reduced_motion="reduce", locale="en-GB", color_scheme="dark" if dark else "light")
+    context = browser.new_context(
+        viewport={"width": width, "height": 800},
+        reduced_motion="reduce",
+        locale="en-GB",
+        color_scheme="dark" if dark else "light",
+    )
     page = context.new_page()
-    page.on("console", lambda message: message.type == "error" and print("  page says:", message.text))
+    page.on(
+        "console", lambda message: message.type == "error" and print("  page says:", message.text)
+    )
     page.goto(f"{url}/sign-in")
     page.get_by_label("Account").fill("coordinator")
     page.get_by_label("Password").fill(ACCOUNTS["coordinator"])
@@ -122,8 +157,21 @@ def typed(command: str, url: str, token: str) -> str:
     """What a command prints on a terminal of 120 columns."""
     master, slave = pty.openpty()
     fcntl.ioctl(slave, termios.TIOCSWINSZ, struct.pack("HHHH", 60, 120, 0, 0))
-    environment = {**os.environ, "SORTITOR_URL": url, "SORTITOR_TOKEN": token, "COLUMNS": "120", "LINES": "60", "TERM": "xterm-256color"}
-    process = subprocess.Popen([BIN / "sortitor", *shlex.split(command)], stdout=slave, stderr=slave, stdin=slave, env=environment)
+    environment = {
+        **os.environ,
+        "SORTITOR_URL": url,
+        "SORTITOR_TOKEN": token,
+        "COLUMNS": "120",
+        "LINES": "60",
+        "TERM": "xterm-256color",
+    }
+    process = subprocess.Popen(
+        [BIN / "sortitor", *shlex.split(command)],
+        stdout=slave,
+        stderr=slave,
+        stdin=slave,
+        env=environment,
+    )
     os.close(slave)
     parts = []
     with contextlib.suppress(OSError):
@@ -142,8 +190,17 @@ def terminal(browser: Browser, commands: list[str], url: str, token: str, file: 
     body = console.export_html(inline_styles=True, code_format="{code}")
     page = browser.new_page(viewport={"width": 1280, "height": 800})
     style = "margin:0;padding:18px;background:#fbfaf6;color:#22282a;font:14.5px/1.35 'DejaVu Sans Mono',monospace"
-    page.set_content(f"<title>{html.escape(commands[0])}</title><pre style=\"{style}\">{body}</pre>")
-    page.screenshot(path=file, clip={"x": 0, "y": 0, "width": 1280, "height": min(1100, page.locator("pre").bounding_box()["height"] + 2)}, full_page=True)  # type: ignore[index]
+    page.set_content(f'<title>{html.escape(commands[0])}</title><pre style="{style}">{body}</pre>')
+    page.screenshot(
+        path=file,
+        clip={
+            "x": 0,
+            "y": 0,
+            "width": 1280,
+            "height": min(1100, page.locator("pre").bounding_box()["height"] + 2),
+        },
+        full_page=True,
+    )  # type: ignore[index]
     print(file)
     page.close()
 
@@ -166,7 +223,13 @@ def main() -> None:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         photograph(browser, url, wanted, found, given.into, given.dark, given.width)
         for name in [n for n in wanted if n in TERMINALS]:
-            terminal(browser, [c.format(**found) for c in TERMINALS[name]], url, token.secret, given.into / f"{name}.png")
+            terminal(
+                browser,
+                [c.format(**found) for c in TERMINALS[name]],
+                url,
+                token.secret,
+                given.into / f"{name}.png",
+            )
         s.accounts.revoke_token(token.id)
         browser.close()
 

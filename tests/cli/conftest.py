@@ -26,7 +26,12 @@ Run = Callable[..., Said]
 
 
 @pytest.fixture
-def run(world: World, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> Run:
+def run(
+    world: World,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+) -> Run:
     """`run("lot", "list", role=Role.VIEWER)`; the default role is coordinator."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
     monkeypatch.setenv("SORTITOR_URL", world.url)

@@ -14,14 +14,49 @@ SECRET = "another long password"
 
 
 def test_accounts_are_added_changed_and_locked(run: Run, world: World) -> None:
-    assert run("account", "add", "ann", "--role", "viewer", "--password", SECRET, role=Role.ADMINISTRATOR).code == 0
-    assert run("account", "add", "Ann", "--role", "viewer", "--password", SECRET, role=Role.ADMINISTRATOR).code == 5
-    short = run("account", "add", "bob", "--role", "viewer", "--password", "short", role=Role.ADMINISTRATOR)
+    assert (
+        run(
+            "account",
+            "add",
+            "ann",
+            "--role",
+            "viewer",
+            "--password",
+            SECRET,
+            role=Role.ADMINISTRATOR,
+        ).code
+        == 0
+    )
+    assert (
+        run(
+            "account",
+            "add",
+            "Ann",
+            "--role",
+            "viewer",
+            "--password",
+            SECRET,
+            role=Role.ADMINISTRATOR,
+        ).code
+        == 5
+    )
+    short = run(
+        "account", "add", "bob", "--role", "viewer", "--password", "short", role=Role.ADMINISTRATOR
+    )
     assert (short.code, "12" in short.err) == (4, True)
-    assert run("account", "add", "bob", "--role", "viewer", "--password", SECRET).code == 4, "a coordinator adds no accounts"
-    [ann] = [line for line in json.loads(run("account", "list", "-o", "json", role=Role.ADMINISTRATOR).out) if line["name"] == "ann"]
+    assert run("account", "add", "bob", "--role", "viewer", "--password", SECRET).code == 4, (
+        "a coordinator adds no accounts"
+    )
+    [ann] = [
+        line
+        for line in json.loads(run("account", "list", "-o", "json", role=Role.ADMINISTRATOR).out)
+        if line["name"] == "ann"
+    ]
     assert (ann["role"], ann["disabled_at"]) == ("viewer", None)
-    assert run("account", "edit", ann["id"], "--role", "coordinator", role=Role.ADMINISTRATOR).code == 0
+    assert (
+        run("account", "edit", ann["id"], "--role", "coordinator", role=Role.ADMINISTRATOR).code
+        == 0
+    )
     with Sortitor(world.url) as s:
         assert s.accounts.sign_in("ann", SECRET).role is Role.COORDINATOR
     assert run("account", "edit", ann["id"], "--disable", role=Role.ADMINISTRATOR).code == 0
@@ -31,7 +66,9 @@ def test_accounts_are_added_changed_and_locked(run: Run, world: World) -> None:
 
 
 def test_the_second_first_administrator_is_refused(run: Run) -> None:
-    said = run("account", "first", "--secret", "x" * 30, "--name", "eve", "--password", SECRET, role=None)
+    said = run(
+        "account", "first", "--secret", "x" * 30, "--name", "eve", "--password", SECRET, role=None
+    )
     assert (said.code, "has its first administrator already" in said.err) == (5, True)
 
 
@@ -47,31 +84,68 @@ def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
     assert run("account", "revoke-token", token["id"]).code == 0
     with Sortitor(world.url, secret) as s, pytest.raises(Exception, match="revoked"):
         s.devices.count()
-    assert run("account", "add-token", "too much", "--role", "administrator").code == 4, "not more than one has"
+    assert run("account", "add-token", "too much", "--role", "administrator").code == 4, (
+        "not more than one has"
+    )
     assert run("account", "add-token", "x", "--days", 1000).code == 2
 
 
-def test_templates_are_listed_put_in_order_tried_and_removed(run: Run, world: World, tmp_path: Path) -> None:
-    import_lot(world.client(), manifest(tmp_path, ["serial,maker,platform,site", "KM-1,Kelmar,windows,Dunlin", "KM-2,Kelmar,android,"]))
-    assert run("name", "edit", "Laptops", "{site|upper|first 3}-{serial|last 6}", "--platform", "windows").code == 0
+def test_templates_are_listed_put_in_order_tried_and_removed(
+    run: Run, world: World, tmp_path: Path
+) -> None:
+    import_lot(
+        world.client(),
+        manifest(
+            tmp_path,
+            ["serial,maker,platform,site", "KM-1,Kelmar,windows,Dunlin", "KM-2,Kelmar,android,"],
+        ),
+    )
+    assert (
+        run(
+            "name",
+            "edit",
+            "Laptops",
+            "{site|upper|first 3}-{serial|last 6}",
+            "--platform",
+            "windows",
+        ).code
+        == 0
+    )
     listed = json.loads(run("name", "list", "-o", "json").out)
-    assert [t["name"] for t in listed] == ["Laptops", "Every platform"], "a new one goes before the one that catches the rest"
+    assert [t["name"] for t in listed] == ["Laptops", "Every platform"], (
+        "a new one goes before the one that catches the rest"
+    )
     assert "Fields: serial" in run("name", "list").err
     fault = run("name", "edit", "Laptops", "{sight}-{n}")
     assert (fault.code, "\n ^" in fault.err) == (4, True)
     shown = run("name", "preview", "--platform", "windows")
     assert "DUN-KM-1" in shown.err
     assert run("name", "apply", "--platform", "windows").code == 2, "a pipe cannot agree"
-    assert run("name", "apply", "--platform", "windows", "--yes", "--reason", "new scheme").code == 0
+    assert (
+        run("name", "apply", "--platform", "windows", "--yes", "--reason", "new scheme").code == 0
+    )
     assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None]
     assert run("name", "remove", "Laptops").code == 0
     assert run("name", "remove", "Laptops").code == 2
-    assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None], "names already given stay"
+    assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None], (
+        "names already given stay"
+    )
 
 
-def test_policies_are_read_as_words_and_a_faulty_file_is_pointed_at(run: Run, world: World, tmp_path: Path) -> None:
+def test_policies_are_read_as_words_and_a_faulty_file_is_pointed_at(
+    run: Run, world: World, tmp_path: Path
+) -> None:
     import_people(world.client(), tmp_path, "maud,Maud Fenwick,,,,Crew")
-    policies = [{"name": "Crew", "groups": ["Crew"], "quota": 2, "ownerships": ["corporate"], "declared_only": True}, *json.loads(run("gate", "show", "-o", "json").out)]
+    policies = [
+        {
+            "name": "Crew",
+            "groups": ["Crew"],
+            "quota": 2,
+            "ownerships": ["corporate"],
+            "declared_only": True,
+        },
+        *json.loads(run("gate", "show", "-o", "json").out),
+    ]
     file = tmp_path / "gate.json"
     file.write_text(json.dumps(policies))
     saved = run("gate", "edit", file, "--yes", "--reason", "season")
@@ -80,9 +154,23 @@ def test_policies_are_read_as_words_and_a_faulty_file_is_pointed_at(run: Run, wo
     assert "1. Crew – Crew" in words
     assert "2 devices per person" in words
     assert "refused" in words
-    tried = run("gate", "try", "--platform", "android", "--os", "14", "--person", "maud", "--ownership", "personal")
+    tried = run(
+        "gate",
+        "try",
+        "--platform",
+        "android",
+        "--os",
+        "14",
+        "--person",
+        "maud",
+        "--ownership",
+        "personal",
+    )
     assert (tried.code, "ownership_denied" in tried.out) == (1, True)
-    assert "undeclared" in run("gate", "try", "--platform", "android", "--os", "14", "--person", "maud").out
+    assert (
+        "undeclared"
+        in run("gate", "try", "--platform", "android", "--os", "14", "--person", "maud").out
+    )
     file.write_text('[{"name": "x", "quota": "many"}]')
     bad = run("gate", "edit", file, "--yes")
     assert (bad.code, "/0/quota" in bad.err) == (2, True)
@@ -102,12 +190,18 @@ def test_a_pool_that_is_short_says_the_ways_back(run: Run, world: World) -> None
     assert "Short of 2" in shown.err
     assert "3 of its devices are idle for 90 days" in shown.err
     assert run("pool", "list").code == 1
-    assert "covered" in run("pool", "edit", 1, "Signage", "--seats", 3, "--filter", 'platform eq "android"').out
+    assert (
+        "covered"
+        in run("pool", "edit", 1, "Signage", "--seats", 3, "--filter", 'platform eq "android"').out
+    )
     assert run("pool", "list").code == 0
     fault = run("pool", "edit", 1, "Signage", "--seats", 3, "--filter", "platfrom pr")
     assert (fault.code, "did you mean platform?" in fault.err) == (4, True)
     assert run("pool", "remove", 1).code == 0
-    [entry] = [e for e in json.loads(run("journal", "list", "--operation", "pool.remove", "-o", "json").out)]
+    [entry] = [
+        e
+        for e in json.loads(run("journal", "list", "--operation", "pool.remove", "-o", "json").out)
+    ]
     assert run("journal", "revert", entry["id"], "--yes", "--reason", "still needed").code == 0
     assert "Signage" in run("pool", "list").out
     assert run("journal", "revert", entry["id"], "--yes").code == 5, "once"
@@ -125,7 +219,9 @@ def test_a_sweep_rule_from_added_to_removed(run: Run, world: World) -> None:
     assert run("sweep", "apply", 1, "--yes").code == 0
     assert "Quiet" in run("sweep", "list").out
     assert json.loads(run("sweep", "list", "-o", "json").out)[0]["retired"] == 4
-    edited = run("sweep", "edit", 1, "Quieter", "--idle-window", 60, "--filter", 'platform eq "ios"')
+    edited = run(
+        "sweep", "edit", 1, "Quieter", "--idle-window", 60, "--filter", 'platform eq "ios"'
+    )
     assert edited.code == 0, edited.err
     assert "Quieter" in run("sweep", "rules").out
     bounds = run("sweep", "edit", 1, "Quieter", "--idle-window", 401)

@@ -17,15 +17,25 @@ from sortitor.core.vocabulary import Role
 from sortitor.schemas.licences import PoolNew
 
 
-def every_command(group: click.Command = root, path: tuple[str, ...] = ()) -> list[tuple[tuple[str, ...], click.Command]]:
+def every_command(
+    group: click.Command = root, path: tuple[str, ...] = ()
+) -> list[tuple[tuple[str, ...], click.Command]]:
     if not isinstance(group, click.Group):
         return [(path, group)]
     ctx = click.Context(group)
-    return [found for name in group.list_commands(ctx) for found in every_command(group.get_command(ctx, name), (*path, name))]  # type: ignore[arg-type]
+    return [
+        found
+        for name in group.list_commands(ctx)
+        for found in every_command(group.get_command(ctx, name), (*path, name))
+    ]  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize(("path", "command"), every_command(), ids=[" ".join(path) for path, _ in every_command()])
-def test_every_help_has_an_example_and_every_option_its_words(path: tuple[str, ...], command: click.Command) -> None:
+@pytest.mark.parametrize(
+    ("path", "command"), every_command(), ids=[" ".join(path) for path, _ in every_command()]
+)
+def test_every_help_has_an_example_and_every_option_its_words(
+    path: tuple[str, ...], command: click.Command
+) -> None:
     text = command.get_help(click.Context(command, info_name=" ".join(path), max_content_width=110))
     assert "Example" in text, path
     assert f"sortitor {path[0]}" in text or path[0] in ("serve", "work", "demo")
@@ -41,7 +51,9 @@ def test_the_root_lists_every_command(run: Run) -> None:
     assert (wrong.code, "'lot'" in wrong.err) == (2, True)
 
 
-def test_signing_in_saves_a_profile_that_only_its_owner_reads(run: Run, world: World, tmp_path: Path) -> None:
+def test_signing_in_saves_a_profile_that_only_its_owner_reads(
+    run: Run, world: World, tmp_path: Path
+) -> None:
     nobody = run("device", "list", role=None)
     assert nobody.code == 3
     assert "sign in" in nobody.err.lower()
@@ -50,7 +62,18 @@ def test_signing_in_saves_a_profile_that_only_its_owner_reads(run: Run, world: W
     [profile] = (tmp_path / "config").rglob("profiles.json")
     assert profile.stat().st_mode & 0o077 == 0
     assert run("device", "list", role=None).code == 0
-    assert run("account", "sign-in", "--name", "coordinator", "--password", "wrong wrong wrong", role=None).code == 3
+    assert (
+        run(
+            "account",
+            "sign-in",
+            "--name",
+            "coordinator",
+            "--password",
+            "wrong wrong wrong",
+            role=None,
+        ).code
+        == 3
+    )
 
 
 def test_nobody_answers(run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -87,7 +110,9 @@ def test_a_lot_from_file_to_reverted(run: Run, tmp_path: Path) -> None:
     assert run("lot", "show", "99").code == 4
 
 
-def test_devices_are_found_read_declared_named_and_held(run: Run, world: World, tmp_path: Path) -> None:
+def test_devices_are_found_read_declared_named_and_held(
+    run: Run, world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     code = a_pass(s)
@@ -98,14 +123,28 @@ def test_devices_are_found_read_declared_named_and_held(run: Run, world: World, 
     lines = list(csv.DictReader(io.StringIO(run("device", "list", "-o", "csv").out)))
     assert [line["serial"] for line in lines] == ["KM-0001", "KM-0011", "KM-0021"]
     assert len(run("device", "list", "-o", "jsonl").out.splitlines()) == 3
-    assert run("device", "list", "--filter", 'serial ew "11" and person.groups eq "crew"').out.count("KM-00") == 1
+    assert (
+        run("device", "list", "--filter", 'serial ew "11" and person.groups eq "crew"').out.count(
+            "KM-00"
+        )
+        == 1
+    )
     refused = run("device", "list", "--filter", 'serail eq "x"')
-    assert (refused.code, "did you mean serial?" in refused.err, "\n^" in refused.err) == (4, True, True)
+    assert (refused.code, "did you mean serial?" in refused.err, "\n^" in refused.err) == (
+        4,
+        True,
+        True,
+    )
     shown = run("device", "show", "KM-0011")
     assert "Maud Fenwick" in shown.out
     assert "Timeline" in shown.out
     assert run("device", "show", "KM-00").code in (2, 4), "which one is not clear"
-    assert run("device", "declare", "corporate", "--platform", "android", "--yes", "--reason", "bought").code == 0
+    assert (
+        run(
+            "device", "declare", "corporate", "--platform", "android", "--yes", "--reason", "bought"
+        ).code
+        == 0
+    )
     assert run("device", "name", "KM-0011", "LAMP-1").code == 0
     assert run("device", "name", "KM-0021", "lamp-1").code == 5
     assert run("device", "hold", "LAMP-1", "--until", "2026-04-12", "--reason", "laid up").code == 0
@@ -133,7 +172,9 @@ def test_the_gate_is_tried_saved_and_taken_back(run: Run, world: World, tmp_path
 
 
 def test_a_pass_a_fleet_and_who_waits(run: Run, world: World) -> None:
-    made = run("pass", "add", "Help desk", "--activation", "coordinator", "--ownership", "corporate")
+    made = run(
+        "pass", "add", "Help desk", "--activation", "coordinator", "--ownership", "corporate"
+    )
     assert made.code == 0, made.err
     code = re.search(r"[0-9A-Z]{5}-[0-9A-Z]{5}", made.out)
     assert code
@@ -154,7 +195,9 @@ def test_seats_sweeps_names_people_and_the_journal(run: Run, world: World, tmp_p
     assert run("person", "import", people, "--yes").code == 0
     assert "Maud Fenwick" in run("person", "list").out
     world.client().arrivals.knock(knocking(a_pass(world.client(), activation="shared"), "KM-1"))
-    assert run("pool", "add", "Signage", "--seats", 0, "--filter", 'platform eq "android"').code in (0, 1)
+    assert run(
+        "pool", "add", "Signage", "--seats", 0, "--filter", 'platform eq "android"'
+    ).code in (0, 1)
     assert "short" in run("pool", "list").out
     assert run("sweep", "add", "Quiet", "--idle-window", 20).code == 4
     assert run("sweep", "add", "Quiet", "--idle-window", 30).code == 0
@@ -201,13 +244,25 @@ def test_a_lot_is_settled_edited_resolved_and_taken_out(run: Run, tmp_path: Path
 
 
 def test_an_order_from_ordered_to_short(run: Run, tmp_path: Path) -> None:
-    assert run("order", "edit", "WL-1", "--line", "Mate 3=3@189.00", "--supplier", "Ondry Trade").code == 0
+    assert (
+        run("order", "edit", "WL-1", "--line", "Mate 3=3@189.00", "--supplier", "Ondry Trade").code
+        == 0
+    )
     assert run("order", "edit", "WL-1", "--line", "Mate 3").code == 2
-    assert run("lot", "check", manifest(tmp_path, ["serial,maker,model,order", "KM-1,Kelmar,Mate 3,WL-1"])).code == 0
+    assert (
+        run(
+            "lot",
+            "check",
+            manifest(tmp_path, ["serial,maker,model,order", "KM-1,Kelmar,Mate 3,WL-1"]),
+        ).code
+        == 0
+    )
     assert run("lot", "apply", 1, "--yes").code == 0
     shown = run("order", "show", "wl-1")
     assert (shown.code, "189.00" in shown.out) == (1, True), "it is short"
-    assert [line["short"] for line in json.loads(run("order", "show", "WL-1", "-o", "json").out)] == [2]
+    assert [
+        line["short"] for line in json.loads(run("order", "show", "WL-1", "-o", "json").out)
+    ] == [2]
     assert "WL-1" in run("order", "list").out
     assert run("order", "remove", "WL-1").code == 0
     assert run("order", "show", "WL-1").code == 2
@@ -223,7 +278,11 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
     added = run("cohort", "add", "Crew phones", "--filter", 'person.groups eq "crew"', "--yes")
     assert (added.code, "devices in it" in added.err, "3 devices" in added.err) == (0, True, True)
     fault = run("cohort", "add", "Wrong", "--filter", 'platform eq "andriod"', "--yes")
-    assert (fault.code, "did you mean android?" in fault.err, "\n            ^" in fault.err) == (4, True, True)
+    assert (fault.code, "did you mean android?" in fault.err, "\n            ^" in fault.err) == (
+        4,
+        True,
+        True,
+    )
     assert run("cohort", "add", "Lent out").code == 0
     listed = tmp_path / "lent.txt"
     listed.write_text("KM-0001, KM-0011;NOBODY")
@@ -234,7 +293,14 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
     why = run("cohort", "show", "Lent out", "--device", 3)
     assert "not in" in why.out
     assert "  yes  person.groups" in run("cohort", "show", "Crew phones", "--device", 3).out
-    edited = run("cohort", "edit", "Crew phones", "--filter", 'serial ew "1" and not (serial eq "KM-0001")', "--yes")
+    edited = run(
+        "cohort",
+        "edit",
+        "Crew phones",
+        "--filter",
+        'serial ew "1" and not (serial eq "KM-0001")',
+        "--yes",
+    )
     assert "leave" in edited.err
     assert run("cohort", "take", "Lent out", "--filter", "serial pr", "--yes").code == 0
     assert json.loads(run("cohort", "list", "-o", "json").out)[1]["devices"] == 0
@@ -255,8 +321,9 @@ def test_people_leave_and_groups_hold_groups(run: Run, world: World, tmp_path: P
     assert run("person", "import", everybody, "--yes").code == 0
     assert run("person", "set-groups", "Office", "crew").code == 0
     assert json.loads(run("person", "groups", "-o", "json").out) == [
-        {"id": 1, "name": "Crew", "people": 1, "direct": 1, "groups": []}, {"id": 2, "name": "Office", "people": 2, "direct": 1, "groups": ["Crew"]},
-    ]  # fmt: skip
+        {"id": 1, "name": "Crew", "people": 1, "direct": 1, "groups": []},
+        {"id": 2, "name": "Office", "people": 2, "direct": 1, "groups": ["Crew"]},
+    ]
     assert run("person", "set-groups", "Office", "Nobody").code == 2
     everybody.write_text("user name\nmaud\n")
     shown = run("person", "import", everybody, "--complete", "--yes")

@@ -24,28 +24,60 @@ def commands() -> dict[tuple[str, str], click.Command]:
     """`(noun, verb)` → command."""
     ctx = click.Context(cli.root)
     groups = {name: cli.root.get_command(ctx, name) for name in cli.root.list_commands(ctx)}
-    return {(name, verb): group.commands[verb] for name, group in groups.items() if isinstance(group, click.Group) for verb in group.list_commands(ctx)}
+    return {
+        (name, verb): group.commands[verb]
+        for name, group in groups.items()
+        if isinstance(group, click.Group)
+        for verb in group.list_commands(ctx)
+    }
 
 
 COMMANDS = commands()
-LISTS = sorted(path for path, command in COMMANDS.items() if any(option.name == "output" and "csv" in getattr(option.type, "choices", ()) for option in command.params))
+LISTS = sorted(
+    path
+    for path, command in COMMANDS.items()
+    if any(
+        option.name == "output" and "csv" in getattr(option.type, "choices", ())
+        for option in command.params
+    )
+)
 #: What a list of this kind needs besides its name.
 MORE: dict[tuple[str, str], list[Any]] = {("lot", "rows"): [1], ("order", "show"): [1]}
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
-NEVER_EMPTY = {("cohort", "attributes"), ("name", "list"), ("account", "list"), ("account", "list-tokens"), ("journal", "list")}
+NEVER_EMPTY = {
+    ("cohort", "attributes"),
+    ("name", "list"),
+    ("account", "list"),
+    ("account", "list-tokens"),
+    ("journal", "list"),
+}
 
 
 def furnish(world: World, tmp_path: Path) -> None:
     """Two of nearly everything, one of them with a name in Arabic and one that a spreadsheet would run."""
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "مود,مود فنويك,,,,Officers")
-    import_lot(s, manifest(tmp_path, ["serial,site,asset tag", "KM-1,Dunlin,=1+1", "KM-2,ميناء الشمال,WL-2"]), ownership="corporate", platform="android")
+    import_lot(
+        s,
+        manifest(tmp_path, ["serial,site,asset tag", "KM-1,Dunlin,=1+1", "KM-2,ميناء الشمال,WL-2"]),
+        ownership="corporate",
+        platform="android",
+    )
     s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-9"))
     for name in ("WL-1", "WL-2"):
-        s.orders.add(OrderNew(name=name, supplier="@Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
+        s.orders.add(
+            OrderNew(
+                name=name, supplier="@Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]
+            )
+        )
         s.pools.add(PoolNew(name=f"Pool {name}", seats=1))
-        s.cohorts.add(CohortNew(name=f"Cohort {name}", filter='site eq "Dunlin"' if name == "WL-1" else "idleDays ge 3"))
+        s.cohorts.add(
+            CohortNew(
+                name=f"Cohort {name}",
+                filter='site eq "Dunlin"' if name == "WL-1" else "idleDays ge 3",
+            )
+        )
         s.sweeps.add_rule(RuleNew(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
     rule = next(iter(s.sweeps.rules())).id
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)
@@ -55,15 +87,23 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
     furnish(world, tmp_path)
     for path in LISTS:
         asked = [*path, *MORE.get(path, [])]
-        said = {form: run(*asked, "-o", form, role=Role.ADMINISTRATOR) for form in ("json", "jsonl", "csv", "table")}
+        said = {
+            form: run(*asked, "-o", form, role=Role.ADMINISTRATOR)
+            for form in ("json", "jsonl", "csv", "table")
+        }
         # An order that is short says so by its code.
-        assert {one.code for one in said.values()} == {1 if path == ("order", "show") else 0}, (path, said)
+        assert {one.code for one in said.values()} == {1 if path == ("order", "show") else 0}, (
+            path,
+            said,
+        )
         whole = json.loads(said["json"].out)
         assert whole, path
         assert [json.loads(line) for line in said["jsonl"].out.splitlines()] == whole, path
         lines = list(csv.reader(io.StringIO(said["csv"].out)))
         assert (lines[0], len(lines) - 1) == (list(whole[0]), len(whole)), path
-        assert not [cell for line in lines[1:] for cell in line if cell.startswith(("=", "@"))], "no cell that a spreadsheet would run"
+        assert not [cell for line in lines[1:] for cell in line if cell.startswith(("=", "@"))], (
+            "no cell that a spreadsheet would run"
+        )
         assert len(said["table"].out.splitlines()) >= len(whole) + 1, path
         assert "\x1b" not in said["table"].out, "a pipe gets no colours"
 
@@ -72,19 +112,32 @@ def test_nothing_is_said_with_words(run: Run) -> None:
     for path in sorted(set(LISTS) - NEVER_EMPTY - set(MORE)):
         said = run(*path, role=Role.ADMINISTRATOR)
         assert (said.code, said.out) == (0, ""), path
-        assert said.err.strip().endswith((".", "ID", "NAME")) or "Next:" in said.err, (path, said.err)
+        assert said.err.strip().endswith((".", "ID", "NAME")) or "Next:" in said.err, (
+            path,
+            said.err,
+        )
         assert json.loads(run(*path, "-o", "json", role=Role.ADMINISTRATOR).out) == []
 
 
 def test_a_number_that_is_nobodys_is_refused_with_what_to_do(run: Run) -> None:
     for path, command in sorted(COMMANDS.items()):
-        if not any(isinstance(one, click.Argument) and one.type is click.INT for one in command.params):
+        if not any(
+            isinstance(one, click.Argument) and one.type is click.INT for one in command.params
+        ):
             continue
         arguments: list[Any] = []
         for given in command.params:
-            words = next(iter(given.type.choices)) if isinstance(given.type, click.Choice) else 99_999 if given.type is click.INT else "x"
+            words = (
+                next(iter(given.type.choices))
+                if isinstance(given.type, click.Choice)
+                else 99_999
+                if given.type is click.INT
+                else "x"
+            )
             if given.required:
-                arguments += [words] if isinstance(given, click.Argument) else [given.opts[0], words]
+                arguments += (
+                    [words] if isinstance(given, click.Argument) else [given.opts[0], words]
+                )
         if any(option.name == "yes" for option in command.params):
             arguments.append("--yes")
         said = run(*path, *arguments, role=Role.ADMINISTRATOR)

@@ -7,14 +7,30 @@ import pytest
 from sortitor.cli.devices import as_filter, as_selection
 from sortitor.core.filters import all_of, conjuncts, one_of, parse
 
-NOTHING: dict[str, Any] = {"query": None, "filter": None, "cohort_id": None, "idle": None, **dict.fromkeys(("stage", "platform", "ownership", "site", "maker", "model", "lot"), ())}
+NOTHING: dict[str, Any] = {
+    "query": None,
+    "filter": None,
+    "cohort_id": None,
+    "idle": None,
+    **dict.fromkeys(("stage", "platform", "ownership", "site", "maker", "model", "lot"), ()),
+}
 
 
-@pytest.mark.parametrize(("given", "text"), [
-    ({}, None), ({"stage": ("parked",)}, 'stage eq "parked"'), ({"idle": 0}, "idleDays ge 0"), ({"lot": (3, 4)}, "lot eq 3 or lot eq 4"),
-    ({"filter": 'site eq "x" or id pr'}, 'site eq "x" or id pr'), ({"site": ('The "Old" Quay', "مرفأ")}, 'site eq "The \\"Old\\" Quay" or site eq "مرفأ"'),
-    ({"filter": 'site eq "x" or id pr', "platform": ("ios", "android"), "idle": 90}, '(site eq "x" or id pr) and (platform eq "ios" or platform eq "android") and (idleDays ge 90)'),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("given", "text"),
+    [
+        ({}, None),
+        ({"stage": ("parked",)}, 'stage eq "parked"'),
+        ({"idle": 0}, "idleDays ge 0"),
+        ({"lot": (3, 4)}, "lot eq 3 or lot eq 4"),
+        ({"filter": 'site eq "x" or id pr'}, 'site eq "x" or id pr'),
+        ({"site": ('The "Old" Quay', "مرفأ")}, 'site eq "The \\"Old\\" Quay" or site eq "مرفأ"'),
+        (
+            {"filter": 'site eq "x" or id pr', "platform": ("ios", "android"), "idle": 90},
+            '(site eq "x" or id pr) and (platform eq "ios" or platform eq "android") and (idleDays ge 90)',
+        ),
+    ],
+)
 def test_options_become_a_filter_that_can_be_read(given: dict[str, Any], text: str | None) -> None:
     assert as_filter({**NOTHING, **given}) == text
     if text is not None:
@@ -34,5 +50,7 @@ def test_what_must_hold_at_once_is_taken_apart_and_put_together() -> None:
     assert conjuncts(either) == (either,)
     assert all_of(None, None) is None
     assert all_of(None, either) == either
-    assert all_of(both, None, one_of("stage", ["parked"])) == parse('site eq "x" and idleDays ge 3 and stage eq "parked"')
+    assert all_of(both, None, one_of("stage", ["parked"])) == parse(
+        'site eq "x" and idleDays ge 3 and stage eq "parked"'
+    )
     assert one_of("stage", ["parked", "active"]) == parse('stage eq "active" or stage eq "parked"')

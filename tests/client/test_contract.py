@@ -13,7 +13,11 @@ WITHOUT_A_CALL = {("GET", "/jobs/{}/events"), ("GET", "/devices/facets")}
 
 def offered() -> set[tuple[str, str]]:
     paths = json.loads(document())["paths"]
-    return {(method.upper(), re.sub(r"\{[a-z_]+\}", "{}", path.removeprefix("/api/v1"))) for path, methods in paths.items() for method in methods}
+    return {
+        (method.upper(), re.sub(r"\{[a-z_]+\}", "{}", path.removeprefix("/api/v1")))
+        for path, methods in paths.items()
+        for method in methods
+    }
 
 
 def called() -> set[tuple[str, str]]:

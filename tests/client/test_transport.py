@@ -5,18 +5,37 @@ import pytest
 from pydantic import BaseModel
 
 from sortitor.client import Sortitor
-from sortitor.client.errors import Broken, FactsMoved, Refused, SignInNeeded, Unreachable, job_problem
+from sortitor.client.errors import (
+    Broken,
+    FactsMoved,
+    Refused,
+    SignInNeeded,
+    Unreachable,
+    job_problem,
+)
 from sortitor.schemas.jobs import Job
 
 PROBLEM = {"type": "urn:x", "title": "t", "detail": "what", "code": "c", "remedy": "do"}
-EMPTY = {"title": "t", "apply_label": "a", "counts": [], "examples": [], "examples_total": 0, "warnings": [], "bars": [], "bars_line_days": None, "digest": "d"}
+EMPTY = {
+    "title": "t",
+    "apply_label": "a",
+    "counts": [],
+    "examples": [],
+    "examples_total": 0,
+    "warnings": [],
+    "bars": [],
+    "bars_line_days": None,
+    "digest": "d",
+}
 
 
 class Item(BaseModel):
     id: int
 
 
-def client(*answers: httpx.Response | Exception, monkeypatch: pytest.MonkeyPatch) -> tuple[Sortitor, list[httpx.Request]]:
+def client(
+    *answers: httpx.Response | Exception, monkeypatch: pytest.MonkeyPatch
+) -> tuple[Sortitor, list[httpx.Request]]:
     """A client whose service gives these answers in turn."""
     monkeypatch.setattr("time.sleep", lambda _: None)
     asked: list[httpx.Request] = []
@@ -31,12 +50,21 @@ def client(*answers: httpx.Response | Exception, monkeypatch: pytest.MonkeyPatch
 
     s = Sortitor("http://sortitor.example", "token")
     s._transport.http.close()
-    s._transport.http = httpx.Client(transport=httpx.MockTransport(answer), base_url="http://sortitor.example/api/v1", headers=s._transport.http.headers)
+    s._transport.http = httpx.Client(
+        transport=httpx.MockTransport(answer),
+        base_url="http://sortitor.example/api/v1",
+        headers=s._transport.http.headers,
+    )
     return s, asked
 
 
 def test_a_post_is_tried_again_under_the_same_key(monkeypatch: pytest.MonkeyPatch) -> None:
-    s, asked = client(httpx.ConnectError("away"), httpx.Response(503, json={**PROBLEM, "status": 503}), httpx.Response(204), monkeypatch=monkeypatch)
+    s, asked = client(
+        httpx.ConnectError("away"),
+        httpx.Response(503, json={**PROBLEM, "status": 503}),
+        httpx.Response(204),
+        monkeypatch=monkeypatch,
+    )
     with s:
         s.devices.name(1, "LAMP-1")
     assert len({request.headers["idempotency-key"] for request in asked}) == 1
@@ -45,10 +73,24 @@ def test_a_post_is_tried_again_under_the_same_key(monkeypatch: pytest.MonkeyPatc
 
 
 @pytest.mark.parametrize(
-    ("status", "kind"), [(401, SignInNeeded), (403, Refused), (404, Refused), (409, Refused), (412, Refused), (422, Refused), (429, Refused), (500, Broken)]
+    ("status", "kind"),
+    [
+        (401, SignInNeeded),
+        (403, Refused),
+        (404, Refused),
+        (409, Refused),
+        (412, Refused),
+        (422, Refused),
+        (429, Refused),
+        (500, Broken),
+    ],
 )
-def test_a_problem_is_an_exception_with_its_words(status: int, kind: type[Exception], monkeypatch: pytest.MonkeyPatch) -> None:
-    s, asked = client(httpx.Response(status, json={**PROBLEM, "status": status}), monkeypatch=monkeypatch)
+def test_a_problem_is_an_exception_with_its_words(
+    status: int, kind: type[Exception], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    s, asked = client(
+        httpx.Response(status, json={**PROBLEM, "status": status}), monkeypatch=monkeypatch
+    )
     with s, pytest.raises(kind, match="what") as caught:
         s.devices.show(1)
     assert caught.value.problem.remedy == "do"  # type: ignore[attr-defined]
@@ -56,7 +98,10 @@ def test_a_problem_is_an_exception_with_its_words(status: int, kind: type[Except
 
 
 def test_facts_that_moved_bring_the_new_preview(monkeypatch: pytest.MonkeyPatch) -> None:
-    s, _ = client(httpx.Response(409, json={**PROBLEM, "status": 409, "preview": EMPTY}), monkeypatch=monkeypatch)
+    s, _ = client(
+        httpx.Response(409, json={**PROBLEM, "status": 409, "preview": EMPTY}),
+        monkeypatch=monkeypatch,
+    )
     with s, pytest.raises(FactsMoved) as caught:
         s.lots.apply(1, "old")
     assert caught.value.preview.digest == "d"
@@ -76,33 +121,65 @@ def test_nobody_there(monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_pages_are_followed_as_far_as_they_are_wanted(monkeypatch: pytest.MonkeyPatch) -> None:
-    pages = [httpx.Response(200, json={"items": [{"id": n} for n in part], "next": cursor}) for part, cursor in (([1, 2], "a"), ([3, 4], "b"), ([5], None))]
+    pages = [
+        httpx.Response(200, json={"items": [{"id": n} for n in part], "next": cursor})
+        for part, cursor in (([1, 2], "a"), ([3, 4], "b"), ([5], None))
+    ]
     s, asked = client(*pages, monkeypatch=monkeypatch)
     with s:
-        assert [item.id for item in s._transport.pages(Item, "/x", {"query": "q", "none": None, "empty": []})] == [1, 2, 3, 4, 5]
+        assert [
+            item.id
+            for item in s._transport.pages(Item, "/x", {"query": "q", "none": None, "empty": []})
+        ] == [1, 2, 3, 4, 5]
     assert [dict(request.url.params).get("cursor") for request in asked] == [None, "a", "b"]
-    assert all("none" not in request.url.params and "empty" not in request.url.params for request in asked)
-    s, asked = client(httpx.Response(200, json={"items": [{"id": 1}], "next": "a"}), monkeypatch=monkeypatch)
+    assert all(
+        "none" not in request.url.params and "empty" not in request.url.params for request in asked
+    )
+    s, asked = client(
+        httpx.Response(200, json={"items": [{"id": 1}], "next": "a"}), monkeypatch=monkeypatch
+    )
     with s:
         assert [item.id for item in s._transport.pages(Item, "/x", {}, most=1)] == [1]
     assert asked[0].url.params["limit"] == "1"
 
 
 def a_job(**values: object) -> Job:
-    given = {"id": 1, "kind": "apply", "title": "Apply lot 1", "subject_id": 1, "actor": "x", "state": "failed", "phase": "", "done": 0, "total": 0,
-             "created_at": "2026-01-01T00:00:00Z", "started_at": None, "finished_at": None, "problem": None, "result": "/x"}  # fmt: skip
+    given = {
+        "id": 1,
+        "kind": "apply",
+        "title": "Apply lot 1",
+        "subject_id": 1,
+        "actor": "x",
+        "state": "failed",
+        "phase": "",
+        "done": 0,
+        "total": 0,
+        "created_at": "2026-01-01T00:00:00Z",
+        "started_at": None,
+        "finished_at": None,
+        "problem": None,
+        "result": "/x",
+    }
     return Job.model_validate({**given, **values})
 
 
 def test_what_a_job_failed_of() -> None:
-    assert isinstance(job_problem(a_job(problem={"code": "facts", "detail": "moved", "remedy": "look"})), Refused)
-    assert isinstance(job_problem(a_job(problem={"code": "unexpected", "detail": "oh", "remedy": "again"})), Broken)
+    assert isinstance(
+        job_problem(a_job(problem={"code": "facts", "detail": "moved", "remedy": "look"})), Refused
+    )
+    assert isinstance(
+        job_problem(a_job(problem={"code": "unexpected", "detail": "oh", "remedy": "again"})),
+        Broken,
+    )
     assert "stopped" in str(job_problem(a_job(state="cancelled")))
 
 
 def test_a_job_is_followed_to_its_end(monkeypatch: pytest.MonkeyPatch) -> None:
     states = [a_job(state="running", done=1, total=2), a_job(state="done", done=2, total=2)]
-    s, _ = client(*[httpx.Response(200, content=job.model_dump_json()) for job in states], monkeypatch=monkeypatch)
+    s, _ = client(
+        *[httpx.Response(200, content=job.model_dump_json()) for job in states],
+        monkeypatch=monkeypatch,
+    )
     seen: list[str] = []
     with s:
         s.jobs.follow(a_job(state="waiting"), lambda job: seen.append(job.state))

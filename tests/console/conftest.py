@@ -10,7 +10,15 @@ from tests.worlds import PASSWORD, World
 
 from sortitor.api.console import STATIC
 
-FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+FLAGS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
 
 
 @pytest.fixture(scope="session")
@@ -26,11 +34,23 @@ def browser() -> Iterator[Browser]:
 def page(browser: Browser, world: World) -> Iterator[Page]:
     """Signed in as coordinator, on Today; whatever the page complains of fails the test."""
     complaints: list[str] = []
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, reduced_motion="reduce", locale="en-GB", base_url=world.url)
+    context = browser.new_context(
+        viewport={"width": 1280, "height": 800},
+        reduced_motion="reduce",
+        locale="en-GB",
+        base_url=world.url,
+    )
     context.set_default_timeout(15_000)
     page = context.new_page()
     page.on("pageerror", lambda error: complaints.append(str(error)))
-    page.on("console", lambda message: complaints.append(message.text) if message.type == "error" and "status of 4" not in message.text else None)
+    page.on(
+        "console",
+        lambda message: (
+            complaints.append(message.text)
+            if message.type == "error" and "status of 4" not in message.text
+            else None
+        ),
+    )
     page.goto("/")
     page.get_by_label("Account").fill("coordinator")
     page.get_by_label("Password").fill(PASSWORD)

@@ -15,19 +15,55 @@ from sortitor.schemas.orders import OrderLineNew, OrderNew
 from sortitor.schemas.sweeps import RuleNew
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
-PAGES = ["/today", "/lots", "/lots/1", "/lots/2", "/orders", "/devices", "/devices/1", "/cohorts", "/cohorts/1", "/cohorts/2", "/people", "/people?person=1", "/groups", "/gate", "/names", "/arrivals", "/arrivals?tab=passes", "/licences", "/sweeps", "/journal"]
+PAGES = [
+    "/today",
+    "/lots",
+    "/lots/1",
+    "/lots/2",
+    "/orders",
+    "/devices",
+    "/devices/1",
+    "/cohorts",
+    "/cohorts/1",
+    "/cohorts/2",
+    "/people",
+    "/people?person=1",
+    "/groups",
+    "/gate",
+    "/names",
+    "/arrivals",
+    "/arrivals?tab=passes",
+    "/licences",
+    "/sweeps",
+    "/journal",
+]
 
 
 def furnish(world: World, tmp_path: Path) -> None:
     """A little of everything."""
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
-    import_lot(s, manifest(tmp_path, ["serial,maker,imei,site", f"KM-771234,Kelmar,{imei(1)},Dunlin", "KM-2,Kelmar,,Petrel", "TBC,,,"]), ownership="corporate", platform="android")
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,imei,site",
+                f"KM-771234,Kelmar,{imei(1)},Dunlin",
+                "KM-2,Kelmar,,Petrel",
+                "TBC,,,",
+            ],
+        ),
+        ownership="corporate",
+        platform="android",
+    )
     code = a_pass(s, activation=Activation.SHARED)
     s.arrivals.knock(knocking(code, "KM-771234"))
     s.arrivals.knock(knocking(a_pass(s, ownership=Ownership.CORPORATE), "KM-9"))
     s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-10"))
-    s.lots.check(manifest(tmp_path, ["serial,imei,Karton", "KM-50,3.5E+14,7", "KM-51,,7"], "draft.csv"))
+    s.lots.check(
+        manifest(tmp_path, ["serial,imei,Karton", "KM-50,3.5E+14,7", "KM-51,,7"], "draft.csv")
+    )
     s.orders.add(OrderNew(name="WL-1", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
     s.pools.add(PoolNew(name="Signage", seats=1))
     s.cohorts.add(CohortNew(name="Deck", filter='site eq "Dunlin"'))
@@ -43,11 +79,17 @@ def confirm(page: Page, label: str) -> None:
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
-def test_every_page_serves_screen_readers(page: Page, world: World, tmp_path: Path, theme: str) -> None:
+def test_every_page_serves_screen_readers(
+    page: Page, world: World, tmp_path: Path, theme: str
+) -> None:
     furnish(world, tmp_path)
     page.evaluate(f"localStorage.setItem('theme', '{theme}')")
     # The dark theme differs by its colours alone.
-    options = "{resultTypes: ['violations']}" if theme == "light" else "{resultTypes: ['violations'], runOnly: ['color-contrast']}"
+    options = (
+        "{resultTypes: ['violations']}"
+        if theme == "light"
+        else "{resultTypes: ['violations'], runOnly: ['color-contrast']}"
+    )
     faults = {}
     for path in PAGES:
         page.goto(path)
@@ -74,7 +116,9 @@ def test_a_wrong_password_and_a_page_behind_the_door(page: Page, world: World) -
     page.wait_for_url("**/lots")
 
 
-def test_a_lot_is_checked_read_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_lot_is_checked_read_applied_and_reverted(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     file = manifest(tmp_path, ["S/N,IMEI,Karton", f"KM-1,{imei(1)},7", "KM-2,3.5E+14,8", "KM-3,,9"])
     page.get_by_role("link", name="Lots", exact=True).click()
     page.get_by_role("button", name="Check a file or a paste").click()
@@ -97,13 +141,27 @@ def test_a_lot_is_checked_read_applied_and_reverted(page: Page, world: World, tm
     assert world.rows("SELECT count(*) FROM devices") == [(0,)]
 
 
-def test_a_damaged_workbook_is_read_mended_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_damaged_workbook_is_read_mended_applied_and_reverted(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     """The walk: columns corrected, a group mended in place, a row mended by itself, the rest taken out, applied, reverted."""
     file = tmp_path / "delivery.xlsx"
-    file.write_bytes(xlsx(
-        ("Cover", [["Ondry Trade"]]),
-        ("Delivery", [["Gerät", "IMEI 1", "Karton"], ["KM-1", "3.5E+14", "7"], ["KM-2", "3.5E+14", "7"], ["TBC", None, "8"], ["KM-4", imei(4), "8"], ["KM-5", imei(5)[:-1] + "X", "9"]]),
-    ))  # fmt: skip
+    file.write_bytes(
+        xlsx(
+            ("Cover", [["Ondry Trade"]]),
+            (
+                "Delivery",
+                [
+                    ["Gerät", "IMEI 1", "Karton"],
+                    ["KM-1", "3.5E+14", "7"],
+                    ["KM-2", "3.5E+14", "7"],
+                    ["TBC", None, "8"],
+                    ["KM-4", imei(4), "8"],
+                    ["KM-5", imei(5)[:-1] + "X", "9"],
+                ],
+            ),
+        )
+    )
     page.goto("/lots")
     page.get_by_role("button", name="Check a file or a paste").click()
     page.locator("input[type=file]").set_input_files(file)
@@ -133,7 +191,19 @@ def test_a_damaged_workbook_is_read_mended_applied_and_reverted(page: Page, worl
 def test_conflicts_are_resolved_by_group(page: Page, world: World, tmp_path: Path) -> None:
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial,maker,imei", "KM-2,Kelmar,", f",,{imei(2)}"]))
-    lot = s.lots.check(manifest(tmp_path, ["serial,maker,imei", f"KM-2,Kelmar,{imei(2)}", "KM-7,Kelmar,", "KM-7,Ondry,", "KM-7,,"], "b.csv"))
+    lot = s.lots.check(
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,imei",
+                f"KM-2,Kelmar,{imei(2)}",
+                "KM-7,Kelmar,",
+                "KM-7,Ondry,",
+                "KM-7,,",
+            ],
+            "b.csv",
+        )
+    )
     page.goto(f"/lots/{lot.id}")
     page.get_by_role("button", name="Merge the devices").click()
     expect(page.get_by_role("button", name="1 change")).to_be_visible()
@@ -144,7 +214,9 @@ def test_conflicts_are_resolved_by_group(page: Page, world: World, tmp_path: Pat
 
 
 def test_an_order_is_added_and_counts(page: Page, world: World, tmp_path: Path) -> None:
-    import_lot(world.client(), manifest(tmp_path, ["serial,maker,model,order", "KM-1,Kelmar,Mate 3,WL-9"]))
+    import_lot(
+        world.client(), manifest(tmp_path, ["serial,maker,model,order", "KM-1,Kelmar,Mate 3,WL-9"])
+    )
     page.goto("/orders")
     page.get_by_role("button", name="Add an order").click()
     page.get_by_label("Name, as it stands").fill("WL-9")
@@ -155,7 +227,9 @@ def test_an_order_is_added_and_counts(page: Page, world: World, tmp_path: Path) 
     expect(page.get_by_role("row").filter(has_text="Mate 3")).to_contain_text("2")
 
 
-def test_a_device_in_two_seconds_by_keyboard_alone(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_device_in_two_seconds_by_keyboard_alone(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     page.goto("/today")
     page.wait_for_load_state("networkidle")
@@ -171,7 +245,9 @@ def test_a_device_in_two_seconds_by_keyboard_alone(page: Page, world: World, tmp
     expect(page.get_by_role("heading", name="Timeline")).to_be_visible()
 
 
-def test_devices_are_filtered_and_a_fault_is_pointed_at(page: Page, world: World, tmp_path: Path) -> None:
+def test_devices_are_filtered_and_a_fault_is_pointed_at(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     page.goto("/devices")
     page.get_by_label("Filter", exact=True).fill('site sw "dun" and not (stage eq "retired")')
@@ -220,7 +296,9 @@ def test_a_gate_is_tried_and_saved(page: Page, world: World, tmp_path: Path) -> 
     assert world.client().gate.show().policies[-1].quota == 4
 
 
-def test_a_sweep_is_previewed_with_its_histogram_applied_and_reverted(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_sweep_is_previewed_with_its_histogram_applied_and_reverted(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     world.later(days=45)
     page.goto("/sweeps")
@@ -233,7 +311,9 @@ def test_a_sweep_is_previewed_with_its_histogram_applied_and_reverted(page: Page
     assert world.client().devices.count(filter='stage eq "retired"') == 0
 
 
-def test_a_count_leads_to_the_devices_that_make_it_up(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_count_leads_to_the_devices_that_make_it_up(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     page.goto("/licences")
     row = page.get_by_role("row").filter(has_text="Signage")
@@ -243,7 +323,9 @@ def test_a_count_leads_to_the_devices_that_make_it_up(page: Page, world: World, 
     expect(page.get_by_text("2 devices fit")).to_be_visible()
 
 
-def test_the_facts_moved_so_the_new_preview_is_shown(page: Page, world: World, tmp_path: Path) -> None:
+def test_the_facts_moved_so_the_new_preview_is_shown(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     s = world.client()
     first = s.lots.check(manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Dunlin"], "a.csv"))
     other = s.lots.check(manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Petrel"], "b.csv"))
@@ -284,14 +366,21 @@ def test_an_address_that_is_none(page: Page) -> None:
     expect(page.get_by_role("heading")).to_contain_text("no such page")
 
 
-def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_cohort_is_made_by_hands_on_the_keyboard_only(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     """From Today to a saved cohort without touching the mouse; suggestions are taken by arrows and Enter."""
     furnish(world, tmp_path)
 
     def go(name: str) -> None:
         for _ in range(60):
             page.keyboard.press("Tab")
-            if page.evaluate("document.activeElement.innerText || document.activeElement.getAttribute('aria-label') || ''").strip() == name:
+            if (
+                page.evaluate(
+                    "document.activeElement.innerText || document.activeElement.getAttribute('aria-label') || ''"
+                ).strip()
+                == name
+            ):
                 page.keyboard.press("Enter")
                 return
         raise AssertionError(f"{name} cannot be reached by Tab")
@@ -315,7 +404,9 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World
         if field.evaluate("(element) => element === document.activeElement"):
             break
     page.keyboard.type("sit")
-    expect(page.get_by_role("option", name="site site", exact=True)).to_have_attribute("aria-selected", "true")
+    expect(page.get_by_role("option", name="site site", exact=True)).to_have_attribute(
+        "aria-selected", "true"
+    )
     page.keyboard.press("Enter")
     page.keyboard.type("eq ")
     page.keyboard.type('"Pe')
@@ -331,7 +422,9 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(page: Page, world: World
     expect(page.get_by_role("table", name="Members")).to_contain_text("KM-2")
 
 
-def test_a_filter_is_built_by_clicking_and_the_text_follows_and_back(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_filter_is_built_by_clicking_and_the_text_follows_and_back(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     page.goto("/devices")
     field = page.get_by_role("textbox", name="Filter")

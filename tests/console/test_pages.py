@@ -12,9 +12,13 @@ from sortitor.schemas.cohorts import CohortNew
 from sortitor.schemas.devices import Selection
 
 
-def test_names_are_shown_while_they_are_typed_saved_and_given(page: Page, world: World, tmp_path: Path) -> None:
+def test_names_are_shown_while_they_are_typed_saved_and_given(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     s = world.client()
-    import_lot(s, manifest(tmp_path, ["serial,site", "KM-1,Dunlin", "KM-2,Petrel"]), platform="android")
+    import_lot(
+        s, manifest(tmp_path, ["serial,site", "KM-1,Dunlin", "KM-2,Petrel"]), platform="android"
+    )
     page.goto("/names")
     pattern = page.get_by_label("Pattern").first
     pattern.fill("{sitte}-{n}")
@@ -81,13 +85,25 @@ def test_a_rule_out_of_bounds_says_the_bounds(page: Page, world: World) -> None:
     assert [rule.idle_window_days for rule in world.client().sweeps.rules()] == [150]
 
 
-def test_people_come_by_file_and_show_what_they_hold(page: Page, world: World, tmp_path: Path) -> None:
+def test_people_come_by_file_and_show_what_they_hold(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     s = world.client()
-    path = manifest(tmp_path, ["user name,name,mail,department,site,groups", "maud,Maud Fenwick,maud@x.example,Deck,Dunlin,Crew; Officers", "مود,مود فنويك,,,,Crew"], "people.csv")
+    path = manifest(
+        tmp_path,
+        [
+            "user name,name,mail,department,site,groups",
+            "maud,Maud Fenwick,maud@x.example,Deck,Dunlin,Crew; Officers",
+            "مود,مود فنويك,,,,Crew",
+        ],
+        "people.csv",
+    )
     page.goto("/people")
     page.get_by_label("CSV of people").set_input_files(path)
     expect(page.get_by_role("dialog")).to_contain_text("2")
-    page.get_by_role("dialog").get_by_role("button", name=re.compile("people|person", re.IGNORECASE)).click()
+    page.get_by_role("dialog").get_by_role(
+        "button", name=re.compile("people|person", re.IGNORECASE)
+    ).click()
     expect(page.get_by_role("dialog")).to_be_hidden()
     expect(page.get_by_role("row", name="Maud Fenwick")).to_contain_text("Crew, Officers")
     import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud"]))
@@ -101,7 +117,9 @@ def test_people_come_by_file_and_show_what_they_hold(page: Page, world: World, t
     expect(page.get_by_role("link", name="device 1")).to_be_visible()
 
 
-def test_an_order_is_changed_and_a_stale_change_refused(page: Page, world: World, tmp_path: Path) -> None:
+def test_an_order_is_changed_and_a_stale_change_refused(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     s = world.client()
     page.goto("/orders")
@@ -124,7 +142,9 @@ def test_the_journal_takes_an_entry_back(page: Page, world: World, tmp_path: Pat
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial", "KM-1", "KM-2"]), ownership="corporate")
     chosen = Selection(ids=[1, 2])
-    s.devices.declare(chosen, "partner", s.devices.preview_declare(chosen, "partner").digest, "lent")  # type: ignore[arg-type]
+    s.devices.declare(
+        chosen, "partner", s.devices.preview_declare(chosen, "partner").digest, "lent"
+    )  # type: ignore[arg-type]
     page.goto("/journal?operation=device")
     expect(page.get_by_role("table", name="Journal").get_by_role("row")).to_have_count(2)
     page.get_by_role("row", name="lent").get_by_role("link").first.click()
@@ -149,7 +169,9 @@ def test_a_column_is_given_its_meaning(page: Page, world: World, tmp_path: Path)
     assert s.lots.show(lot.id).counts["add"] == 2
 
 
-def test_a_device_leads_to_its_cohorts_and_a_cohort_to_what_uses_it(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_device_leads_to_its_cohorts_and_a_cohort_to_what_uses_it(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     furnish(world, tmp_path)
     s = world.client()
     quiet = s.cohorts.add(CohortNew(name="Quiet", filter="idleDays ge 0"))
@@ -161,9 +183,22 @@ def test_a_device_leads_to_its_cohorts_and_a_cohort_to_what_uses_it(page: Page, 
     expect(page.get_by_role("heading", name="Quiet")).to_be_visible()
 
 
-def test_menus_write_the_filter_and_a_view_keeps_them(page: Page, world: World, tmp_path: Path) -> None:
+def test_menus_write_the_filter_and_a_view_keeps_them(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     s = world.client()
-    import_lot(s, manifest(tmp_path, ["serial,site,platform", "KM-1,Dunlin,android", "KM-2,Petrel,android", "KM-3,Dunlin,ios"]))
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,site,platform",
+                "KM-1,Dunlin,android",
+                "KM-2,Petrel,android",
+                "KM-3,Dunlin,ios",
+            ],
+        ),
+    )
     page.goto("/devices?platform=android")
     expect(page.get_by_text("2 devices fit")).to_be_visible()
     page.goto("/devices?platform=android&site=Dunlin&filter=serial%20sw%20%22KM%22")
@@ -173,11 +208,16 @@ def test_menus_write_the_filter_and_a_view_keeps_them(page: Page, world: World, 
     page.get_by_role("button", name="Keep the view", exact=True).click()
     expect(page.get_by_role("link", name="Dunlin's")).to_be_visible()
     [view] = s.cohorts.views()
-    assert view.settings.filter == '(serial sw "KM") and (platform eq "android") and (site eq "Dunlin")'
+    assert (
+        view.settings.filter
+        == '(serial sw "KM") and (platform eq "android") and (site eq "Dunlin")'
+    )
     assert [device.serial for device in s.devices.list(filter=view.settings.filter)] == ["KM-1"]
 
 
-def test_a_device_is_held_named_reported_and_set_back(page: Page, world: World, tmp_path: Path) -> None:
+def test_a_device_is_held_named_reported_and_set_back(
+    page: Page, world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial", "KM-1"]), ownership="corporate", platform="android")
     page.goto("/devices/1")
@@ -200,7 +240,9 @@ def test_a_device_is_held_named_reported_and_set_back(page: Page, world: World, 
     expect(page.get_by_role("heading", level=1)).not_to_contain_text("stolen")
     page.get_by_role("button", name="Preview the declaration").click()
     confirm(page, "Declare 1 device corporate")
-    page.locator("li").filter(has_text="named MUSEUM-1").get_by_role("button", name="Take back").click()
+    page.locator("li").filter(has_text="named MUSEUM-1").get_by_role(
+        "button", name="Take back"
+    ).click()
     confirm(page, "Set 1 device back")
     expect(page.get_by_role("heading", name="Device 1")).to_be_visible()
     assert [(device.name, device.flag) for device in s.devices.list()] == [(None, None)]
@@ -220,10 +262,16 @@ def test_a_pass_is_revoked_and_the_theme_stays(page: Page, world: World) -> None
 
 
 @pytest.mark.parametrize("width", [360, 768])
-def test_no_page_is_wider_than_a_small_screen(page: Page, world: World, tmp_path: Path, width: int) -> None:
+def test_no_page_is_wider_than_a_small_screen(
+    page: Page, world: World, tmp_path: Path, width: int
+) -> None:
     """Tables scroll in themselves; the page does not, so that no button is out of reach."""
     furnish(world, tmp_path)
-    import_people(world.client(), tmp_path, "odo,Odo Gannet-Featherstonehaugh of the Long Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew")
+    import_people(
+        world.client(),
+        tmp_path,
+        "odo,Odo Gannet-Featherstonehaugh of the Long Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
+    )
     page.set_viewport_size({"width": width, "height": 740})
     wide = {}
     for path in PAGES:

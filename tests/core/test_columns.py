@@ -22,25 +22,59 @@ from sortitor.core.vocabulary import IdentifierKind, Platform
 @pytest.mark.parametrize(
     ("header", "column"),
     [
-        ("S/N", "serial"), ("Serial No.", "serial"), ("SERIAL_NUMBER", "serial"), ("Seriennummer", "serial"), ("IMEI 1", "imei"), ("IMEI2", "imei"), ("imei/meid", "imei"),
-        ("MEID (hex)", "meid"), ("eUICC ID", "eid"), ("Wi-Fi MAC", "mac"), ("Ethernet MAC", "mac"), ("Hardware UUID", "uuid"), ("Hardware fingerprint", "fingerprint"),
-        ("OS", "platform"), ("Hersteller", "maker"), ("Manufacturer", "maker"), ("Modell", "model"), ("Part No", "product_code"), ("PO", "purchase_order"), ("Order No.", "order_name"),
-        ("Kaufdatum", "purchased_on"), ("Garantie bis", "warranty_until"), ("Standort", "site"), ("Abteilung", "department"), ("E-Mail", "person"), ("Assigned to", "person"),
-        ("Inventarnummer", "asset_tag"), ("Labels", "tags"), ("Bemerkung", "note"), ("problem", "problem"),
+        ("S/N", "serial"),
+        ("Serial No.", "serial"),
+        ("SERIAL_NUMBER", "serial"),
+        ("Seriennummer", "serial"),
+        ("IMEI 1", "imei"),
+        ("IMEI2", "imei"),
+        ("imei/meid", "imei"),
+        ("MEID (hex)", "meid"),
+        ("eUICC ID", "eid"),
+        ("Wi-Fi MAC", "mac"),
+        ("Ethernet MAC", "mac"),
+        ("Hardware UUID", "uuid"),
+        ("Hardware fingerprint", "fingerprint"),
+        ("OS", "platform"),
+        ("Hersteller", "maker"),
+        ("Manufacturer", "maker"),
+        ("Modell", "model"),
+        ("Part No", "product_code"),
+        ("PO", "purchase_order"),
+        ("Order No.", "order_name"),
+        ("Kaufdatum", "purchased_on"),
+        ("Garantie bis", "warranty_until"),
+        ("Standort", "site"),
+        ("Abteilung", "department"),
+        ("E-Mail", "person"),
+        ("Assigned to", "person"),
+        ("Inventarnummer", "asset_tag"),
+        ("Labels", "tags"),
+        ("Bemerkung", "note"),
+        ("problem", "problem"),
     ],
-)  # fmt: skip
+)
 def test_the_usual_headers(header: str, column: str) -> None:
     assert understand([header]) == {header: column}
 
 
-@pytest.mark.parametrize("header", ["Karton", "Colour", "Garantie", "serial port", "order of battle", "", "12", "IMEI status"])
+@pytest.mark.parametrize(
+    "header",
+    ["Karton", "Colour", "Garantie", "serial port", "order of battle", "", "12", "IMEI status"],
+)
 def test_what_means_nothing_stays_a_detail(header: str) -> None:
     assert understand([header]) == {}
 
 
 def test_only_some_columns_may_come_several_times_and_the_first_header_counts() -> None:
     found = understand(["Serial", "S/N", "IMEI 1", "IMEI 2", "MAC", "Wi-Fi MAC"])
-    assert found == {"Serial": "serial", "IMEI 1": "imei", "IMEI 2": "imei", "MAC": "mac", "Wi-Fi MAC": "mac"}
+    assert found == {
+        "Serial": "serial",
+        "IMEI 1": "imei",
+        "IMEI 2": "imei",
+        "MAC": "mac",
+        "Wi-Fi MAC": "mac",
+    }
 
 
 def test_a_mapping_that_is_given_goes_first() -> None:
@@ -55,7 +89,11 @@ def test_a_correction_replaces_what_the_header_meant() -> None:
     now = {"A": "serial", "B": "site"}
     assert remap(["A", "B", "C"], {"C": "serial"}, now) == {"C": "serial", "B": "site"}
     assert remap(["A", "B", "C"], {"B": None}, now) == {"A": "serial"}
-    assert remap(["A", "B", "C"], {"B": "imei", "C": "imei"}, now) == {"B": "imei", "C": "imei", "A": "serial"}
+    assert remap(["A", "B", "C"], {"B": "imei", "C": "imei"}, now) == {
+        "B": "imei",
+        "C": "imei",
+        "A": "serial",
+    }
     with pytest.raises(BadInput) as caught:
         remap(["A"], {"A": "colour", "Z": "site"}, now)
     assert [p.code for p in caught.value.problems] == ["unknown_header", "unknown_column"]

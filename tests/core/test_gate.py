@@ -33,9 +33,18 @@ def baseline(**facets: object) -> Policy:
 
 
 CASES = {
-    "platform_closed": (ALLOWED, baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False)})),
-    "os_too_old": (ALLOWED, baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, "14.1")})),
-    "os_too_new": (ALLOWED, baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, None, "13")})),
+    "platform_closed": (
+        ALLOWED,
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False)}),
+    ),
+    "os_too_old": (
+        ALLOWED,
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, "14.1")}),
+    ),
+    "os_too_new": (
+        ALLOWED,
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, None, "13")}),
+    ),
     "ownership_denied": (ALLOWED, baseline(ownerships=(Ownership.PARTNER,))),
     "undeclared": (replace(ALLOWED, declared=False), baseline(declared_only=True)),
     "quota_reached": (replace(ALLOWED, holding=5), BASE),
@@ -63,8 +72,16 @@ def test_each_reason_refuses_alone_and_says_what_to_do(code: str) -> None:
 
 def test_every_reason_is_found_not_only_the_first() -> None:
     arrival = replace(ALLOWED, holding=9, flag="missing", os_version="8")
-    policy = baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False, "10")}, ownerships=())
-    assert codes(arrival, policy) == ["flagged", "platform_closed", "os_too_old", "ownership_denied", "quota_reached"]
+    policy = baseline(
+        platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False, "10")}, ownerships=()
+    )
+    assert codes(arrival, policy) == [
+        "flagged",
+        "platform_closed",
+        "os_too_old",
+        "ownership_denied",
+        "quota_reached",
+    ]
 
 
 def test_a_facet_comes_from_the_first_policy_that_holds_the_person_and_states_it() -> None:
@@ -78,15 +95,32 @@ def test_a_facet_comes_from_the_first_policy_that_holds_the_person_and_states_it
 
 @pytest.mark.parametrize(
     ("activation", "person", "outcome"),
-    [(Activation.PERSON, "maud", Outcome.ADMITTED), (Activation.PERSON, None, Outcome.PARKED), (Activation.COORDINATOR, "maud", Outcome.PARKED), (Activation.SHARED, None, Outcome.ADMITTED)],
-)  # fmt: skip
+    [
+        (Activation.PERSON, "maud", Outcome.ADMITTED),
+        (Activation.PERSON, None, Outcome.PARKED),
+        (Activation.COORDINATOR, "maud", Outcome.PARKED),
+        (Activation.SHARED, None, Outcome.ADMITTED),
+    ],
+)
 def test_admitted_or_parked(activation: Activation, person: str | None, outcome: Outcome) -> None:
-    assert decide(replace(ALLOWED, person=person, shown=Pass(None, activation)), [BASE]).outcome is outcome
+    assert (
+        decide(replace(ALLOWED, person=person, shown=Pass(None, activation)), [BASE]).outcome
+        is outcome
+    )
 
 
-@pytest.mark.parametrize(("rule", "outcome"), [(Returning.READMIT, Outcome.ADMITTED), (Returning.PARK, Outcome.PARKED), (Returning.REFUSE, Outcome.REFUSED)])
+@pytest.mark.parametrize(
+    ("rule", "outcome"),
+    [
+        (Returning.READMIT, Outcome.ADMITTED),
+        (Returning.PARK, Outcome.PARKED),
+        (Returning.REFUSE, Outcome.REFUSED),
+    ],
+)
 def test_a_retired_device_that_knocks(rule: Returning, outcome: Outcome) -> None:
-    assert decide(replace(ALLOWED, stage=Stage.RETIRED), [baseline(returning=rule)]).outcome is outcome
+    assert (
+        decide(replace(ALLOWED, stage=Stage.RETIRED), [baseline(returning=rule)]).outcome is outcome
+    )
 
 
 def test_a_version_that_is_not_stated_does_not_pass_a_bound() -> None:
@@ -96,7 +130,9 @@ def test_a_version_that_is_not_stated_does_not_pass_a_bound() -> None:
 
 @given(st.integers(0, 60), st.integers(1, 50))
 def test_the_quota_is_reached_exactly_at_its_number(holding: int, quota: int) -> None:
-    assert ("quota_reached" in codes(replace(ALLOWED, holding=holding), baseline(quota=quota))) == (holding >= quota)
+    assert ("quota_reached" in codes(replace(ALLOWED, holding=holding), baseline(quota=quota))) == (
+        holding >= quota
+    )
 
 
 @pytest.mark.parametrize(
@@ -106,8 +142,14 @@ def test_the_quota_is_reached_exactly_at_its_number(holding: int, quota: int) ->
         ([baseline(quota=0)], "quota_bounds"),
         ([baseline(quota=-3)], "quota_bounds"),
         ([baseline(quota=51)], "quota_bounds"),
-        ([baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "x")})], "bad_version"),
-        ([baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "15", "14")})], "bounds_crossed"),
+        (
+            [baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "x")})],
+            "bad_version",
+        ),
+        (
+            [baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "15", "14")})],
+            "bounds_crossed",
+        ),
         ([Policy("baseline", None, {}), BASE], "name_taken"),
         ([baseline(quota=None)], "baseline_open"),
         ([baseline(groups=("Crew",))], "baseline_audience"),
@@ -121,16 +163,40 @@ def test_a_policy_that_cannot_be(policies: list[Policy], code: str) -> None:
 
 GROUPS = ("Crew", "Office", "Guests")
 versions_of_systems = st.none() | st.sampled_from(["9", "10", "10.0.1", "13", "13.1", "14"])
-rules = st.builds(PlatformRule, st.booleans(), versions_of_systems, st.none() | st.sampled_from(["12", "13", "13.0", "15"]))
+rules = st.builds(
+    PlatformRule,
+    st.booleans(),
+    versions_of_systems,
+    st.none() | st.sampled_from(["12", "13", "13.0", "15"]),
+)
 stated = st.builds(
-    Policy, st.sampled_from(["A", "B", "C"]), st.none() | st.lists(st.sampled_from(GROUPS), min_size=1, max_size=2).map(tuple), st.dictionaries(st.sampled_from(list(Platform)), rules, max_size=2),
-    st.none() | st.lists(st.sampled_from(list(Ownership)), max_size=3).map(tuple), st.none() | st.integers(1, 6), st.none() | st.booleans(), st.none() | st.sampled_from(list(Returning)),
-)  # fmt: skip
+    Policy,
+    st.sampled_from(["A", "B", "C"]),
+    st.none() | st.lists(st.sampled_from(GROUPS), min_size=1, max_size=2).map(tuple),
+    st.dictionaries(st.sampled_from(list(Platform)), rules, max_size=2),
+    st.none() | st.lists(st.sampled_from(list(Ownership)), max_size=3).map(tuple),
+    st.none() | st.integers(1, 6),
+    st.none() | st.booleans(),
+    st.none() | st.sampled_from(list(Returning)),
+)
 arrivals = st.builds(
-    Arrival, st.sampled_from(list(Platform)), versions_of_systems, st.sampled_from(list(Ownership)), st.booleans(), st.none() | st.just("maud"), st.frozensets(st.sampled_from(GROUPS)), st.integers(0, 8),
-    st.none() | st.sampled_from([Stage.AWAITED, Stage.RETIRED]), st.none() | st.just("stolen"), st.booleans(),
-    st.builds(Pass, st.none() | st.sampled_from(["pass_unknown", "pass_expired", "pass_spent"]), st.sampled_from(list(Activation))),
-)  # fmt: skip
+    Arrival,
+    st.sampled_from(list(Platform)),
+    versions_of_systems,
+    st.sampled_from(list(Ownership)),
+    st.booleans(),
+    st.none() | st.just("maud"),
+    st.frozensets(st.sampled_from(GROUPS)),
+    st.integers(0, 8),
+    st.none() | st.sampled_from([Stage.AWAITED, Stage.RETIRED]),
+    st.none() | st.just("stolen"),
+    st.booleans(),
+    st.builds(
+        Pass,
+        st.none() | st.sampled_from(["pass_unknown", "pass_expired", "pass_spent"]),
+        st.sampled_from(list(Activation)),
+    ),
+)
 
 
 def numbers_of(version: str, count: int) -> list[int]:
@@ -142,21 +208,42 @@ def by_the_book(arrival: Arrival, policies: list[Policy]) -> set[str]:
     """The reasons, facet by facet, as the domain's rules say them and without the machinery."""
     audience = [p for p in policies if p.groups is None or set(p.groups) & arrival.groups]
     reasons = {arrival.shown.trouble} if arrival.shown.trouble else set()
-    reasons |= {code for code, held in (("signin_failed", arrival.signin_failed), ("flagged", arrival.flag is not None)) if held}
+    reasons |= {
+        code
+        for code, held in (
+            ("signin_failed", arrival.signin_failed),
+            ("flagged", arrival.flag is not None),
+        )
+        if held
+    }
     rule = next(p.platforms[arrival.platform] for p in audience if arrival.platform in p.platforms)
     if not rule.open:
         reasons.add("platform_closed")
-    if rule.os_min and (arrival.os_version is None or numbers_of(arrival.os_version, rule.os_min.count(".") + 1) < numbers_of(rule.os_min, rule.os_min.count(".") + 1)):
+    if rule.os_min and (
+        arrival.os_version is None
+        or numbers_of(arrival.os_version, rule.os_min.count(".") + 1)
+        < numbers_of(rule.os_min, rule.os_min.count(".") + 1)
+    ):
         reasons.add("os_too_old")
-    if rule.os_max and (arrival.os_version is None or numbers_of(arrival.os_version, rule.os_max.count(".") + 1) > numbers_of(rule.os_max, rule.os_max.count(".") + 1)):
+    if rule.os_max and (
+        arrival.os_version is None
+        or numbers_of(arrival.os_version, rule.os_max.count(".") + 1)
+        > numbers_of(rule.os_max, rule.os_max.count(".") + 1)
+    ):
         reasons.add("os_too_new")
     if arrival.ownership not in next(p.ownerships for p in audience if p.ownerships is not None):
         reasons.add("ownership_denied")
-    if next(p.declared_only for p in audience if p.declared_only is not None) and not arrival.declared:
+    if (
+        next(p.declared_only for p in audience if p.declared_only is not None)
+        and not arrival.declared
+    ):
         reasons.add("undeclared")
     if arrival.person and arrival.holding >= next(p.quota for p in audience if p.quota is not None):
         reasons.add("quota_reached")
-    if arrival.stage is Stage.RETIRED and next(p.returning for p in audience if p.returning is not None) is not Returning.READMIT:
+    if (
+        arrival.stage is Stage.RETIRED
+        and next(p.returning for p in audience if p.returning is not None) is not Returning.READMIT
+    ):
         reasons.add("returning")
     return reasons
 
@@ -167,8 +254,20 @@ def test_the_gate_decides_by_the_book(arrival: Arrival, policies: list[Policy]) 
     expected = by_the_book(arrival, [*policies, BASE])
     assert {reason.code for reason in decision.reasons} == expected
     assert len(decision.reasons) == len(expected), "each once"
-    assert sum(not step.passed for step in decision.trace) == len(expected), "the trace shows every one"
-    parked = next((p.returning for p in [*policies, BASE] if p.holds(arrival.groups) and p.returning is not None), None) is Returning.PARK
+    assert sum(not step.passed for step in decision.trace) == len(expected), (
+        "the trace shows every one"
+    )
+    parked = (
+        next(
+            (
+                p.returning
+                for p in [*policies, BASE]
+                if p.holds(arrival.groups) and p.returning is not None
+            ),
+            None,
+        )
+        is Returning.PARK
+    )
     if expected - ({"returning"} if parked else set()):
         assert decision.outcome is Outcome.REFUSED
     else:

@@ -7,7 +7,14 @@ from hypothesis import strategies as st
 from stdnum import imei as stdnum_imei
 from stdnum import luhn
 
-from sortitor.core.identifiers import CHECKS, check_imeis, check_one, check_serials, explain, kind_of
+from sortitor.core.identifiers import (
+    CHECKS,
+    check_imeis,
+    check_one,
+    check_serials,
+    explain,
+    kind_of,
+)
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind
 
@@ -67,7 +74,9 @@ def test_imeis(given_: str, value: str | None, note: str | None) -> None:
     assert check_one(IMEI, given_) == (value, note)
 
 
-@given(st.text(alphabet="0123456789", min_size=14, max_size=14).filter(lambda body: body.strip("0")))
+@given(
+    st.text(alphabet="0123456789", min_size=14, max_size=14).filter(lambda body: body.strip("0"))
+)
 def test_every_imei_that_is_completed_is_one_by_the_standard(body: str) -> None:
     value, note = check_one(IMEI, body)
     if body != "12345678901234":
@@ -76,7 +85,11 @@ def test_every_imei_that_is_completed_is_one_by_the_standard(body: str) -> None:
         assert stdnum_imei.is_valid(value)
 
 
-@given(st.text(alphabet="0123456789", min_size=15, max_size=15).filter(lambda text: text.strip("0") and text != "123456789012345"))
+@given(
+    st.text(alphabet="0123456789", min_size=15, max_size=15).filter(
+        lambda text: text.strip("0") and text != "123456789012345"
+    )
+)
 def test_an_imei_holds_exactly_when_its_luhn_digit_does(text: str) -> None:
     value, note = check_one(IMEI, text)
     assert (value is not None) == luhn.is_valid(text)
@@ -106,7 +119,15 @@ def test_order_does_not_matter(cells: list[str], random) -> None:  # type: ignor
         assert check(pl.Series([cells[i] for i in order])).rows() == [plain[i] for i in order]
 
 
-@pytest.mark.parametrize(("token", "kind"), [("490154203237518", IMEI), ("49015420323751", IMEI), ("490154203237519", SERIAL), ("KM1234", SERIAL)])
+@pytest.mark.parametrize(
+    ("token", "kind"),
+    [
+        ("490154203237518", IMEI),
+        ("49015420323751", IMEI),
+        ("490154203237519", SERIAL),
+        ("KM1234", SERIAL),
+    ],
+)
 def test_the_kind_of_a_pasted_token(token: str, kind: IdentifierKind) -> None:
     assert kind_of(token) is kind
 

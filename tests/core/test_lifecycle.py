@@ -27,6 +27,11 @@ def test_what_is_out_of_use_takes_nothing() -> None:
 
 
 def test_the_stronger_basis_and_the_wider_role() -> None:
-    assert sorted(Basis, key=lambda basis: basis.strength) == [Basis.INFERRED, Basis.PASS, Basis.DECLARED, Basis.MANUAL]
+    assert sorted(Basis, key=lambda basis: basis.strength) == [
+        Basis.INFERRED,
+        Basis.PASS,
+        Basis.DECLARED,
+        Basis.MANUAL,
+    ]
     assert Role.ADMINISTRATOR.covers(Role.VIEWER)
     assert not Role.VIEWER.covers(Role.COORDINATOR)

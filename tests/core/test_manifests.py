@@ -16,13 +16,36 @@ from sortitor.core.manifests import Manifest, read_paste, read_table
 
 HEADERS = ["serial", "site", "note"]
 #: What a cell may hold: scripts, quotes, separators, line ends; neither controls nor a byte order mark, which no supplier means.
-letters = st.characters(exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"), exclude_characters="\ufeff")
-cells = st.text(letters, max_size=12) | st.sampled_from(["", "a,b", "x;y", 'say "ho"', "two\nlines", "a|b", "\ttab", "0042", "1e5", "=1+1", "ميناء", "  padded  "])
-tables = st.lists(st.tuples(st.from_regex(r"[A-Z]{2}-[0-9]{3,6}", fullmatch=True), cells, cells), min_size=1, max_size=8)
+letters = st.characters(
+    exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"), exclude_characters="\ufeff"
+)
+cells = st.text(letters, max_size=12) | st.sampled_from(
+    [
+        "",
+        "a,b",
+        "x;y",
+        'say "ho"',
+        "two\nlines",
+        "a|b",
+        "\ttab",
+        "0042",
+        "1e5",
+        "=1+1",
+        "ميناء",
+        "  padded  ",
+    ]
+)
+tables = st.lists(
+    st.tuples(st.from_regex(r"[A-Z]{2}-[0-9]{3,6}", fullmatch=True), cells, cells),
+    min_size=1,
+    max_size=8,
+)
 Table = list[tuple[str, str, str]]
 
 
-def written(table: Table, delimiter: str = ",", end: str = "\r\n", quoting: int = csv.QUOTE_MINIMAL) -> str:
+def written(
+    table: Table, delimiter: str = ",", end: str = "\r\n", quoting: int = csv.QUOTE_MINIMAL
+) -> str:
     buffer = io.StringIO()
     writer = csv.writer(buffer, delimiter=delimiter, lineterminator=end, quoting=quoting)  # type: ignore[arg-type]
     writer.writerow(HEADERS)
@@ -43,7 +66,15 @@ def one_line_end(table: Table) -> Table:
 @given(tables, st.sampled_from([",", ";", "\t", "|"]), st.sampled_from(["\n", "\r\n"]))
 def test_delimited_text_says_what_was_written(table: Table, delimiter: str, end: str) -> None:
     # With one more separator of another kind in every line nobody could tell which is meant.
-    assume(not any(other in cell for row in table for cell in row for other in ",;\t|" if other != delimiter))
+    assume(
+        not any(
+            other in cell
+            for row in table
+            for cell in row
+            for other in ",;\t|"
+            if other != delimiter
+        )
+    )
     manifest = read_table(written(table, delimiter, end).encode())
     assert manifest.layout == {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}[delimiter]
     assert one_line_end(read_back(manifest)) == table
@@ -56,9 +87,17 @@ def test_every_encoding_says_the_same(table: Table, encoding: str) -> None:
     assert manifest.encoding == ("UTF-16" if encoding == "utf-16" else "UTF-8")
 
 
-@given(st.lists(st.text(st.characters(codec="cp1252", exclude_categories=("Cc",)), min_size=1, max_size=10), min_size=1, max_size=5))
+@given(
+    st.lists(
+        st.text(st.characters(codec="cp1252", exclude_categories=("Cc",)), min_size=1, max_size=10),
+        min_size=1,
+        max_size=5,
+    )
+)
 def test_the_old_encoding_is_guessed_where_it_is_no_utf_8(sites: list[str]) -> None:
-    content = written([(f"KM-{i}", site, "") for i, site in enumerate(sites)], ";", quoting=csv.QUOTE_ALL).encode("cp1252")
+    content = written(
+        [(f"KM-{i}", site, "") for i, site in enumerate(sites)], ";", quoting=csv.QUOTE_ALL
+    ).encode("cp1252")
     try:
         content.decode("utf-8")
     except UnicodeDecodeError:
@@ -69,7 +108,10 @@ def test_the_old_encoding_is_guessed_where_it_is_no_utf_8(sites: list[str]) -> N
 def test_workbooks_say_what_was_written(table: Table) -> None:
     # The formats themselves fold blanks at the ends of lines; what is between them stays.
     plain: Table = [tuple(" ".join(cell.split()) for cell in row) for row in table]  # type: ignore[misc]
-    for content in (xlsx(("Sheet", [HEADERS, *([cell or None for cell in row] for row in plain)])), ods([HEADERS, *plain])):
+    for content in (
+        xlsx(("Sheet", [HEADERS, *([cell or None for cell in row] for row in plain)])),
+        ods([HEADERS, *plain]),
+    ):
         manifest = read_table(content)
         assert manifest.layout == "workbook"
         assert read_back(manifest) == plain
@@ -77,7 +119,9 @@ def test_workbooks_say_what_was_written(table: Table) -> None:
 
 @given(tables)
 def test_json_lines_say_what_was_written(table: Table) -> None:
-    content = "\n".join(json.dumps(dict(zip(HEADERS, row, strict=True)), ensure_ascii=False) for row in table).encode()
+    content = "\n".join(
+        json.dumps(dict(zip(HEADERS, row, strict=True)), ensure_ascii=False) for row in table
+    ).encode()
     assume(len(content.splitlines()) == len(table))
     manifest = read_table(content)
     assert manifest.layout == "json"
@@ -86,7 +130,11 @@ def test_json_lines_say_what_was_written(table: Table) -> None:
 
 @given(st.lists(st.integers(10**13, 10**17), min_size=1, max_size=6))
 def test_no_digit_is_lost_from_a_number_in_json(numbers: list[int]) -> None:
-    manifest = read_table("\n".join(f'{{"imei": {number}, "serial": "X-{place}"}}' for place, number in enumerate(numbers)).encode())
+    manifest = read_table(
+        "\n".join(
+            f'{{"imei": {number}, "serial": "X-{place}"}}' for place, number in enumerate(numbers)
+        ).encode()
+    )
     assert manifest.cells["imei"].to_list() == [str(number) for number in numbers]
 
 
@@ -123,13 +171,18 @@ def test_whatever_the_bytes_there_are_rows_or_words(content: bytes) -> None:
 
 @pytest.mark.parametrize("damage", range(0, 6_000, 61))
 def test_a_damaged_workbook_is_read_or_refused(damage: int) -> None:
-    content = bytearray(xlsx(("A", [["serial", "imei"], *([f"KM-{i}", 356938035643809 + i] for i in range(50))])))
+    content = bytearray(
+        xlsx(("A", [["serial", "imei"], *([f"KM-{i}", 356938035643809 + i] for i in range(50))]))
+    )
     place = damage % len(content)
     content[place] ^= 0x5A
     found = attempt(lambda: read_table(bytes(content)))
     assert found.remedy if isinstance(found, SortitorError) else found.cells.height > 0
 
 
-@given(st.lists(st.from_regex(r"[A-Z]{2}-[0-9]{3,6}", fullmatch=True), min_size=1, max_size=10), st.sampled_from([",", ";", " ", "\n", "\r\n", ", ", "\t"]))
+@given(
+    st.lists(st.from_regex(r"[A-Z]{2}-[0-9]{3,6}", fullmatch=True), min_size=1, max_size=10),
+    st.sampled_from([",", ";", " ", "\n", "\r\n", ", ", "\t"]),
+)
 def test_a_paste_gives_every_token_a_row(tokens: list[str], separator: str) -> None:
     assert read_paste(separator.join(tokens).encode()).cells["serial"].to_list() == tokens

@@ -17,24 +17,38 @@ def devices(*rows: dict[str, str | None]) -> pl.DataFrame:
     return pl.DataFrame([{"device_id": i, **row} for i, row in enumerate(rows, 1)], schema=schema)
 
 
-def names(pattern: str, *rows: dict[str, str | None], taken: tuple[str, ...] = (), number: int = 1) -> list[tuple[str | None, str | None]]:
+def names(
+    pattern: str, *rows: dict[str, str | None], taken: tuple[str, ...] = (), number: int = 1
+) -> list[tuple[str | None, str | None]]:
     found = compose(Template("t", pattern, next_number=number), devices(*rows), taken)
     return list(zip(found["name"], found["problem"], strict=True))
 
 
 def test_fields_and_filters() -> None:
-    row = {"site": "Quillharbour", "serial": "PW0123456789", "platform": "windows", "model": "Fährboot 8"}
+    row = {
+        "site": "Quillharbour",
+        "serial": "PW0123456789",
+        "platform": "windows",
+        "model": "Fährboot 8",
+    }
     assert names("{site|upper|first 3}-{serial|last 6}", row) == [("QUI-456789", None)]
     assert names("{model|ascii|lower|letters}", row) == [("fahrboot", None)]
     assert names('{asset_tag|or "NONE"}-1', row) == [("NONE-1", None)]
 
 
 def test_a_counter_steps_over_names_in_use() -> None:
-    assert {name for name, _ in names("DECK-{n|pad 4}", {}, {}, {}, taken=("deck-0002",))} == {"DECK-0001", "DECK-0003", "DECK-0004"}
+    assert {name for name, _ in names("DECK-{n|pad 4}", {}, {}, {}, taken=("deck-0002",))} == {
+        "DECK-0001",
+        "DECK-0003",
+        "DECK-0004",
+    }
 
 
 def test_without_a_counter_a_second_one_collides_whatever_its_case() -> None:
-    assert names("{site}", {"site": "Dunlin"}, {"site": "DUNLIN"}) == [("Dunlin", None), (None, "colliding")]
+    assert names("{site}", {"site": "Dunlin"}, {"site": "DUNLIN"}) == [
+        ("Dunlin", None),
+        (None, "colliding"),
+    ]
 
 
 def test_too_long_is_an_error_and_a_marked_field_is_shortened_from_the_left() -> None:
@@ -59,8 +73,14 @@ def test_the_check_character_is_the_standards() -> None:
 
 @pytest.mark.parametrize(
     ("pattern", "column", "word"),
-    [("A-{sereal}", 4, "sereal"), ("{site|firts 3}", 7, "firts"), ("{site", 1, "brace"), ("{site|first}", 7, "first"), ("A}B", 2, "brace")],
-)  # fmt: skip
+    [
+        ("A-{sereal}", 4, "sereal"),
+        ("{site|firts 3}", 7, "firts"),
+        ("{site", 1, "brace"),
+        ("{site|first}", 7, "first"),
+        ("A}B", 2, "brace"),
+    ],
+)
 def test_a_fault_is_shown_where_it_stands(pattern: str, column: int, word: str) -> None:
     with pytest.raises(BadInput) as caught:
         parse(pattern)
@@ -71,22 +91,38 @@ def test_a_fault_is_shown_where_it_stands(pattern: str, column: int, word: str) 
 
 
 @given(
-    st.lists(st.fixed_dictionaries({"site": st.one_of(st.none(), st.text(max_size=20)), "platform": st.sampled_from(["windows", "android"])}), max_size=20),
-    st.sampled_from(["{site}", "{~site|ascii}-{n}", "{site|letters|upper|first 4}-{n|pad 3}", "X{n}{check}"]),
-)  # fmt: skip
-def test_whatever_the_values_names_are_allowed_unique_and_short_enough(rows: list[dict[str, str | None]], pattern: str) -> None:
+    st.lists(
+        st.fixed_dictionaries(
+            {
+                "site": st.one_of(st.none(), st.text(max_size=20)),
+                "platform": st.sampled_from(["windows", "android"]),
+            }
+        ),
+        max_size=20,
+    ),
+    st.sampled_from(
+        ["{site}", "{~site|ascii}-{n}", "{site|letters|upper|first 4}-{n|pad 3}", "X{n}{check}"]
+    ),
+)
+def test_whatever_the_values_names_are_allowed_unique_and_short_enough(
+    rows: list[dict[str, str | None]], pattern: str
+) -> None:
     found = compose(Template("t", pattern), devices(*rows), ("x1",))
     given_names = [name for name in found["name"] if name is not None]
     assert found.height == len(rows)
     assert len({name.lower() for name in given_names} | {"x1"}) == len(given_names) + 1
-    for name, problem, platform in zip(found["name"], found["problem"], devices(*rows)["platform"], strict=True):
+    for name, problem, platform in zip(
+        found["name"], found["problem"], devices(*rows)["platform"], strict=True
+    ):
         assert (name is None) == (problem is not None)
         if name is not None:
             check_name(name, platform)
             assert re.match(shape(pattern), name)
 
 
-@pytest.mark.parametrize(("name", "platform"), [("A" * 16, "windows"), ("a b", None), ("-a", "android"), ("عبد", "ios")])
+@pytest.mark.parametrize(
+    ("name", "platform"), [("A" * 16, "windows"), ("a b", None), ("-a", "android"), ("عبد", "ios")]
+)
 def test_a_name_by_hand_keeps_to_the_platforms_rules(name: str, platform: str | None) -> None:
     with pytest.raises(BadInput):
         check_name(name, platform)

@@ -28,8 +28,21 @@ def test_one_wrong_character_is_noticed(seed: int, place: int, other: str) -> No
 
 @pytest.mark.parametrize(
     ("starts", "ends", "revoked", "uses", "most", "trouble"),
-    [(0, 1, False, 0, None, None), (1, 2, False, 0, None, "pass_expired"), (-2, 0, False, 0, None, "pass_expired"), (0, 1, True, 0, None, "pass_expired"),
-     (0, 1, False, 3, 3, "pass_spent"), (0, 1, False, 2, 3, None)],
-)  # fmt: skip
-def test_when_a_pass_holds(starts: int, ends: int, revoked: bool, uses: int, most: int | None, trouble: str | None) -> None:
-    assert passes.trouble(NOW, NOW + timedelta(days=starts), NOW + timedelta(days=ends), revoked, uses, most) == trouble
+    [
+        (0, 1, False, 0, None, None),
+        (1, 2, False, 0, None, "pass_expired"),
+        (-2, 0, False, 0, None, "pass_expired"),
+        (0, 1, True, 0, None, "pass_expired"),
+        (0, 1, False, 3, 3, "pass_spent"),
+        (0, 1, False, 2, 3, None),
+    ],
+)
+def test_when_a_pass_holds(
+    starts: int, ends: int, revoked: bool, uses: int, most: int | None, trouble: str | None
+) -> None:
+    assert (
+        passes.trouble(
+            NOW, NOW + timedelta(days=starts), NOW + timedelta(days=ends), revoked, uses, most
+        )
+        == trouble
+    )

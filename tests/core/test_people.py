@@ -9,11 +9,25 @@ HEAD = "user name,name,mail,department,site,groups\n"
 
 
 def test_a_clean_file() -> None:
-    frame = read_people((HEAD + "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew;Officers\nodo,,,,,\n").encode())
-    assert frame.select("row", "user_name", "name", "groups").rows() == [(2, "maud", "Maud Fenwick", "Crew;Officers"), (3, "odo", None, None)]
+    frame = read_people(
+        (
+            HEAD + "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew;Officers\nodo,,,,,\n"
+        ).encode()
+    )
+    assert frame.select("row", "user_name", "name", "groups").rows() == [
+        (2, "maud", "Maud Fenwick", "Crew;Officers"),
+        (3, "odo", None, None),
+    ]
 
 
-@pytest.mark.parametrize("content", [b"User,Full Name\nmaud,Maud\n", "login;Display Name\nmaud;Мод\n".encode(), b"\xef\xbb\xbfusername\nmaud\n"])
+@pytest.mark.parametrize(
+    "content",
+    [
+        b"User,Full Name\nmaud,Maud\n",
+        "login;Display Name\nmaud;Мод\n".encode(),
+        b"\xef\xbb\xbfusername\nmaud\n",
+    ],
+)
 def test_headers_by_meaning(content: bytes) -> None:
     assert read_people(content)["user_name"].to_list() == ["maud"]
 
@@ -21,10 +35,16 @@ def test_headers_by_meaning(content: bytes) -> None:
 @pytest.mark.parametrize(
     ("line", "place"),
     [
-        (",No Name,,,,", "row 2, user_name"), ("two words,x,,,,", "row 2, user_name"), ("maud,=1+1,,,,", "row 2, name"), ("maud,x,not a mail,,,", "row 2, mail"),
-        ("maud,x,,@SUM(A1),,", "row 2, department"), ("maud,x,,,,=x", "row 2, groups"), ("maud," + "x" * 501 + ",,,,", "row 2, name"), ("@maud,x,,,,", "row 2, user_name"),
+        (",No Name,,,,", "row 2, user_name"),
+        ("two words,x,,,,", "row 2, user_name"),
+        ("maud,=1+1,,,,", "row 2, name"),
+        ("maud,x,not a mail,,,", "row 2, mail"),
+        ("maud,x,,@SUM(A1),,", "row 2, department"),
+        ("maud,x,,,,=x", "row 2, groups"),
+        ("maud," + "x" * 501 + ",,,,", "row 2, name"),
+        ("@maud,x,,,,", "row 2, user_name"),
     ],
-)  # fmt: skip
+)
 def test_each_fault_is_told_with_its_place(line: str, place: str) -> None:
     with pytest.raises(BadInput) as caught:
         read_people((HEAD + line + "\n").encode())

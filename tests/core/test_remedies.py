@@ -17,21 +17,54 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
     for device in devices:
         number = device["id"]
         fields = {name: device.get(name) for name in FIELDS}
-        rows.append({"device_id": number, "stage": device.get("stage", "active"), "flagged": device.get("flagged", False), "ownership_basis": "declared", "manual": "", **fields})
+        rows.append(
+            {
+                "device_id": number,
+                "stage": device.get("stage", "active"),
+                "flagged": device.get("flagged", False),
+                "ownership_basis": "declared",
+                "manual": "",
+                **fields,
+            }
+        )
         for kind, value in device["keys"]:  # type: ignore[attr-defined]
             held.append({"device_id": number, "kind": kind, "value": value})
-            matches.append({"row": 2, "kind": kind, "value": value, "maker": "kelmar" if kind == "serial" else "", "device_id": number, "device_maker": "kelmar" if kind == "serial" else ""})
+            matches.append(
+                {
+                    "row": 2,
+                    "kind": kind,
+                    "value": value,
+                    "maker": "kelmar" if kind == "serial" else "",
+                    "device_id": number,
+                    "device_maker": "kelmar" if kind == "serial" else "",
+                }
+            )
     return lots.Facts(
-        pl.DataFrame(matches, schema=NOBODY.matches.schema), pl.DataFrame(rows, schema=NOBODY.devices.schema), pl.DataFrame(held, schema=NOBODY.held.schema), NOBODY.people, NOBODY.names,
-    )  # fmt: skip
+        pl.DataFrame(matches, schema=NOBODY.matches.schema),
+        pl.DataFrame(rows, schema=NOBODY.devices.schema),
+        pl.DataFrame(held, schema=NOBODY.held.schema),
+        NOBODY.people,
+        NOBODY.names,
+    )
 
 
-def decide(facts: lots.Facts, choices: dict[int, str] | None = None, lines: str = f"KM-1,Kelmar,{imei(1)},Dunlin\n") -> lots.Decided:
+def decide(
+    facts: lots.Facts,
+    choices: dict[int, str] | None = None,
+    lines: str = f"KM-1,Kelmar,{imei(1)},Dunlin\n",
+) -> lots.Decided:
     manifest = read_table(f"serial,maker,imei,site\n{lines}".encode())
-    return lots.decide(lots.prepare(manifest, understand(manifest.headers), {}), facts, choices=lots.choices_of(choices))
+    return lots.decide(
+        lots.prepare(manifest, understand(manifest.headers), {}),
+        facts,
+        choices=lots.choices_of(choices),
+    )
 
 
-TWO = ({"id": 7, "stage": "awaited", "keys": [("serial", "KM-1")]}, {"id": 9, "stage": "active", "keys": [("imei", imei(1))]})
+TWO = (
+    {"id": 7, "stage": "awaited", "keys": [("serial", "KM-1")]},
+    {"id": 9, "stage": "active", "keys": [("imei", imei(1))]},
+)
 
 
 def test_two_devices_conflict_until_they_are_merged_into_the_one_in_use() -> None:
@@ -45,9 +78,23 @@ def test_two_devices_conflict_until_they_are_merged_into_the_one_in_use() -> Non
     assert set(merged.notes["code"]) == {"merged"}
 
 
-@pytest.mark.parametrize(("device", "field", "pair"), [({"stage": "retired"}, "stage", ("retired", "awaited")), ({"flagged": True}, "flag", ("reported", None))])
-def test_a_device_is_taken_back(device: dict[str, object], field: str, pair: tuple[str, str | None]) -> None:
-    known = {"id": 7, "keys": [("serial", "KM-1"), ("imei", imei(1))], "maker": "Kelmar", "site": "Dunlin", **device}
+@pytest.mark.parametrize(
+    ("device", "field", "pair"),
+    [
+        ({"stage": "retired"}, "stage", ("retired", "awaited")),
+        ({"flagged": True}, "flag", ("reported", None)),
+    ],
+)
+def test_a_device_is_taken_back(
+    device: dict[str, object], field: str, pair: tuple[str, str | None]
+) -> None:
+    known = {
+        "id": 7,
+        "keys": [("serial", "KM-1"), ("imei", imei(1))],
+        "maker": "Kelmar",
+        "site": "Dunlin",
+        **device,
+    }
     assert decide(fleet(known)).rows["verdict"].to_list() == ["conflict"]
     back = decide(fleet(known), {2: Remedy.TAKE_BACK})
     assert back.rows["verdict"].to_list() == ["change"]
@@ -59,16 +106,33 @@ def test_a_row_that_is_skipped_is_out_of_every_contest() -> None:
     lines = f"KM-1,Kelmar,{imei(1)},Dunlin\nKM-1,Kelmar,{imei(1)},Petrel\n"
     assert decide(NOBODY, None, lines).rows["verdict"].to_list() == ["conflict", "conflict"]
     assert decide(NOBODY, {3: Remedy.SKIP}, lines).rows["verdict"].to_list() == ["add", "unchanged"]
-    assert decide(NOBODY, {2: Remedy.SKIP, 3: Remedy.SKIP}, lines).rows["verdict"].to_list() == ["unchanged", "unchanged"]
-    assert decide(NOBODY, {2: Remedy.SKIP}, "TBC,Kelmar,,Dunlin\n").rows["verdict"].to_list() == ["unchanged"], "a reject may be left out too"
+    assert decide(NOBODY, {2: Remedy.SKIP, 3: Remedy.SKIP}, lines).rows["verdict"].to_list() == [
+        "unchanged",
+        "unchanged",
+    ]
+    assert decide(NOBODY, {2: Remedy.SKIP}, "TBC,Kelmar,,Dunlin\n").rows["verdict"].to_list() == [
+        "unchanged"
+    ], "a reject may be left out too"
 
 
 @pytest.mark.parametrize("remedy", [Remedy.MERGE, Remedy.TAKE_BACK])
 def test_a_remedy_that_does_not_fit_resolves_nothing(remedy: Remedy) -> None:
     lines = f"KM-1,Kelmar,{imei(1)},Dunlin\nKM-1,Kelmar,{imei(1)},Petrel\n"
-    assert decide(NOBODY, {2: remedy, 3: remedy}, lines).rows["verdict"].to_list() == ["conflict", "conflict"]
+    assert decide(NOBODY, {2: remedy, 3: remedy}, lines).rows["verdict"].to_list() == [
+        "conflict",
+        "conflict",
+    ]
 
 
 def test_a_digest_tells_outcomes_apart() -> None:
     assert decide(fleet(*TWO)).digest == decide(fleet(*TWO)).digest
-    assert len({decide(fleet(*TWO)).digest, decide(fleet(*TWO), {2: Remedy.MERGE}).digest, decide(fleet(*TWO), {2: Remedy.SKIP}).digest}) == 3
+    assert (
+        len(
+            {
+                decide(fleet(*TWO)).digest,
+                decide(fleet(*TWO), {2: Remedy.MERGE}).digest,
+                decide(fleet(*TWO), {2: Remedy.SKIP}).digest,
+            }
+        )
+        == 3
+    )

@@ -35,7 +35,9 @@ def test_midnight_is_no_boundary_a_day_is_twenty_four_hours() -> None:
 
 @given(st.integers(0, 10_000), st.integers(0, 10_000), st.integers(1, 100))
 def test_the_brake_stops_above_its_share_only(taken: int, watched: int, percent: int) -> None:
-    assert brake(taken, watched, Rule("r", 90, brake_percent=percent)) == (taken * 100 > watched * percent)
+    assert brake(taken, watched, Rule("r", 90, brake_percent=percent)) == (
+        taken * 100 > watched * percent
+    )
 
 
 @given(st.lists(st.tuples(st.integers(-3, 5_000), st.integers(0, 100))))

@@ -29,26 +29,55 @@ def test_the_cookie_is_kept_from_scripts_and_other_sites(world: World) -> None:
         assert "SameSite=strict" in cookie.replace("Strict", "strict")
         forged = client.post("/api/v1/pools", json={"name": "x", "seats": 1})
         assert (forged.status_code, forged.json()["code"]) == (403, "cross_site")
-        other = client.post("/api/v1/pools", json={"name": "x", "seats": 1}, headers={"X-Sortitor-Console": "1", "Sec-Fetch-Site": "cross-site"})
+        other = client.post(
+            "/api/v1/pools",
+            json={"name": "x", "seats": 1},
+            headers={"X-Sortitor-Console": "1", "Sec-Fetch-Site": "cross-site"},
+        )
         assert other.status_code == 403
-        assert client.post("/api/v1/pools", json={"name": "x", "seats": 1}, headers={"X-Sortitor-Console": "1"}).status_code == 201
+        assert (
+            client.post(
+                "/api/v1/pools", json={"name": "x", "seats": 1}, headers={"X-Sortitor-Console": "1"}
+            ).status_code
+            == 201
+        )
 
 
 def test_guessing_is_slowed_down_and_a_right_password_forgives(world: World) -> None:
     with http(world, None) as client:
         for _ in range(4):
-            assert client.post("/api/v1/session", json={"name": "viewer", "password": "guess guess guess"}).status_code == 401
+            assert (
+                client.post(
+                    "/api/v1/session", json={"name": "viewer", "password": "guess guess guess"}
+                ).status_code
+                == 401
+            )
         slowed = client.post("/api/v1/session", json={"name": "viewer", "password": PASSWORD})
         assert slowed.status_code == 429
         assert int(slowed.headers["retry-after"]) >= 1
-        assert client.post("/api/v1/session", json={"name": "coordinator", "password": PASSWORD}).status_code == 200
-        world.rows("UPDATE accounts SET failed_at = failed_at - interval '1 hour' WHERE name = 'viewer'")
-        assert client.post("/api/v1/session", json={"name": "viewer", "password": PASSWORD}).status_code == 200
+        assert (
+            client.post(
+                "/api/v1/session", json={"name": "coordinator", "password": PASSWORD}
+            ).status_code
+            == 200
+        )
+        world.rows(
+            "UPDATE accounts SET failed_at = failed_at - interval '1 hour' WHERE name = 'viewer'"
+        )
+        assert (
+            client.post(
+                "/api/v1/session", json={"name": "viewer", "password": PASSWORD}
+            ).status_code
+            == 200
+        )
 
 
 def test_nobody_learns_which_accounts_there_are(world: World) -> None:
     with http(world, None) as client:
-        answers = [client.post("/api/v1/session", json={"name": name, "password": "wrong wrong wrong"}) for name in ("administrator", "nobody at all")]
+        answers = [
+            client.post("/api/v1/session", json={"name": name, "password": "wrong wrong wrong"})
+            for name in ("administrator", "nobody at all")
+        ]
         assert [a.status_code for a in answers] == [401, 401]
         assert answers[0].json()["detail"] == answers[1].json()["detail"]
 
@@ -59,10 +88,17 @@ def test_nobody_learns_which_accounts_there_are(world: World) -> None:
         ("GET", "/api/v1/devices", None, Role.VIEWER),
         ("POST", "/api/v1/pools", {"name": "p", "seats": 1}, Role.COORDINATOR),
         ("GET", "/api/v1/accounts", None, Role.ADMINISTRATOR),
-        ("POST", "/api/v1/accounts", {"name": "n", "password": PASSWORD, "role": "viewer"}, Role.ADMINISTRATOR),
+        (
+            "POST",
+            "/api/v1/accounts",
+            {"name": "n", "password": PASSWORD, "role": "viewer"},
+            Role.ADMINISTRATOR,
+        ),
     ],
 )
-def test_each_role_does_what_it_may(world: World, method: str, path: str, body: object, role: Role) -> None:
+def test_each_role_does_what_it_may(
+    world: World, method: str, path: str, body: object, role: Role
+) -> None:
     with http(world, None) as client:
         assert client.request(method, path, json=body).status_code == 401
     for held in Role:
@@ -71,7 +107,9 @@ def test_each_role_does_what_it_may(world: World, method: str, path: str, body: 
             assert (answer.status_code == 403) == (not held.covers(role)), answer.text
 
 
-def test_a_token_is_shown_once_ends_when_revoked_and_never_exceeds_its_account(world: World) -> None:
+def test_a_token_is_shown_once_ends_when_revoked_and_never_exceeds_its_account(
+    world: World,
+) -> None:
     s = world.client()
     with pytest.raises(Refused, match="coordinator"):
         s.accounts.add_token("too much", Role.ADMINISTRATOR)

@@ -15,13 +15,22 @@ from sortitor.schemas.gate import Template, Try
 def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path: Path) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew")
-    import_lot(s, manifest(tmp_path, ["serial,maker,imei,site", f"KM-1,Kelmar,{imei(1)},Dunlin"]), ownership="corporate")
+    import_lot(
+        s,
+        manifest(tmp_path, ["serial,maker,imei,site", f"KM-1,Kelmar,{imei(1)},Dunlin"]),
+        ownership="corporate",
+    )
     s.gate.save_names([Template(name="all", pattern="{site|upper}-{n|pad 3}")])
     answer = s.arrivals.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)], person="maud"))
     assert (answer.outcome, answer.name) == (Outcome.ADMITTED, "DUNLIN-001")
     assert answer.credential
     device = s.devices.show(answer.device_id or 0)
-    assert (device.stage, device.person_name, device.ownership, device.os_version) == (Stage.ACTIVE, "Maud Fenwick", Ownership.CORPORATE, "14")
+    assert (device.stage, device.person_name, device.ownership, device.os_version) == (
+        Stage.ACTIVE,
+        "Maud Fenwick",
+        Ownership.CORPORATE,
+        "14",
+    )
     seen = world.later(hours=5)
     told = s.arrivals.check_in(answer.credential, "14.1")
     assert (told.device_id, told.name) == (device.id, "DUNLIN-001")
@@ -31,7 +40,9 @@ def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path
     assert answer.credential not in str(world.rows("SELECT * FROM credentials"))
 
 
-def test_an_unknown_device_is_taken_as_personal_and_waits_for_a_person(world: World, tmp_path: Path) -> None:
+def test_an_unknown_device_is_taken_as_personal_and_waits_for_a_person(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
     answer = s.arrivals.knock(knocking(a_pass(s), "KM-9"))
@@ -67,13 +78,19 @@ def test_a_spent_an_expired_a_revoked_and_an_unknown_pass(world: World) -> None:
     assert s.arrivals.knock(knocking(revoked.code, "KM-3")).codes == ["pass_expired"]
     world.later(days=1)
     refused = s.arrivals.knock(knocking(short, "KM-4"))
-    assert (refused.outcome, refused.codes, refused.credential) == (Outcome.REFUSED, ["pass_expired"], None)
+    assert (refused.outcome, refused.codes, refused.credential) == (
+        Outcome.REFUSED,
+        ["pass_expired"],
+        None,
+    )
     assert s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-5")).codes == ["pass_unknown"]
     assert world.rows("SELECT count(*) FROM devices") == [(1,)]
     assert len(list(s.arrivals.list(Outcome.REFUSED))) == 4
 
 
-def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(world: World, tmp_path: Path) -> None:
+def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     gate = s.gate.show().policies
@@ -84,7 +101,10 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(world: W
     assert answer.codes == ["os_too_old", "ownership_denied"]
     assert not any("13" in message or "Baseline" in message for message in answer.messages)
     whole = s.arrivals.show(answer.arrival_id)
-    assert {(r.code, r.policy, r.actual) for r in whole.reasons} == {("os_too_old", "Baseline", "12"), ("ownership_denied", "Baseline", "personal")}
+    assert {(r.code, r.policy, r.actual) for r in whole.reasons} == {
+        ("os_too_old", "Baseline", "12"),
+        ("ownership_denied", "Baseline", "personal"),
+    }
     assert [step.facet for step in whole.trace if not step.passed] == ["OS version", "ownership"]
     tried = s.gate.attempt(Try(platform="android", os_version="12", person="maud"))  # type: ignore[arg-type]
     assert [r.code for r in tried.reasons] == answer.codes, "trying says what knocking does"
@@ -107,12 +127,17 @@ def test_a_relay_hands_in_many_and_never_turns_the_clock_back(world: World) -> N
     now = world.later(days=3)
     s.arrivals.check_in(credentials[0])
     answer = s.arrivals.relay(
-        [RelayedCheckIn(credential=credentials[0], seen_at=now - timedelta(days=1)), RelayedCheckIn(credential="nonsense", seen_at=now),
-         RelayedCheckIn(credential=credentials[1], seen_at=now + timedelta(days=9))]
-    )  # fmt: skip
+        [
+            RelayedCheckIn(credential=credentials[0], seen_at=now - timedelta(days=1)),
+            RelayedCheckIn(credential="nonsense", seen_at=now),
+            RelayedCheckIn(credential=credentials[1], seen_at=now + timedelta(days=9)),
+        ]
+    )
     assert (answer.received, answer.unknown) == (2, [1])
     seen = dict(world.rows("SELECT id, last_seen_at FROM devices"))
-    assert sorted(seen.values(), reverse=True)[:2] == [now, now], "the past changes nothing, the time to come is taken as now"
+    assert sorted(seen.values(), reverse=True)[:2] == [now, now], (
+        "the past changes nothing, the time to come is taken as now"
+    )
 
 
 def test_two_devices_under_one_knock_are_nobodys_guess(world: World, tmp_path: Path) -> None:

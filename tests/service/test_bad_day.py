@@ -17,7 +17,7 @@ FILES = {
     "blank": (b" \n \n", 422, "empty_file"),
     "ten thousand columns": (WIDE, 413, "too_many_columns"),
     "open quote": (b'serial,site\n"KM-1,Dunlin\nKM-2,Petrel\n', 422, "unreadable_row"),
-}  # fmt: skip
+}
 
 
 def _nothing_written(world: World) -> None:
@@ -50,7 +50,12 @@ def test_a_file_over_the_limit_is_refused_while_it_arrives(make_world) -> None: 
 
     # The service may have closed before a busy sender has read the answer.
     with http(world) as client, suppress(httpx.TransportError):
-        assert client.post("/api/v1/lots", content=endless(), headers={"Content-Type": "text/csv"}).status_code == 413
+        assert (
+            client.post(
+                "/api/v1/lots", content=endless(), headers={"Content-Type": "text/csv"}
+            ).status_code
+            == 413
+        )
     assert read < 100_000_000, "the 200 MB were never taken in"
     _nothing_written(world)
 
@@ -58,18 +63,32 @@ def test_a_file_over_the_limit_is_refused_while_it_arrives(make_world) -> None: 
 def test_a_file_that_states_too_great_a_length(make_world) -> None:  # type: ignore[no-untyped-def]
     world = make_world(max_upload_bytes=100_000)
     with http(world) as client:
-        answer = client.post("/api/v1/lots", content=b"serial\n" + b"KM-1\n" * 50_000, headers={"Content-Type": "text/csv"})
+        answer = client.post(
+            "/api/v1/lots",
+            content=b"serial\n" + b"KM-1\n" * 50_000,
+            headers={"Content-Type": "text/csv"},
+        )
     assert answer.status_code == 413
     assert "0.1 MB" in answer.json()["detail"]
 
 
 REQUESTS = {
-    "negative quota": ("POST", "/api/v1/gate/preview", {"policies": [{"name": "Baseline", "quota": -1}]}, 422),
+    "negative quota": (
+        "POST",
+        "/api/v1/gate/preview",
+        {"policies": [{"name": "Baseline", "quota": -1}]},
+        422,
+    ),
     "unknown field": ("POST", "/api/v1/pools", {"name": "p", "seats": 1, "colour": "red"}, 422),
     "no json": ("POST", "/api/v1/pools", "{", 422),
     "negative seats": ("POST", "/api/v1/pools", {"name": "p", "seats": -1}, 422),
     "window below": ("POST", "/api/v1/sweep-rules", {"name": "r", "idle_window_days": 20}, 422),
-    "unknown group": ("POST", "/api/v1/gate/preview", {"policies": [{"name": "A", "groups": ["Nobody"]}]}, 422),
+    "unknown group": (
+        "POST",
+        "/api/v1/gate/preview",
+        {"policies": [{"name": "A", "groups": ["Nobody"]}]},
+        422,
+    ),
     "bad cursor": ("GET", "/api/v1/devices?cursor=!!!", None, 422),
     "cursor of another list": ("GET", "/api/v1/lots?cursor=WyJhIiwxXQ", None, 422),
     "too large a page": ("GET", "/api/v1/devices?limit=501", None, 422),
@@ -82,14 +101,18 @@ REQUESTS = {
     "lone surrogate": ("GET", "/api/v1/devices?query=%ED%A0%80", None, 200),
     "nul in a search": ("GET", "/api/v1/devices?query=a%00b", None, 422),
     "nul in a name": ("POST", "/api/v1/pools", {"name": "a\u0000b", "seats": 1}, 422),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", REQUESTS)
 def test_a_request_that_cannot_be(world: World, name: str) -> None:
     method, path, body, status = REQUESTS[name]
     with http(world) as client:
-        given = {"content": body, "headers": {"Content-Type": "application/json"}} if isinstance(body, str) else {"json": body}
+        given = (
+            {"content": body, "headers": {"Content-Type": "application/json"}}
+            if isinstance(body, str)
+            else {"json": body}
+        )
         answer = client.request(method, path, **(given if body is not None else {}))
     assert answer.status_code == status, answer.text
     if status >= 400:
@@ -105,7 +128,11 @@ def test_a_formula_in_a_name_neither_enters_nor_leaves(world: World, tmp_path: P
     people = tmp_path / "people.csv"
     people.write_text("user name,name\nmaud,=HYPERLINK(1)\n")
     with http(world) as client:
-        answer = client.post("/api/v1/people/imports/preview", content=people.read_bytes(), headers={"Content-Type": "text/csv"})
+        answer = client.post(
+            "/api/v1/people/imports/preview",
+            content=people.read_bytes(),
+            headers={"Content-Type": "text/csv"},
+        )
         assert answer.status_code == 422
         assert "row 2" in answer.json()["detail"]
     lot = tmp_path / "lot.csv"
@@ -117,15 +144,34 @@ def test_a_formula_in_a_name_neither_enters_nor_leaves(world: World, tmp_path: P
 
 def test_a_bad_token_and_a_bad_credential(world: World) -> None:
     with http(world, None) as client:
-        assert client.get("/api/v1/devices", headers={"Authorization": "Bearer nonsense"}).status_code == 401
-        assert client.post("/api/v1/agent/check-in", json={}, headers={"Authorization": "Bearer nonsense"}).status_code == 401
+        assert (
+            client.get("/api/v1/devices", headers={"Authorization": "Bearer nonsense"}).status_code
+            == 401
+        )
+        assert (
+            client.post(
+                "/api/v1/agent/check-in", json={}, headers={"Authorization": "Bearer nonsense"}
+            ).status_code
+            == 401
+        )
         assert client.post("/api/v1/agent/check-in", json={}).status_code == 401
 
 
-@pytest.mark.parametrize("stated", [{}, {"serial": "TBC"}, {"imeis": ["3.5E+14"]}, {"serial": "KM-1", "os_version": "fourteen"}, {"serial": "KM-1", "imeis": [imei(1)] * 5}])
+@pytest.mark.parametrize(
+    "stated",
+    [
+        {},
+        {"serial": "TBC"},
+        {"imeis": ["3.5E+14"]},
+        {"serial": "KM-1", "os_version": "fourteen"},
+        {"serial": "KM-1", "imeis": [imei(1)] * 5},
+    ],
+)
 def test_a_knock_that_makes_no_sense(world: World, stated: dict[str, object]) -> None:
     with http(world, None) as client:
-        answer = client.post("/api/v1/agent/knock", json={"code": "AAAAA-AAAAA", "platform": "android", **stated})
+        answer = client.post(
+            "/api/v1/agent/knock", json={"code": "AAAAA-AAAAA", "platform": "android", **stated}
+        )
     assert answer.status_code == 422
     assert answer.json()["detail"]
     _nothing_written(world)

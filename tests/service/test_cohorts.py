@@ -24,22 +24,34 @@ from sortitor.store import devices as store_devices
 from sortitor.store.engine import transaction
 
 FILTERS = {
-    "Deck": 'site eq "Deck"', "Phones of the crew": 'platform eq "android" and person.groups eq "Crew"', "Ours": 'ownership eq "corporate" and not (tags eq "spare")',
-    "Old systems": 'osVersion lt "13"', "By name": 'person.department sw "eng" or person.name co "maud"', "Of the supplier": 'order.supplier eq "Chandlers"',
-    "Serials": 'serial sw "KM" and imei eq null', "In use": 'stage eq "active" or stage eq "dormant"', "Left behind": "person.left eq true", "Nobody's": "not (person.userName pr)",
-}  # fmt: skip
+    "Deck": 'site eq "Deck"',
+    "Phones of the crew": 'platform eq "android" and person.groups eq "Crew"',
+    "Ours": 'ownership eq "corporate" and not (tags eq "spare")',
+    "Old systems": 'osVersion lt "13"',
+    "By name": 'person.department sw "eng" or person.name co "maud"',
+    "Of the supplier": 'order.supplier eq "Chandlers"',
+    "Serials": 'serial sw "KM" and imei eq null',
+    "In use": 'stage eq "active" or stage eq "dormant"',
+    "Left behind": "person.left eq true",
+    "Nobody's": "not (person.userName pr)",
+}
 
 
 def members(world: World) -> dict[str, set[int]]:
     """Who is kept in which cohort."""
-    rows = world.rows("SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name")
+    rows = world.rows(
+        "SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name"
+    )
     return {str(name): set(ids) for name, ids in rows}  # type: ignore[call-overload]
 
 
 def recomputed(world: World) -> dict[str, set[int]]:
     """Who would be, from nothing."""
     with transaction(world.run.engine) as connection:
-        return {name: set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)) for name, text in FILTERS.items()}
+        return {
+            name: set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now))
+            for name, text in FILTERS.items()
+        }
 
 
 def with_cohorts(s: Sortitor) -> None:
@@ -52,7 +64,11 @@ class Life:
 
     def __init__(self, world: World, folder: Path, seed: int) -> None:
         self.world, self.s, self.folder, self.random = world, world.client(), folder, Random(seed)
-        self.code, self.credentials, self.number = a_pass(self.s, ownership=Ownership.CORPORATE), [""], 0
+        self.code, self.credentials, self.number = (
+            a_pass(self.s, ownership=Ownership.CORPORATE),
+            [""],
+            0,
+        )
 
     def device(self) -> int | None:
         found = [device.id for device in self.s.devices.list() if device.stage != "retired"]
@@ -65,24 +81,41 @@ class Life:
             f"{self.random.choice(['maud', 'odo', ''])},{self.random.choice(['spare', ''])},{self.random.choice(['WL-1', 'WL-2', ''])},{self.number}"
             for _ in range(4)
         ]
-        import_lot(self.s, manifest(self.folder, ["serial,maker,site,platform,person,tags,order,note", *lines]), ownership=self.random.choice(["corporate", "personal"]))
+        import_lot(
+            self.s,
+            manifest(self.folder, ["serial,maker,site,platform,person,tags,order,note", *lines]),
+            ownership=self.random.choice(["corporate", "personal"]),
+        )
 
     def people(self) -> None:
-        lines = [f"{name},{name.title()} {self.random.choice(['Fenwick', 'Gannet'])},,{self.random.choice(['Engine', 'Deck'])},,{self.random.choice(['Crew', 'Officers', 'Crew;Officers', ''])}" for name in ("maud", "odo")]
+        lines = [
+            f"{name},{name.title()} {self.random.choice(['Fenwick', 'Gannet'])},,{self.random.choice(['Engine', 'Deck'])},,{self.random.choice(['Crew', 'Officers', 'Crew;Officers', ''])}"
+            for name in ("maud", "odo")
+        ]
         import_people(self.s, self.folder, *lines)
 
     def declare(self) -> None:
         if (device := self.device()) is not None:
             chosen, ownership = Selection(ids=[device]), self.random.choice(list(Ownership))
-            self.s.devices.declare(chosen, ownership, self.s.devices.preview_declare(chosen, ownership).digest)
+            self.s.devices.declare(
+                chosen, ownership, self.s.devices.preview_declare(chosen, ownership).digest
+            )
 
     def assign(self) -> None:
         device, person = self.device(), self.random.choice(["maud", "odo"])
         if device is not None and self.s.devices.show(device).stage != "parked":
-            self.s.devices.assign(device, person, self.s.devices.preview_assign(device, person).digest)
+            self.s.devices.assign(
+                device, person, self.s.devices.preview_assign(device, person).digest
+            )
 
     def knock(self) -> None:
-        answer = self.s.arrivals.knock(knocking(self.code, f"KM-{self.random.randint(1, 12):02}", os_version=self.random.choice(["12", "14"])))
+        answer = self.s.arrivals.knock(
+            knocking(
+                self.code,
+                f"KM-{self.random.randint(1, 12):02}",
+                os_version=self.random.choice(["12", "14"]),
+            )
+        )
         if answer.credential:
             self.credentials.append(answer.credential)
 
@@ -94,9 +127,14 @@ class Life:
                 self.credentials.remove(credential)
 
     def order(self) -> None:
-        name, supplier = self.random.choice(["WL-1", "wl-2"]), self.random.choice(["Chandlers", "chandlers", "Other"])
+        name, supplier = (
+            self.random.choice(["WL-1", "wl-2"]),
+            self.random.choice(["Chandlers", "chandlers", "Other"]),
+        )
         known = {order.name.lower(): order.id for order in self.s.orders.list()}
-        given = OrderNew(name=name, supplier=supplier, lines=[OrderLineNew(product="x", quantity=1)])
+        given = OrderNew(
+            name=name, supplier=supplier, lines=[OrderLineNew(product="x", quantity=1)]
+        )
         if name.lower() in known and self.random.random() < 0.3:
             self.s.orders.remove(known[name.lower()])
         elif name.lower() in known:
@@ -125,13 +163,29 @@ class Life:
             return
 
     def act(self) -> str:
-        what = self.random.choice(["lot", "lot", "people", "declare", "assign", "knock", "check_in", "order", "revert", "leave", "nest"])
+        what = self.random.choice(
+            [
+                "lot",
+                "lot",
+                "people",
+                "declare",
+                "assign",
+                "knock",
+                "check_in",
+                "order",
+                "revert",
+                "leave",
+                "nest",
+            ]
+        )
         getattr(self, what)()
         return what
 
 
 @pytest.mark.parametrize("seed", range(3))
-def test_members_are_those_of_a_recomputation_after_whatever_happened(world: World, tmp_path: Path, seed: int) -> None:
+def test_members_are_those_of_a_recomputation_after_whatever_happened(
+    world: World, tmp_path: Path, seed: int
+) -> None:
     life = Life(world, tmp_path, seed)
     life.people()
     with_cohorts(life.s)
@@ -146,22 +200,46 @@ def test_members_are_those_of_a_recomputation_after_whatever_happened(world: Wor
 @pytest.fixture
 def furnished(world: World, tmp_path: Path) -> Sortitor:
     s = world.client()
-    import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,Dunlin,Crew", "odo,Odo Gannet,,Deck,Petrel,Officers")
-    import_lot(s, manifest(tmp_path, ["serial,maker,site,platform,person", *(f"KM-{i:02},Kelmar,{['Deck', 'Bridge'][i % 2]},android,{['maud', 'odo', ''][i % 3]}" for i in range(12))]))
+    import_people(
+        s, tmp_path, "maud,Maud Fenwick,,Engine,Dunlin,Crew", "odo,Odo Gannet,,Deck,Petrel,Officers"
+    )
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,site,platform,person",
+                *(
+                    f"KM-{i:02},Kelmar,{['Deck', 'Bridge'][i % 2]},android,{['maud', 'odo', ''][i % 3]}"
+                    for i in range(12)
+                ),
+            ],
+        ),
+    )
     return s
 
 
 def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> None:
     s = furnished
     shown = s.cohorts.preview('site eq "deck"')
-    assert {c.key: c.count for c in shown.counts} == {"fit": 6, "platform:android": 6, "site:Deck": 6, "stage:awaited": 6}
+    assert {c.key: c.count for c in shown.counts} == {
+        "fit": 6,
+        "platform:android": 6,
+        "site:Deck": 6,
+        "stage:awaited": 6,
+    }
     assert len(shown.examples) == 6
     made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"', digest=shown.digest))
     assert (made.kind, made.devices, made.moving) == ("filter", 6, False)
     changed = s.cohorts.preview('site eq "bridge" or serial eq "KM-00"', made.id)
     assert {c.key: c.count for c in changed.counts}["enter"] == 6
     assert {c.key: c.count for c in changed.counts}["leave"] == 5
-    edited = s.cohorts.edit(made.id, CohortNew(name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest))
+    edited = s.cohorts.edit(
+        made.id,
+        CohortNew(
+            name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest
+        ),
+    )
     assert edited.devices == 7
     entry = next(iter(s.journal.list(operation="cohort.edit")))
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
@@ -170,7 +248,9 @@ def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> N
     assert {x.site for x in s.devices.list(cohort=made.id)} == {"Deck"}
 
 
-def test_a_preview_that_is_no_longer_true_is_not_applied(furnished: Sortitor, tmp_path: Path) -> None:
+def test_a_preview_that_is_no_longer_true_is_not_applied(
+    furnished: Sortitor, tmp_path: Path
+) -> None:
     s = furnished
     shown = s.cohorts.preview('site eq "deck"')
     import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-77,Kelmar,Deck"]))
@@ -182,7 +262,12 @@ def test_a_preview_that_is_no_longer_true_is_not_applied(furnished: Sortitor, tm
 
 def test_awaited_devices_enter_before_any_arrives_and_say_why(furnished: Sortitor) -> None:
     s = furnished
-    made = s.cohorts.add(CohortNew(name="Crew phones", filter='platform eq "android" and person.groups eq "Crew" and site eq "Deck"'))
+    made = s.cohorts.add(
+        CohortNew(
+            name="Crew phones",
+            filter='platform eq "android" and person.groups eq "Crew" and site eq "Deck"',
+        )
+    )
     inside = {x.id for x in s.devices.list(cohort=made.id)}
     assert inside
     assert {x.stage for x in s.devices.list(cohort=made.id)} == {"awaited"}
@@ -206,21 +291,35 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
     assert s.devices.count(filter='cohorts ne "quiet"') == 6
     s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
     device = next(s.devices.list(filter='cohorts eq "quiet"'))
-    assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == ["Deck", "Quiet"], "on its own page too"
-    assert s.devices.file("csv", ["cohorts"], filter=f"id eq {device.id}").decode().splitlines()[1] == "Deck; Quiet", "and in a file"
-    pool = s.pools.add(PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True))
+    assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == ["Deck", "Quiet"], (
+        "on its own page too"
+    )
+    assert (
+        s.devices.file("csv", ["cohorts"], filter=f"id eq {device.id}").decode().splitlines()[1]
+        == "Deck; Quiet"
+    ), "and in a file"
+    pool = s.pools.add(
+        PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True)
+    )
     assert pool.needed == 6
     assert s.devices.count(pool=pool.id) == 6
-    assert s.devices.count(pool=pool.id, filter=f"id eq {device.id}") == 1, "a condition beside a pool counts too"
+    assert s.devices.count(pool=pool.id, filter=f"id eq {device.id}") == 1, (
+        "a condition beside a pool counts too"
+    )
     assert s.devices.count(pool=pool.id, cohort=quiet.id, query="nothing like it") == 0
 
 
 def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
     s = furnished
     made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
-    s.pools.add(PoolNew(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"'))
+    s.pools.add(
+        PoolNew(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"')
+    )
     s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=90, filter='not (cohorts eq "DECK")'))
-    assert [(use.kind, use.name) for use in s.cohorts.uses(made.id)] == [("pool", "Signage"), ("sweep rule", "Quiet")]
+    assert [(use.kind, use.name) for use in s.cohorts.uses(made.id)] == [
+        ("pool", "Signage"),
+        ("sweep rule", "Quiet"),
+    ]
     with pytest.raises(Refused, match=r"Signage.*Quiet"):
         s.cohorts.remove(made.id)
     with pytest.raises(Refused, match="renamed"):
@@ -249,7 +348,10 @@ def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
 
 def test_overlap_and_completion(furnished: Sortitor) -> None:
     s = furnished
-    deck, maud = (s.cohorts.add(CohortNew(name=name, filter=text)) for name, text in (("Deck", 'site eq "deck"'), ("Maud", 'person.userName eq "maud"')))
+    deck, maud = (
+        s.cohorts.add(CohortNew(name=name, filter=text))
+        for name, text in (("Deck", 'site eq "deck"'), ("Maud", 'person.userName eq "maud"'))
+    )
     shared = s.cohorts.overlap(deck.id, maud.id)
     assert (shared.only_one, shared.both, shared.only_other) == (4, 2, 2)
     assert s.cohorts.values("site", "de") == ["Deck"]
@@ -279,9 +381,22 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
     """One changes devices, one people, one the cohort's filter, all the time; afterwards the members are those of the last filter."""
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,,Crew", "odo,Odo Gannet,,Deck,,")
-    import_lot(s, manifest(tmp_path, ["serial,maker,site,platform,person", *(f"KM-{i:02},Kelmar,Deck,android,{['maud', 'odo'][i % 2]}" for i in range(20))]))
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,site,platform,person",
+                *(f"KM-{i:02},Kelmar,Deck,android,{['maud', 'odo'][i % 2]}" for i in range(20)),
+            ],
+        ),
+    )
     made = s.cohorts.add(CohortNew(name="C", filter='ownership eq "corporate"'))
-    texts = ['ownership eq "corporate"', 'ownership eq "personal" and person.groups eq "Crew"', 'person.department eq "Deck" or ownership eq "partner"']
+    texts = [
+        'ownership eq "corporate"',
+        'ownership eq "personal" and person.groups eq "Crew"',
+        'person.department eq "Deck" or ownership eq "partner"',
+    ]
     failures: list[BaseException] = []
     over = threading.Event()
 
@@ -293,9 +408,14 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
             failures.append(error)
 
     def declaring(client: Sortitor, random: Random) -> None:
-        chosen, ownership = Selection(ids=random.sample(range(1, 21), 5)), random.choice(list(Ownership))
+        chosen, ownership = (
+            Selection(ids=random.sample(range(1, 21), 5)),
+            random.choice(list(Ownership)),
+        )
         with suppress(FactsMoved):
-            client.devices.declare(chosen, ownership, client.devices.preview_declare(chosen, ownership).digest)
+            client.devices.declare(
+                chosen, ownership, client.devices.preview_declare(chosen, ownership).digest
+            )
 
     def editing(client: Sortitor, random: Random) -> None:
         client.cohorts.edit(made.id, CohortNew(name="C", filter=random.choice(texts)))
@@ -303,10 +423,21 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
     def moving_people(client: Sortitor, random: Random) -> None:
         folder = tmp_path / "people"
         folder.mkdir(exist_ok=True)
-        import_people(client, folder, f"maud,Maud,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', ''])}", f"odo,Odo,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', 'Officers'])}")
+        import_people(
+            client,
+            folder,
+            f"maud,Maud,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', ''])}",
+            f"odo,Odo,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', 'Officers'])}",
+        )
 
     acts = [(declaring, 1), (declaring, 2), (editing, 3), (moving_people, 4)]
-    threads = [threading.Thread(target=repeatedly, args=(lambda act=act, client=world.client(), random=Random(seed): act(client, random),)) for act, seed in acts]
+    threads = [
+        threading.Thread(
+            target=repeatedly,
+            args=(lambda act=act, client=world.client(), random=Random(seed): act(client, random),),
+        )
+        for act, seed in acts
+    ]
     for thread in threads:
         thread.start()
     for _ in range(12):
@@ -316,7 +447,9 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
             connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7302)")
             text = connection.exec_driver_sql("SELECT filter FROM cohorts").scalar_one()
             kept = set(connection.exec_driver_sql("SELECT device_id FROM cohort_members").scalars())
-            assert kept == set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)), text
+            assert kept == set(
+                store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)
+            ), text
     over.set()
     for thread in threads:
         thread.join()
@@ -324,10 +457,18 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
     assert not any(moving(parse(text)) for text in texts)
 
 
-def test_a_page_read_while_the_filter_changes_is_of_one_filter(world: World, tmp_path: Path) -> None:
+def test_a_page_read_while_the_filter_changes_is_of_one_filter(
+    world: World, tmp_path: Path
+) -> None:
     """Members are looked for where the filter says that they are, so both must be of the same moment."""
     s = world.client()
-    import_lot(s, manifest(tmp_path, ["serial,site", *(f"KM-{i:02},{['Alder', 'Zander'][i % 2]}" for i in range(40))]))
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            ["serial,site", *(f"KM-{i:02},{['Alder', 'Zander'][i % 2]}" for i in range(40))],
+        ),
+    )
     made = s.cohorts.add(CohortNew(name="C", filter='site eq "Alder"'))
     over = threading.Event()
     failures: list[BaseException] = []
@@ -337,7 +478,10 @@ def test_a_page_read_while_the_filter_changes_is_of_one_filter(world: World, tmp
         try:
             while not over.is_set():
                 turn += 1
-                client.cohorts.edit(made.id, CohortNew(name="C", filter=f'site eq "{["Alder", "Zander"][turn % 2]}"'))
+                client.cohorts.edit(
+                    made.id,
+                    CohortNew(name="C", filter=f'site eq "{["Alder", "Zander"][turn % 2]}"'),
+                )
         except BaseException as error:  # noqa: BLE001 - told below
             failures.append(error)
 
@@ -364,7 +508,9 @@ def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world
 
     def edit(number: int) -> None:
         try:
-            world.client().cohorts.edit(cohort.id, CohortNew(name="A", filter=f'site eq "{number}"'))
+            world.client().cohorts.edit(
+                cohort.id, CohortNew(name="A", filter=f'site eq "{number}"')
+            )
             outcomes.append("edited")
         except Refused as error:
             outcomes.append(error.problem.code)
@@ -380,7 +526,11 @@ def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world
 
     s.cohorts.edit(cohort.id, CohortNew(name="A", filter='site eq "y"'))
     for number in range(8):
-        threads = [threading.Thread(target=edit, args=(number,)), threading.Thread(target=take_back), threading.Thread(target=edit, args=(number + 100,))]
+        threads = [
+            threading.Thread(target=edit, args=(number,)),
+            threading.Thread(target=take_back),
+            threading.Thread(target=edit, args=(number + 100,)),
+        ]
         for thread in threads:
             thread.start()
         for thread in threads:

@@ -22,10 +22,26 @@ class Demonstration:
     def __init__(self, state: Path, *options: str) -> None:
         self.log = state.with_suffix(".log")
         with self.log.open("w") as log:
-            command = [SORTITOR, "demo", "--port", "0", "--devices", "200", "--state-dir", str(state), *options]
-            self.process = subprocess.Popen(command, stdout=log, stderr=subprocess.STDOUT, text=True)
+            command = [
+                SORTITOR,
+                "demo",
+                "--port",
+                "0",
+                "--devices",
+                "200",
+                "--state-dir",
+                str(state),
+                *options,
+            ]
+            self.process = subprocess.Popen(
+                command, stdout=log, stderr=subprocess.STDOUT, text=True
+            )
         until = time.monotonic() + 200
-        while "Stop it with Ctrl-C" not in self.said and time.monotonic() < until and self.process.poll() is None:
+        while (
+            "Stop it with Ctrl-C" not in self.said
+            and time.monotonic() < until
+            and self.process.poll() is None
+        ):
             time.sleep(0.1)
         assert "Stop it with Ctrl-C" in self.said, self.said
 
@@ -62,29 +78,48 @@ def test_there_is_something_of_everything(company: Demonstration) -> None:
     with company.client("coordinator") as s:
         by_stage = {stage: s.devices.count(filter=f'stage eq "{stage}"') for stage in Stage}
         assert 150 <= sum(by_stage.values()) <= 260
-        assert all(by_stage[stage] for stage in (Stage.ACTIVE, Stage.PARKED, Stage.RETIRED)), by_stage
+        assert all(by_stage[stage] for stage in (Stage.ACTIVE, Stage.PARKED, Stage.RETIRED)), (
+            by_stage
+        )
         assert {lot.status for lot in s.lots.list()} >= {"applied", "draft"}
         assert {group.name for group in s.people.groups()} >= {"Crew", "Officers", "Seasonal crew"}
         pools = list(s.pools.list())
         assert {pool.state for pool in pools} <= {"covered", "short"}
-        assert all(s.devices.count(pool=pool.id) == pool.needed for pool in pools), "every count leads to its devices"
+        assert all(s.devices.count(pool=pool.id) == pool.needed for pool in pools), (
+            "every count leads to its devices"
+        )
         cohorts = {cohort.name: cohort for cohort in s.cohorts.list()}
-        assert all(s.devices.count(cohort=cohort.id) == cohort.devices for cohort in cohorts.values())
+        assert all(
+            s.devices.count(cohort=cohort.id) == cohort.devices for cohort in cohorts.values()
+        )
         assert cohorts["Quiet for a month"].moving
         assert cohorts["Lent to the festival"].kind == "list"
         assert list(s.orders.list())
-        assert {policy.name for policy in s.gate.show().policies} == {"Seasonal crew", "Officers", "Baseline"}
+        assert {policy.name for policy in s.gate.show().policies} == {
+            "Seasonal crew",
+            "Officers",
+            "Baseline",
+        }
         assert s.journal.today().items, "something waits for a coordinator"
 
 
 def test_names_people_and_makers_hold_together(company: Demonstration) -> None:
     with company.client("coordinator") as s:
         devices = list(s.devices.list())
-        names = [device.name.lower() for device in devices if device.name and device.stage != Stage.RETIRED]
+        names = [
+            device.name.lower()
+            for device in devices
+            if device.name and device.stage != Stage.RETIRED
+        ]
         assert len(names) == len(set(names))
-        assert len({(device.maker, device.serial) for device in devices if device.serial}) == sum(device.serial is not None for device in devices)
+        assert len({(device.maker, device.serial) for device in devices if device.serial}) == sum(
+            device.serial is not None for device in devices
+        )
         assert s.devices.count(filter='stage eq "active" and enrolledAt eq null') == 0
-        assert s.devices.count(filter='stage eq "active" and lastSeenAt gt "2026-01-19T09:00:00Z"') == 0, "nothing is seen after the day on which the clock stands"
+        assert (
+            s.devices.count(filter='stage eq "active" and lastSeenAt gt "2026-01-19T09:00:00Z"')
+            == 0
+        ), "nothing is seen after the day on which the clock stands"
         held = next(s.devices.list(filter="held eq true"))
         assert s.devices.show(held.id).holds
 
@@ -93,10 +128,16 @@ def test_accounts_may_what_their_names_say(company: Demonstration) -> None:
     with company.client("viewer") as s, pytest.raises(Refused, match="coordinator"):
         s.people.set_left(1, True)
     with company.client("administrator") as s:
-        assert {account.name for account in s.accounts.list()} == {"administrator", "coordinator", "viewer"}
+        assert {account.name for account in s.accounts.list()} == {
+            "administrator",
+            "coordinator",
+            "viewer",
+        }
 
 
-def test_it_is_there_again_the_next_day_and_as_new_when_asked(company: Demonstration, state: Path) -> None:
+def test_it_is_there_again_the_next_day_and_as_new_when_asked(
+    company: Demonstration, state: Path
+) -> None:
     with company.client("coordinator") as s:
         person = next(s.people.list())
         s.people.set_left(person.id, True)

@@ -17,25 +17,42 @@ from sortitor.core.vocabulary import Role
 from sortitor.server.openapi import document
 
 #: For those who are not signed in: signing in, the first set-up, devices with a credential or a pass.
-OPEN = {("POST", "/api/v1/session"), ("POST", "/api/v1/setup"), ("POST", "/api/v1/agent/check-in"), ("POST", "/api/v1/agent/check-ins"), ("POST", "/api/v1/agent/knock")}
+OPEN = {
+    ("POST", "/api/v1/session"),
+    ("POST", "/api/v1/setup"),
+    ("POST", "/api/v1/agent/check-in"),
+    ("POST", "/api/v1/agent/check-ins"),
+    ("POST", "/api/v1/agent/knock"),
+}
 #: What a viewer may do though it is no GET: it changes nothing of the fleet, or only what is the viewer's own.
 HARMLESS = {
-    ("POST", "/api/v1/filters/check"), ("POST", "/api/v1/gate/try"), ("DELETE", "/api/v1/session"), ("POST", "/api/v1/tokens"), ("DELETE", "/api/v1/tokens/{token_id}"),
-    ("POST", "/api/v1/views"), ("DELETE", "/api/v1/views/{view_id}"),
-}  # fmt: skip
+    ("POST", "/api/v1/filters/check"),
+    ("POST", "/api/v1/gate/try"),
+    ("DELETE", "/api/v1/session"),
+    ("POST", "/api/v1/tokens"),
+    ("DELETE", "/api/v1/tokens/{token_id}"),
+    ("POST", "/api/v1/views"),
+    ("DELETE", "/api/v1/views/{view_id}"),
+}
 #: A stream that lasts as long as its job.
 STREAMS = {("GET", "/api/v1/jobs/{job_id}/events")}
 
 
 def endpoints() -> list[tuple[str, str, dict[str, Any]]]:
-    return [(method.upper(), path, operation) for path, methods in json.loads(document())["paths"].items() for method, operation in methods.items()]
+    return [
+        (method.upper(), path, operation)
+        for path, methods in json.loads(document())["paths"].items()
+        for method, operation in methods.items()
+    ]
 
 
 ENDPOINTS = endpoints()
 BY_NAME = {f"{method} {path}": (method, path, operation) for method, path, operation in ENDPOINTS}
 
 
-def called(client: httpx.Client, method: str, path: str, number: object = 1, **more: Any) -> httpx.Response:
+def called(
+    client: httpx.Client, method: str, path: str, number: object = 1, **more: Any
+) -> httpx.Response:
     return client.request(method, re.sub(r"\{[a-z_]+\}", str(number), path), **more)
 
 
@@ -53,18 +70,43 @@ def refusal(answer: httpx.Response) -> dict[str, Any]:
 
 
 def state(world: World) -> list[tuple[object, ...]]:
-    tables = ("devices", "people", "pools", "sweep_rules", "orders", "cohorts", "rulebooks", "holds", "journal", "lots", "passes", "accounts")
-    return [world.rows(f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)), '') FROM {table} t")[0] for table in tables]
+    tables = (
+        "devices",
+        "people",
+        "pools",
+        "sweep_rules",
+        "orders",
+        "cohorts",
+        "rulebooks",
+        "holds",
+        "journal",
+        "lots",
+        "passes",
+        "accounts",
+    )
+    return [
+        world.rows(
+            f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)), '') FROM {table} t"
+        )[0]
+        for table in tables
+    ]
 
 
 def test_a_parameter_that_nobody_heeds_is_refused(world: World) -> None:
     """Ignored, it would give more devices than were asked for."""
     with http(world) as client:
-        for asked, remedy in (("stage=parked", "It knows sort, "), ("filtre=id pr", "Did you mean 'filter'?"), ("Limit=1", "Did you mean 'limit'?")):
+        for asked, remedy in (
+            ("stage=parked", "It knows sort, "),
+            ("filtre=id pr", "Did you mean 'filter'?"),
+            ("Limit=1", "Did you mean 'limit'?"),
+        ):
             answer = client.get(f"/api/v1/devices?{asked}")
             assert answer.status_code == 422
             problem = refusal(answer)
-            assert (problem["code"], problem["errors"][0]["pointer"]) == ("unknown_parameter", f"/query/{asked.split('=')[0]}")
+            assert (problem["code"], problem["errors"][0]["pointer"]) == (
+                "unknown_parameter",
+                f"/query/{asked.split('=')[0]}",
+            )
             assert problem["remedy"].startswith(remedy)
 
 
@@ -72,7 +114,11 @@ def test_a_parameter_that_nobody_heeds_is_refused(world: World) -> None:
 def furnished(world: World, tmp_path: Path) -> World:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew")
-    import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Dunlin", "KM-2,Kelmar,Petrel"]), platform="android")
+    import_lot(
+        s,
+        manifest(tmp_path, ["serial,maker,site", "KM-1,Kelmar,Dunlin", "KM-2,Kelmar,Petrel"]),
+        platform="android",
+    )
     return world
 
 
@@ -90,7 +136,13 @@ def test_nobody_gets_in(furnished: World) -> None:
 
 def test_a_made_up_token_is_nobody(furnished: World) -> None:
     with http(furnished, None) as client:
-        for token in ("x", "0" * 64, furnished.tokens[Role.COORDINATOR][:-1], furnished.tokens[Role.COORDINATOR] + "x", "' OR 1=1 --"):
+        for token in (
+            "x",
+            "0" * 64,
+            furnished.tokens[Role.COORDINATOR][:-1],
+            furnished.tokens[Role.COORDINATOR] + "x",
+            "' OR 1=1 --",
+        ):
             answer = client.get("/api/v1/devices", headers={"Authorization": f"Bearer {token}"})
             assert answer.status_code == 401, token
 
@@ -120,21 +172,41 @@ def test_what_is_not_there_is_not_found(furnished: World) -> None:
 
 def test_what_is_no_number_is_refused(furnished: World) -> None:
     with http(furnished, Role.ADMINISTRATOR) as client:
-        for number, (method, path, _) in product(["x", "1.5", "-1", "99999999999999999999", "0x1", "%00", "١"], ENDPOINTS):
+        for number, (method, path, _) in product(
+            ["x", "1.5", "-1", "99999999999999999999", "0x1", "%00", "١"], ENDPOINTS
+        ):
             if "{" in path and "{platform}" not in path and (method, path) not in STREAMS:
                 answer = called(client, method, path, number, json={})
-                assert 400 <= answer.status_code < 500, (method, path, number, answer.status_code, answer.text)
+                assert 400 <= answer.status_code < 500, (
+                    method,
+                    path,
+                    number,
+                    answer.status_code,
+                    answer.text,
+                )
 
 
 def test_a_body_that_is_none_is_refused_with_its_place(furnished: World) -> None:
-    bodies = [b"", b"{", b"[]", b"null", b'"x"', b'{"unknown": 1}', b"\xff\xfe", b'{"name": {"a": []}, "filter": 7, "selection": [], "digest": null}', b"[" * 5_000]
+    bodies = [
+        b"",
+        b"{",
+        b"[]",
+        b"null",
+        b'"x"',
+        b'{"unknown": 1}',
+        b"\xff\xfe",
+        b'{"name": {"a": []}, "filter": 7, "selection": [], "digest": null}',
+        b"[" * 5_000,
+    ]
     before = state(furnished)
     with http(furnished, Role.ADMINISTRATOR) as client:
         for method, path, operation in ENDPOINTS:
             if "application/json" not in operation.get("requestBody", {}).get("content", {}):
                 continue
             for body in bodies:
-                answer = called(client, method, path, content=body, headers={"Content-Type": "application/json"})
+                answer = called(
+                    client, method, path, content=body, headers={"Content-Type": "application/json"}
+                )
                 assert answer.status_code < 500, (method, path, body, answer.text)
                 if answer.status_code == 422:
                     assert refusal(answer)["code"]
@@ -144,19 +216,45 @@ def test_a_body_that_is_none_is_refused_with_its_place(furnished: World) -> None
 def _parameters() -> Iterator[tuple[str, str, str]]:
     for method, path, operation in ENDPOINTS:
         if method == "GET" and "{" not in path:
-            yield from ((path, parameter["name"], parameter["in"]) for parameter in operation.get("parameters", []) if parameter["in"] == "query")
+            yield from (
+                (path, parameter["name"], parameter["in"])
+                for parameter in operation.get("parameters", [])
+                if parameter["in"] == "query"
+            )
 
 
 PARAMETERS = list(_parameters())
 odd = st.one_of(
-    st.text(max_size=30), st.integers().map(str), st.sampled_from(["", "null", "[]", "\0", "%", "'", '"', "-1", "1e400", "eyJ4IjoxfQ", "WzEsMl0", "🚢" * 10, "A" * 5_000, '(((site eq "x"', "site co \"'\""]),
-)  # fmt: skip
+    st.text(max_size=30),
+    st.integers().map(str),
+    st.sampled_from(
+        [
+            "",
+            "null",
+            "[]",
+            "\0",
+            "%",
+            "'",
+            '"',
+            "-1",
+            "1e400",
+            "eyJ4IjoxfQ",
+            "WzEsMl0",
+            "🚢" * 10,
+            "A" * 5_000,
+            '(((site eq "x"',
+            'site co "\'"',
+        ]
+    ),
+)
 
 
 def test_no_parameter_makes_the_service_fail(furnished: World) -> None:
     with http(furnished, Role.ADMINISTRATOR) as client:
 
-        @settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.filter_too_much])
+        @settings(
+            max_examples=150, deadline=None, suppress_health_check=[HealthCheck.filter_too_much]
+        )
         @given(st.sampled_from(PARAMETERS), odd)
         def never(parameter: tuple[str, str, str], value: str) -> None:
             path, name, _ = parameter

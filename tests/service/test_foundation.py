@@ -61,7 +61,9 @@ def test_a_pid_file_that_names_another_program_is_cleared_away(open_folder: Path
     cluster.stop()
 
 
-def test_a_second_service_of_one_directory_shares_the_cluster_and_leaves_it_running(open_folder: Path) -> None:
+def test_a_second_service_of_one_directory_shares_the_cluster_and_leaves_it_running(
+    open_folder: Path,
+) -> None:
     one, two = Cluster(open_folder / "shared", FAST), Cluster(open_folder / "shared", FAST)
     url = one.start()
     assert two.start() == url
@@ -91,15 +93,31 @@ def test_a_killed_service_finds_its_database_and_stops_it_in_the_end(open_folder
     assert not (state / "cluster" / "postmaster.pid").exists()
 
 
-def test_a_taken_port_and_a_bad_setting_are_said_plainly(open_folder: Path, database: Database) -> None:
+def test_a_taken_port_and_a_bad_setting_are_said_plainly(
+    open_folder: Path, database: Database
+) -> None:
     url = database.fresh()
     with serve(SORTITOR_DATABASE_URL=url) as process:
         port = process.url.rsplit(":", 1)[1]
-        done = subprocess.run([SORTITOR, "serve", "--port", port], env={**process.environment}, capture_output=True, text=True, timeout=60, check=False)
+        done = subprocess.run(
+            [SORTITOR, "serve", "--port", port],
+            env={**process.environment},
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
         assert done.returncode == 3
         assert f"Port {port}" in done.stderr
         assert "Traceback" not in done.stderr
-    bad = subprocess.run([SORTITOR, "serve"], env={**os.environ, "SORTITOR_POOL_SIZE": "many"}, capture_output=True, text=True, timeout=60, check=False)
+    bad = subprocess.run(
+        [SORTITOR, "serve"],
+        env={**os.environ, "SORTITOR_POOL_SIZE": "many"},
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
     assert bad.returncode == 2
     assert "pool_size" in bad.stderr
     database.drop(url)
@@ -118,7 +136,9 @@ def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Datab
     """Down from the newest and back: the tables are the same, and what both versions know is kept."""
     url = database.fresh()
     with psycopg.connect(url) as connection:
-        connection.execute("INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags, os_version) VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}', '14.02')")
+        connection.execute(
+            "INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags, os_version) VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}', '14.02')"
+        )
     engine = make_engine(url, 1)
 
     def go(step: Callable[[Config, str], None], target: str) -> None:
@@ -127,16 +147,22 @@ def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Datab
 
     go(command.downgrade, "0005")
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT name, name_basis FROM devices").fetchall() == [("WM-1", "declared")]
+        assert connection.execute("SELECT name, name_basis FROM devices").fetchall() == [
+            ("WM-1", "declared")
+        ]
     go(command.upgrade, "head")
     schema.check(engine)
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT name, name_basis, folded(tags), os_numbers FROM devices").fetchall() == [("WM-1", "inferred", ["spare"], [14, 2])]
+        assert connection.execute(
+            "SELECT name, name_basis, folded(tags), os_numbers FROM devices"
+        ).fetchall() == [("WM-1", "inferred", ["spare"], [14, 2])]
         connection.execute("DELETE FROM devices")
     # The queue's own tables (0003) do not go down by themselves.
     go(command.downgrade, "0003")
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT to_regclass('cohorts'), to_regclass('order_lines')").fetchall() == [(None, None)]
+        assert connection.execute(
+            "SELECT to_regclass('cohorts'), to_regclass('order_lines')"
+        ).fetchall() == [(None, None)]
     go(command.upgrade, "head")
     schema.check(engine)
     engine.dispose()
@@ -146,7 +172,9 @@ def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Datab
 def test_every_constraint_that_a_user_can_meet_has_its_words(database: Database) -> None:
     url = database.fresh()
     with psycopg.connect(url) as connection:
-        unique = connection.execute("SELECT relname FROM pg_index JOIN pg_class ON oid = indexrelid WHERE indisunique AND relname LIKE 'uq_%%' AND relnamespace = 'public'::regnamespace").fetchall()
+        unique = connection.execute(
+            "SELECT relname FROM pg_index JOIN pg_class ON oid = indexrelid WHERE indisunique AND relname LIKE 'uq_%%' AND relnamespace = 'public'::regnamespace"
+        ).fetchall()
     never_met = {"uq_passes_code_hash", "uq_sessions_secret_hash", "uq_tokens_secret_hash"}
     assert {row[0] for row in unique} - never_met <= set(failures.CONSTRAINTS)
     database.drop(url)
@@ -190,7 +218,11 @@ def test_the_queue_runs_the_daily_sweep_and_takes_up_stalled_jobs(world: World) 
         app = tasks.make_app(world.run.url)
         async with app.open_async():
             await app.configure_task("sortitor:sweep").defer_async(timestamp=0)
-            await app.run_worker_async(wait=False, additional_context={"context": world.run.context("schedule")}, install_signal_handlers=False)
+            await app.run_worker_async(
+                wait=False,
+                additional_context={"context": world.run.context("schedule")},
+                install_signal_handlers=False,
+            )
             return [(job.task_name, job.status) for job in await app.job_manager.list_jobs_async()]
 
     assert ("sortitor:sweep", "succeeded") in in_a_loop(work())
@@ -200,7 +232,9 @@ def test_numbers_for_those_who_run_it(world: World) -> None:
     assert httpx.get(f"{world.url}/healthz").json() == {"status": "alive"}
     text = httpx.get(f"{world.url}/metrics").text
     assert "# TYPE sortitor_devices gauge" in text
-    assert re.fullmatch(r"[A-Za-z0-9._-]+", httpx.get(f"{world.url}/healthz").headers["x-request-id"])
+    assert re.fullmatch(
+        r"[A-Za-z0-9._-]+", httpx.get(f"{world.url}/healthz").headers["x-request-id"]
+    )
 
 
 def test_the_client_and_the_command_line_work_without_the_service_installed() -> None:

@@ -13,17 +13,55 @@ from tests.worlds import World
 from sortitor.core.provisioning import ENTERPRISE
 from sortitor.core.vocabulary import Purpose, Role
 
-USER, GROUP = "urn:ietf:params:scim:schemas:core:2.0:User", "urn:ietf:params:scim:schemas:core:2.0:Group"
-ERROR, BULK, PATCH = (f"urn:ietf:params:scim:api:messages:2.0:{name}" for name in ("Error", "BulkRequest", "PatchOp"))
+USER, GROUP = (
+    "urn:ietf:params:scim:schemas:core:2.0:User",
+    "urn:ietf:params:scim:schemas:core:2.0:Group",
+)
+ERROR, BULK, PATCH = (
+    f"urn:ietf:params:scim:api:messages:2.0:{name}" for name in ("Error", "BulkRequest", "PatchOp")
+)
 #: Texts that have broken somebody's software before.
-TEXTS = ["a\u0000b", "\u0000", "x" * 100_000, "\ud800", "\u202egnp.exe", "'; DROP TABLE people; --", "%s %(x)s {} \\", "\r\nSet-Cookie: a=b", "\ufffe\U0001f6a2", " ", "null", '"', "\x1b[31m"]
-VALUES: list[Any] = [None, 0, -1, 1e308, True, [], {}, [[]], [{}], {"value": {"value": {}}}, "", *TEXTS]
+TEXTS = [
+    "a\u0000b",
+    "\u0000",
+    "x" * 100_000,
+    "\ud800",
+    "\u202egnp.exe",
+    "'; DROP TABLE people; --",
+    "%s %(x)s {} \\",
+    "\r\nSet-Cookie: a=b",
+    "\ufffe\U0001f6a2",
+    " ",
+    "null",
+    '"',
+    "\x1b[31m",
+]
+VALUES: list[Any] = [
+    None,
+    0,
+    -1,
+    1e308,
+    True,
+    [],
+    {},
+    [[]],
+    [{}],
+    {"value": {"value": {}}},
+    "",
+    *TEXTS,
+]
 
 
 @pytest.fixture
 def http(world: World) -> Iterator[httpx.Client]:
-    secret = world.client().accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE).secret
-    with httpx.Client(base_url=f"{world.url}/scim/v2", headers={"Authorization": f"Bearer {secret}", "Content-Type": "application/scim+json"}, timeout=60) as client:
+    secret = (
+        world.client().accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE).secret
+    )
+    with httpx.Client(
+        base_url=f"{world.url}/scim/v2",
+        headers={"Authorization": f"Bearer {secret}", "Content-Type": "application/scim+json"},
+        timeout=60,
+    ) as client:
         yield client
 
 
@@ -45,10 +83,31 @@ def checked(answer: httpx.Response) -> httpx.Response:
 
 def test_any_value_of_any_attribute_is_kept_whole_or_refused(http: httpx.Client) -> None:
     number = 0
-    for attribute in ("userName", "displayName", "name", "emails", "active", "externalId", "addresses", "groups", "meta", "id", "schemas", ENTERPRISE, "unknown"):
+    for attribute in (
+        "userName",
+        "displayName",
+        "name",
+        "emails",
+        "active",
+        "externalId",
+        "addresses",
+        "groups",
+        "meta",
+        "id",
+        "schemas",
+        ENTERPRISE,
+        "unknown",
+    ):
         for value in VALUES:
             number += 1
-            answer = checked(send(http, "POST", "/Users", {"schemas": [USER, ENTERPRISE], "userName": f"user{number}", attribute: value}))
+            answer = checked(
+                send(
+                    http,
+                    "POST",
+                    "/Users",
+                    {"schemas": [USER, ENTERPRISE], "userName": f"user{number}", attribute: value},
+                )
+            )
             if answer.status_code == 201:
                 made = answer.json()
                 assert checked(http.get(f"/Users/{made['id']}")).json() == made
@@ -59,19 +118,89 @@ def test_any_value_of_any_attribute_is_kept_whole_or_refused(http: httpx.Client)
 
 
 def test_groups_and_patches_of_nonsense(http: httpx.Client, world: World) -> None:
-    user = send(http, "POST", "/Users", {"schemas": [USER], "userName": "maud", "displayName": "Maud"}).json()
-    group = send(http, "POST", "/Groups", {"schemas": [GROUP], "displayName": "Crew", "members": [{"value": user["id"]}]}).json()
+    user = send(
+        http, "POST", "/Users", {"schemas": [USER], "userName": "maud", "displayName": "Maud"}
+    ).json()
+    group = send(
+        http,
+        "POST",
+        "/Groups",
+        {"schemas": [GROUP], "displayName": "Crew", "members": [{"value": user["id"]}]},
+    ).json()
     for value in VALUES:
         checked(send(http, "POST", "/Groups", {"schemas": [GROUP], "displayName": value}))
-        checked(send(http, "POST", "/Groups", {"schemas": [GROUP], "displayName": "Other", "members": value}))
-        checked(send(http, "POST", "/Groups", {"schemas": [GROUP], "displayName": "Other", "members": [{"value": value}]}))
-        for path in ("displayName", "name.givenName", 'emails[type eq "work"].value', "active", "members", "", value):
-            checked(send(http, "PATCH", f"/Users/{user['id']}", {"schemas": [PATCH], "Operations": [{"op": "replace", "path": path, "value": value}]}))
-        checked(send(http, "PATCH", f"/Groups/{group['id']}", {"schemas": [PATCH], "Operations": [{"op": "add", "path": "members", "value": value}]}))
-        checked(send(http, "PATCH", f"/Groups/{group['id']}", {"schemas": [PATCH], "Operations": value}))
+        checked(
+            send(
+                http,
+                "POST",
+                "/Groups",
+                {"schemas": [GROUP], "displayName": "Other", "members": value},
+            )
+        )
+        checked(
+            send(
+                http,
+                "POST",
+                "/Groups",
+                {"schemas": [GROUP], "displayName": "Other", "members": [{"value": value}]},
+            )
+        )
+        for path in (
+            "displayName",
+            "name.givenName",
+            'emails[type eq "work"].value',
+            "active",
+            "members",
+            "",
+            value,
+        ):
+            checked(
+                send(
+                    http,
+                    "PATCH",
+                    f"/Users/{user['id']}",
+                    {
+                        "schemas": [PATCH],
+                        "Operations": [{"op": "replace", "path": path, "value": value}],
+                    },
+                )
+            )
+        checked(
+            send(
+                http,
+                "PATCH",
+                f"/Groups/{group['id']}",
+                {
+                    "schemas": [PATCH],
+                    "Operations": [{"op": "add", "path": "members", "value": value}],
+                },
+            )
+        )
+        checked(
+            send(http, "PATCH", f"/Groups/{group['id']}", {"schemas": [PATCH], "Operations": value})
+        )
         checked(send(http, "POST", "/Bulk", {"schemas": [BULK], "Operations": value}))
-        checked(send(http, "POST", "/Bulk", {"schemas": [BULK], "Operations": [{"method": "POST", "path": value, "bulkId": value, "data": {"userName": value}}]}))
-    assert [member["value"] for member in http.get(f"/Groups/{group['id']}").json()["members"]] == [user["id"]], "nothing half-applied"
+        checked(
+            send(
+                http,
+                "POST",
+                "/Bulk",
+                {
+                    "schemas": [BULK],
+                    "Operations": [
+                        {
+                            "method": "POST",
+                            "path": value,
+                            "bulkId": value,
+                            "data": {"userName": value},
+                        }
+                    ],
+                },
+            )
+        )
+    assert [member["value"] for member in http.get(f"/Groups/{group['id']}").json()["members"]] == [
+        user["id"]
+    ], "nothing half-applied"
     assert {person.user_name for person in world.client().people.list()} >= {"maud"}
 
 
@@ -80,21 +209,60 @@ def test_filters_and_addresses_of_nonsense(http: httpx.Client) -> None:
     for text in TEXTS:
         literal = json.dumps(text)
         for asked in (
-            {"filter": text[:2000]}, {"filter": f"userName eq {literal}"[:3000]}, {"filter": f"displayName co {literal}"[:3000]}, {"sortBy": text[:2000]}, {"cursor": text[:2000]},
-            {"attributes": text[:2000]}, {"startIndex": text[:2000]}, {"count": text[:2000]},
-        ):  # fmt: skip
-            found = checked(http.get("/Users", params={name: value.encode("utf-8", "surrogatepass") for name, value in asked.items()}))
+            {"filter": text[:2000]},
+            {"filter": f"userName eq {literal}"[:3000]},
+            {"filter": f"displayName co {literal}"[:3000]},
+            {"sortBy": text[:2000]},
+            {"cursor": text[:2000]},
+            {"attributes": text[:2000]},
+            {"startIndex": text[:2000]},
+            {"count": text[:2000]},
+        ):
+            found = checked(
+                http.get(
+                    "/Users",
+                    params={
+                        name: value.encode("utf-8", "surrogatepass")
+                        for name, value in asked.items()
+                    },
+                )
+            )
             assert found.status_code != 200 or found.json()["totalResults"] <= 1
         for place in ("Users", "Groups", "Schemas", "ResourceTypes"):
-            escaped = "".join(f"%{byte:02X}" for byte in text[:500].encode("utf-8", "surrogatepass"))
+            escaped = "".join(
+                f"%{byte:02X}" for byte in text[:500].encode("utf-8", "surrogatepass")
+            )
             assert checked(http.get(f"/{place}/{escaped}")).status_code in (200, 400, 404, 405)
     deep = "(" * 2000 + "userName pr" + ")" * 2000
     assert checked(http.get("/Users", params={"filter": deep})).status_code in (200, 400)
 
 
 def test_bodies_that_are_none(http: httpx.Client) -> None:
-    bodies = [b"", b"{", b"[]", b"null", b"\xff\xfe", b'{"userName": "a", "userName": "b"}', b"[" * 20_000, b'{"a":' * 5_000 + b"1" + b"}" * 5_000, b"1" * 5_000, b'{"userName": NaN}']
+    bodies = [
+        b"",
+        b"{",
+        b"[]",
+        b"null",
+        b"\xff\xfe",
+        b'{"userName": "a", "userName": "b"}',
+        b"[" * 20_000,
+        b'{"a":' * 5_000 + b"1" + b"}" * 5_000,
+        b"1" * 5_000,
+        b'{"userName": NaN}',
+    ]
     for body in bodies:
-        for method, path in (("POST", "/Users"), ("PUT", "/Users/u1"), ("PATCH", "/Users/u1"), ("POST", "/Users/.search"), ("POST", "/Bulk"), ("POST", "/Groups")):
+        for method, path in (
+            ("POST", "/Users"),
+            ("PUT", "/Users/u1"),
+            ("PATCH", "/Users/u1"),
+            ("POST", "/Users/.search"),
+            ("POST", "/Bulk"),
+            ("POST", "/Groups"),
+        ):
             checked(http.request(method, path, content=body))
-    assert checked(http.post("/Users", content=b'{"userName": "' + b"x" * 2_100_000 + b'"}')).status_code == 413
+    assert (
+        checked(
+            http.post("/Users", content=b'{"userName": "' + b"x" * 2_100_000 + b'"}')
+        ).status_code
+        == 413
+    )

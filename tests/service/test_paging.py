@@ -40,12 +40,21 @@ def test_no_cell_is_run_by_a_spreadsheet_and_nothing_is_lost(text: str) -> None:
     cell = harmless(text)
     assert not cell.startswith(("=", "+", "-", "@", "\t", "\r"))
     assert cell.removeprefix("'") == text.removeprefix("'") or cell == text
-    rows = list(csv.reader(io.StringIO(as_csv([Cell(text=text.replace("\r", " ").replace("\n", " ").replace("\0", " "))]), newline="")))
+    rows = list(
+        csv.reader(
+            io.StringIO(
+                as_csv([Cell(text=text.replace("\r", " ").replace("\n", " ").replace("\0", " "))]),
+                newline="",
+            )
+        )
+    )
     assert len(rows) == 2
     assert len(rows[1]) == 2
 
 
-@pytest.mark.parametrize(("header", "revision"), [(None, None), ("", None), ("*", None), ('"7"', 7), ('W/"7"', 7)])
+@pytest.mark.parametrize(
+    ("header", "revision"), [(None, None), ("", None), ("*", None), ('"7"', 7), ('W/"7"', 7)]
+)
 def test_an_entity_tag_is_a_revision(header: str | None, revision: int | None) -> None:
     assert revision_of(header) == revision
 

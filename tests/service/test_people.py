@@ -25,49 +25,104 @@ def counts(s: Sortitor, path: Path, complete: bool = False) -> dict[str, int]:
     return {count.key: count.count for count in s.people.preview_import(path, complete).counts}
 
 
-def test_a_file_is_previewed_imported_and_then_changes_nothing(world: World, tmp_path: Path) -> None:
+def test_a_file_is_previewed_imported_and_then_changes_nothing(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
-    path = people_file(tmp_path, "maud,Maud Fenwick,maud@x.example,Deck,Dunlin,Crew; Officers", "مود,مود فنويك,,,,Crew")
+    path = people_file(
+        tmp_path,
+        "maud,Maud Fenwick,maud@x.example,Deck,Dunlin,Crew; Officers",
+        "مود,مود فنويك,,,,Crew",
+    )
     shown = s.people.preview_import(path)
-    assert {count.key: count.count for count in shown.counts} == {"new": 2, "changed": 0, "unchanged": 0, "joins": 3, "leaves": 0}
+    assert {count.key: count.count for count in shown.counts} == {
+        "new": 2,
+        "changed": 0,
+        "unchanged": 0,
+        "joins": 3,
+        "leaves": 0,
+    }
     assert list(s.people.list()) == [], "a preview writes nothing"
     s.people.apply_import(path, shown.digest)
     assert counts(s, path) == {"new": 0, "changed": 0, "unchanged": 2, "joins": 0, "leaves": 0}
-    assert {person.user_name: person.groups for person in s.people.list()} == {"maud": ["Crew", "Officers"], "مود": ["Crew"]}
+    assert {person.user_name: person.groups for person in s.people.list()} == {
+        "maud": ["Crew", "Officers"],
+        "مود": ["Crew"],
+    }
     # The same person and group whatever their case; a blank cell leaves what is known.
     again = people_file(tmp_path, "MAUD,,,Engine,,crew")
     assert counts(s, again) == {"new": 0, "changed": 1, "unchanged": 0, "joins": 0, "leaves": 1}
     s.people.apply_import(again, s.people.preview_import(again).digest)
     [maud] = s.people.list("maud")
-    assert (maud.name, maud.mail, maud.department, maud.groups) == ("Maud Fenwick", "maud@x.example", "Engine", ["Crew"])
+    assert (maud.name, maud.mail, maud.department, maud.groups) == (
+        "Maud Fenwick",
+        "maud@x.example",
+        "Engine",
+        ["Crew"],
+    )
 
 
 def test_a_file_with_a_fault_imports_nobody_and_says_where(world: World, tmp_path: Path) -> None:
     s = world.client()
-    path = people_file(tmp_path, "maud,Maud,,,,", "odo gannet,Odo,,,,", "MAUD,Maud,,,,", "ivo,Ivo,no mail,,,", ",Nobody,,,,", "eve,=1+1,,,,", f"ann,{'x' * 501},,,,")
+    path = people_file(
+        tmp_path,
+        "maud,Maud,,,,",
+        "odo gannet,Odo,,,,",
+        "MAUD,Maud,,,,",
+        "ivo,Ivo,no mail,,,",
+        ",Nobody,,,,",
+        "eve,=1+1,,,,",
+        f"ann,{'x' * 501},,,,",
+    )
     with pytest.raises(Refused) as caught:
         s.people.preview_import(path)
     found = {(problem.pointer, problem.code) for problem in caught.value.problem.errors}
     assert found == {
-        ("row 2, user_name", "user_name_twice"), ("row 4, user_name", "user_name_twice"), ("row 3, user_name", "user_name_form"), ("row 5, mail", "mail_form"),
-        ("row 6, user_name", "user_name_missing"), ("row 7, name", "formula_name"), ("row 8, name", "long_name"),
-    }  # fmt: skip
+        ("row 2, user_name", "user_name_twice"),
+        ("row 4, user_name", "user_name_twice"),
+        ("row 3, user_name", "user_name_form"),
+        ("row 5, mail", "mail_form"),
+        ("row 6, user_name", "user_name_missing"),
+        ("row 7, name", "formula_name"),
+        ("row 8, name", "long_name"),
+    }
     assert list(s.people.list()) == []
     with pytest.raises(Refused, match="No column holds the user name"):
         s.people.preview_import(people_file(tmp_path, "x,y", header="colour,shape"))
 
 
-@pytest.mark.parametrize(("header", "line", "encoding"), [
-    ("Login;Full name;E-Mail;Dept;Harbour;Member of", "maud;Mäud;m@x.example;Deck;Dunlin;Crew", "cp1252"), ("\ufeffUSER NAME\tNAME\tMAIL\tUNIT\tVESSEL\tGROUP", "maud\tMäud\tm@x.example\tDeck\tDunlin\tCrew", "utf-8"),
-    (HEADER, '"maud","Mäud","m@x.example","Deck","Dunlin","Crew"', "utf-16"),
-])  # fmt: skip
-def test_files_as_other_programs_write_them(world: World, tmp_path: Path, header: str, line: str, encoding: str) -> None:
+@pytest.mark.parametrize(
+    ("header", "line", "encoding"),
+    [
+        (
+            "Login;Full name;E-Mail;Dept;Harbour;Member of",
+            "maud;Mäud;m@x.example;Deck;Dunlin;Crew",
+            "cp1252",
+        ),
+        (
+            "\ufeffUSER NAME\tNAME\tMAIL\tUNIT\tVESSEL\tGROUP",
+            "maud\tMäud\tm@x.example\tDeck\tDunlin\tCrew",
+            "utf-8",
+        ),
+        (HEADER, '"maud","Mäud","m@x.example","Deck","Dunlin","Crew"', "utf-16"),
+    ],
+)
+def test_files_as_other_programs_write_them(
+    world: World, tmp_path: Path, header: str, line: str, encoding: str
+) -> None:
     s = world.client()
     path = tmp_path / "people.csv"
     path.write_bytes(f"{header}\r\n{line}\r\n".encode(encoding))
     s.people.apply_import(path, s.people.preview_import(path).digest)
     [maud] = s.people.list()
-    assert (maud.user_name, maud.name, maud.mail, maud.department, maud.site, maud.groups) == ("maud", "Mäud", "m@x.example", "Deck", "Dunlin", ["Crew"])
+    assert (maud.user_name, maud.name, maud.mail, maud.department, maud.site, maud.groups) == (
+        "maud",
+        "Mäud",
+        "m@x.example",
+        "Deck",
+        "Dunlin",
+        ["Crew"],
+    )
 
 
 def test_a_file_that_names_everybody_says_who_has_left(world: World, tmp_path: Path) -> None:
@@ -78,15 +133,21 @@ def test_a_file_that_names_everybody_says_who_has_left(world: World, tmp_path: P
     assert counts(s, everybody, complete=True)["left"] == 2
     s.people.apply_import(everybody, s.people.preview_import(everybody, True).digest, complete=True)
     assert {person.user_name for person in s.people.list() if person.left_at} == {"odo", "ivo"}
-    assert s.devices.count(filter="person.left eq true") == 1, "the device stays theirs until somebody acts"
+    assert s.devices.count(filter="person.left eq true") == 1, (
+        "the device stays theirs until somebody acts"
+    )
     assert counts(s, everybody, complete=True)["left"] == 0, "nobody leaves twice"
     import_people(s, tmp_path, "odo,Odo,,,,Crew")
-    assert {person.user_name for person in s.people.list() if person.left_at} == {"ivo"}, "whom a file names is back"
+    assert {person.user_name for person in s.people.list() if person.left_at} == {"ivo"}, (
+        "whom a file names is back"
+    )
     with pytest.raises(FactsMoved):
         s.people.apply_import(everybody, "of another day", complete=True)
 
 
-def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(world: World, tmp_path: Path) -> None:
+def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud,,,,Deck", "odo,Odo,,,,Deck;Engine", "ivo,Ivo,,,,Shore")
     import_people(s, tmp_path, "ann,Ann,,,,Ship", "eve,Eve,,,,Line")
@@ -97,11 +158,20 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(world: 
     def people() -> dict[str, tuple[int, int]]:
         return {group.name: (group.people, group.direct) for group in s.people.groups()}
 
-    assert people() == {"Deck": (2, 2), "Engine": (1, 1), "Shore": (1, 1), "Ship": (3, 1), "Line": (5, 1)}
+    assert people() == {
+        "Deck": (2, 2),
+        "Engine": (1, 1),
+        "Shore": (1, 1),
+        "Ship": (3, 1),
+        "Line": (5, 1),
+    }
     cohort = s.cohorts.add(CohortNew(name="All", filter='person.groups eq "line"'))
     import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud", "KM-2,ivo", "KM-3,ann"]))
     assert s.cohorts.show(cohort.id).devices == 3
-    policies = [Policy(name="The line", groups=["Line"], platforms={}, quota=7), *s.gate.show().policies]
+    policies = [
+        Policy(name="The line", groups=["Line"], platforms={}, quota=7),
+        *s.gate.show().policies,
+    ]
     s.gate.apply(policies, s.gate.preview(policies).digest)
     tried = s.gate.attempt(Try(platform="android", os_version="14", person="maud"))  # type: ignore[arg-type]
     assert any(step.policy == "The line" for step in tried.trace), "two groups above"
@@ -110,7 +180,13 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(world: 
     assert {people()[name][0] for name in ("Deck", "Ship", "Line")} == {5}
     s.people.set_inner(groups["Deck"], [])
     s.people.set_inner(groups["Line"], [groups["Shore"]])
-    assert people() == {"Deck": (2, 2), "Engine": (1, 1), "Shore": (1, 1), "Ship": (3, 1), "Line": (2, 1)}
+    assert people() == {
+        "Deck": (2, 2),
+        "Engine": (1, 1),
+        "Shore": (1, 1),
+        "Ship": (3, 1),
+        "Line": (2, 1),
+    }
     assert {device.serial for device in s.devices.list(cohort=cohort.id)} == {"KM-2"}
     with pytest.raises(Refused, match="cannot be in itself"):
         s.people.set_inner(groups["Deck"], [groups["Deck"]])
@@ -120,7 +196,15 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(world: 
 
 def test_people_are_found_and_every_page_has_others(world: World, tmp_path: Path) -> None:
     s = world.client()
-    import_people(s, tmp_path, *(f"user{n},Person {n % 7},{'u' + str(n) + '@x.example' if n % 2 else ''},,,{'Odd' if n % 2 else ''}" for n in range(230)), "مود,مود فنويك,,,,")
+    import_people(
+        s,
+        tmp_path,
+        *(
+            f"user{n},Person {n % 7},{'u' + str(n) + '@x.example' if n % 2 else ''},,,{'Odd' if n % 2 else ''}"
+            for n in range(230)
+        ),
+        "مود,مود فنويك,,,,",
+    )
     assert [person.name for person in s.people.list("فنويك")] == ["مود فنويك"]
     assert [person.user_name for person in s.people.list("u21@x.example")] == ["user21"]
     assert len(list(s.people.list(group="odd"))) == 115
@@ -145,7 +229,13 @@ def test_two_files_at_once_lose_nobody(world: World, tmp_path: Path) -> None:
         client = world.client()
         try:
             for turn in range(8):
-                path = people_file(folder, *(f"user{n},Person {n} of {first},,,,Team {first};Turn {turn}" for n in range(first, first + 40)))
+                path = people_file(
+                    folder,
+                    *(
+                        f"user{n},Person {n} of {first},,,,Team {first};Turn {turn}"
+                        for n in range(first, first + 40)
+                    ),
+                )
                 done = False
                 while not done:
                     with suppress(FactsMoved):

@@ -23,25 +23,48 @@ from sortitor.schemas.sweeps import RuleNew
 
 #: What a change may touch; ids and values, without the revisions that count every write.
 STATE = {
-    "devices": "SELECT to_jsonb(d) - 'stage_at' FROM devices d ORDER BY id", "identifiers": "SELECT kind, value, maker, device_id FROM identifiers ORDER BY kind, value",
-    "pools": "SELECT to_jsonb(p) - 'revision' FROM pools p ORDER BY id", "rules": "SELECT to_jsonb(r) - 'revision' FROM sweep_rules r ORDER BY id",
-    "orders": "SELECT to_jsonb(o) - 'revision' FROM orders o ORDER BY id", "lines": "SELECT order_id, place, product, quantity, price FROM order_lines ORDER BY order_id, place",
-    "cohorts": "SELECT id, name, filter, note, moving FROM cohorts ORDER BY id", "members": "SELECT cohort_id, device_id FROM cohort_members ORDER BY cohort_id, device_id",
-    "books": "SELECT name, entries FROM rulebooks ORDER BY name", "credentials": "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash",
-}  # fmt: skip
+    "devices": "SELECT to_jsonb(d) - 'stage_at' FROM devices d ORDER BY id",
+    "identifiers": "SELECT kind, value, maker, device_id FROM identifiers ORDER BY kind, value",
+    "pools": "SELECT to_jsonb(p) - 'revision' FROM pools p ORDER BY id",
+    "rules": "SELECT to_jsonb(r) - 'revision' FROM sweep_rules r ORDER BY id",
+    "orders": "SELECT to_jsonb(o) - 'revision' FROM orders o ORDER BY id",
+    "lines": "SELECT order_id, place, product, quantity, price FROM order_lines ORDER BY order_id, place",
+    "cohorts": "SELECT id, name, filter, note, moving FROM cohorts ORDER BY id",
+    "members": "SELECT cohort_id, device_id FROM cohort_members ORDER BY cohort_id, device_id",
+    "books": "SELECT name, entries FROM rulebooks ORDER BY name",
+    "credentials": "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash",
+}
 
 
 def furnished(world: World, tmp_path: Path) -> Sortitor:
     """Three arrived devices, two awaited ones, and one of everything that can be changed."""
     s = world.client()
-    import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "odo,Odo Gannet,,Office,Petrel,Office")
+    import_people(
+        s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "odo,Odo Gannet,,Office,Petrel,Office"
+    )
     code = a_pass(s, activation=Activation.SHARED)
     for serial in ("AR-1", "AR-2", "AR-3"):
         s.arrivals.knock(knocking(code, serial))
-    import_lot(s, manifest(tmp_path, ["serial,maker,imei,site", f"KM-1,Kelmar,{imei(1)},Dunlin", f"KM-2,Kelmar,{imei(2)},Petrel"]), platform="android", ownership="corporate")
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,imei,site",
+                f"KM-1,Kelmar,{imei(1)},Dunlin",
+                f"KM-2,Kelmar,{imei(2)},Petrel",
+            ],
+        ),
+        platform="android",
+        ownership="corporate",
+    )
     s.pools.add(PoolNew(name="Signage", seats=3, filter='platform eq "android"'))
     s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
-    s.orders.add(OrderNew(name="WL-1", supplier="Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
+    s.orders.add(
+        OrderNew(
+            name="WL-1", supplier="Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]
+        )
+    )
     s.cohorts.add(CohortNew(name="Dunlin", filter='site eq "dunlin"'))
     lent = s.cohorts.add(CohortNew(name="Lent out"))
     change_list(s, lent.id, (1, 2))
@@ -54,7 +77,9 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
 
 def change_list(s: Sortitor, cohort_id: int, ids: tuple[int, ...], put_in: bool = True) -> None:
     selection = Selection(ids=list(ids))
-    s.cohorts.change_list(cohort_id, selection, s.cohorts.preview_list(cohort_id, selection, put_in).digest, put_in)
+    s.cohorts.change_list(
+        cohort_id, selection, s.cohorts.preview_list(cohort_id, selection, put_in).digest, put_in
+    )
 
 
 def change_gate(s: Sortitor) -> None:
@@ -66,7 +91,11 @@ def change_gate(s: Sortitor) -> None:
 
 def declare(s: Sortitor) -> None:
     everything = Selection(filter="id pr")
-    s.devices.declare(everything, Ownership.PARTNER, s.devices.preview_declare(everything, Ownership.PARTNER).digest)
+    s.devices.declare(
+        everything,
+        Ownership.PARTNER,
+        s.devices.preview_declare(everything, Ownership.PARTNER).digest,
+    )
 
 
 def rename(s: Sortitor) -> None:
@@ -75,7 +104,20 @@ def rename(s: Sortitor) -> None:
 
 def change_by_lot(s: Sortitor, tmp_path: Path) -> None:
     """Adds one, changes one with a name, an identifier and a site, and leaves one."""
-    import_lot(s, manifest(tmp_path, ["serial,maker,imei,site,hostname", f"KM-1,Kelmar,{imei(3)},Gull,WM-1", "KM-2,Kelmar,,Petrel,", "KM-9,Kelmar,,Dunlin,WM-9"], "second.csv"), platform="android")
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,imei,site,hostname",
+                f"KM-1,Kelmar,{imei(3)},Gull,WM-1",
+                "KM-2,Kelmar,,Petrel,",
+                "KM-9,Kelmar,,Dunlin,WM-9",
+            ],
+            "second.csv",
+        ),
+        platform="android",
+    )
 
 
 def sweep(s: Sortitor) -> None:
@@ -84,19 +126,50 @@ def sweep(s: Sortitor) -> None:
 
 Act = Callable[[Sortitor, Path], Any]
 ACTS: dict[str, Act] = {
-    "pool.add": lambda s, _: s.pools.add(PoolNew(name="Charts", seats=1)), "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signs", seats=9, filter='site eq "x"')),
-    "pool.remove": lambda s, _: s.pools.remove(1), "rule.add": lambda s, _: s.sweeps.add_rule(RuleNew(name="Long", idle_window_days=90)),
-    "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)),
-    "rule.remove": lambda s, _: s.sweeps.remove_rule(1), "order.add": lambda s, _: s.orders.add(OrderNew(name="WL-2", lines=[OrderLineNew(product="x", quantity=1)])),
-    "order.edit": lambda s, _: s.orders.edit(1, OrderNew(name="WL-1b", lines=[OrderLineNew(product="Mate 4", quantity=5), OrderLineNew(product="Mate 3", quantity=1)])),
-    "order.remove": lambda s, _: s.orders.remove(1), "cohort.add": lambda s, _: s.cohorts.add(CohortNew(name="Android", filter='platform eq "android"')),
-    "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter='site eq "petrel"', note="moved")), "cohort.remove": lambda s, _: s.cohorts.remove(1),
-    "cohort.list": lambda s, _: change_list(s, 2, (2, 3)), "gate.apply": lambda s, _: change_gate(s),
-    "naming.apply": lambda s, _: s.gate.save_names([Template(name="ships", pattern="SHIP-{n}"), Template(name="rest", pattern="R-{serial}")]),
-    "device.declare": lambda s, _: declare(s), "device.rename": lambda s, _: rename(s), "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
-    "device.report": lambda s, _: s.devices.report(2, "stolen"), "device.assign": lambda s, _: s.devices.assign(1, "maud", s.devices.preview_assign(1, "maud").digest),
-    "lot.apply": change_by_lot, "sweep.apply": lambda s, _: sweep(s),
-}  # fmt: skip
+    "pool.add": lambda s, _: s.pools.add(PoolNew(name="Charts", seats=1)),
+    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signs", seats=9, filter='site eq "x"')),
+    "pool.remove": lambda s, _: s.pools.remove(1),
+    "rule.add": lambda s, _: s.sweeps.add_rule(RuleNew(name="Long", idle_window_days=90)),
+    "rule.edit": lambda s, _: s.sweeps.edit_rule(
+        1, RuleNew(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)
+    ),
+    "rule.remove": lambda s, _: s.sweeps.remove_rule(1),
+    "order.add": lambda s, _: s.orders.add(
+        OrderNew(name="WL-2", lines=[OrderLineNew(product="x", quantity=1)])
+    ),
+    "order.edit": lambda s, _: s.orders.edit(
+        1,
+        OrderNew(
+            name="WL-1b",
+            lines=[
+                OrderLineNew(product="Mate 4", quantity=5),
+                OrderLineNew(product="Mate 3", quantity=1),
+            ],
+        ),
+    ),
+    "order.remove": lambda s, _: s.orders.remove(1),
+    "cohort.add": lambda s, _: s.cohorts.add(
+        CohortNew(name="Android", filter='platform eq "android"')
+    ),
+    "cohort.edit": lambda s, _: s.cohorts.edit(
+        1, CohortNew(name="Petrel", filter='site eq "petrel"', note="moved")
+    ),
+    "cohort.remove": lambda s, _: s.cohorts.remove(1),
+    "cohort.list": lambda s, _: change_list(s, 2, (2, 3)),
+    "gate.apply": lambda s, _: change_gate(s),
+    "naming.apply": lambda s, _: s.gate.save_names(
+        [Template(name="ships", pattern="SHIP-{n}"), Template(name="rest", pattern="R-{serial}")]
+    ),
+    "device.declare": lambda s, _: declare(s),
+    "device.rename": lambda s, _: rename(s),
+    "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
+    "device.report": lambda s, _: s.devices.report(2, "stolen"),
+    "device.assign": lambda s, _: s.devices.assign(
+        1, "maud", s.devices.preview_assign(1, "maud").digest
+    ),
+    "lot.apply": change_by_lot,
+    "sweep.apply": lambda s, _: sweep(s),
+}
 
 
 def state(world: World) -> dict[str, list[tuple[object, ...]]]:
@@ -126,10 +199,14 @@ def test_every_change_is_taken_back_whole(world: World, tmp_path: Path) -> None:
 
 
 LATER: dict[str, Act] = {
-    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signage", seats=1)), "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quiet", idle_window_days=31)),
-    "order.edit": lambda s, _: s.orders.edit(1, OrderNew(name="WL-1", lines=[OrderLineNew(product="x", quantity=1)])),
-    "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter="imei pr")), "naming.apply": lambda s, _: s.gate.save_names([Template(name="x", pattern="X-{n}")]),
-}  # fmt: skip
+    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signage", seats=1)),
+    "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quiet", idle_window_days=31)),
+    "order.edit": lambda s, _: s.orders.edit(
+        1, OrderNew(name="WL-1", lines=[OrderLineNew(product="x", quantity=1)])
+    ),
+    "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter="imei pr")),
+    "naming.apply": lambda s, _: s.gate.save_names([Template(name="x", pattern="X-{n}")]),
+}
 
 
 def test_what_was_changed_since_is_left_as_it_is(world: World, tmp_path: Path) -> None:
@@ -145,17 +222,35 @@ def test_what_was_changed_since_is_left_as_it_is(world: World, tmp_path: Path) -
         assert state(world) == now, operation
 
 
-def test_devices_changed_since_are_named_and_the_others_go_back(world: World, tmp_path: Path) -> None:
+def test_devices_changed_since_are_named_and_the_others_go_back(
+    world: World, tmp_path: Path
+) -> None:
     s = furnished(world, tmp_path)
     declare(s)
     entry = next(iter(s.journal.list("device.declare")))
     one = Selection(ids=[2])
-    s.devices.declare(one, Ownership.PERSONAL, s.devices.preview_declare(one, Ownership.PERSONAL).digest)
+    s.devices.declare(
+        one, Ownership.PERSONAL, s.devices.preview_declare(one, Ownership.PERSONAL).digest
+    )
     shown = s.journal.preview_revert(entry.id)
-    assert {count.key: count.count for count in shown.counts} == {"removed": 0, "restored": 5, "left": 0}
-    assert [example.device_id for example in shown.examples if "changed since: ownership" in example.note] == [2]
+    assert {count.key: count.count for count in shown.counts} == {
+        "removed": 0,
+        "restored": 5,
+        "left": 0,
+    }
+    assert [
+        example.device_id
+        for example in shown.examples
+        if "changed since: ownership" in example.note
+    ] == [2]
     s.journal.revert(entry.id, shown.digest)
-    assert {d.id: d.ownership for d in s.devices.list()} == {1: "personal", 2: "personal", 3: "personal", 4: "corporate", 5: "corporate"}
+    assert {d.id: d.ownership for d in s.devices.list()} == {
+        1: "personal",
+        2: "personal",
+        3: "personal",
+        4: "corporate",
+        5: "corporate",
+    }
 
 
 def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path) -> None:
@@ -163,7 +258,11 @@ def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path
     s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     entry = next(iter(s.journal.list("lot.apply")))
     shown = s.journal.preview_revert(entry.id)
-    assert {count.key: count.count for count in shown.counts} == {"removed": 1, "restored": 0, "left": 1}
+    assert {count.key: count.count for count in shown.counts} == {
+        "removed": 1,
+        "restored": 0,
+        "left": 1,
+    }
     assert shown.examples[0].note == "changed or arrived since"
     s.journal.revert(entry.id, shown.digest)
     assert [d.serial for d in s.devices.list()] == ["AR-1", "AR-2", "AR-3", "KM-1"]
@@ -174,7 +273,11 @@ def test_a_revert_on_facts_that_moved_is_shown_again(world: World, tmp_path: Pat
     declare(s)
     entry = next(iter(s.journal.list("device.declare")))
     digest = s.journal.preview_revert(entry.id).digest
-    s.devices.declare(Selection(ids=[1]), Ownership.CORPORATE, s.devices.preview_declare(Selection(ids=[1]), Ownership.CORPORATE).digest)
+    s.devices.declare(
+        Selection(ids=[1]),
+        Ownership.CORPORATE,
+        s.devices.preview_declare(Selection(ids=[1]), Ownership.CORPORATE).digest,
+    )
     with pytest.raises(Refused) as moved:
         s.journal.revert(entry.id, digest)
     assert moved.value.problem.code == "facts_moved"
@@ -182,12 +285,22 @@ def test_a_revert_on_facts_that_moved_is_shown_again(world: World, tmp_path: Pat
 
 
 FINAL: dict[str, Act] = {
-    "lot.check": lambda s, tmp: s.lots.check(manifest(tmp, ["serial", "Z-1"], "z.csv")), "lot.discard": lambda s, tmp: s.lots.discard(s.lots.check(manifest(tmp, ["serial", "Z-2"], "z.csv")).id),
-    "pass.add": lambda s, _: a_pass(s), "pass.revoke": lambda s, _: s.arrivals.revoke_pass(1), "people.import": lambda s, tmp: import_people(s, tmp, "ivo,Ivo,,,,"),
-    "person.left": lambda s, _: s.people.set_left(1), "group.groups": lambda s, _: s.people.set_inner(1, [2]), "hold.add": lambda s, _: s.devices.hold(1, "x", date(2026, 4, 12)),
-    "hold.end": lambda s, _: s.devices.end_hold(s.devices.hold(1, "x", date(2026, 4, 12))), "token.add": lambda s, _: s.accounts.add_token("t", Role.VIEWER, 1),
-    "device.knock": lambda s, _: s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "AR-9")),
-}  # fmt: skip
+    "lot.check": lambda s, tmp: s.lots.check(manifest(tmp, ["serial", "Z-1"], "z.csv")),
+    "lot.discard": lambda s, tmp: s.lots.discard(
+        s.lots.check(manifest(tmp, ["serial", "Z-2"], "z.csv")).id
+    ),
+    "pass.add": lambda s, _: a_pass(s),
+    "pass.revoke": lambda s, _: s.arrivals.revoke_pass(1),
+    "people.import": lambda s, tmp: import_people(s, tmp, "ivo,Ivo,,,,"),
+    "person.left": lambda s, _: s.people.set_left(1),
+    "group.groups": lambda s, _: s.people.set_inner(1, [2]),
+    "hold.add": lambda s, _: s.devices.hold(1, "x", date(2026, 4, 12)),
+    "hold.end": lambda s, _: s.devices.end_hold(s.devices.hold(1, "x", date(2026, 4, 12))),
+    "token.add": lambda s, _: s.accounts.add_token("t", Role.VIEWER, 1),
+    "device.knock": lambda s, _: s.arrivals.knock(
+        knocking(a_pass(s, activation=Activation.SHARED), "AR-9")
+    ),
+}
 
 
 def test_what_cannot_be_taken_back_says_what_to_do_instead(world: World, tmp_path: Path) -> None:
@@ -197,11 +310,16 @@ def test_what_cannot_be_taken_back_says_what_to_do_instead(world: World, tmp_pat
         entry = next(e for e in s.journal.list(operation) if e.operation == operation)
         with pytest.raises(Refused) as refused:
             s.journal.preview_revert(entry.id)
-        assert (refused.value.problem.code, refused.value.problem.remedy) == ("cannot_be_reverted", _FINAL[operation]), operation
+        assert (refused.value.problem.code, refused.value.problem.remedy) == (
+            "cannot_be_reverted",
+            _FINAL[operation],
+        ), operation
 
 
 def test_every_operation_is_either_taken_back_here_or_final() -> None:
-    source = "".join(path.read_text() for path in Path(sortitor.operations.__path__[0]).rglob("*.py"))
+    source = "".join(
+        path.read_text() for path in Path(sortitor.operations.__path__[0]).rglob("*.py")
+    )
     recorded = set(re.findall(r'record\(\s*\w+, "([a-z]+\.[a-z]+)"', source))
     assert len(recorded) > 35
     assert recorded - set(ACTS) - set(_FINAL) == set()

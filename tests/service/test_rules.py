@@ -72,7 +72,9 @@ def test_a_name_given_to_another_meanwhile_is_not_taken_back(world: World) -> No
     rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=21, brake_percent=100))
     world.later(days=40)
     run = s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest)
-    fleet_again = s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-900")).device_id or 0
+    fleet_again = (
+        s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-900")).device_id or 0
+    )
     s.devices.name(fleet_again, "lamp-1")
     shown = s.sweeps.preview_revert(run.id)
     assert any("another" in e.note for e in shown.examples)
@@ -87,7 +89,9 @@ def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
     ctx = world.run.context("schedule")
     world.later(days=40)
     [run] = sweeps.run_scheduled(ctx)
-    assert (run.state, s.devices.count(filter='stage eq "retired"')) == ("braked", 0), "all six at once is too many"
+    assert (run.state, s.devices.count(filter='stage eq "retired"')) == ("braked", 0), (
+        "all six at once is too many"
+    )
     assert sweeps.run_scheduled(ctx) == [], "once a day"
     assert any("stopped" in item.title for item in s.journal.today().items)
     world.later(days=1)
@@ -108,13 +112,28 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
     s = world.client()
     lines = [f"S{i:04},{p},{o}" for i, (p, o) in enumerate(product([*Platform, ""], Ownership))]
     import_lot(s, manifest(tmp_path, ["serial,platform,ownership", *lines]))
-    world.rows("UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1 + id %% 5], enrolled_at = now()")
-    choices = [(None, False), ('platform eq "android"', True), ('(platform eq "linux" or platform eq "ios") and ownership eq "corporate"', False), ('ownership eq "unknown"', True)]
+    world.rows(
+        "UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1 + id %% 5], enrolled_at = now()"
+    )
+    choices = [
+        (None, False),
+        ('platform eq "android"', True),
+        ('(platform eq "linux" or platform eq "ios") and ownership eq "corporate"', False),
+        ('ownership eq "unknown"', True),
+    ]
     devices = list(s.devices.list())
     for number, (filter_text, awaited) in enumerate(choices):
-        pool = s.pools.add(PoolNew(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited))
+        pool = s.pools.add(
+            PoolNew(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited)
+        )
         core = Pool("p", 3, filter_text, awaited)
-        wanted = {d.id for d in devices if needs_seat(core, {"stage": d.stage, "platform": d.platform, "ownership": d.ownership})}
+        wanted = {
+            d.id
+            for d in devices
+            if needs_seat(
+                core, {"stage": d.stage, "platform": d.platform, "ownership": d.ownership}
+            )
+        }
         assert pool.needed == len(wanted)
         assert {d.id for d in s.devices.list(pool=pool.id)} == wanted
         assert pool.state == ("short" if len(wanted) > 3 else "covered")
@@ -126,7 +145,10 @@ def test_a_pool_changed_by_two_at_once(world: World) -> None:
     with http(world) as client:
         tag = client.get(f"/api/v1/pools/{pool.id}").headers["etag"]
         body = {"name": "Signage", "seats": 6}
-        assert client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag}).status_code == 200
+        assert (
+            client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag}).status_code
+            == 200
+        )
         stale = client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag})
         assert (stale.status_code, stale.json()["code"]) == (412, "stale")
     with pytest.raises(Refused, match="already"):
@@ -139,7 +161,9 @@ def revert_last(world: World, operation: str) -> None:
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest, "a mistake")
 
 
-def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(world: World, tmp_path: Path) -> None:
+def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, *(f"p{i},P {i},,,,Crew" for i in range(3)))
     fleet(world, 4)
@@ -154,7 +178,10 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(world: Wor
     assert (counts["refused"], counts["over_quota"]) == (7, 1)
     assert any(e.subject == "p0" for e in shown.examples)
     s.gate.apply(proposed, shown.digest, "new season")
-    assert s.arrivals.knock(knocking(code, "X-9", person="p0")).codes == ["os_too_old", "quota_reached"]
+    assert s.arrivals.knock(knocking(code, "X-9", person="p0")).codes == [
+        "os_too_old",
+        "quota_reached",
+    ]
     assert s.devices.count(filter='stage eq "active"') == 7, "nobody loses a device"
     revert_last(world, "gate.apply")
     assert s.gate.show().policies == was
@@ -184,15 +211,24 @@ def test_declaring_a_selection_keeps_the_basis_and_shows_what_turns_corporate(wo
     shown = s.devices.preview_declare(selection, Ownership.CORPORATE)
     assert any("personal" in warning for warning in shown.warnings)
     s.devices.declare(selection, Ownership.CORPORATE, shown.digest, "bought from the crew")
-    assert {(d.ownership, s.devices.show(d.id).ownership_basis) for d in s.devices.list()} == {(Ownership.CORPORATE, "manual")}
+    assert {(d.ownership, s.devices.show(d.id).ownership_basis) for d in s.devices.list()} == {
+        (Ownership.CORPORATE, "manual")
+    }
 
 
-def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(world: World, tmp_path: Path) -> None:
+def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(
+    world: World, tmp_path: Path
+) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew;Officers")
     import_people(s, tmp_path, "MAUD,,,Engine,,", "odo,Odo Gannet,,,,Crew")
     [maud] = s.people.list(query="maud")
-    assert (maud.name, maud.department, maud.site, sorted(maud.groups)) == ("Maud Fenwick", "Engine", "Dunlin", ["Crew", "Officers"])
+    assert (maud.name, maud.department, maud.site, sorted(maud.groups)) == (
+        "Maud Fenwick",
+        "Engine",
+        "Dunlin",
+        ["Crew", "Officers"],
+    )
     with pytest.raises(Refused, match="row 3"):
         import_people(s, tmp_path, "ann,Ann,,,,", "an n,Bad Name,,,,")
     assert len(list(s.people.list())) == 2
@@ -203,7 +239,12 @@ def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(world: World, 
 def test_the_journal_only_grows(world: World) -> None:
     s = world.client()
     s.pools.add(PoolNew(name="p", seats=1))
-    for statement in ("UPDATE journal SET actor = 'x'", "DELETE FROM journal", "TRUNCATE journal_effects", "DELETE FROM journal_effects"):
+    for statement in (
+        "UPDATE journal SET actor = 'x'",
+        "DELETE FROM journal",
+        "TRUNCATE journal_effects",
+        "DELETE FROM journal_effects",
+    ):
         with pytest.raises(Exception, match="append-only"):
             world.rows(statement)
     entry = next(iter(s.journal.list("pool")))
@@ -216,17 +257,52 @@ def test_the_journal_only_grows(world: World) -> None:
 def test_search_finds_a_device_by_whatever_is_on_the_box(world: World, tmp_path: Path) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    import_lot(s, manifest(tmp_path, ["serial,maker,imei,asset tag,person", "KM-77-1234,Kelmar,490154203237518,WL-0042,maud", "ZZ-9,Ondry,,,"]))
-    for query in ("KM-77-1234", "km-77-1234", "1234", "7518", "49-015420-323751-8", "49015420323751", "wl-0042", "fenwick", "maud", "KM-77"):
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,maker,imei,asset tag,person",
+                "KM-77-1234,Kelmar,490154203237518,WL-0042,maud",
+                "ZZ-9,Ondry,,,",
+            ],
+        ),
+    )
+    for query in (
+        "KM-77-1234",
+        "km-77-1234",
+        "1234",
+        "7518",
+        "49-015420-323751-8",
+        "49015420323751",
+        "wl-0042",
+        "fenwick",
+        "maud",
+        "KM-77",
+    ):
         assert [d.serial for d in s.devices.list(query=query)] == ["KM-77-1234"], query
     assert list(s.devices.list(query="nothing")) == []
 
 
 @pytest.mark.parametrize("sort", ["id", "name", "site", "model", "stage", "seen"])
 @pytest.mark.parametrize("descending", [False, True])
-def test_pages_hold_every_device_once_in_order(world: World, tmp_path: Path, sort: str, descending: bool) -> None:
+def test_pages_hold_every_device_once_in_order(
+    world: World, tmp_path: Path, sort: str, descending: bool
+) -> None:
     s = world.client()
-    import_lot(s, manifest(tmp_path, ["serial,site,model", *(f"S-{i:03},{['', 'Ärmel', 'dunlin', 'Petrel'][i % 4]},M{i % 3}" for i in range(23))]))
+    import_lot(
+        s,
+        manifest(
+            tmp_path,
+            [
+                "serial,site,model",
+                *(
+                    f"S-{i:03},{['', 'Ärmel', 'dunlin', 'Petrel'][i % 4]},M{i % 3}"
+                    for i in range(23)
+                ),
+            ],
+        ),
+    )
     with http(world) as client:
         url: str | None = f"/api/v1/devices?sort={sort}&descending={descending}&limit=5"
         ids: list[int] = []
@@ -235,6 +311,8 @@ def test_pages_hold_every_device_once_in_order(world: World, tmp_path: Path, sor
             assert len(answer.json()["items"]) <= 5
             ids += [d["id"] for d in answer.json()["items"]]
             url = answer.links.get("next", {}).get("url")
-        whole = client.get(f"/api/v1/devices?sort={sort}&descending={descending}&limit=500").json()["items"]
+        whole = client.get(f"/api/v1/devices?sort={sort}&descending={descending}&limit=500").json()[
+            "items"
+        ]
     assert len(ids) == len(set(ids)) == 23
     assert ids == [d["id"] for d in whole]

@@ -10,7 +10,17 @@ import httpx
 import psycopg
 import pytest
 from tests.processes import serve
-from tests.worlds import Database, World, a_pass, http, imei, import_people, in_a_loop, manifest, sized
+from tests.worlds import (
+    Database,
+    World,
+    a_pass,
+    http,
+    imei,
+    import_people,
+    in_a_loop,
+    manifest,
+    sized,
+)
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Broken, Refused, Unreachable
@@ -21,7 +31,10 @@ from sortitor.core.vocabulary import Activation, LotStatus, Role, Verdict
 def two_services(database: Database):  # type: ignore[no-untyped-def]
     """The addresses of two service processes on one database."""
     url = database.fresh()
-    with serve(SORTITOR_DATABASE_URL=url) as one, serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false") as two:
+    with (
+        serve(SORTITOR_DATABASE_URL=url) as one,
+        serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false") as two,
+    ):
         yield one.url, two.url, url
     database.drop(url)
 
@@ -30,13 +43,22 @@ def knock_at_once(urls: list[str], bodies: list[dict[str, object]]) -> list[http
     """Every body at the same time, spread over the services."""
 
     async def all_of_them() -> list[httpx.Response]:
-        async with httpx.AsyncClient(timeout=120, limits=httpx.Limits(max_connections=200)) as client:
-            return await asyncio.gather(*(client.post(f"{urls[i % len(urls)]}/api/v1/agent/knock", json=body) for i, body in enumerate(bodies)))
+        async with httpx.AsyncClient(
+            timeout=120, limits=httpx.Limits(max_connections=200)
+        ) as client:
+            return await asyncio.gather(
+                *(
+                    client.post(f"{urls[i % len(urls)]}/api/v1/agent/knock", json=body)
+                    for i, body in enumerate(bodies)
+                )
+            )
 
     return in_a_loop(all_of_them())
 
 
-def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(two_services, database: Database, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
+    two_services, database: Database, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
     one, two, url = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
@@ -44,44 +66,73 @@ def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(two_se
         gate[-1].quota = 3
         s.gate.apply(gate, s.gate.preview(gate).digest)
         code = a_pass(s)
-    stated = {"code": code, "platform": "android", "os_version": "14", "person": "maud", "maker": "Kelmar"}
+    stated = {
+        "code": code,
+        "platform": "android",
+        "os_version": "14",
+        "person": "maud",
+        "maker": "Kelmar",
+    }
     answers = knock_at_once([one, two], [{**stated, "serial": f"KM-{i:03}"} for i in range(60)])
     assert {a.status_code for a in answers} == {200}
     outcomes = Counter(a.json()["outcome"] for a in answers)
     assert outcomes == {"admitted": 3, "refused": 57}
     assert {code for a in answers for code in a.json()["codes"]} == {"quota_reached"}
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT stage, count(*) FROM devices GROUP BY stage").fetchall() == [("active", 3)]
-        assert connection.execute("SELECT count(*), count(DISTINCT lower(name)) FROM devices").fetchone() == (3, 3)
+        assert connection.execute(
+            "SELECT stage, count(*) FROM devices GROUP BY stage"
+        ).fetchall() == [("active", 3)]
+        assert connection.execute(
+            "SELECT count(*), count(DISTINCT lower(name)) FROM devices"
+        ).fetchone() == (3, 3)
 
 
-def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(two_services, database: Database) -> None:  # type: ignore[no-untyped-def]
+def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(
+    two_services, database: Database
+) -> None:  # type: ignore[no-untyped-def]
     one, two, _ = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         code = a_pass(s, activation=Activation.SHARED, max_uses=5)
-    answers = knock_at_once([one, two], [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(24)])
+    answers = knock_at_once(
+        [one, two], [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(24)]
+    )
     assert Counter(a.json().get("outcome", a.json().get("code")) for a in answers)["admitted"] == 5
     assert {a.status_code for a in answers} <= {200, 409}
 
 
-def test_one_device_knocking_many_times_at_once_is_one_device(two_services, database: Database) -> None:  # type: ignore[no-untyped-def]
+def test_one_device_knocking_many_times_at_once_is_one_device(
+    two_services, database: Database
+) -> None:  # type: ignore[no-untyped-def]
     one, two, url = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         code = a_pass(s, activation=Activation.SHARED)
-    answers = knock_at_once([one, two], [{"code": code, "platform": "linux", "serial": "BW-1", "maker": "Brackwell"}] * 12)
+    answers = knock_at_once(
+        [one, two],
+        [{"code": code, "platform": "linux", "serial": "BW-1", "maker": "Brackwell"}] * 12,
+    )
     assert {a.status_code for a in answers} == {200}
     assert len({a.json()["device_id"] for a in answers}) == 1
     with psycopg.connect(url) as connection:
-        assert connection.execute("SELECT count(*) FROM credentials WHERE revoked_at IS NULL").fetchone() == (1,)
+        assert connection.execute(
+            "SELECT count(*) FROM credentials WHERE revoked_at IS NULL"
+        ).fetchone() == (1,)
 
 
 @pytest.mark.large
-def test_two_appliers_of_one_draft_apply_it_once(two_services, database: Database, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
+def test_two_appliers_of_one_draft_apply_it_once(
+    two_services, database: Database, tmp_path: Path
+) -> None:  # type: ignore[no-untyped-def]
     one, two, url = two_services
     outcomes: list[str] = []
     rows = sized(2_000)
-    with Sortitor(one, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as first, Sortitor(two, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as second:
-        lot = first.lots.check(manifest(tmp_path, ["serial,maker", *(f"KM-{i},Kelmar" for i in range(rows))]), watch=lambda job: None)
+    with (
+        Sortitor(one, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as first,
+        Sortitor(two, database.tokens[Role.COORDINATOR], timeout_seconds=1800) as second,
+    ):
+        lot = first.lots.check(
+            manifest(tmp_path, ["serial,maker", *(f"KM-{i},Kelmar" for i in range(rows))]),
+            watch=lambda job: None,
+        )
         digest = first.lots.preview(lot.id).digest
 
         def apply(s: Sortitor) -> None:
@@ -102,16 +153,31 @@ def test_two_appliers_of_one_draft_apply_it_once(two_services, database: Databas
 
 @pytest.mark.large
 @pytest.mark.parametrize("victim", ["service", "database"])
-def test_killed_in_the_middle_of_a_large_lot(open_folder: Path, tmp_path: Path, victim: str) -> None:
+def test_killed_in_the_middle_of_a_large_lot(
+    open_folder: Path, tmp_path: Path, victim: str
+) -> None:
     """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it back, whole."""
     state, rows = open_folder / f"killed-{victim}", sized(60_000)
     with serve(SORTITOR_STATE_DIR=str(state)) as process:
         with Sortitor(process.url) as s:
-            s.accounts.first((state / "first-administrator.txt").read_text().strip(), "harbour", "a long enough password")
+            s.accounts.first(
+                (state / "first-administrator.txt").read_text().strip(),
+                "harbour",
+                "a long enough password",
+            )
             s.accounts.sign_in("harbour", "a long enough password")
             token = s.accounts.add_token("kill", Role.COORDINATOR, 1).secret
         with Sortitor(process.url, token) as s:
-            lot = s.lots.check(manifest(tmp_path, ["serial,maker,imei", *(f"KM-{i},Kelmar,{imei(i)}" for i in range(1, rows + 1))]), watch=lambda job: None)
+            lot = s.lots.check(
+                manifest(
+                    tmp_path,
+                    [
+                        "serial,maker,imei",
+                        *(f"KM-{i},Kelmar,{imei(i)}" for i in range(1, rows + 1)),
+                    ],
+                ),
+                watch=lambda job: None,
+            )
             assert lot.counts[Verdict.ADD] == rows
             digest = s.lots.preview(lot.id).digest
         answered: list[str] = []
@@ -140,7 +206,10 @@ def test_killed_in_the_middle_of_a_large_lot(open_folder: Path, tmp_path: Path, 
         process.start()
         with Sortitor(process.url, token) as s:
             now = s.lots.show(lot.id)
-            assert (now.status, s.devices.count()) in [(LotStatus.DRAFT, 0), (LotStatus.APPLIED, rows)]
+            assert (now.status, s.devices.count()) in [
+                (LotStatus.DRAFT, 0),
+                (LotStatus.APPLIED, rows),
+            ]
             if now.status is LotStatus.DRAFT:
                 s.lots.apply(lot.id, s.lots.preview(lot.id).digest, watch=lambda job: None)
             assert s.devices.count() == rows
@@ -149,11 +218,15 @@ def test_killed_in_the_middle_of_a_large_lot(open_folder: Path, tmp_path: Path, 
 def wait_until_writing(state: Path) -> None:
     """Return once a session of the cluster is copying devices or identifiers in."""
     port = (state / "cluster" / "postmaster.pid").read_text().splitlines()[3]
-    url = f"postgresql://sortitor:{(state / 'database.secret').read_text()}@127.0.0.1:{port}/sortitor"
+    url = (
+        f"postgresql://sortitor:{(state / 'database.secret').read_text()}@127.0.0.1:{port}/sortitor"
+    )
     with psycopg.connect(url, autocommit=True) as connection:
         until = time.monotonic() + 60
         while time.monotonic() < until:
-            busy = connection.execute("SELECT count(*) FROM pg_stat_progress_copy WHERE relid IN ('devices'::regclass, 'identifiers'::regclass)").fetchone()
+            busy = connection.execute(
+                "SELECT count(*) FROM pg_stat_progress_copy WHERE relid IN ('devices'::regclass, 'identifiers'::regclass)"
+            ).fetchone()
             if busy and busy[0]:
                 return
             time.sleep(0.01)
@@ -164,7 +237,9 @@ def test_a_lost_connection_is_said_and_the_next_request_works(world: World) -> N
     s = world.client()
     s.devices.count()
     with psycopg.connect(world.run.url, autocommit=True) as connection:
-        connection.execute("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()")
+        connection.execute(
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+        )
     assert s.devices.count() == 0
     assert httpx.get(f"{world.url}/readyz").status_code == 200
 
@@ -177,24 +252,43 @@ def test_the_same_key_does_nothing_twice(world: World) -> None:
         assert (first.status_code, again.status_code) == (201, 201)
         assert again.json() == first.json()
         assert again.headers["idempotent-replay"] == "true"
-        other = client.post("/api/v1/pools", json={**body, "seats": 6}, headers={"Idempotency-Key": "k1"})
+        other = client.post(
+            "/api/v1/pools", json={**body, "seats": 6}, headers={"Idempotency-Key": "k1"}
+        )
         assert (other.status_code, other.json()["code"]) == (422, "key_reused")
         failed = client.post("/api/v1/pools", json=body, headers={"Idempotency-Key": "k2"})
         assert failed.status_code == 409
-        assert client.post("/api/v1/pools", json={"name": "Other", "seats": 1}, headers={"Idempotency-Key": "k2"}).status_code == 201, "a failed request left no claim"
+        assert (
+            client.post(
+                "/api/v1/pools",
+                json={"name": "Other", "seats": 1},
+                headers={"Idempotency-Key": "k2"},
+            ).status_code
+            == 201
+        ), "a failed request left no claim"
     assert world.rows("SELECT count(*) FROM pools") == [(2,)]
 
 
 def test_check_ins_at_once_are_all_committed(world: World) -> None:
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
-    answers = knock_at_once([world.url], [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(30)])
+    answers = knock_at_once(
+        [world.url],
+        [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(30)],
+    )
     credentials = [a.json()["credential"] for a in answers]
     world.later(days=2)
 
     async def all_of_them() -> list[int]:
         async with httpx.AsyncClient(timeout=60) as client:
-            calls = [client.post(f"{world.url}/api/v1/agent/check-in", json={}, headers={"Authorization": f"Bearer {c}"}) for c in credentials * 3]
+            calls = [
+                client.post(
+                    f"{world.url}/api/v1/agent/check-in",
+                    json={},
+                    headers={"Authorization": f"Bearer {c}"},
+                )
+                for c in credentials * 3
+            ]
             return [a.status_code for a in await asyncio.gather(*calls)]
 
     assert set(in_a_loop(all_of_them())) == {200}

@@ -52,9 +52,14 @@ def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) 
     everything_at_once(world, tmp_path)
     today = world.client().journal.today()
     assert kinds(today) == {
-        "parked": ["1 device parked without a person or a word"], "refused": ["1 device refused in the last 7 days"], "leavers": ["1 device of people who left"],
-        "lot": ["Lot 1 “lot.csv”"], "pool": ["Signage is short of 8 seats"], "quota": ["1 person is over the quota"], "hold": ["The hold on DEVICE-00005 ends on 2026-01-20"],
-    }  # fmt: skip
+        "parked": ["1 device parked without a person or a word"],
+        "refused": ["1 device refused in the last 7 days"],
+        "leavers": ["1 device of people who left"],
+        "lot": ["Lot 1 “lot.csv”"],
+        "pool": ["Signage is short of 8 seats"],
+        "quota": ["1 person is over the quota"],
+        "hold": ["The hold on DEVICE-00005 ends on 2026-01-20"],
+    }
     assert today.stages == {"active": 8, "parked": 1}
     [lot] = [item for item in today.items if item.kind == "lot"]
     assert (lot.detail, lot.count) == ("1 to add, 0 to change, 1 need a look", 1)

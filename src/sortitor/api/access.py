@@ -42,7 +42,9 @@ def actor_of(request: Request) -> Actor:
             _refuse_forged(request)
             known = accounts.recognise(service.engine, service.clock, session=session)
         else:
-            raise NotSignedIn("not_signed_in", "You are not signed in.", "Sign in, or send a bearer token.")
+            raise NotSignedIn(
+                "not_signed_in", "You are not signed in.", "Sign in, or send a bearer token."
+            )
         request.state.actor = known
     return known
 
@@ -52,21 +54,31 @@ def _refuse_forged(request: Request) -> None:
         return
     foreign = request.headers.get("sec-fetch-site", "same-origin") not in ("same-origin", "none")
     if foreign or CONSOLE_HEADER not in request.headers:
-        raise NotAllowed("cross_site", "A change with a session cookie must come from the console itself.", "Scripts use a bearer token.")
+        raise NotAllowed(
+            "cross_site",
+            "A change with a session cookie must come from the console itself.",
+            "Scripts use a bearer token.",
+        )
 
 
 def context_of(request: Request, actor: Actor) -> Context:
     """The context of one request."""
     service = service_of(request)
     claim = getattr(request.state, "claim", None)
-    return Context(service.engine, service.clock, service.limits, actor, request.state.request_id, claim)
+    return Context(
+        service.engine, service.clock, service.limits, actor, request.state.request_id, claim
+    )
 
 
 def _needs(role: Role) -> Callable[[Request], Context]:
     def context(request: Request) -> Context:
         actor = actor_of(request)
         if not actor.role.covers(role):
-            raise NotAllowed("role_too_low", f"This needs the role {role}; you are signed in as {actor.role}.", "Ask an administrator.")
+            raise NotAllowed(
+                "role_too_low",
+                f"This needs the role {role}; you are signed in as {actor.role}.",
+                "Ask an administrator.",
+            )
         ctx = context_of(request, actor)
         if getattr(request.state, "claim", None) is not None:
             request.state.claiming = ctx

@@ -8,7 +8,17 @@ from sortitor.api.access import COOKIE, Administrator, Anonymous, Viewer, servic
 from sortitor.api.routes import Route
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
-from sortitor.schemas.accounts import Account, AccountEdit, AccountNew, Me, SetUp, SignIn, Token, TokenNew, TokenSecret
+from sortitor.schemas.accounts import (
+    Account,
+    AccountEdit,
+    AccountNew,
+    Me,
+    SetUp,
+    SignIn,
+    Token,
+    TokenNew,
+    TokenSecret,
+)
 
 router = APIRouter(tags=["accounts"], route_class=Route)
 
@@ -18,7 +28,15 @@ def sign_in(ctx: Anonymous, given: SignIn, request: Request, response: Response)
     """Sign in; the session is a cookie that scripts cannot read. Scripts use tokens."""
     actor, secret = accounts.sign_in(ctx, given.name, given.password.get_secret_value())
     service = service_of(request)
-    response.set_cookie(COOKIE, secret, max_age=service.limits.session_hours * 3600, httponly=True, samesite="strict", secure=service.secure_cookies, path="/")
+    response.set_cookie(
+        COOKIE,
+        secret,
+        max_age=service.limits.session_hours * 3600,
+        httponly=True,
+        samesite="strict",
+        secure=service.secure_cookies,
+        path="/",
+    )
     return Me.model_validate(actor)
 
 
@@ -38,7 +56,9 @@ def sign_out(ctx: Viewer, request: Request, response: Response) -> None:
 @router.post("/setup", status_code=201)
 def set_up(ctx: Anonymous, given: SetUp) -> Me:
     """Make the first administrator with the one-time secret of the first start."""
-    accounts.set_up(ctx, given.secret.get_secret_value(), given.name, given.password.get_secret_value())
+    accounts.set_up(
+        ctx, given.secret.get_secret_value(), given.name, given.password.get_secret_value()
+    )
     return Me(name=given.name, role=Role.ADMINISTRATOR)
 
 

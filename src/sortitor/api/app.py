@@ -42,17 +42,37 @@ _QUIET = ("/api/v1/agent/check-in", "/healthz", "/assets/")
 def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     """The application of one service."""
     app = FastAPI(
-        title="Sortitor", version=__version__, lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url="/api/v1/openapi.json",
+        title="Sortitor",
+        version=__version__,
+        lifespan=lifespan,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/v1/openapi.json",
         summary="Import, declare, admit, name, count and retire devices; every change previewed and reverted.",
         separate_input_output_schemas=False,
-    )  # fmt: skip
+    )
     app.state.service = service
     problems.install(app)
-    errors: dict[int | str, dict[str, Any]] = {"4XX": {"model": Problem, "description": "What went wrong, and what to do"}}
+    errors: dict[int | str, dict[str, Any]] = {
+        "4XX": {"model": Problem, "description": "What went wrong, and what to do"}
+    }
     api = APIRouter(prefix="/api/v1", responses=errors)
     # Routes are looked through in their order: what is asked for most comes first.
     api.include_router(arrivals.agent)
-    for module in (devices, accounts, people, lots, orders, jobs, cohorts, gate, arrivals, licences, sweeps, journal):
+    for module in (
+        devices,
+        accounts,
+        people,
+        lots,
+        orders,
+        jobs,
+        cohorts,
+        gate,
+        arrivals,
+        licences,
+        sweeps,
+        journal,
+    ):
         api.include_router(module.router)
     app.include_router(api)
     app.include_router(scim.router)
@@ -90,5 +110,11 @@ class _Trace:
             await self._app(scope, receive, traced)
             if status >= 500 or not scope["path"].startswith(_QUIET):
                 actor = state.get("actor")
-                log.info("request", method=scope["method"], path=scope["path"], status=status, account=actor.name if actor else None,
-                         milliseconds=round((time.perf_counter() - started) * 1000))  # fmt: skip
+                log.info(
+                    "request",
+                    method=scope["method"],
+                    path=scope["path"],
+                    status=status,
+                    account=actor.name if actor else None,
+                    milliseconds=round((time.perf_counter() - started) * 1000),
+                )

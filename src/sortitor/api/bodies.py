@@ -8,7 +8,16 @@ from fastapi import Depends, Request
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-FILE_BODY: dict[str, Any] = {"requestBody": {"required": True, "content": {"text/csv": {"schema": {"type": "string", "format": "binary"}}, "application/octet-stream": {"schema": {"type": "string", "format": "binary"}}, "text/plain": {"schema": {"type": "string"}}}}}
+FILE_BODY: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "content": {
+            "text/csv": {"schema": {"type": "string", "format": "binary"}},
+            "application/octet-stream": {"schema": {"type": "string", "format": "binary"}},
+            "text/plain": {"schema": {"type": "string"}},
+        },
+    }
+}
 _JSON_BYTES = 2_000_000
 
 
@@ -40,7 +49,11 @@ class BodyLimit:
             seen += len(message.get("body", b""))
             if seen > limit or (seen and int(headers.get(b"content-length", b"0") or 0) > limit):
                 # Closing tells a sender that is still busy to stop.
-                raise HTTPException(413, f"The body is larger than {limit / 1_000_000:g} MB. Split the file.", {"Connection": "close"})
+                raise HTTPException(
+                    413,
+                    f"The body is larger than {limit / 1_000_000:g} MB. Split the file.",
+                    {"Connection": "close"},
+                )
             return message
 
         await self._app(scope, counted, send)

@@ -20,7 +20,13 @@ router = APIRouter(tags=["cohorts"], route_class=Route)
 
 def _shape(counted: cohorts.Counted) -> c.Cohort:
     row = counted.cohort
-    return c.Cohort.model_validate({**row._mapping, "devices": counted.devices, "kind": "list" if row.filter is None else "filter"})
+    return c.Cohort.model_validate(
+        {
+            **row._mapping,
+            "devices": counted.devices,
+            "kind": "list" if row.filter is None else "filter",
+        }
+    )
 
 
 def _cohort(given: c.CohortNew) -> cohorts.Cohort:
@@ -54,9 +60,15 @@ def show_cohort(response: Response, ctx: Viewer, cohort_id: int) -> c.Cohort:
 
 
 @router.put("/cohorts/{cohort_id}")
-def edit_cohort(ctx: Coordinator, cohort_id: int, given: c.CohortNew, if_match: IfMatch = None) -> c.Cohort:
+def edit_cohort(
+    ctx: Coordinator, cohort_id: int, given: c.CohortNew, if_match: IfMatch = None
+) -> c.Cohort:
     """Change a cohort; its members are right when this answers."""
-    return _shape(cohorts.edit(ctx, cohort_id, _cohort(given), revision_of(if_match), given.digest, given.reason))
+    return _shape(
+        cohorts.edit(
+            ctx, cohort_id, _cohort(given), revision_of(if_match), given.digest, given.reason
+        )
+    )
 
 
 @router.delete("/cohorts/{cohort_id}", status_code=204)
@@ -66,10 +78,14 @@ def remove_cohort(ctx: Coordinator, cohort_id: int) -> None:
 
 
 @router.get("/cohorts/{cohort_id}/explain")
-def explain_device(ctx: Viewer, cohort_id: int, device: Annotated[int, Query(description="Number of the device")]) -> c.Explained:
+def explain_device(
+    ctx: Viewer, cohort_id: int, device: Annotated[int, Query(description="Number of the device")]
+) -> c.Explained:
     """Whether a device is in a cohort, and every comparison with the device's value."""
     inside, clauses = cohorts.explain(ctx, cohort_id, device)
-    return c.Explained(inside=inside, clauses=[c.Clause.model_validate(clause) for clause in clauses])
+    return c.Explained(
+        inside=inside, clauses=[c.Clause.model_validate(clause) for clause in clauses]
+    )
 
 
 @router.get("/cohorts/{cohort_id}/overlap/{other_id}")
@@ -94,26 +110,41 @@ def show_history(ctx: Viewer, cohort_id: int) -> list[c.DayCount]:
 @router.post("/cohorts/{cohort_id}/devices/preview")
 def preview_list_change(ctx: Coordinator, cohort_id: int, given: c.ListChange) -> Preview:
     """Which devices would come to a list or go from it."""
-    return Preview.model_validate(cohorts.preview_list(ctx, cohort_id, as_selection(given.selection), given.put_in))
+    return Preview.model_validate(
+        cohorts.preview_list(ctx, cohort_id, as_selection(given.selection), given.put_in)
+    )
 
 
 @router.post("/cohorts/{cohort_id}/devices/apply")
 def apply_list_change(ctx: Coordinator, cohort_id: int, given: c.ListChangeApply) -> Preview:
     """Change a list as previewed."""
-    return Preview.model_validate(cohorts.change_list(ctx, cohort_id, as_selection(given.selection), given.put_in, given.digest, given.reason))
+    return Preview.model_validate(
+        cohorts.change_list(
+            ctx, cohort_id, as_selection(given.selection), given.put_in, given.digest, given.reason
+        )
+    )
 
 
 @router.get("/filters/attributes")
 def list_attributes(ctx: Viewer) -> list[c.Attribute]:
     """Everything a filter can speak of, with the comparisons that fit, for an editor that completes."""
     return [
-        c.Attribute(name=name, kind=known.kind, meaning=known.meaning, operators=list(OPERATORS[known.kind]), words=list(known.words), suggests=name in cohorts.SUGGESTED)
+        c.Attribute(
+            name=name,
+            kind=known.kind,
+            meaning=known.meaning,
+            operators=list(OPERATORS[known.kind]),
+            words=list(known.words),
+            suggests=name in cohorts.SUGGESTED,
+        )
         for name, known in ATTRIBUTES.items()
     ]
 
 
 @router.get("/filters/values")
-def list_values(ctx: Viewer, attribute: str, beginning: Annotated[str, Query(max_length=200)] = "") -> list[str]:
+def list_values(
+    ctx: Viewer, attribute: str, beginning: Annotated[str, Query(max_length=200)] = ""
+) -> list[str]:
     """Values that devices have now for an attribute, such as their sites."""
     return cohorts.values_of(ctx, attribute, beginning)
 

@@ -25,7 +25,13 @@ def asset(path: str) -> FileResponse:
     file = (STATIC / "assets" / path).resolve()
     if not file.is_relative_to(STATIC.resolve()) or not file.is_file():
         raise HTTPException(404)
-    return FileResponse(file, headers={"Cache-Control": "public, max-age=31536000, immutable", "X-Content-Type-Options": "nosniff"})
+    return FileResponse(
+        file,
+        headers={
+            "Cache-Control": "public, max-age=31536000, immutable",
+            "X-Content-Type-Options": "nosniff",
+        },
+    )
 
 
 @router.get("/{path:path}")
@@ -38,7 +44,10 @@ def page(path: str) -> Response:
         return HTMLResponse(_MISSING, 503)
     nonce = secrets.token_urlsafe(16)
     headers = {
-        "Content-Security-Policy": _POLICY.format(nonce=nonce), "Cache-Control": "no-store", "X-Content-Type-Options": "nosniff",
-        "Referrer-Policy": "no-referrer", "X-Frame-Options": "DENY",
-    }  # fmt: skip
+        "Content-Security-Policy": _POLICY.format(nonce=nonce),
+        "Cache-Control": "no-store",
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "no-referrer",
+        "X-Frame-Options": "DENY",
+    }
     return HTMLResponse(index.read_text().replace("__CSP_NONCE__", nonce), headers=headers)

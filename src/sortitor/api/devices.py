@@ -36,28 +36,71 @@ from sortitor.schemas.devices import (
     Report,
     Selection,
     SetName,
-)  # fmt: skip
+)
 
 router = APIRouter(tags=["devices"], route_class=Route)
 #: What an export has when nothing else is asked for.
-_EXPORTED = ["id", "name", "stage", "platform", "osVersion", "maker", "model", "serial", "imei", "ownership", "person.userName", "site", "lastSeenAt", "idleDays"]
+_EXPORTED = [
+    "id",
+    "name",
+    "stage",
+    "platform",
+    "osVersion",
+    "maker",
+    "model",
+    "serial",
+    "imei",
+    "ownership",
+    "person.userName",
+    "site",
+    "lastSeenAt",
+    "idleDays",
+]
 
 
 def as_selection(given: Selection) -> core.Selection:
     """The core's selection of a request's."""
-    values: dict[str, Any] = {name: tuple(value) if isinstance(value, list) else value for name, value in given.model_dump().items()}
+    values: dict[str, Any] = {
+        name: tuple(value) if isinstance(value, list) else value
+        for name, value in given.model_dump().items()
+    }
     return core.Selection(**{**values, "filter": parse(given.filter) if given.filter else None})
 
 
 def _from_query(
-    ctx: Viewer, query: Annotated[str | None, Query(max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag")] = None,
-    person: int | None = None, cohort: Annotated[int | None, Query(description="Devices of this cohort")] = None,
-    pool: Annotated[int | None, Query(description="Devices that take a seat of this licence pool")] = None,
-    filter_text: Annotated[str | None, Query(alias="filter", description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`')] = None,
-) -> core.Selection:  # fmt: skip
+    ctx: Viewer,
+    query: Annotated[
+        str | None,
+        Query(
+            max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag"
+        ),
+    ] = None,
+    person: int | None = None,
+    cohort: Annotated[int | None, Query(description="Devices of this cohort")] = None,
+    pool: Annotated[
+        int | None, Query(description="Devices that take a seat of this licence pool")
+    ] = None,
+    filter_text: Annotated[
+        str | None,
+        Query(
+            alias="filter",
+            description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`',
+        ),
+    ] = None,
+) -> core.Selection:
     asked = selections.asked_by(ctx, filter_text) if filter_text else None
-    given = core.Selection(query=query, person_id=person, cohort_id=cohort, filter=asked, masked=not selections.sees_identifiers(ctx))
-    return given if pool is None else replace(given, filter=all_of(licences.needing(ctx, pool), given.filter))
+    given = core.Selection(
+        query=query,
+        person_id=person,
+        cohort_id=cohort,
+        filter=asked,
+        masked=not selections.sees_identifiers(ctx),
+    )
+    return (
+        given
+        if pool is None
+        else replace(given, filter=all_of(licences.needing(ctx, pool), given.filter))
+    )
 
 
 def _masked(value: str | None, hidden: bool) -> str | None:
@@ -75,7 +118,9 @@ _NOTHING: dict[str, Any] = dict.fromkeys(Device.model_fields)
 def line(row: Any, ctx: Context) -> Device:
     """A device as a line of a list."""
     values = {**_NOTHING, **dict(zip(row._fields, row, strict=True))}
-    values["idle_days"] = max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
+    values["idle_days"] = max(
+        0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at)
+    )
     if _hidden(row, ctx):
         values |= {name: _masked(values[name], True) for name in ("serial", "imei")}
     return Device.model_validate(values)
@@ -83,21 +128,44 @@ def line(row: Any, ctx: Context) -> Device:
 
 @router.get("/devices", response_model=Page[Device])
 def list_devices(
-    request: Request, response: Response, ctx: Viewer, selection: Annotated[core.Selection, Depends(_from_query)],
-    sort: Annotated[Literal["id", "name", "site", "model", "stage", "seen"], Query()] = "id", descending: bool = False,
-    total: bool = False, cursor: Cursor = None, limit: Limit = 100,
-) -> Any:  # fmt: skip
+    request: Request,
+    response: Response,
+    ctx: Viewer,
+    selection: Annotated[core.Selection, Depends(_from_query)],
+    sort: Annotated[Literal["id", "name", "site", "model", "stage", "seen"], Query()] = "id",
+    descending: bool = False,
+    total: bool = False,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Any:
     """Devices that fit all conditions; `Accept: text/csv` gives the same list as CSV."""
     rows = devices.page(ctx, selection, sort, descending, read_key(cursor), limit + 1)
     counted = devices.count(ctx, selection) if total else None
-    return page(request, response, rows, limit, lambda row: line(row, ctx), lambda row: [row.sort_key, row.id], counted)
+    return page(
+        request,
+        response,
+        rows,
+        limit,
+        lambda row: line(row, ctx),
+        lambda row: [row.sort_key, row.id],
+        counted,
+    )
 
 
-@router.get("/devices/file", response_class=Response, responses={200: {"content": {"text/csv": {}, XLSX: {}}}})
+@router.get(
+    "/devices/file",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
 def export_devices(
-    ctx: Viewer, selection: Annotated[core.Selection, Depends(_from_query)], form: Literal["csv", "xlsx"] = "csv",
-    column: Annotated[list[str], Query(description="An attribute of the filter language; repeatable", max_length=60)] = [],  # noqa: B006
-) -> Response:  # fmt: skip
+    ctx: Viewer,
+    selection: Annotated[core.Selection, Depends(_from_query)],
+    form: Literal["csv", "xlsx"] = "csv",
+    column: Annotated[
+        list[str],
+        Query(description="An attribute of the filter language; repeatable", max_length=60),
+    ] = [],  # noqa: B006
+) -> Response:
     """All devices that fit, as a file with the columns asked for."""
     return as_file(devices.table(ctx, selection, column or _EXPORTED), "devices", form)
 
@@ -113,16 +181,29 @@ def show_device(ctx: Viewer, device_id: int) -> DeviceWhole:
     """One device: facts with their basis, identifiers, holds, timeline."""
     whole = devices.one(ctx, device_id)
     row, hidden = whole.device, _hidden(whole.device, ctx)
-    identifiers = [Identifier(kind=i.kind, value=_masked(i.value, hidden) or "", given=_masked(i.given, hidden)) for i in whole.identifiers]
+    identifiers = [
+        Identifier(
+            kind=i.kind, value=_masked(i.value, hidden) or "", given=_masked(i.given, hidden)
+        )
+        for i in whole.identifiers
+    ]
     first = {i.kind.value: i.value for i in reversed(identifiers)}
     return DeviceWhole(
         **{**line(row, ctx).model_dump(), "serial": first.get("serial"), "imei": first.get("imei")},
-        ownership_basis=row.ownership_basis, name_basis=row.name_basis, person_user_name=row.person_user_name, stage_at=row.stage_at,
-        enrolled_at=row.enrolled_at, lot_id=row.lot_id, lot_row=row.lot_row, identifiers=identifiers, facts=_facts(row),
+        ownership_basis=row.ownership_basis,
+        name_basis=row.name_basis,
+        person_user_name=row.person_user_name,
+        stage_at=row.stage_at,
+        enrolled_at=row.enrolled_at,
+        lot_id=row.lot_id,
+        lot_row=row.lot_row,
+        identifiers=identifiers,
+        facts=_facts(row),
         details={name: value for name, value in row.details.items() if value is not None},
-        holds=[Hold.model_validate(h) for h in whole.holds], cohorts=[CohortOfDevice.model_validate(c) for c in whole.cohorts],
+        holds=[Hold.model_validate(h) for h in whole.holds],
+        cohorts=[CohortOfDevice.model_validate(c) for c in whole.cohorts],
         timeline=[Happening.model_validate({**h, "entry_id": h["id"]}) for h in whole.timeline],
-    )  # fmt: skip
+    )
 
 
 def _facts(row: Any) -> list[Fact]:
@@ -138,7 +219,13 @@ def _facts(row: Any) -> list[Fact]:
             basis = row.ownership_basis
         if field == "name" and row.name_basis != Basis.DECLARED:
             basis = "a template" if row.name_basis == Basis.INFERRED else Basis.MANUAL.value
-        facts.append(Fact(field=field, value=", ".join(value) if isinstance(value, list) else str(value), basis=basis))
+        facts.append(
+            Fact(
+                field=field,
+                value=", ".join(value) if isinstance(value, list) else str(value),
+                basis=basis,
+            )
+        )
     if row.os_version:
         facts.append(Fact(field="os_version", value=row.os_version, basis="the device itself"))
     return facts
@@ -147,13 +234,19 @@ def _facts(row: Any) -> list[Fact]:
 @router.post("/devices/declare/preview")
 def preview_declare(ctx: Coordinator, given: Declare) -> Preview:
     """Whose the selected devices would become."""
-    return Preview.model_validate(devices.preview_declare(ctx, as_selection(given.selection), given.ownership))
+    return Preview.model_validate(
+        devices.preview_declare(ctx, as_selection(given.selection), given.ownership)
+    )
 
 
 @router.post("/devices/declare/apply")
 def apply_declare(ctx: Coordinator, given: DeclareApply) -> Preview:
     """Declare as previewed."""
-    return Preview.model_validate(devices.declare(ctx, as_selection(given.selection), given.ownership, given.digest, given.reason))
+    return Preview.model_validate(
+        devices.declare(
+            ctx, as_selection(given.selection), given.ownership, given.digest, given.reason
+        )
+    )
 
 
 @router.post("/devices/{device_id}/assign/preview")
@@ -165,7 +258,9 @@ def preview_assign(ctx: Coordinator, device_id: int, given: Assign) -> Preview:
 @router.post("/devices/{device_id}/assign/apply")
 def apply_assign(ctx: Coordinator, device_id: int, given: AssignApply) -> Preview:
     """Give the device to a person; a parked one becomes active."""
-    return Preview.model_validate(devices.assign(ctx, device_id, given.person, given.digest, given.reason))
+    return Preview.model_validate(
+        devices.assign(ctx, device_id, given.person, given.digest, given.reason)
+    )
 
 
 @router.post("/devices/{device_id}/name", status_code=204)

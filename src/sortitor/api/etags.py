@@ -17,7 +17,9 @@ def revision_of(if_match: str | None) -> int | None:
     if not text or text == "*":
         return None
     if not text.isdigit():
-        raise BadInput("bad_etag", f"{if_match!r} is not an ETag that this service gave.", "Read it again.")
+        raise BadInput(
+            "bad_etag", f"{if_match!r} is not an ETag that this service gave.", "Read it again."
+        )
     return int(text)
 
 

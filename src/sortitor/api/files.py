@@ -20,18 +20,36 @@ def as_file(frame: pl.DataFrame, name: str, form: Literal["csv", "xlsx"]) -> Res
     if form == "csv":
         # With a byte order mark, so that spreadsheets read other scripts aright.
         safe = frame.with_columns(pl.all().str.replace(_FORMULA, "'$0"))
-        content, media = b"\xef\xbb\xbf" + safe.write_csv(line_terminator="\r\n").encode(), "text/csv; charset=utf-8"
+        content, media = (
+            b"\xef\xbb\xbf" + safe.write_csv(line_terminator="\r\n").encode(),
+            "text/csv; charset=utf-8",
+        )
     else:
         content, media = _workbook(frame), XLSX
-    return Response(content, media_type=media, headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'})
+    return Response(
+        content,
+        media_type=media,
+        headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'},
+    )
 
 
 def _workbook(frame: pl.DataFrame) -> bytes:
     import xlsxwriter  # only files need it
 
     buffer = io.BytesIO()
-    with xlsxwriter.Workbook(buffer, {"constant_memory": True, "strings_to_formulas": False, "strings_to_numbers": False, "strings_to_urls": False}) as book:
-        text, head = book.add_format({"num_format": "@"}), book.add_format({"bold": True, "num_format": "@"})
+    with xlsxwriter.Workbook(
+        buffer,
+        {
+            "constant_memory": True,
+            "strings_to_formulas": False,
+            "strings_to_numbers": False,
+            "strings_to_urls": False,
+        },
+    ) as book:
+        text, head = (
+            book.add_format({"num_format": "@"}),
+            book.add_format({"bold": True, "num_format": "@"}),
+        )
         sheet = book.add_worksheet("Devices")
         sheet.set_column(0, max(0, frame.width - 1), 18, text)
         sheet.freeze_panes(1, 0)

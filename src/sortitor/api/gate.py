@@ -28,6 +28,8 @@ from sortitor.schemas.gate import (
 )
 
 router = APIRouter(tags=["gate"], route_class=Route)
+
+
 def _policies(given: list[Policy]) -> list[core.Policy]:
     return [gate.from_document(policy.model_dump()) for policy in given]
 
@@ -37,7 +39,9 @@ def read_gate(ctx: Viewer, response: Response) -> Gate:
     """The policies in order; the last is the baseline."""
     revision, policies = gate.read(ctx)
     tag(response, revision)
-    return Gate(revision=revision, policies=[Policy.model_validate(gate.as_document(p)) for p in policies])
+    return Gate(
+        revision=revision, policies=[Policy.model_validate(gate.as_document(p)) for p in policies]
+    )
 
 
 @router.post("/gate/preview")
@@ -49,14 +53,28 @@ def preview_gate(ctx: Coordinator, given: GateChange) -> Preview:
 @router.post("/gate/apply")
 def apply_gate(ctx: Coordinator, given: GateApply, if_match: IfMatch = None) -> Saved:
     """Save the gate as previewed."""
-    return Saved(revision=gate.apply(ctx, _policies(given.policies), given.digest, given.reason, revision_of(if_match)))
+    return Saved(
+        revision=gate.apply(
+            ctx, _policies(given.policies), given.digest, given.reason, revision_of(if_match)
+        )
+    )
 
 
 @router.post("/gate/try")
 def try_gate(ctx: Viewer, given: Try) -> Decision:
     """What the gate would say to an imagined device, with the trace; nothing is written."""
-    imagined = gate.Imagined(given.platform, given.os_version or None, given.ownership, given.person or None, given.identifier or None)
-    return Decision.model_validate(gate.attempt(ctx, imagined, _policies(given.policies) if given.policies is not None else None))
+    imagined = gate.Imagined(
+        given.platform,
+        given.os_version or None,
+        given.ownership,
+        given.person or None,
+        given.identifier or None,
+    )
+    return Decision.model_validate(
+        gate.attempt(
+            ctx, imagined, _policies(given.policies) if given.policies is not None else None
+        )
+    )
 
 
 def _templates(given: list[Template]) -> list[core_naming.Template]:
@@ -68,14 +86,24 @@ def read_naming(ctx: Viewer, response: Response) -> Naming:
     """The templates in order, and the fields they may use."""
     revision, templates = naming.read(ctx)
     tag(response, revision)
-    return Naming(revision=revision, templates=[Template.model_validate(t) for t in templates],
-                  next_numbers={t.name: t.next_number for t in templates}, fields=[*core_naming.FIELDS, "n", "check"])  # fmt: skip
+    return Naming(
+        revision=revision,
+        templates=[Template.model_validate(t) for t in templates],
+        next_numbers={t.name: t.next_number for t in templates},
+        fields=[*core_naming.FIELDS, "n", "check"],
+    )
 
 
 @router.post("/naming/preview")
 def preview_naming(ctx: Viewer, given: NamingPreview) -> Preview:
     """Old → new over a selection: renamed, shortened, too long, colliding, lacking a value."""
-    return Preview.model_validate(naming.preview(ctx, _templates(given.templates) if given.templates is not None else None, as_selection(given.selection)))
+    return Preview.model_validate(
+        naming.preview(
+            ctx,
+            _templates(given.templates) if given.templates is not None else None,
+            as_selection(given.selection),
+        )
+    )
 
 
 @router.post("/naming/save")
@@ -87,4 +115,6 @@ def save_naming(ctx: Coordinator, given: NamingSave) -> Saved:
 @router.post("/naming/apply")
 def apply_naming(ctx: Coordinator, given: RenameApply) -> Preview:
     """Rename a selection by the templates in force, as previewed."""
-    return Preview.model_validate(naming.rename(ctx, as_selection(given.selection), given.digest, given.reason))
+    return Preview.model_validate(
+        naming.rename(ctx, as_selection(given.selection), given.digest, given.reason)
+    )

@@ -40,10 +40,14 @@ class _Business(Collector):
         stages = GaugeMetricFamily("sortitor_devices", "Devices by stage", labels=["stage"])
         for stage, count in numbers.stages.items():
             stages.add_metric([stage], count)
-        refusals = GaugeMetricFamily("sortitor_refusals", "Refused arrivals by reason", labels=["reason"])
+        refusals = GaugeMetricFamily(
+            "sortitor_refusals", "Refused arrivals by reason", labels=["reason"]
+        )
         for reason, count in numbers.refusals.items():
             refusals.add_metric([reason], count)
-        seats = GaugeMetricFamily("sortitor_seats", "Licence seats by pool", labels=["pool", "kind"])
+        seats = GaugeMetricFamily(
+            "sortitor_seats", "Licence seats by pool", labels=["pool", "kind"]
+        )
         for pool, needed, held in numbers.pools:
             seats.add_metric([pool, "needed"], needed)
             seats.add_metric([pool, "held"], held)

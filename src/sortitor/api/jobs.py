@@ -19,7 +19,9 @@ from sortitor.schemas.base import Page
 from sortitor.schemas.jobs import Job
 
 router = APIRouter(prefix="/jobs", tags=["jobs"], route_class=Route)
-Prefer = Annotated[str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")]
+Prefer = Annotated[
+    str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")
+]
 _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 _LOOK_EVERY_SECONDS = 0.3
 _STREAM_SECONDS = 3_600
@@ -44,11 +46,22 @@ def accepted(response: Response, row: Any) -> Job:
 
 @router.get("", response_model=Page[Job])
 def list_jobs(
-    request: Request, response: Response, ctx: Viewer, running: Annotated[bool, Query(description="Only those that are not over")] = False,
-    cursor: Cursor = None, limit: Limit = 50,
-) -> Any:  # fmt: skip
+    request: Request,
+    response: Response,
+    ctx: Viewer,
+    running: Annotated[bool, Query(description="Only those that are not over")] = False,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Any:
     """Jobs, newest first."""
-    return page(request, response, jobs.page(ctx, read_number(cursor), limit + 1, running), limit, shape, lambda row: row.id)
+    return page(
+        request,
+        response,
+        jobs.page(ctx, read_number(cursor), limit + 1, running),
+        limit,
+        shape,
+        lambda row: row.id,
+    )
 
 
 @router.get("/{job_id}")
@@ -63,11 +76,17 @@ def cancel_job(ctx: Coordinator, job_id: int) -> Job:
     return shape(jobs.cancel(ctx, job_id))
 
 
-@router.get("/{job_id}/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
+@router.get(
+    "/{job_id}/events",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"text/event-stream": {}}}},
+)
 def follow_job(ctx: Viewer, job_id: int) -> StreamingResponse:
     """The job as server-sent events, one whenever it moved, until it is over."""
     jobs.one(ctx, job_id)
-    return StreamingResponse(_events(ctx, job_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+    return StreamingResponse(
+        _events(ctx, job_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+    )
 
 
 def _events(ctx: Context, job_id: int) -> Iterator[str]:

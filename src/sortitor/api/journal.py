@@ -18,17 +18,33 @@ router = APIRouter(tags=["journal"], route_class=Route)
 
 @router.get("/journal", response_model=Page[Entry])
 def list_entries(
-    request: Request, response: Response, ctx: Viewer, operation: str | None = None, actor: str | None = None, cursor: Cursor = None, limit: Limit = 50
+    request: Request,
+    response: Response,
+    ctx: Viewer,
+    operation: str | None = None,
+    actor: str | None = None,
+    cursor: Cursor = None,
+    limit: Limit = 50,
 ) -> Any:
     """Entries, newest first; `operation` is a beginning, such as `lot`."""
-    return page(request, response, journal.page(ctx, read_number(cursor), limit + 1, operation, actor), limit, Entry.model_validate, lambda row: row.id)
+    return page(
+        request,
+        response,
+        journal.page(ctx, read_number(cursor), limit + 1, operation, actor),
+        limit,
+        Entry.model_validate,
+        lambda row: row.id,
+    )
 
 
 @router.get("/journal/{entry_id}")
 def show_entry(ctx: Viewer, entry_id: int) -> EntryWhole:
     """One entry with its first hundred effects on devices."""
     entry, effects = journal.one(ctx, entry_id)
-    return EntryWhole(**Entry.model_validate(entry).model_dump(), effects=[Effect.model_validate(e) for e in effects])
+    return EntryWhole(
+        **Entry.model_validate(entry).model_dump(),
+        effects=[Effect.model_validate(e) for e in effects],
+    )
 
 
 @router.post("/journal/{entry_id}/revert/preview")
@@ -47,4 +63,6 @@ def revert_entry(ctx: Coordinator, entry_id: int, given: Apply) -> Reverted:
 def read_today(ctx: Viewer) -> Today:
     """What needs a hand, oldest first."""
     items, stages = today.read(ctx)
-    return Today(now=ctx.now, items=[TodayItem.model_validate(item) for item in items], stages=stages)
+    return Today(
+        now=ctx.now, items=[TodayItem.model_validate(item) for item in items], stages=stages
+    )

@@ -16,7 +16,14 @@ router = APIRouter(prefix="/pools", tags=["licences"], route_class=Route)
 
 def _shape(counted: licences.Counted) -> Pool:
     row, needed = counted.pool, counted.needed
-    return Pool.model_validate({**row._mapping, "needed": needed, "state": core.state(needed, row.seats), "free": max(0, row.seats - needed)})
+    return Pool.model_validate(
+        {
+            **row._mapping,
+            "needed": needed,
+            "state": core.state(needed, row.seats),
+            "free": max(0, row.seats - needed),
+        }
+    )
 
 
 def _pool(given: PoolNew) -> core.Pool:

@@ -16,8 +16,18 @@ router = APIRouter(prefix="/orders", tags=["orders"], route_class=Route)
 
 def _shape(whole: orders.Whole) -> Order:
     lines = [OrderLine.model_validate(line) for line in whole.lines]
-    sums = {name: sum(getattr(line, name) for line in lines) for name in ("delivered", "arrived", "short", "over")}
-    return Order.model_validate({**whole.order._mapping, "lines": lines, "ordered": sum(line.quantity for line in lines), **sums})
+    sums = {
+        name: sum(getattr(line, name) for line in lines)
+        for name in ("delivered", "arrived", "short", "over")
+    }
+    return Order.model_validate(
+        {
+            **whole.order._mapping,
+            "lines": lines,
+            "ordered": sum(line.quantity for line in lines),
+            **sums,
+        }
+    )
 
 
 def _order(given: OrderNew) -> orders.Order:

@@ -30,22 +30,32 @@ def read_cursor(cursor: str | None) -> Any:
     try:
         return json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
     except (ValueError, binascii.Error) as error:
-        raise BadInput("bad_cursor", "The cursor is not one that this service gave.", "Start from the first page.") from error
+        raise BadInput(
+            "bad_cursor",
+            "The cursor is not one that this service gave.",
+            "Start from the first page.",
+        ) from error
 
 
 def read_number(cursor: str | None) -> int | None:
     """The number in the cursor of a list ordered by number."""
     value = read_cursor(cursor)
     if value is not None and not isinstance(value, int):
-        raise BadInput("bad_cursor", "The cursor belongs to another list.", "Start from the first page.")
+        raise BadInput(
+            "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
+        )
     return value
 
 
 def read_key(cursor: str | None) -> list[Any] | None:
     """The pair (sort value, number) in the cursor of a sorted list."""
     value = read_cursor(cursor)
-    if value is not None and not (isinstance(value, list) and len(value) == 2 and isinstance(value[1], int)):
-        raise BadInput("bad_cursor", "The cursor belongs to another list.", "Start from the first page.")
+    if value is not None and not (
+        isinstance(value, list) and len(value) == 2 and isinstance(value[1], int)
+    ):
+        raise BadInput(
+            "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
+        )
     return value
 
 
@@ -55,8 +65,15 @@ def write_cursor(value: Any) -> str:
     return base64.urlsafe_b64encode(text.encode()).decode().rstrip("=")
 
 
-def page(request: Request, response: Response, rows: Sequence[Any], limit: int, shape: Callable[[Any], Item], key: Callable[[Any], Any],
-         total: int | None = None) -> Page[Item] | Response:  # fmt: skip
+def page(
+    request: Request,
+    response: Response,
+    rows: Sequence[Any],
+    limit: int,
+    shape: Callable[[Any], Item],
+    key: Callable[[Any], Any],
+    total: int | None = None,
+) -> Page[Item] | Response:
     """A page of up to `limit` of the `limit + 1` rows asked for, with a Link header (RFC 8288); CSV where the caller accepts it."""
     items = [shape(row) for row in rows[:limit]]
     following = write_cursor(key(rows[limit - 1])) if len(rows) > limit else None
@@ -81,4 +98,3 @@ def as_csv(items: Sequence[BaseModel]) -> str:
         values = item.model_dump(mode="json")
         writer.writerow([harmless(values[name]) for name in names])
     return buffer.getvalue()
-

@@ -19,7 +19,15 @@ router = APIRouter(tags=["people"], route_class=Route)
 
 
 @router.get("/people", response_model=Page[Person])
-def list_people(request: Request, response: Response, ctx: Viewer, query: str | None = None, group: str | None = None, cursor: Cursor = None, limit: Limit = 100) -> Any:
+def list_people(
+    request: Request,
+    response: Response,
+    ctx: Viewer,
+    query: str | None = None,
+    group: str | None = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Any:
     """People by number; `query` finds user name, name or mail."""
     rows = people.page(ctx, query, group, read_number(cursor) or 0, limit + 1)
     return page(request, response, rows, limit, Person.model_validate, lambda row: row.id)
@@ -30,7 +38,12 @@ def show_person(ctx: Viewer, person_id: int) -> PersonWhole:
     """One person with devices and quota."""
     whole = people.one(ctx, person_id)
     devices = [line(row, ctx) for row in whole.devices]
-    return PersonWhole(**Person.model_validate(whole.person).model_dump(), devices=devices, quota=whole.quota, quota_policy=whole.quota_policy)
+    return PersonWhole(
+        **Person.model_validate(whole.person).model_dump(),
+        devices=devices,
+        quota=whole.quota,
+        quota_policy=whole.quota_policy,
+    )
 
 
 @router.get("/groups")
@@ -52,15 +65,26 @@ def set_inner_groups(ctx: Coordinator, group_id: int, given: InnerGroups) -> Non
 
 
 @router.post("/people/imports/preview", openapi_extra=FILE_BODY)
-def preview_import(ctx: Coordinator, body: FileBody, complete: Annotated[bool, Query(description="The file names everybody: whom it does not name has left")] = False) -> Preview:
+def preview_import(
+    ctx: Coordinator,
+    body: FileBody,
+    complete: Annotated[
+        bool, Query(description="The file names everybody: whom it does not name has left")
+    ] = False,
+) -> Preview:
     """What a CSV of people (user name, name, mail, department, site, groups) would change."""
     return Preview.model_validate(people.preview_import(ctx, body, complete))
 
 
 @router.post("/people/imports/apply", openapi_extra=FILE_BODY)
 def apply_import(
-    ctx: Coordinator, body: FileBody, digest: Annotated[str, Query()], reason: Annotated[str | None, Query(max_length=500)] = None,
-    complete: Annotated[bool, Query(description="The file names everybody: whom it does not name has left")] = False,
-) -> Preview:  # fmt: skip
+    ctx: Coordinator,
+    body: FileBody,
+    digest: Annotated[str, Query()],
+    reason: Annotated[str | None, Query(max_length=500)] = None,
+    complete: Annotated[
+        bool, Query(description="The file names everybody: whom it does not name has left")
+    ] = False,
+) -> Preview:
     """Import the people of a CSV as previewed."""
     return Preview.model_validate(people.apply_import(ctx, body, digest, reason, complete))

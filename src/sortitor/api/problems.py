@@ -19,11 +19,17 @@ log = structlog.get_logger()
 
 #: The first class that fits decides.
 STATUS: dict[type[errors.SortitorError], HTTPStatus] = {
-    errors.TooLarge: HTTPStatus.REQUEST_ENTITY_TOO_LARGE, errors.Unsupported: HTTPStatus.UNSUPPORTED_MEDIA_TYPE,
-    errors.BadInput: HTTPStatus.UNPROCESSABLE_ENTITY, errors.SlowDown: HTTPStatus.TOO_MANY_REQUESTS,
-    errors.NotSignedIn: HTTPStatus.UNAUTHORIZED, errors.NotAllowed: HTTPStatus.FORBIDDEN, errors.NotFound: HTTPStatus.NOT_FOUND,
-    errors.Stale: HTTPStatus.PRECONDITION_FAILED, errors.Conflict: HTTPStatus.CONFLICT, errors.Unavailable: HTTPStatus.SERVICE_UNAVAILABLE,
-}  # fmt: skip
+    errors.TooLarge: HTTPStatus.REQUEST_ENTITY_TOO_LARGE,
+    errors.Unsupported: HTTPStatus.UNSUPPORTED_MEDIA_TYPE,
+    errors.BadInput: HTTPStatus.UNPROCESSABLE_ENTITY,
+    errors.SlowDown: HTTPStatus.TOO_MANY_REQUESTS,
+    errors.NotSignedIn: HTTPStatus.UNAUTHORIZED,
+    errors.NotAllowed: HTTPStatus.FORBIDDEN,
+    errors.NotFound: HTTPStatus.NOT_FOUND,
+    errors.Stale: HTTPStatus.PRECONDITION_FAILED,
+    errors.Conflict: HTTPStatus.CONFLICT,
+    errors.Unavailable: HTTPStatus.SERVICE_UNAVAILABLE,
+}
 
 
 def status_of(error: errors.SortitorError) -> HTTPStatus:
@@ -31,21 +37,45 @@ def status_of(error: errors.SortitorError) -> HTTPStatus:
     return next(status for kind, status in STATUS.items() if isinstance(error, kind))
 
 
-def answer(request: Request, problem: Problem, headers: dict[str, str] | None = None) -> JSONResponse:
+def answer(
+    request: Request, problem: Problem, headers: dict[str, str] | None = None
+) -> JSONResponse:
     """The problem as a response."""
     problem.request_id = getattr(request.state, "request_id", None)
     if request.url.path.startswith("/scim/"):
         # Identity providers expect the error bodies of their own standard (RFC 7644 §3.12).
-        told = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"], "status": str(problem.status), "detail": problem.detail}
+        told = {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"],
+            "status": str(problem.status),
+            "detail": problem.detail,
+        }
         return JSONResponse(told, problem.status, headers, media_type="application/scim+json")
     # Only the problem's own empty members are left out; a preview inside it is whole.
-    content = {name: value for name, value in jsonable_encoder(problem).items() if value is not None}
+    content = {
+        name: value for name, value in jsonable_encoder(problem).items() if value is not None
+    }
     return JSONResponse(content, problem.status, headers, media_type="application/problem+json")
 
 
-def problem_of(status: HTTPStatus, code: str, detail: str, remedy: str = "", fields: list[ProblemField] | None = None, **more: Any) -> Problem:
+def problem_of(
+    status: HTTPStatus,
+    code: str,
+    detail: str,
+    remedy: str = "",
+    fields: list[ProblemField] | None = None,
+    **more: Any,
+) -> Problem:
     """A problem with its stable type."""
-    return Problem(type=f"urn:sortitor:problem:{code}", title=status.phrase, status=status, detail=detail, code=code, remedy=remedy, errors=fields or [], **more)
+    return Problem(
+        type=f"urn:sortitor:problem:{code}",
+        title=status.phrase,
+        status=status,
+        detail=detail,
+        code=code,
+        remedy=remedy,
+        errors=fields or [],
+        **more,
+    )
 
 
 async def _ours(request: Request, error: Exception) -> JSONResponse:
@@ -56,9 +86,15 @@ async def _ours(request: Request, error: Exception) -> JSONResponse:
         headers["WWW-Authenticate"] = "Bearer"
     if isinstance(error, errors.SlowDown):
         headers["Retry-After"] = str(error.wait_seconds)
-    preview = Preview.model_validate(error.preview) if isinstance(error, errors.FactsMoved) else None
+    preview = (
+        Preview.model_validate(error.preview) if isinstance(error, errors.FactsMoved) else None
+    )
     fields = [ProblemField(pointer=p.pointer, code=p.code, detail=p.detail) for p in error.problems]
-    return answer(request, problem_of(status, error.code, error.detail, error.remedy, fields, preview=preview), headers)
+    return answer(
+        request,
+        problem_of(status, error.code, error.detail, error.remedy, fields, preview=preview),
+        headers,
+    )
 
 
 async def _invalid(request: Request, error: Exception) -> JSONResponse:
@@ -67,28 +103,62 @@ async def _invalid(request: Request, error: Exception) -> JSONResponse:
     for fault in error.errors():
         place = [str(part) for part in fault["loc"]]
         pointer = "/" + "/".join(place[1:] if place and place[0] == "body" else place)
-        detail = _WORDS[fault["type"]].format(name=place[-1]) if fault["type"] in _WORDS else f"{fault['msg']}."
+        detail = (
+            _WORDS[fault["type"]].format(name=place[-1])
+            if fault["type"] in _WORDS
+            else f"{fault['msg']}."
+        )
         fields.append(ProblemField(pointer=pointer, code=str(fault["type"]), detail=detail))
-    detail = f"{fields[0].pointer}: {fields[0].detail}" if fields else "The request cannot be understood."
-    return answer(request, problem_of(HTTPStatus.UNPROCESSABLE_ENTITY, "invalid_request", detail, "Correct the fields named; nothing was changed.", fields))
+    detail = (
+        f"{fields[0].pointer}: {fields[0].detail}"
+        if fields
+        else "The request cannot be understood."
+    )
+    return answer(
+        request,
+        problem_of(
+            HTTPStatus.UNPROCESSABLE_ENTITY,
+            "invalid_request",
+            detail,
+            "Correct the fields named; nothing was changed.",
+            fields,
+        ),
+    )
 
 
 #: For faults that the models name too tersely.
-_WORDS = {"extra_forbidden": "There is no field {name!r} here.", "missing": "{name!r} is missing.", "json_invalid": "The body is not JSON."}
+_WORDS = {
+    "extra_forbidden": "There is no field {name!r} here.",
+    "missing": "{name!r} is missing.",
+    "json_invalid": "The body is not JSON.",
+}
 
 
 async def _http(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, HTTPException)
     status = HTTPStatus(error.status_code)
-    texts = {404: "There is nothing at this address.", 405: f"{request.method} is not possible here.", 400: "The request's body cannot be read."}
+    texts = {
+        404: "There is nothing at this address.",
+        405: f"{request.method} is not possible here.",
+        400: "The request's body cannot be read.",
+    }
     detail = texts.get(status, error.detail)
-    return answer(request, problem_of(status, status.name.lower(), detail), dict(error.headers or {}))
+    return answer(
+        request, problem_of(status, status.name.lower(), detail), dict(error.headers or {})
+    )
 
 
 async def _unexpected(request: Request, error: Exception) -> JSONResponse:
     log.error("unexpected_error", exc_info=error, path=request.url.path)
-    return answer(request, problem_of(HTTPStatus.INTERNAL_SERVER_ERROR, "unexpected", "Something went wrong that should not; nothing was changed.",
-                                      "Try again; if it stays, give the request id to whoever runs this service."))  # fmt: skip
+    return answer(
+        request,
+        problem_of(
+            HTTPStatus.INTERNAL_SERVER_ERROR,
+            "unexpected",
+            "Something went wrong that should not; nothing was changed.",
+            "Try again; if it stays, give the request id to whoever runs this service.",
+        ),
+    )
 
 
 def install(app: FastAPI) -> None:

@@ -30,7 +30,11 @@ class Route(APIRoute):
     def get_route_handler(self) -> _Handler:
         """The handler with its checks before and the keeping of its answer after."""
         original = super().get_route_handler()
-        known_parameters = [field.alias for field in get_flat_params(self.dependant) if isinstance(field.field_info, Query)]
+        known_parameters = [
+            field.alias
+            for field in get_flat_params(self.dependant)
+            if isinstance(field.field_info, Query)
+        ]
 
         async def handler(request: Request) -> Response:
             _refuse_unknown(request, known_parameters)
@@ -38,7 +42,9 @@ class Route(APIRoute):
             if request.method != "POST" or not key:
                 return await original(request)
             if len(key) > 200:
-                raise BadInput("bad_key", "An Idempotency-Key has at most 200 characters.", "Use a UUID.")
+                raise BadInput(
+                    "bad_key", "An Idempotency-Key has at most 200 characters.", "Use a UUID."
+                )
             try:
                 actor = await run_in_threadpool(actor_of, request)
             except SortitorError:
@@ -52,7 +58,15 @@ class Route(APIRoute):
             request.state.claim = claim
             response = await original(request)
             if response.status_code < 300 and isinstance(response.body, bytes):
-                await run_in_threadpool(repeats.keep, service.engine, actor, key, response.status_code, response.body, response.media_type or "")
+                await run_in_threadpool(
+                    repeats.keep,
+                    service.engine,
+                    actor,
+                    key,
+                    response.status_code,
+                    response.body,
+                    response.media_type or "",
+                )
             return response
 
         return handler
@@ -62,9 +76,20 @@ def _refuse_unknown(request: Request, known: Sequence[str]) -> None:
     """A condition that nobody heeds would give more than was asked for."""
     if unknown := next((name for name in request.query_params if name not in known), None):
         near = difflib.get_close_matches(unknown, known, 1)
-        remedy = f"Did you mean {near[0]!r}?" if near else f"It knows {', '.join(known)}." if known else "It knows none."
+        remedy = (
+            f"Did you mean {near[0]!r}?"
+            if near
+            else f"It knows {', '.join(known)}."
+            if known
+            else "It knows none."
+        )
         detail = f"{unknown!r} is not a parameter of this request."
-        raise BadInput("unknown_parameter", detail, remedy, (FieldProblem(f"/query/{unknown}", "unknown_parameter", detail),))
+        raise BadInput(
+            "unknown_parameter",
+            detail,
+            remedy,
+            (FieldProblem(f"/query/{unknown}", "unknown_parameter", detail),),
+        )
 
 
 async def _request_hash(request: Request) -> str:
@@ -75,7 +100,20 @@ async def _request_hash(request: Request) -> str:
 
 def _repeat(known: Any, claim: Claim) -> Response:
     if known.request_hash != claim.request_hash:
-        raise BadInput("key_reused", "This Idempotency-Key was used for another request.", "Use a new key for each request.")
+        raise BadInput(
+            "key_reused",
+            "This Idempotency-Key was used for another request.",
+            "Use a new key for each request.",
+        )
     if known.status is None:
-        raise Conflict("already_done", "This request was carried out, but its answer was lost.", "Look at the result before you try again.")
-    return Response(bytes(known.answer), known.status, media_type=known.media_type, headers={"Idempotent-Replay": "true"})
+        raise Conflict(
+            "already_done",
+            "This request was carried out, but its answer was lost.",
+            "Look at the result before you try again.",
+        )
+    return Response(
+        bytes(known.answer),
+        known.status,
+        media_type=known.media_type,
+        headers={"Idempotent-Replay": "true"},
+    )

@@ -33,7 +33,14 @@ from sortitor.core.errors import BadInput, Conflict, NotFound, NotSignedIn, Sort
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations import accounts, provisioning
 from sortitor.operations.context import Context
-from sortitor.schemas.scim import CONFIG, MOST_BYTES, MOST_OPERATIONS, MOST_RESULTS, PROVIDER, ScimUser
+from sortitor.schemas.scim import (
+    CONFIG,
+    MOST_BYTES,
+    MOST_OPERATIONS,
+    MOST_RESULTS,
+    PROVIDER,
+    ScimUser,
+)
 
 MEDIA_TYPE = "application/scim+json"
 router = APIRouter(prefix="/scim/v2", include_in_schema=False)
@@ -43,7 +50,12 @@ router = APIRouter(prefix="/scim/v2", include_in_schema=False)
 
 
 def _json(status: int, content: Any, headers: Mapping[str, str] | None = None) -> Response:
-    return Response(json.dumps(content, ensure_ascii=False) if content is not None else b"", status, dict(headers or {}), MEDIA_TYPE)
+    return Response(
+        json.dumps(content, ensure_ascii=False) if content is not None else b"",
+        status,
+        dict(headers or {}),
+        MEDIA_TYPE,
+    )
 
 
 _TYPES: dict[type[SortitorError], str] = {Conflict: "uniqueness", BadInput: "invalidValue"}
@@ -54,14 +66,32 @@ def error_of(problem: Exception) -> Error:
     if isinstance(problem, SCIMException):
         return problem.to_error()
     if isinstance(problem, SortitorError):
-        kind = None if isinstance(problem, Stale) else next((word for known, word in _TYPES.items() if isinstance(problem, known)), None)
+        kind = (
+            None
+            if isinstance(problem, Stale)
+            else next((word for known, word in _TYPES.items() if isinstance(problem, known)), None)
+        )
         status = 400 if isinstance(problem, BadInput) else int(status_of(problem))
-        return Error(status=status, scim_type=kind, detail=f"{problem.detail} {problem.remedy}".strip())
-    faults = problem.errors() if isinstance(problem, ValidationError | RequestValidationError) else []
+        return Error(
+            status=status, scim_type=kind, detail=f"{problem.detail} {problem.remedy}".strip()
+        )
+    faults = (
+        problem.errors() if isinstance(problem, ValidationError | RequestValidationError) else []
+    )
     first = faults[0] if faults else {"loc": (), "msg": str(problem), "type": ""}
-    kind = str(first["type"]).removeprefix("scim_") if str(first["type"]).startswith("scim_") else "invalidSyntax" if not faults or first["type"] == "json_invalid" else "invalidValue"
+    kind = (
+        str(first["type"]).removeprefix("scim_")
+        if str(first["type"]).startswith("scim_")
+        else "invalidSyntax"
+        if not faults or first["type"] == "json_invalid"
+        else "invalidValue"
+    )
     place = ".".join(str(part) for part in first["loc"] if part != "body")
-    return Error(status=400, scim_type=kind, detail=f"{place}: {first['msg']}" if place else str(first["msg"]))
+    return Error(
+        status=400,
+        scim_type=kind,
+        detail=f"{place}: {first['msg']}" if place else str(first["msg"]),
+    )
 
 
 def _guarded(act: Callable[[], Response]) -> Response:
@@ -77,11 +107,19 @@ def pushing(request: Request) -> Context:
     """The context of an identity provider: a token for people, and nothing else."""
     token = bearer(request)
     if not token:
-        raise NotSignedIn("not_signed_in", "A bearer token for people is needed.", "Make one with `sortitor account add-token NAME --for-people --role coordinator`.")
+        raise NotSignedIn(
+            "not_signed_in",
+            "A bearer token for people is needed.",
+            "Make one with `sortitor account add-token NAME --for-people --role coordinator`.",
+        )
     service = service_of(request)
     actor = accounts.recognise(service.engine, service.clock, token=token, purpose=Purpose.PEOPLE)
     if not actor.role.covers(Role.COORDINATOR):
-        raise NotSignedIn("role_too_low", "The token's account may not change people any more.", "Make a new token.")
+        raise NotSignedIn(
+            "role_too_low",
+            "The token's account may not change people any more.",
+            "Make a new token.",
+        )
     request.state.actor = actor
     return context_of(request, actor)
 
@@ -133,11 +171,25 @@ def _for(message: Any, kind: str) -> Any:
 def _model(ctx_base: str, resource: provisioning.Resource) -> Any:
     """The resource with its id and meta (RFC 7643 §3.1)."""
     base = f"{ctx_base}/{_PLACES[resource.kind]}/{resource.id}"
-    meta = Meta(resource_type=resource.kind, created=resource.created_at, last_modified=resource.changed_at, location=base, version=_tag(resource))
-    document = {**resource.document, "id": resource.id, "meta": meta.model_dump(scim_ctx=None, exclude_none=True, by_alias=True)}
-    model = _MODELS[resource.kind].model_validate({**document, "schemas": _schemas(resource)}, scim_ctx=ScimContext.DEFAULT)
+    meta = Meta(
+        resource_type=resource.kind,
+        created=resource.created_at,
+        last_modified=resource.changed_at,
+        location=base,
+        version=_tag(resource),
+    )
+    document = {
+        **resource.document,
+        "id": resource.id,
+        "meta": meta.model_dump(scim_ctx=None, exclude_none=True, by_alias=True),
+    }
+    model = _MODELS[resource.kind].model_validate(
+        {**document, "schemas": _schemas(resource)}, scim_ctx=ScimContext.DEFAULT
+    )
     for one in getattr(model, "members", None) or []:
-        one.ref = f"{ctx_base}/{'Users' if str(one.value).startswith('u') else 'Groups'}/{one.value}"
+        one.ref = (
+            f"{ctx_base}/{'Users' if str(one.value).startswith('u') else 'Groups'}/{one.value}"
+        )
     for one in getattr(model, "groups", None) or []:
         one.ref = f"{ctx_base}/Groups/{one.value}"
     return model
@@ -156,17 +208,32 @@ def _base(request: Request) -> str:
     return str(request.base_url).rstrip("/") + "/scim/v2"
 
 
-def _shown(request: Request, resource: provisioning.Resource, status: int, scim_ctx: ScimContext) -> Response:
+def _shown(
+    request: Request, resource: provisioning.Resource, status: int, scim_ctx: ScimContext
+) -> Response:
     model = _model(_base(request), resource)
-    if scim_ctx is ScimContext.RESOURCE_QUERY_RESPONSE and request.headers.get("if-none-match") in (_tag(resource), "*"):
+    if scim_ctx is ScimContext.RESOURCE_QUERY_RESPONSE and request.headers.get("if-none-match") in (
+        _tag(resource),
+        "*",
+    ):
         return Response(status_code=304, headers={"ETag": _tag(resource)})
-    content = model.model_dump(scim_ctx=scim_ctx, response_parameters=_parameters(request, resource.kind))
+    content = model.model_dump(
+        scim_ctx=scim_ctx, response_parameters=_parameters(request, resource.kind)
+    )
     return _json(status, content, {"ETag": _tag(resource), "Location": str(model.meta.location)})
 
 
 def _parameters(request: Request, kind: str) -> Any:
-    asked = {name: request.query_params[name].split(",") for name in ("attributes", "excludedAttributes") if name in request.query_params}
-    return _for(SearchRequest, kind).model_validate(asked, scim_ctx=ScimContext.SEARCH_REQUEST) if asked else None
+    asked = {
+        name: request.query_params[name].split(",")
+        for name in ("attributes", "excludedAttributes")
+        if name in request.query_params
+    }
+    return (
+        _for(SearchRequest, kind).model_validate(asked, scim_ctx=ScimContext.SEARCH_REQUEST)
+        if asked
+        else None
+    )
 
 
 def _document(kind: str, given: Mapping[str, Any], scim_ctx: ScimContext) -> dict[str, Any]:
@@ -188,22 +255,48 @@ def _revision(given: str | None) -> int | None:
 def _listed(request: Request, ctx: Context, kind: str, asked: Any) -> Response:
     """RFC 7644 §3.4.2: filter, sort, page by index or by cursor."""
     count = min(MOST_RESULTS, 100 if asked.count is None else max(0, asked.count))
-    base, sort, (place, start) = _base(request), asked.sort_binding(_MODELS[kind]), _place(request, asked)
+    base, sort, (place, start) = (
+        _base(request),
+        asked.sort_binding(_MODELS[kind]),
+        _place(request, asked),
+    )
     # Sorted by an attribute, a cursor is how many came before; else the last number.
     after, offset = (0, place + start - 1) if sort else (place, start - 1)
-    wanted = provisioning.Asked(asked.filter, sort, asked.sort_order == asked.SortOrder.descending, base, after, offset, count + 1)
-    found, total = provisioning.users(ctx, wanted) if kind == "User" else provisioning.groups(ctx, wanted, _with_members(asked))
+    wanted = provisioning.Asked(
+        asked.filter,
+        sort,
+        asked.sort_order == asked.SortOrder.descending,
+        base,
+        after,
+        offset,
+        count + 1,
+    )
+    found, total = (
+        provisioning.users(ctx, wanted)
+        if kind == "User"
+        else provisioning.groups(ctx, wanted, _with_members(asked))
+    )
     models = [_model(base, one) for one in found[:count]]
-    answer = _for(ListResponse, kind)(total_results=total, start_index=None if _by_cursor(request, asked) else start, items_per_page=len(models), resources=models or None)
+    answer = _for(ListResponse, kind)(
+        total_results=total,
+        start_index=None if _by_cursor(request, asked) else start,
+        items_per_page=len(models),
+        resources=models or None,
+    )
     if _by_cursor(request, asked) and 0 < count < len(found):
         following = str(offset + count) if sort else found[count - 1].id[1:]
         answer.next_cursor = base64.urlsafe_b64encode(following.encode()).decode().rstrip("=")
-    return _json(200, answer.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE, response_parameters=asked))
+    return _json(
+        200, answer.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE, response_parameters=asked)
+    )
 
 
 def _with_members(asked: Any) -> bool:
     hidden = {name.lower() for name in map(str, asked.excluded_attributes or [])}
-    return "members" not in hidden and (not asked.attributes or any(str(name).lower().startswith("members") for name in asked.attributes))
+    return "members" not in hidden and (
+        not asked.attributes
+        or any(str(name).lower().startswith("members") for name in asked.attributes)
+    )
 
 
 def _by_cursor(request: Request, asked: Any) -> bool:
@@ -216,7 +309,9 @@ class _InvalidCursor(SCIMException):
 
 def _place(request: Request, asked: Any) -> tuple[int, int]:
     """`(after, start)`: the number after which to go on, or the index from which, counted from 1."""
-    if _by_cursor(request, asked) and (cursor := asked.cursor or request.query_params.get("cursor")):
+    if _by_cursor(request, asked) and (
+        cursor := asked.cursor or request.query_params.get("cursor")
+    ):
         try:
             return int(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4))), 1
         except ValueError as error:
@@ -225,7 +320,9 @@ def _place(request: Request, asked: Any) -> tuple[int, int]:
 
 
 def _asked(request: Request, kind: str) -> Any:
-    values: dict[str, Any] = {name: value for name, value in request.query_params.items() if value != ""}
+    values: dict[str, Any] = {
+        name: value for name, value in request.query_params.items() if value != ""
+    }
     for name in ("attributes", "excludedAttributes"):
         if name in values:
             values[name] = values[name].split(",")
@@ -251,11 +348,19 @@ def show_config() -> Response:
     return _json(200, CONFIG.model_dump(scim_ctx=ScimContext.RESOURCE_QUERY_RESPONSE))
 
 
-def _described(found: Sequence[Any], name: str | None, key: Callable[[Any], str], kind: type[Any]) -> Response:
+def _described(
+    found: Sequence[Any], name: str | None, key: Callable[[Any], str], kind: type[Any]
+) -> Response:
     if name is not None:
         one = next((one for one in found if key(one) == name), None)
-        return _guarded(lambda: _json(200, _must(one, name).model_dump(scim_ctx=ScimContext.RESOURCE_QUERY_RESPONSE)))
-    answer = ListResponse[kind](total_results=len(found), start_index=1, items_per_page=len(found), resources=list(found))  # type: ignore[valid-type]
+        return _guarded(
+            lambda: _json(
+                200, _must(one, name).model_dump(scim_ctx=ScimContext.RESOURCE_QUERY_RESPONSE)
+            )
+        )
+    answer = ListResponse[kind](
+        total_results=len(found), start_index=1, items_per_page=len(found), resources=list(found)
+    )  # type: ignore[valid-type]
     return _json(200, answer.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE))
 
 
@@ -280,19 +385,25 @@ def show_schema(name: str) -> Response:
 @router.get("/ResourceTypes")
 def list_types() -> Response:
     """The resource types (RFC 7643 §6)."""
-    return _described(PROVIDER.resource_types, None, lambda one: str(one.id or one.name), ResourceType)
+    return _described(
+        PROVIDER.resource_types, None, lambda one: str(one.id or one.name), ResourceType
+    )
 
 
 @router.get("/ResourceTypes/{name}")
 def show_type(name: str) -> Response:
     """One resource type."""
-    return _described(PROVIDER.resource_types, name, lambda one: str(one.id or one.name), ResourceType)
+    return _described(
+        PROVIDER.resource_types, name, lambda one: str(one.id or one.name), ResourceType
+    )
 
 
 @router.api_route("/Me", methods=["GET", "POST", "PUT", "PATCH", "DELETE"])
 def me(ctx: Provider) -> Response:
     """Tokens belong to no user (RFC 7644 §3.11)."""
-    return _json(501, Error(status=501, detail="A token for people belongs to no user.").model_dump())
+    return _json(
+        501, Error(status=501, detail="A token for people belongs to no user.").model_dump()
+    )
 
 
 @router.post("/Bulk")
@@ -305,8 +416,15 @@ def _bulk(request: Request, ctx: Context, given: dict[str, Any]) -> Response:
     operations, schemas = given.get("Operations") or [], given.get("schemas")
     if isinstance(operations, list) and len(operations) > MOST_OPERATIONS:
         raise _TooLarge(detail=f"At most {MOST_OPERATIONS} operations are carried out at once.")
-    if not isinstance(operations, list) or not isinstance(schemas, list) or _BULK + "Request" not in schemas or not all(isinstance(one, dict) for one in operations):
-        raise _InvalidSyntax(detail=f"A bulk request has the schema {_BULK}Request and a list of Operations.")
+    if (
+        not isinstance(operations, list)
+        or not isinstance(schemas, list)
+        or _BULK + "Request" not in schemas
+        or not all(isinstance(one, dict) for one in operations)
+    ):
+        raise _InvalidSyntax(
+            detail=f"A bulk request has the schema {_BULK}Request and a list of Operations."
+        )
     results: list[dict[str, Any]] = []
     known: dict[str, str] = {}
     failures, most = 0, given.get("failOnErrors")
@@ -318,16 +436,34 @@ def _bulk(request: Request, ctx: Context, given: dict[str, Any]) -> Response:
         location, bulk_id = done.headers.get("location"), operation.get("bulkId")
         if bulk_id and location:
             known[str(bulk_id)] = location.rsplit("/", 1)[1]
-        told = {"method": operation.get("method"), "bulkId": bulk_id, "location": location, "version": done.headers.get("etag"), "status": str(done.status_code),
-                "response": json.loads(bytes(done.body)) if done.status_code >= 400 else None}  # fmt: skip
+        told = {
+            "method": operation.get("method"),
+            "bulkId": bulk_id,
+            "location": location,
+            "version": done.headers.get("etag"),
+            "status": str(done.status_code),
+            "response": json.loads(bytes(done.body)) if done.status_code >= 400 else None,
+        }
         results.append({name: value for name, value in told.items() if value is not None})
     return _json(200, {"schemas": [_BULK + "Response"], "Operations": results})
 
 
-def _one_of_many(request: Request, ctx: Context, raw: Mapping[str, Any], known: Mapping[str, str]) -> Response:
-    text = re.sub(r'"bulkId:([^"]+)"', lambda found: json.dumps(known.get(found[1], found[0].strip('"'))), json.dumps(raw.get("data") or {}))
+def _one_of_many(
+    request: Request, ctx: Context, raw: Mapping[str, Any], known: Mapping[str, str]
+) -> Response:
+    text = re.sub(
+        r'"bulkId:([^"]+)"',
+        lambda found: json.dumps(known.get(found[1], found[0].strip('"'))),
+        json.dumps(raw.get("data") or {}),
+    )
     data = json.loads(text)
-    path = re.sub(r"bulkId:([^/]+)", lambda found: known.get(found[1], found[0]), str(raw.get("path", ""))).strip("/").split("/")
+    path = (
+        re.sub(
+            r"bulkId:([^/]+)", lambda found: known.get(found[1], found[0]), str(raw.get("path", ""))
+        )
+        .strip("/")
+        .split("/")
+    )
     kind, method = _kind(path[0]), str(raw.get("method", "")).upper()
     resource_id, version = (path[1] if len(path) > 1 else ""), raw.get("version")
     if method == "POST" and not resource_id:
@@ -335,27 +471,50 @@ def _one_of_many(request: Request, ctx: Context, raw: Mapping[str, Any], known: 
     if method not in ("PUT", "PATCH", "DELETE") or not resource_id:
         raise _InvalidSyntax(detail=f"{method} {'/'.join(path)} is not an operation.")
     # The location is told also of what is gone.
-    answer = {"PUT": _replace, "PATCH": _patch}[method](request, ctx, kind, resource_id, data, version) if method != "DELETE" else _delete(ctx, kind, resource_id, version)
+    answer = (
+        {"PUT": _replace, "PATCH": _patch}[method](request, ctx, kind, resource_id, data, version)
+        if method != "DELETE"
+        else _delete(ctx, kind, resource_id, version)
+    )
     answer.headers["Location"] = f"{_base(request)}/{_PLACES[kind]}/{resource_id}"
     return answer
 
 
 def _create(request: Request, ctx: Context, kind: str, given: dict[str, Any]) -> Response:
     add = provisioning.add_user if kind == "User" else provisioning.add_group
-    return _shown(request, add(ctx, _document(kind, given, ScimContext.RESOURCE_CREATION_REQUEST)), 201, ScimContext.RESOURCE_CREATION_RESPONSE)
+    return _shown(
+        request,
+        add(ctx, _document(kind, given, ScimContext.RESOURCE_CREATION_REQUEST)),
+        201,
+        ScimContext.RESOURCE_CREATION_RESPONSE,
+    )
 
 
 def _changing(kind: str) -> Callable[..., provisioning.Resource]:
     return provisioning.change_user if kind == "User" else provisioning.change_group
 
 
-def _replace(request: Request, ctx: Context, kind: str, resource_id: str, given: dict[str, Any], version: str | None) -> Response:
+def _replace(
+    request: Request,
+    ctx: Context,
+    kind: str,
+    resource_id: str,
+    given: dict[str, Any],
+    version: str | None,
+) -> Response:
     document = _document(kind, given, ScimContext.RESOURCE_REPLACEMENT_REQUEST)
     changed = _changing(kind)(ctx, resource_id, _revision(version), lambda before: document)
     return _shown(request, changed, 200, ScimContext.RESOURCE_REPLACEMENT_RESPONSE)
 
 
-def _patch(request: Request, ctx: Context, kind: str, resource_id: str, given: dict[str, Any], version: str | None) -> Response:
+def _patch(
+    request: Request,
+    ctx: Context,
+    kind: str,
+    resource_id: str,
+    given: dict[str, Any],
+    version: str | None,
+) -> Response:
     asked = _for(PatchOp, kind).model_validate(given, scim_ctx=ScimContext.RESOURCE_PATCH_REQUEST)
 
     def patched(before: provisioning.Resource) -> dict[str, Any]:
@@ -363,11 +522,18 @@ def _patch(request: Request, ctx: Context, kind: str, resource_id: str, given: d
         asked.patch(model)
         return _plain(model)
 
-    return _shown(request, _changing(kind)(ctx, resource_id, _revision(version), patched), 200, ScimContext.RESOURCE_PATCH_RESPONSE)
+    return _shown(
+        request,
+        _changing(kind)(ctx, resource_id, _revision(version), patched),
+        200,
+        ScimContext.RESOURCE_PATCH_RESPONSE,
+    )
 
 
 def _delete(ctx: Context, kind: str, resource_id: str, version: str | None) -> Response:
-    (provisioning.remove_user if kind == "User" else provisioning.remove_group)(ctx, resource_id, _revision(version))
+    (provisioning.remove_user if kind == "User" else provisioning.remove_group)(
+        ctx, resource_id, _revision(version)
+    )
     return Response(status_code=204)
 
 
@@ -377,7 +543,14 @@ def search(request: Request, ctx: Provider, place: str, body: Body) -> Response:
 
     def found() -> Response:
         kind = _kind(place)
-        return _listed(request, ctx, kind, _for(SearchRequest, kind).model_validate(_given(body), scim_ctx=ScimContext.SEARCH_REQUEST))
+        return _listed(
+            request,
+            ctx,
+            kind,
+            _for(SearchRequest, kind).model_validate(
+                _given(body), scim_ctx=ScimContext.SEARCH_REQUEST
+            ),
+        )
 
     return _guarded(found)
 
@@ -397,22 +570,39 @@ def create(request: Request, ctx: Provider, place: str, body: Body) -> Response:
 @router.get("/{place}/{resource_id}")
 def show(request: Request, ctx: Provider, place: str, resource_id: str) -> Response:
     """One user or group."""
-    return _guarded(lambda: _shown(request, (provisioning.user if _kind(place) == "User" else provisioning.group)(ctx, resource_id), 200, ScimContext.RESOURCE_QUERY_RESPONSE))
+    return _guarded(
+        lambda: _shown(
+            request,
+            (provisioning.user if _kind(place) == "User" else provisioning.group)(ctx, resource_id),
+            200,
+            ScimContext.RESOURCE_QUERY_RESPONSE,
+        )
+    )
 
 
 @router.put("/{place}/{resource_id}")
 def replace(request: Request, ctx: Provider, place: str, resource_id: str, body: Body) -> Response:
     """A user or group with other content."""
-    return _guarded(lambda: _replace(request, ctx, _kind(place), resource_id, _given(body), request.headers.get("if-match")))
+    return _guarded(
+        lambda: _replace(
+            request, ctx, _kind(place), resource_id, _given(body), request.headers.get("if-match")
+        )
+    )
 
 
 @router.patch("/{place}/{resource_id}")
 def patch(request: Request, ctx: Provider, place: str, resource_id: str, body: Body) -> Response:
     """A user or group with some of it changed (RFC 7644 §3.5.2)."""
-    return _guarded(lambda: _patch(request, ctx, _kind(place), resource_id, _given(body), request.headers.get("if-match")))
+    return _guarded(
+        lambda: _patch(
+            request, ctx, _kind(place), resource_id, _given(body), request.headers.get("if-match")
+        )
+    )
 
 
 @router.delete("/{place}/{resource_id}")
 def delete(request: Request, ctx: Provider, place: str, resource_id: str) -> Response:
     """A user (kept as left) or group that the provider has no more."""
-    return _guarded(lambda: _delete(ctx, _kind(place), resource_id, request.headers.get("if-match")))
+    return _guarded(
+        lambda: _delete(ctx, _kind(place), resource_id, request.headers.get("if-match"))
+    )

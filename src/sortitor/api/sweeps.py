@@ -19,7 +19,9 @@ router = APIRouter(tags=["sweeps"], route_class=Route)
 
 
 def _rule(given: RuleNew) -> core.Rule:
-    return core.Rule(given.name, given.idle_window_days, given.filter or None, given.daily, given.brake_percent)
+    return core.Rule(
+        given.name, given.idle_window_days, given.filter or None, given.daily, given.brake_percent
+    )
 
 
 @router.get("/sweep-rules")
@@ -67,9 +69,18 @@ def apply_sweep(ctx: Coordinator, rule_id: int, given: Apply) -> Sweep:
 
 
 @router.get("/sweeps", response_model=Page[Sweep])
-def list_sweeps(request: Request, response: Response, ctx: Viewer, cursor: Cursor = None, limit: Limit = 50) -> Any:
+def list_sweeps(
+    request: Request, response: Response, ctx: Viewer, cursor: Cursor = None, limit: Limit = 50
+) -> Any:
     """Runs, newest first."""
-    return page(request, response, sweeps.runs(ctx, read_number(cursor), limit + 1), limit, Sweep.model_validate, lambda row: row.id)
+    return page(
+        request,
+        response,
+        sweeps.runs(ctx, read_number(cursor), limit + 1),
+        limit,
+        Sweep.model_validate,
+        lambda row: row.id,
+    )
 
 
 @router.post("/sweeps/{sweep_id}/revert/preview")

@@ -21,8 +21,20 @@ def account() -> None:
 
 @account.command("sign-in")
 @click.option("--name", prompt=True, help="The account.")
-@click.option("--password", prompt=True, hide_input=True, envvar="SORTITOR_PASSWORD", help="Its password; asked for if not given.")
-@click.option("--days", type=click.IntRange(1, 398), default=30, show_default=True, help="How long the token lasts.")
+@click.option(
+    "--password",
+    prompt=True,
+    hide_input=True,
+    envvar="SORTITOR_PASSWORD",
+    help="Its password; asked for if not given.",
+)
+@click.option(
+    "--days",
+    type=click.IntRange(1, 398),
+    default=30,
+    show_default=True,
+    help="How long the token lasts.",
+)
 @click.pass_obj
 def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None:
     """Sign in once and keep a token in the profile.
@@ -36,13 +48,27 @@ def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None
         token = s.accounts.add_token(f"command line ({obj['profile']})", me.role, days)
         s.accounts.sign_out()
     file = save_profile(obj["profile"], address(obj), token.secret)
-    talk(f"Signed in as {me.name} ({me.role}); the token is kept in {file} for {days} days.\nNext: sortitor today")
+    talk(
+        f"Signed in as {me.name} ({me.role}); the token is kept in {file} for {days} days.\nNext: sortitor today"
+    )
 
 
 @account.command()
-@click.option("--secret", prompt="One-time secret", hide_input=True, help="From the file first-administrator.txt in the state directory.")
+@click.option(
+    "--secret",
+    prompt="One-time secret",
+    hide_input=True,
+    help="From the file first-administrator.txt in the state directory.",
+)
 @click.option("--name", prompt=True, help="The administrator's name.")
-@click.option("--password", prompt=True, hide_input=True, confirmation_prompt=True, envvar="SORTITOR_PASSWORD", help="At least 12 characters.")
+@click.option(
+    "--password",
+    prompt=True,
+    hide_input=True,
+    confirmation_prompt=True,
+    envvar="SORTITOR_PASSWORD",
+    help="At least 12 characters.",
+)
 @click.pass_obj
 def first(obj: dict[str, Any], /, secret: str, name: str, password: str) -> None:
     """Make the first administrator of a new installation.
@@ -67,13 +93,30 @@ def list_accounts(obj: dict[str, Any], /, output: str) -> None:
       sortitor account list
     """
     with connect(obj) as s:
-        write(s.accounts.list(), output, {"Id": lambda a: a.id, "Name": lambda a: a.name, "Role": lambda a: a.role, "Added": lambda a: a.created_at, "Disabled": lambda a: a.disabled_at})
+        write(
+            s.accounts.list(),
+            output,
+            {
+                "Id": lambda a: a.id,
+                "Name": lambda a: a.name,
+                "Role": lambda a: a.role,
+                "Added": lambda a: a.created_at,
+                "Disabled": lambda a: a.disabled_at,
+            },
+        )
 
 
 @account.command()
 @click.argument("name")
 @click.option("--role", type=_ROLES, required=True, help="What the account may do.")
-@click.option("--password", prompt=True, hide_input=True, confirmation_prompt=True, envvar="SORTITOR_PASSWORD", help="At least 12 characters.")
+@click.option(
+    "--password",
+    prompt=True,
+    hide_input=True,
+    confirmation_prompt=True,
+    envvar="SORTITOR_PASSWORD",
+    help="At least 12 characters.",
+)
 @click.pass_obj
 def add(obj: dict[str, Any], /, name: str, role: str, password: str) -> None:
     """Add an account.
@@ -93,16 +136,27 @@ def add(obj: dict[str, Any], /, name: str, role: str, password: str) -> None:
 @click.option("--disable/--enable", default=None, help="Lock the account, or let it in again.")
 @click.option("--new-password", is_flag=True, help="Ask for a new password.")
 @click.pass_obj
-def edit(obj: dict[str, Any], /, account_id: int, role: str | None, disable: bool | None, new_password: bool) -> None:
+def edit(
+    obj: dict[str, Any],
+    /,
+    account_id: int,
+    role: str | None,
+    disable: bool | None,
+    new_password: bool,
+) -> None:
     """Change an account; its sessions end.
 
     \b
     Example:
       sortitor account edit 4 --disable
     """
-    changes: dict[str, Any] = {name: value for name, value in (("role", role), ("disabled", disable)) if value is not None}
+    changes: dict[str, Any] = {
+        name: value for name, value in (("role", role), ("disabled", disable)) if value is not None
+    }
     if new_password:
-        changes["password"] = click.prompt("New password", hide_input=True, confirmation_prompt=True)
+        changes["password"] = click.prompt(
+            "New password", hide_input=True, confirmation_prompt=True
+        )
     with connect(obj) as s:
         s.accounts.edit(account_id, **changes)
     talk("Changed.")
@@ -110,9 +164,21 @@ def edit(obj: dict[str, Any], /, account_id: int, role: str | None, disable: boo
 
 @account.command("add-token")
 @click.argument("name")
-@click.option("--role", type=_ROLES, default="viewer", show_default=True, help="What the token may do; not more than you may.")
-@click.option("--days", type=click.IntRange(1, 398), default=90, show_default=True, help="How long it lasts.")
-@click.option("--for-people", is_flag=True, help="For an identity provider that pushes people and groups to /scim/v2, and for nothing else.")
+@click.option(
+    "--role",
+    type=_ROLES,
+    default="viewer",
+    show_default=True,
+    help="What the token may do; not more than you may.",
+)
+@click.option(
+    "--days", type=click.IntRange(1, 398), default=90, show_default=True, help="How long it lasts."
+)
+@click.option(
+    "--for-people",
+    is_flag=True,
+    help="For an identity provider that pushes people and groups to /scim/v2, and for nothing else.",
+)
 @click.pass_obj
 def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_people: bool) -> None:
     """Make a token for a script, or for an identity provider; it is shown this once.
@@ -123,9 +189,13 @@ def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_peopl
       sortitor account add-token "staff directory" --role coordinator --for-people --days 365
     """
     with connect(obj) as s:
-        made = s.accounts.add_token(name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE)
+        made = s.accounts.add_token(
+            name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE
+        )
     click.echo(made.secret)
-    talk(f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor account revoke-token {made.id}")
+    talk(
+        f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor account revoke-token {made.id}"
+    )
 
 
 @account.command("list-tokens")
@@ -139,7 +209,17 @@ def list_tokens(obj: dict[str, Any], /, output: str) -> None:
       sortitor account list-tokens
     """
     with connect(obj) as s:
-        write(s.accounts.tokens(), output, {"Id": lambda t: t.id, "Name": lambda t: t.name, "Role": lambda t: t.role, "For": lambda t: t.purpose, "Ends": lambda t: t.expires_at})
+        write(
+            s.accounts.tokens(),
+            output,
+            {
+                "Id": lambda t: t.id,
+                "Name": lambda t: t.name,
+                "Role": lambda t: t.role,
+                "For": lambda t: t.purpose,
+                "Ends": lambda t: t.expires_at,
+            },
+        )
 
 
 @account.command("revoke-token")

@@ -25,11 +25,35 @@ def pass_() -> None:
 @pass_.command()
 @click.argument("label")
 @click.option("--person", help="The person it is for (user name or mail).")
-@click.option("--ownership", type=click.Choice([x.value for x in Ownership]), help="What the pass declares its devices to be.")
-@click.option("--activation", type=click.Choice([x.value for x in Activation]), default="person", show_default=True, help="coordinator parks every device until it is assigned.")
-@click.option("--days", "valid_days", type=click.IntRange(1, 398), default=14, show_default=True, help="How long it holds.")
-@click.option("--uses", "max_uses", type=click.IntRange(1), help="How many devices it lets knock.  [any number]")
-@click.option("--qr", type=click.Path(dir_okay=False, path_type=Path), help="Write the QR to this SVG file.")
+@click.option(
+    "--ownership",
+    type=click.Choice([x.value for x in Ownership]),
+    help="What the pass declares its devices to be.",
+)
+@click.option(
+    "--activation",
+    type=click.Choice([x.value for x in Activation]),
+    default="person",
+    show_default=True,
+    help="coordinator parks every device until it is assigned.",
+)
+@click.option(
+    "--days",
+    "valid_days",
+    type=click.IntRange(1, 398),
+    default=14,
+    show_default=True,
+    help="How long it holds.",
+)
+@click.option(
+    "--uses",
+    "max_uses",
+    type=click.IntRange(1),
+    help="How many devices it lets knock.  [any number]",
+)
+@click.option(
+    "--qr", type=click.Path(dir_okay=False, path_type=Path), help="Write the QR to this SVG file."
+)
 @click.pass_obj
 def add(obj: dict[str, Any], /, label: str, qr: Path | None, **given: Any) -> None:
     """Make a pass; its code is shown this once.
@@ -59,11 +83,22 @@ def list_passes(obj: dict[str, Any], /, most: int, output: str) -> None:
       sortitor pass list
     """
     columns = {
-        "Id": lambda p: p.id, "Label": lambda p: p.label, "State": lambda p: p.state, "Uses": lambda p: f"{p.uses:,} of {p.max_uses:,}" if p.max_uses else f"{p.uses:,}",
-        "Until": lambda p: p.valid_until, "Activation": lambda p: p.activation, "Ownership": lambda p: p.ownership, "Person": lambda p: p.person_name,
-    }  # fmt: skip
+        "Id": lambda p: p.id,
+        "Label": lambda p: p.label,
+        "State": lambda p: p.state,
+        "Uses": lambda p: f"{p.uses:,} of {p.max_uses:,}" if p.max_uses else f"{p.uses:,}",
+        "Until": lambda p: p.valid_until,
+        "Activation": lambda p: p.activation,
+        "Ownership": lambda p: p.ownership,
+        "Person": lambda p: p.person_name,
+    }
     with connect(obj) as s:
-        write(s.arrivals.passes(most), output, columns, empty="No passes yet. Next: sortitor pass add LABEL")
+        write(
+            s.arrivals.passes(most),
+            output,
+            columns,
+            empty="No passes yet. Next: sortitor pass add LABEL",
+        )
 
 
 @pass_.command()
@@ -93,7 +128,9 @@ def arrival() -> None:
 @most_option
 @output_option
 @click.pass_obj
-def list_arrivals(obj: dict[str, Any], /, outcome: str | None, waiting: bool, most: int, output: str) -> None:
+def list_arrivals(
+    obj: dict[str, Any], /, outcome: str | None, waiting: bool, most: int, output: str
+) -> None:
     """List arrivals, newest first, with every reason.
 
     \b
@@ -101,14 +138,38 @@ def list_arrivals(obj: dict[str, Any], /, outcome: str | None, waiting: bool, mo
       sortitor arrival list --waiting
     """
     columns = {
-        "Id": lambda a: a.id, "At": lambda a: a.at, "Outcome": lambda a: toned(a.outcome, _TONES[a.outcome]),
-        "Device": lambda a: a.device_name or (f"#{a.device_id}" if a.device_id else a.stated.get("serial") or ", ".join(a.stated.get("imeis") or [])),
-        "Model": lambda a: " ".join(filter(None, (a.stated.get("maker"), a.stated.get("model")))) or a.stated.get("platform"),
-        "Person": lambda a: a.person_name or a.stated.get("person"), "Pass": lambda a: a.pass_label, "Why": lambda a: "; ".join(f"{r.code}: wants {r.wanted}, is {r.actual}" for r in a.reasons),
-    }  # fmt: skip
-    hint = "\nNext: sortitor device assign DEVICE PERSON" if waiting else "\nNext: sortitor arrival show ID"
+        "Id": lambda a: a.id,
+        "At": lambda a: a.at,
+        "Outcome": lambda a: toned(a.outcome, _TONES[a.outcome]),
+        "Device": lambda a: (
+            a.device_name
+            or (
+                f"#{a.device_id}"
+                if a.device_id
+                else a.stated.get("serial") or ", ".join(a.stated.get("imeis") or [])
+            )
+        ),
+        "Model": lambda a: (
+            " ".join(filter(None, (a.stated.get("maker"), a.stated.get("model"))))
+            or a.stated.get("platform")
+        ),
+        "Person": lambda a: a.person_name or a.stated.get("person"),
+        "Pass": lambda a: a.pass_label,
+        "Why": lambda a: "; ".join(f"{r.code}: wants {r.wanted}, is {r.actual}" for r in a.reasons),
+    }
+    hint = (
+        "\nNext: sortitor device assign DEVICE PERSON"
+        if waiting
+        else "\nNext: sortitor arrival show ID"
+    )
     with connect(obj) as s:
-        write(s.arrivals.list(Outcome(outcome) if outcome else None, waiting, most), output, columns, hint, "Nobody is waiting." if waiting else "No arrivals yet.")
+        write(
+            s.arrivals.list(Outcome(outcome) if outcome else None, waiting, most),
+            output,
+            columns,
+            hint,
+            "Nobody is waiting." if waiting else "No arrivals yet.",
+        )
 
 
 @arrival.command()
@@ -123,5 +184,12 @@ def show(obj: dict[str, Any], /, arrival_id: int) -> None:
     """
     with connect(obj) as s:
         a = s.arrivals.show(arrival_id)
-    record([("Arrival", a.id), ("At", a.at), ("Device", a.device_id), ("Stated", ", ".join(f"{k} {v}" for k, v in a.stated.items() if v))])
+    record(
+        [
+            ("Arrival", a.id),
+            ("At", a.at),
+            ("Device", a.device_id),
+            ("Stated", ", ".join(f"{k} {v}" for k, v in a.stated.items() if v)),
+        ]
+    )
     show_decision(Decision(outcome=a.outcome, reasons=a.reasons, trace=a.trace))

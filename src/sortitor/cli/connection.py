@@ -26,7 +26,9 @@ def _profiles() -> dict[str, Any]:
     except FileNotFoundError:
         return {}
     except ValueError as error:
-        raise click.UsageError(f"{file} cannot be read ({error}); correct it or remove it.") from error
+        raise click.UsageError(
+            f"{file} cannot be read ({error}); correct it or remove it."
+        ) from error
     return found if isinstance(found, dict) else {}
 
 

@@ -11,17 +11,34 @@ from typing import Any, TypeVar
 import click
 
 from sortitor.cli.connection import connect
-from sortitor.cli.output import agree, change_options, heading, most_option, output_option, plain, record, talk, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    heading,
+    most_option,
+    output_option,
+    plain,
+    record,
+    talk,
+    write,
+)
 from sortitor.core.vocabulary import Ownership, Platform, Stage
 from sortitor.schemas.devices import Device, Selection
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 COLUMNS: dict[str, Callable[[Device], Any]] = {
-    "Id": lambda d: d.id, "Name": lambda d: d.name, "Stage": lambda d: d.stage + (f" ({d.flag})" if d.flag else ""), "Platform": lambda d: f"{d.platform or '–'} {d.os_version or ''}".strip(),
-    "Model": lambda d: " ".join(filter(None, (d.maker, d.model))), "Ownership": lambda d: d.ownership, "Person": lambda d: d.person_name, "Site": lambda d: d.site,
-    "Serial": lambda d: d.serial, "Idle": lambda d: f"{d.idle_days} d" if d.stage not in ("awaited", "retired") else None,
-}  # fmt: skip
+    "Id": lambda d: d.id,
+    "Name": lambda d: d.name,
+    "Stage": lambda d: d.stage + (f" ({d.flag})" if d.flag else ""),
+    "Platform": lambda d: f"{d.platform or '–'} {d.os_version or ''}".strip(),
+    "Model": lambda d: " ".join(filter(None, (d.maker, d.model))),
+    "Ownership": lambda d: d.ownership,
+    "Person": lambda d: d.person_name,
+    "Site": lambda d: d.site,
+    "Serial": lambda d: d.serial,
+    "Idle": lambda d: f"{d.idle_days} d" if d.stage not in ("awaited", "retired") else None,
+}
 
 
 #: Options that are short for the commonest comparisons, each called like its attribute.
@@ -30,36 +47,70 @@ _SHORT = ("stage", "platform", "ownership", "site", "maker", "model", "lot")
 
 def selection_options(command: Command) -> Command:
     """Conditions that choose devices; all must hold."""
-    for option in reversed((
-        click.option("--query", "-q", help="Serial, its last characters, IMEI, name, person or asset tag."),
-        click.option("--filter", help='In the filter language, such as: site sw "Quill" and idleDays ge 90'),
-        click.option("--cohort", "cohort_id", type=int, help="Devices of this cohort."),
-        click.option("--stage", multiple=True, type=click.Choice([x.value for x in Stage]), help="Short for: stage eq … (repeatable)."),
-        click.option("--platform", multiple=True, type=click.Choice([x.value for x in Platform]), help="Short for: platform eq … (repeatable)."),
-        click.option("--ownership", multiple=True, type=click.Choice([x.value for x in Ownership]), help="Short for: ownership eq … (repeatable)."),
-        click.option("--site", multiple=True, help="Short for: site eq … (repeatable)."),
-        click.option("--maker", multiple=True, help="Short for: maker eq … (repeatable)."),
-        click.option("--model", multiple=True, help="Short for: model eq … (repeatable)."),
-        click.option("--lot", multiple=True, type=int, help="Short for: lot eq … (repeatable)."),
-        click.option("--idle", type=click.IntRange(0), help="Short for: idleDays ge …"),
-    )):  # fmt: skip
+    for option in reversed(
+        (
+            click.option(
+                "--query",
+                "-q",
+                help="Serial, its last characters, IMEI, name, person or asset tag.",
+            ),
+            click.option(
+                "--filter",
+                help='In the filter language, such as: site sw "Quill" and idleDays ge 90',
+            ),
+            click.option("--cohort", "cohort_id", type=int, help="Devices of this cohort."),
+            click.option(
+                "--stage",
+                multiple=True,
+                type=click.Choice([x.value for x in Stage]),
+                help="Short for: stage eq … (repeatable).",
+            ),
+            click.option(
+                "--platform",
+                multiple=True,
+                type=click.Choice([x.value for x in Platform]),
+                help="Short for: platform eq … (repeatable).",
+            ),
+            click.option(
+                "--ownership",
+                multiple=True,
+                type=click.Choice([x.value for x in Ownership]),
+                help="Short for: ownership eq … (repeatable).",
+            ),
+            click.option("--site", multiple=True, help="Short for: site eq … (repeatable)."),
+            click.option("--maker", multiple=True, help="Short for: maker eq … (repeatable)."),
+            click.option("--model", multiple=True, help="Short for: model eq … (repeatable)."),
+            click.option(
+                "--lot", multiple=True, type=int, help="Short for: lot eq … (repeatable)."
+            ),
+            click.option("--idle", type=click.IntRange(0), help="Short for: idleDays ge …"),
+        )
+    ):
         command = option(command)
     return command
 
 
 def as_filter(given: Mapping[str, Any]) -> str | None:
     """The options in the filter language."""
-    chosen = [" or ".join(f"{name} eq {json.dumps(value, ensure_ascii=False)}" for value in given[name]) for name in _SHORT if given[name]]
+    chosen = [
+        " or ".join(f"{name} eq {json.dumps(value, ensure_ascii=False)}" for value in given[name])
+        for name in _SHORT
+        if given[name]
+    ]
     if given["idle"] is not None:
         chosen.append(f"idleDays ge {given['idle']}")
     if given["filter"]:
         chosen.insert(0, given["filter"])
-    return " and ".join(f"({one})" for one in chosen) if len(chosen) > 1 else "".join(chosen) or None
+    return (
+        " and ".join(f"({one})" for one in chosen) if len(chosen) > 1 else "".join(chosen) or None
+    )
 
 
 def as_selection(given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:
     """The options as a selection."""
-    return Selection(ids=list(ids), query=given["query"], cohort_id=given["cohort_id"], filter=as_filter(given))
+    return Selection(
+        ids=list(ids), query=given["query"], cohort_id=given["cohort_id"], filter=as_filter(given)
+    )
 
 
 def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
@@ -90,12 +141,28 @@ def device() -> None:
 @selection_options
 @click.option("--pool", type=int, help="Devices that take a seat of this licence pool.")
 @click.option("--person", type=int, help="Devices of this person (number).")
-@click.option("--sort", type=click.Choice(["id", "name", "site", "model", "stage", "seen"]), default="id", show_default=True, help="The order.")
+@click.option(
+    "--sort",
+    type=click.Choice(["id", "name", "site", "model", "stage", "seen"]),
+    default="id",
+    show_default=True,
+    help="The order.",
+)
 @click.option("--descending", is_flag=True, help="The other way round.")
 @most_option
 @output_option
 @click.pass_obj
-def list_devices(obj: dict[str, Any], /, pool: int | None, person: int | None, sort: str, descending: bool, most: int, output: str, **given: Any) -> None:
+def list_devices(
+    obj: dict[str, Any],
+    /,
+    pool: int | None,
+    person: int | None,
+    sort: str,
+    descending: bool,
+    most: int,
+    output: str,
+    **given: Any,
+) -> None:
     """List devices that fit all conditions.
 
     \b
@@ -108,14 +175,21 @@ def list_devices(obj: dict[str, Any], /, pool: int | None, person: int | None, s
     conditions = _conditions(given) | {"pool": pool, "person": person}
     with connect(obj) as s:
         total = s.devices.count(**conditions)
-        found = write(s.devices.list(most, **conditions, sort=sort, descending=descending or None), output, COLUMNS, empty="No devices fit.")
+        found = write(
+            s.devices.list(most, **conditions, sort=sort, descending=descending or None),
+            output,
+            COLUMNS,
+            empty="No devices fit.",
+        )
     if output == "table" and found:
         talk(f"\n{len(found):,} of {total:,} devices. Next: sortitor device show ID")
 
 
 @device.command()
 @click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
-@click.option("--column", "columns", multiple=True, help="An attribute of the filter language; repeatable.")
+@click.option(
+    "--column", "columns", multiple=True, help="An attribute of the filter language; repeatable."
+)
 @selection_options
 @click.pass_obj
 def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given: Any) -> None:
@@ -126,7 +200,9 @@ def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given
       sortitor device export quiet.xlsx --filter 'idleDays ge 90' --column name --column serial --column person.name
     """
     if file.suffix not in (".csv", ".xlsx"):
-        raise click.BadParameter(f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE")
+        raise click.BadParameter(
+            f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE"
+        )
     with connect(obj) as s:
         file.write_bytes(s.devices.file(file.suffix[1:], columns, **_conditions(given)))
     talk(f"Written to {file}.")
@@ -145,12 +221,31 @@ def show(obj: dict[str, Any], /, device: str) -> None:
     """
     with connect(obj) as s:
         d = s.devices.show(find_one(s, device))
-    record([
-        ("Device", f"{d.id}  {d.name or '(no name)'}"), ("Stage", f"{d.stage} since {d.stage_at:%Y-%m-%d %H:%M}" + (f", reported {d.flag}" if d.flag else "")),
-        ("Person", f"{d.person_name} ({d.person_user_name})" if d.person_name else None), ("Last seen", f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)" if d.last_seen_at else "never"),
-        ("Cohorts", ", ".join(c.name for c in d.cohorts) or None),
-        *((i.kind.capitalize() if i.kind in ("serial", "fingerprint") else i.kind.upper(), i.value + (f"  (given as {i.given})" if i.given and i.given != i.value else "")) for i in d.identifiers),
-    ])  # fmt: skip
+    record(
+        [
+            ("Device", f"{d.id}  {d.name or '(no name)'}"),
+            (
+                "Stage",
+                f"{d.stage} since {d.stage_at:%Y-%m-%d %H:%M}"
+                + (f", reported {d.flag}" if d.flag else ""),
+            ),
+            ("Person", f"{d.person_name} ({d.person_user_name})" if d.person_name else None),
+            (
+                "Last seen",
+                f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)"
+                if d.last_seen_at
+                else "never",
+            ),
+            ("Cohorts", ", ".join(c.name for c in d.cohorts) or None),
+            *(
+                (
+                    i.kind.capitalize() if i.kind in ("serial", "fingerprint") else i.kind.upper(),
+                    i.value + (f"  (given as {i.given})" if i.given and i.given != i.value else ""),
+                )
+                for i in d.identifiers
+            ),
+        ]
+    )
     heading("Facts")
     width = max((len(f.field) for f in d.facts), default=0)
     for fact in d.facts:
@@ -158,15 +253,24 @@ def show(obj: dict[str, Any], /, device: str) -> None:
     for name, value in d.details.items():
         plain(f"  {name:<{width}}  {value}   (detail of the lot)")
     for hold in d.holds:
-        plain(f"\nHeld until {hold.until_on} by {hold.created_by}: {hold.reason}   [hold {hold.id}]", "good")
+        plain(
+            f"\nHeld until {hold.until_on} by {hold.created_by}: {hold.reason}   [hold {hold.id}]",
+            "good",
+        )
     heading("Timeline")
     for h in d.timeline:
-        plain(f"  {h.at:%Y-%m-%d %H:%M}  {h.actor:<12}  {h.summary}" + (f"   “{h.reason}”" if h.reason else "") + ("   (reverted)" if h.reverted_by else ""))
+        plain(
+            f"  {h.at:%Y-%m-%d %H:%M}  {h.actor:<12}  {h.summary}"
+            + (f"   “{h.reason}”" if h.reason else "")
+            + ("   (reverted)" if h.reverted_by else "")
+        )
         for field, value in (h.after or {}).items():
             before = (h.before or {}).get(field)
             if field.endswith(("_at", "_basis")) or field in ("manual", "hold", "identifiers"):
                 continue
-            plain(f"                      {field.replace('_', ' ')}: {before if before is not None else '–'} → {value if value is not None else '–'}")
+            plain(
+                f"                      {field.replace('_', ' ')}: {before if before is not None else '–'} → {value if value is not None else '–'}"
+            )
 
 
 @device.command()
@@ -175,7 +279,15 @@ def show(obj: dict[str, Any], /, device: str) -> None:
 @selection_options
 @change_options
 @click.pass_obj
-def declare(obj: dict[str, Any], /, declared: str, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
+def declare(
+    obj: dict[str, Any],
+    /,
+    declared: str,
+    ids: tuple[int, ...],
+    yes: bool,
+    reason: str | None,
+    **given: Any,
+) -> None:
     """Say whose devices are; a declaration by hand is the strongest basis.
 
     \b
@@ -185,7 +297,9 @@ def declare(obj: dict[str, Any], /, declared: str, ids: tuple[int, ...], yes: bo
     """
     selection = as_selection(given, ids)
     if selection == Selection():
-        raise click.UsageError("Name the devices: --id or a condition. All devices at once is never meant.")
+        raise click.UsageError(
+            "Name the devices: --id or a condition. All devices at once is never meant."
+        )
     with connect(obj) as s:
         preview = s.devices.preview_declare(selection, Ownership(declared))
         agree(preview, yes)
@@ -196,10 +310,20 @@ def declare(obj: dict[str, Any], /, declared: str, ids: tuple[int, ...], yes: bo
 @device.command()
 @click.argument("device")
 @click.argument("person", required=False)
-@click.option("--nobody", is_flag=True, help="Bring it into use without a person, as a shared device.")
+@click.option(
+    "--nobody", is_flag=True, help="Bring it into use without a person, as a shared device."
+)
 @change_options
 @click.pass_obj
-def assign(obj: dict[str, Any], /, device: str, person: str | None, nobody: bool, yes: bool, reason: str | None) -> None:
+def assign(
+    obj: dict[str, Any],
+    /,
+    device: str,
+    person: str | None,
+    nobody: bool,
+    yes: bool,
+    reason: str | None,
+) -> None:
     """Give a device to a person (user name or mail); a parked one becomes active.
 
     \b
@@ -252,7 +376,12 @@ def report(obj: dict[str, Any], /, device: str, what: str, reason: str | None) -
 
 @device.command()
 @click.argument("device")
-@click.option("--until", required=True, type=click.DateTime(["%Y-%m-%d"]), help="Up to and including this day.")
+@click.option(
+    "--until",
+    required=True,
+    type=click.DateTime(["%Y-%m-%d"]),
+    help="Up to and including this day.",
+)
 @click.option("--reason", required=True, help="Why.")
 @click.pass_obj
 def hold(obj: dict[str, Any], /, device: str, until: datetime, reason: str) -> None:

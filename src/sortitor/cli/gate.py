@@ -27,12 +27,21 @@ def read_policies(file: Path) -> list[Policy]:
     try:
         return TypeAdapter(list[Policy]).validate_json(file.read_bytes())
     except ValidationError as error:
-        faults = "; ".join(f"/{'/'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors()[:5])
+        faults = "; ".join(
+            f"/{'/'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors()[:5]
+        )
         raise click.UsageError(f"{file}: {faults}") from error
 
 
 @gate.command()
-@click.option("-o", "--output", type=click.Choice(["table", "json"]), default="table", show_default=True, help="json gives what `gate edit` takes.")
+@click.option(
+    "-o",
+    "--output",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="json gives what `gate edit` takes.",
+)
 @click.pass_obj
 def show(obj: dict[str, Any], /, output: str) -> None:
     """Show the policies in order; each facet is taken from the first that states it.
@@ -44,19 +53,48 @@ def show(obj: dict[str, Any], /, output: str) -> None:
     with connect(obj) as s:
         found = s.gate.show()
     if output == "json":
-        click.echo(json.dumps([p.model_dump(mode="json", exclude_none=True) for p in found.policies], indent=2, ensure_ascii=False))
+        click.echo(
+            json.dumps(
+                [p.model_dump(mode="json", exclude_none=True) for p in found.policies],
+                indent=2,
+                ensure_ascii=False,
+            )
+        )
         return
     for place, policy in enumerate(found.policies, start=1):
-        heading(f"{place}. {policy.name} – {'everyone' if policy.groups is None else ', '.join(policy.groups)}")
+        heading(
+            f"{place}. {policy.name} – {'everyone' if policy.groups is None else ', '.join(policy.groups)}"
+        )
         for platform, rule in policy.platforms.items():
-            bounds = " ".join(filter(None, (f"from {rule.os_min}" if rule.os_min else "", f"up to {rule.os_max}" if rule.os_max else "")))
+            bounds = " ".join(
+                filter(
+                    None,
+                    (
+                        f"from {rule.os_min}" if rule.os_min else "",
+                        f"up to {rule.os_max}" if rule.os_max else "",
+                    ),
+                )
+            )
             plain(f"   {platform:<12} {'open' if rule.open else 'closed'} {bounds}")
-        facets = [("ownership", ", ".join(policy.ownerships) if policy.ownerships is not None else None), ("quota", policy.quota and f"{policy.quota} devices per person"),
-                  ("undeclared", None if policy.declared_only is None else "refused" if policy.declared_only else "may come in"), ("returning", policy.returning)]  # fmt: skip
+        facets = [
+            ("ownership", ", ".join(policy.ownerships) if policy.ownerships is not None else None),
+            ("quota", policy.quota and f"{policy.quota} devices per person"),
+            (
+                "undeclared",
+                None
+                if policy.declared_only is None
+                else "refused"
+                if policy.declared_only
+                else "may come in",
+            ),
+            ("returning", policy.returning),
+        ]
         for name, value in facets:
             if value is not None:
                 plain(f"   {name:<12} {value}")
-    talk("\nNext: sortitor gate try --platform android --os 13    or: sortitor gate show -o json > gate.json")
+    talk(
+        "\nNext: sortitor gate try --platform android --os 13    or: sortitor gate show -o json > gate.json"
+    )
 
 
 @gate.command()
@@ -79,12 +117,26 @@ def edit(obj: dict[str, Any], /, file: Path, yes: bool, reason: str | None) -> N
 
 
 @gate.command("try")
-@click.option("--platform", type=click.Choice([x.value for x in Platform]), required=True, help="What it runs.")
+@click.option(
+    "--platform",
+    type=click.Choice([x.value for x in Platform]),
+    required=True,
+    help="What it runs.",
+)
 @click.option("--os", "os_version", help="Its OS version.")
-@click.option("--ownership", type=click.Choice([x.value for x in Ownership]), help="Whose it is declared to be.")
+@click.option(
+    "--ownership",
+    type=click.Choice([x.value for x in Ownership]),
+    help="Whose it is declared to be.",
+)
 @click.option("--person", help="Who holds it.")
 @click.option("--identifier", help="The serial number or IMEI of a real device.")
-@click.option("--with", "file", type=click.Path(exists=True, dir_okay=False, path_type=Path), help="Try policies from a file that are not saved.")
+@click.option(
+    "--with",
+    "file",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="Try policies from a file that are not saved.",
+)
 @click.pass_obj
 def attempt(obj: dict[str, Any], /, file: Path | None, **given: Any) -> None:
     """Try an imagined device and read why. Exit code 1 if it would not be admitted.
@@ -104,8 +156,14 @@ def show_decision(decision: Decision) -> None:
     """The outcome, every reason, and the trace."""
     plain(decision.outcome.upper(), _TONES[decision.outcome])
     for reason in decision.reasons:
-        plain(f"  {reason.code}: “{reason.policy}” wants {reason.wanted}; it is {reason.actual}.", "bad")
+        plain(
+            f"  {reason.code}: “{reason.policy}” wants {reason.wanted}; it is {reason.actual}.",
+            "bad",
+        )
         plain(f"      {reason.remedy}")
     heading("Trace")
     for step in decision.trace:
-        plain(f"  {'✓' if step.passed else '✗'} {step.facet:<18} {step.policy:<28} wants {step.wanted}; is {step.actual}", "plain" if step.passed else "bad")
+        plain(
+            f"  {'✓' if step.passed else '✗'} {step.facet:<18} {step.policy:<28} wants {step.wanted}; is {step.actual}",
+            "plain" if step.passed else "bad",
+        )

@@ -8,7 +8,17 @@ from typing import Any
 import click
 
 from sortitor.cli.connection import connect
-from sortitor.cli.output import agree, change_options, heading, most_option, output_option, plain, record, talk, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    heading,
+    most_option,
+    output_option,
+    plain,
+    record,
+    talk,
+    write,
+)
 
 
 @click.group()
@@ -22,7 +32,9 @@ def journal() -> None:
 @most_option
 @output_option
 @click.pass_obj
-def list_entries(obj: dict[str, Any], /, operation: str | None, actor: str | None, most: int, output: str) -> None:
+def list_entries(
+    obj: dict[str, Any], /, operation: str | None, actor: str | None, most: int, output: str
+) -> None:
     """List entries, newest first.
 
     \b
@@ -30,11 +42,21 @@ def list_entries(obj: dict[str, Any], /, operation: str | None, actor: str | Non
       sortitor journal list --operation lot
     """
     columns = {
-        "Id": lambda e: e.id, "At": lambda e: e.at, "By": lambda e: e.actor, "Operation": lambda e: e.operation, "What": lambda e: e.summary, "Why": lambda e: e.reason,
+        "Id": lambda e: e.id,
+        "At": lambda e: e.at,
+        "By": lambda e: e.actor,
+        "Operation": lambda e: e.operation,
+        "What": lambda e: e.summary,
+        "Why": lambda e: e.reason,
         "Reverted by": lambda e: e.reverted_by,
-    }  # fmt: skip
+    }
     with connect(obj) as s:
-        write(s.journal.list(operation, actor, most), output, columns, "\nNext: sortitor journal show ID    or: sortitor journal revert ID")
+        write(
+            s.journal.list(operation, actor, most),
+            output,
+            columns,
+            "\nNext: sortitor journal show ID    or: sortitor journal revert ID",
+        )
 
 
 @journal.command()
@@ -49,10 +71,19 @@ def show(obj: dict[str, Any], /, entry_id: int) -> None:
     """
     with connect(obj) as s:
         e = s.journal.show(entry_id)
-    record([
-        ("Entry", e.id), ("At", e.at), ("By", e.actor), ("Operation", e.operation), ("What", e.summary), ("Why", e.reason), ("Request", e.request_id),
-        ("Reverts", e.reverts), ("Reverted by", e.reverted_by),
-    ])  # fmt: skip
+    record(
+        [
+            ("Entry", e.id),
+            ("At", e.at),
+            ("By", e.actor),
+            ("Operation", e.operation),
+            ("What", e.summary),
+            ("Why", e.reason),
+            ("Request", e.request_id),
+            ("Reverts", e.reverts),
+            ("Reverted by", e.reverted_by),
+        ]
+    )
     for title, value in (("Before", e.before), ("After", e.after)):
         if value is not None:
             heading(title)
@@ -86,7 +117,14 @@ def revert(obj: dict[str, Any], /, entry_id: int, yes: bool, reason: str | None)
 
 
 @click.command()
-@click.option("-o", "--output", type=click.Choice(["table", "json"]), default="table", show_default=True, help="How to write the data.")
+@click.option(
+    "-o",
+    "--output",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="How to write the data.",
+)
 @click.pass_obj
 def today(obj: dict[str, Any], /, output: str) -> None:
     """What needs a hand, oldest first, with the command that leads there.
@@ -100,7 +138,10 @@ def today(obj: dict[str, Any], /, output: str) -> None:
     if output == "json":
         click.echo(found.model_dump_json(indent=2))
         return
-    plain("  ".join(f"{count:,} {stage}" for stage, count in found.stages.items()) or "No devices yet.")
+    plain(
+        "  ".join(f"{count:,} {stage}" for stage, count in found.stages.items())
+        or "No devices yet."
+    )
     if not found.items:
         talk("\nNothing needs a hand.")
         return

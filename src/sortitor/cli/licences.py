@@ -13,9 +13,14 @@ from sortitor.schemas.licences import PoolNew
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _COLUMNS = {
-    "Id": lambda p: p.id, "Pool": lambda p: p.name, "State": lambda p: toned(p.state, "bad" if p.state == "short" else "good"), "Needed": lambda p: p.needed, "Held": lambda p: p.seats,
-    "Free": lambda p: p.free, "Devices": lambda p: p.filter or "all",
-}  # fmt: skip
+    "Id": lambda p: p.id,
+    "Pool": lambda p: p.name,
+    "State": lambda p: toned(p.state, "bad" if p.state == "short" else "good"),
+    "Needed": lambda p: p.needed,
+    "Held": lambda p: p.seats,
+    "Free": lambda p: p.free,
+    "Devices": lambda p: p.filter or "all",
+}
 
 
 @click.group()
@@ -24,11 +29,22 @@ def pool() -> None:
 
 
 def _pool_options(command: Command) -> Command:
-    for option in reversed((
-        click.option("--seats", type=click.IntRange(0), required=True, help="How many are held."),
-        click.option("--filter", "filter", metavar="FILTER", help="Who needs one, in the filter language.  [all]"),
-        click.option("--awaited-too", is_flag=True, help="Devices that have not arrived take a seat too."),
-    )):  # fmt: skip
+    for option in reversed(
+        (
+            click.option(
+                "--seats", type=click.IntRange(0), required=True, help="How many are held."
+            ),
+            click.option(
+                "--filter",
+                "filter",
+                metavar="FILTER",
+                help="Who needs one, in the filter language.  [all]",
+            ),
+            click.option(
+                "--awaited-too", is_flag=True, help="Devices that have not arrived take a seat too."
+            ),
+        )
+    ):
         command = option(command)
     return command
 
@@ -44,7 +60,13 @@ def list_pools(obj: dict[str, Any], /, output: str) -> None:
       sortitor pool list
     """
     with connect(obj) as s:
-        found = write(s.pools.list(), output, _COLUMNS, "\nNext: sortitor device list --pool ID", "No pools yet. Next: sortitor pool add NAME --seats N")
+        found = write(
+            s.pools.list(),
+            output,
+            _COLUMNS,
+            "\nNext: sortitor device list --pool ID",
+            "No pools yet. Next: sortitor pool add NAME --seats N",
+        )
     if any(p.state == "short" for p in found):
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
@@ -62,9 +84,19 @@ def show(obj: dict[str, Any], /, pool_id: int) -> None:
     with connect(obj) as s:
         p = s.pools.show(pool_id)
         dormant = s.devices.count(pool=pool_id, filter="idleDays ge 90")
-    record([("Pool", f"{p.id}  {p.name}"), ("Needed", p.needed), ("Held", p.seats), ("State", p.state), ("Devices", p.filter or "all")])
+    record(
+        [
+            ("Pool", f"{p.id}  {p.name}"),
+            ("Needed", p.needed),
+            ("Held", p.seats),
+            ("State", p.state),
+            ("Devices", p.filter or "all"),
+        ]
+    )
     if p.state == "short":
-        talk(f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep: {dormant:,} of its devices are idle for 90 days or more.")
+        talk(
+            f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep: {dormant:,} of its devices are idle for 90 days or more."
+        )
     talk(f"Next: sortitor device list --pool {pool_id}")
 
 

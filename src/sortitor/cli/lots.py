@@ -48,18 +48,57 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
 
 
 @lot.command()
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path), required=False)
-@click.option("--paste", help="Identifiers instead of a file, separated by blanks, commas or lines; - reads them from stdin.")
+@click.argument(
+    "file", type=click.Path(exists=True, dir_okay=False, path_type=Path), required=False
+)
+@click.option(
+    "--paste",
+    help="Identifiers instead of a file, separated by blanks, commas or lines; - reads them from stdin.",
+)
 @click.option("--name", help="What to call the lot.  [the file's name]")
-@click.option("--set", "defaults", multiple=True, metavar="FIELD=VALUE", help="A value for blank cells, such as ownership=corporate; repeatable.")
-@click.option("--column", "columns", multiple=True, metavar="COLUMN=HEADER", help="Which header holds what, where the file does not say it.")
+@click.option(
+    "--set",
+    "defaults",
+    multiple=True,
+    metavar="FIELD=VALUE",
+    help="A value for blank cells, such as ownership=corporate; repeatable.",
+)
+@click.option(
+    "--column",
+    "columns",
+    multiple=True,
+    metavar="COLUMN=HEADER",
+    help="Which header holds what, where the file does not say it.",
+)
 @click.option("--sheet", help="Which sheet of a workbook.  [the one whose headers mean most]")
-@click.option("--header-row", type=click.IntRange(1), help="On which line the headers stand.  [found by their meaning]")
-@click.option("--like", type=int, help="Take defaults and columns from this lot, such as for its mended rejects.")
-@click.option("--overwrite-manual", is_flag=True, help="Let the file overwrite values that were set by hand.")
-@click.option("--by-hand", is_flag=True, help="State the ownership by hand, which a supplier's file cannot change.")
+@click.option(
+    "--header-row",
+    type=click.IntRange(1),
+    help="On which line the headers stand.  [found by their meaning]",
+)
+@click.option(
+    "--like",
+    type=int,
+    help="Take defaults and columns from this lot, such as for its mended rejects.",
+)
+@click.option(
+    "--overwrite-manual", is_flag=True, help="Let the file overwrite values that were set by hand."
+)
+@click.option(
+    "--by-hand",
+    is_flag=True,
+    help="State the ownership by hand, which a supplier's file cannot change.",
+)
 @click.pass_obj
-def check(obj: dict[str, Any], /, file: Path | None, paste: str | None, defaults: tuple[str, ...], columns: tuple[str, ...], **given: Any) -> None:
+def check(
+    obj: dict[str, Any],
+    /,
+    file: Path | None,
+    paste: str | None,
+    defaults: tuple[str, ...],
+    columns: tuple[str, ...],
+    **given: Any,
+) -> None:
     """Check a file of any format, or pasted identifiers, row by row. Nothing changes until it is applied.
 
     CSV, semicolon, tab or pipe; UTF-8, UTF-16 or Windows-1252; XLSX, ODS; JSON Lines: recognised by the content.
@@ -74,10 +113,19 @@ def check(obj: dict[str, Any], /, file: Path | None, paste: str | None, defaults
     text = sys.stdin.read() if paste == "-" else paste
     with connect(obj) as s:
         with watching() as watch:
-            made = s.lots.check(file, paste=text, defaults=_pairs(defaults, "--set"), columns=_pairs(columns, "--column"), watch=watch, **given)
+            made = s.lots.check(
+                file,
+                paste=text,
+                defaults=_pairs(defaults, "--set"),
+                columns=_pairs(columns, "--column"),
+                watch=watch,
+                **given,
+            )
         groups = s.lots.notes(made.id)
     if made.repeated:
-        talk(f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by {made.created_by}); nothing was imported twice.")
+        talk(
+            f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by {made.created_by}); nothing was imported twice."
+        )
     _report(made, list(groups))
 
 
@@ -90,16 +138,39 @@ def _report(made: Lot, groups: list[NoteGroup]) -> None:
 
 def _show(made: Lot, groups: list[NoteGroup]) -> None:
     sheet = f", sheet {made.sheet!r} of {len(made.sheets)}" if made.sheet else ""
-    how = made.layout + (f", {made.encoding}" if made.encoding else "") + sheet + (f", headers on line {made.header_row}" if made.header_row > 1 else "")
-    record([
-        ("Lot", f"{made.id}  {made.name}"), ("Status", made.status), ("File", f"{made.file_name or 'pasted'} ({made.content_bytes:,} bytes, {how})"),
-        ("Checked", f"{made.checked_at:%Y-%m-%d %H:%M} for {made.created_by}"), *([("Applied", made.applied_at)] if made.applied_at else []),
-        *([("Reverted", made.reverted_at)] if made.reverted_at else []),
-        *([("Defaults", ", ".join(f"{k}={v}" for k, v in made.defaults.items()))] if made.defaults else []),
-    ])  # fmt: skip
-    heading("Columns" + {"remembered": ", as corrected for this supplier before", "given": ", as given"}.get(made.columns_from, ""))
+    how = (
+        made.layout
+        + (f", {made.encoding}" if made.encoding else "")
+        + sheet
+        + (f", headers on line {made.header_row}" if made.header_row > 1 else "")
+    )
+    record(
+        [
+            ("Lot", f"{made.id}  {made.name}"),
+            ("Status", made.status),
+            ("File", f"{made.file_name or 'pasted'} ({made.content_bytes:,} bytes, {how})"),
+            ("Checked", f"{made.checked_at:%Y-%m-%d %H:%M} for {made.created_by}"),
+            *([("Applied", made.applied_at)] if made.applied_at else []),
+            *([("Reverted", made.reverted_at)] if made.reverted_at else []),
+            *(
+                [("Defaults", ", ".join(f"{k}={v}" for k, v in made.defaults.items()))]
+                if made.defaults
+                else []
+            ),
+        ]
+    )
+    heading(
+        "Columns"
+        + {"remembered": ", as corrected for this supplier before", "given": ", as given"}.get(
+            made.columns_from, ""
+        )
+    )
     if not any(column in _IDENTIFIERS for column in made.columns.values()):
-        plain("  No column holds an identifier. Say which: sortitor lot columns " + f"{made.id} serial=HEADER", "bad")
+        plain(
+            "  No column holds an identifier. Say which: sortitor lot columns "
+            + f"{made.id} serial=HEADER",
+            "bad",
+        )
     for header in made.headers:
         meaning = made.columns.get(header)
         plain(f"  {header} → {meaning}" if meaning else f"  {header} → kept as detail")
@@ -111,11 +182,21 @@ def _show(made: Lot, groups: list[NoteGroup]) -> None:
         for group in groups:
             where = f" in “{group.column}”" if group.column else ""
             given = f", such as {group.given!r}" if group.given else ""
-            plain(f"  {group.rows:,} {'row' if group.rows == 1 else 'rows'}{where}: {group.title}{given}", _TONES.get(group.severity, "plain"))
+            plain(
+                f"  {group.rows:,} {'row' if group.rows == 1 else 'rows'}{where}: {group.title}{given}",
+                _TONES.get(group.severity, "plain"),
+            )
             plain(f"      {group.remedy}   [{group.code}]")
     if made.status == LotStatus.DRAFT:
         bad = made.counts[Verdict.CONFLICT] + made.counts[Verdict.REJECT]
-        talk(f"\nNext: sortitor lot apply {made.id}" + (f"    or first: sortitor lot rows {made.id} --verdict reject    or: sortitor lot takeout {made.id} --to mend.xlsx" if bad else ""))
+        talk(
+            f"\nNext: sortitor lot apply {made.id}"
+            + (
+                f"    or first: sortitor lot rows {made.id} --verdict reject    or: sortitor lot takeout {made.id} --to mend.xlsx"
+                if bad
+                else ""
+            )
+        )
     elif made.status == LotStatus.APPLIED:
         talk(f"\nNext: sortitor device list --lot {made.id}    or: sortitor lot revert {made.id}")
 
@@ -126,7 +207,9 @@ def _show(made: Lot, groups: list[NoteGroup]) -> None:
 @most_option
 @output_option
 @click.pass_obj
-def list_lots(obj: dict[str, Any], /, status: str | None, query: str | None, most: int, output: str) -> None:
+def list_lots(
+    obj: dict[str, Any], /, status: str | None, query: str | None, most: int, output: str
+) -> None:
     """List lots, newest first.
 
     \b
@@ -134,11 +217,25 @@ def list_lots(obj: dict[str, Any], /, status: str | None, query: str | None, mos
       sortitor lot list --status draft
     """
     columns = {
-        "Id": lambda x: x.id, "Name": lambda x: x.name, "Status": lambda x: x.status, "Add": lambda x: x.counts["add"], "Change": lambda x: x.counts["change"],
-        "Same": lambda x: x.counts["unchanged"], "Conflict": lambda x: x.counts["conflict"], "Reject": lambda x: x.counts["reject"], "Checked": lambda x: x.checked_at, "By": lambda x: x.created_by,
-    }  # fmt: skip
+        "Id": lambda x: x.id,
+        "Name": lambda x: x.name,
+        "Status": lambda x: x.status,
+        "Add": lambda x: x.counts["add"],
+        "Change": lambda x: x.counts["change"],
+        "Same": lambda x: x.counts["unchanged"],
+        "Conflict": lambda x: x.counts["conflict"],
+        "Reject": lambda x: x.counts["reject"],
+        "Checked": lambda x: x.checked_at,
+        "By": lambda x: x.created_by,
+    }
     with connect(obj) as s:
-        write(s.lots.list(LotStatus(status) if status else None, query, most), output, columns, "\nNext: sortitor lot show ID", "No lots yet. Next: sortitor lot check FILE")
+        write(
+            s.lots.list(LotStatus(status) if status else None, query, most),
+            output,
+            columns,
+            "\nNext: sortitor lot show ID",
+            "No lots yet. Next: sortitor lot check FILE",
+        )
 
 
 @lot.command()
@@ -162,7 +259,15 @@ def show(obj: dict[str, Any], /, lot_id: int) -> None:
 @most_option
 @output_option
 @click.pass_obj
-def rows(obj: dict[str, Any], /, lot_id: int, verdict: str | None, note: str | None, most: int, output: str) -> None:
+def rows(
+    obj: dict[str, Any],
+    /,
+    lot_id: int,
+    verdict: str | None,
+    note: str | None,
+    most: int,
+    output: str,
+) -> None:
     """List the rows of a lot as they were given, with verdict and notes.
 
     \b
@@ -170,17 +275,30 @@ def rows(obj: dict[str, Any], /, lot_id: int, verdict: str | None, note: str | N
       sortitor lot rows 12 --verdict reject
     """
     columns = {
-        "Row": lambda r: r.row, "Verdict": lambda r: toned(r.verdict, _TONES.get(r.verdict, "plain")),
-        "As given": lambda r: " | ".join(value or "" for value in r.cells.values()), "Edited": lambda r: ", ".join(f"{h} = {v or 'blank'}" for h, v in r.edited.items()), "Device": lambda r: r.device_id,
+        "Row": lambda r: r.row,
+        "Verdict": lambda r: toned(r.verdict, _TONES.get(r.verdict, "plain")),
+        "As given": lambda r: " | ".join(value or "" for value in r.cells.values()),
+        "Edited": lambda r: ", ".join(f"{h} = {v or 'blank'}" for h, v in r.edited.items()),
+        "Device": lambda r: r.device_id,
         "Notes": lambda r: "; ".join(n.title for n in r.notes),
-    }  # fmt: skip
+    }
     with connect(obj) as s:
-        write(s.lots.rows(lot_id, Verdict(verdict) if verdict else None, note, most), output, columns, empty="No such rows.")
+        write(
+            s.lots.rows(lot_id, Verdict(verdict) if verdict else None, note, most),
+            output,
+            columns,
+            empty="No such rows.",
+        )
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
-@click.option("--to", type=click.Path(dir_okay=False, path_type=Path), required=True, help="Where to write it.")
+@click.option(
+    "--to",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    help="Where to write it.",
+)
 @click.pass_obj
 def export(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
     """Write the lot's file as it was given, byte for byte.
@@ -205,7 +323,9 @@ def _large(preview: Preview) -> bool:
 
 def rows_options(command: Any) -> Any:
     """Which rows: `--row`, `--note`, `--verdict`."""
-    command = click.option("--row", "numbers", type=int, multiple=True, help="One row; repeatable.")(command)
+    command = click.option(
+        "--row", "numbers", type=int, multiple=True, help="One row; repeatable."
+    )(command)
     command = click.option("--note", help="All rows with this note code.")(command)
     return click.option("--verdict", type=_VERDICTS, help="All rows with this verdict.")(command)
 
@@ -223,7 +343,9 @@ def _chosen(numbers: tuple[int, ...], note: str | None, verdict: str | None) -> 
 @click.option("--blank", is_flag=True, help="Make the cells blank.")
 @rows_options
 @click.pass_obj
-def edit(obj: dict[str, Any], /, lot_id: int, column: str, value: str | None, blank: bool, **which: Any) -> None:
+def edit(
+    obj: dict[str, Any], /, lot_id: int, column: str, value: str | None, blank: bool, **which: Any
+) -> None:
     """Set one column of some rows, and check them anew. The file as it was given stays.
 
     \b
@@ -260,27 +382,51 @@ def resolve(obj: dict[str, Any], /, lot_id: int, remedy: str, **which: Any) -> N
 @lot.command()
 @click.argument("lot_id", type=int)
 @click.argument("pairs", nargs=-1, metavar="COLUMN=HEADER…")
-@click.option("--detail", "details", multiple=True, metavar="HEADER", help="Keep this header as a plain detail; repeatable.")
+@click.option(
+    "--detail",
+    "details",
+    multiple=True,
+    metavar="HEADER",
+    help="Keep this header as a plain detail; repeatable.",
+)
 @click.option("--sheet", help="Read another sheet of the workbook.")
 @click.option("--header-row", type=click.IntRange(1), help="On which line the headers stand.")
 @click.pass_obj
-def columns(obj: dict[str, Any], /, lot_id: int, pairs: tuple[str, ...], details: tuple[str, ...], sheet: str | None, header_row: int | None) -> None:
+def columns(
+    obj: dict[str, Any],
+    /,
+    lot_id: int,
+    pairs: tuple[str, ...],
+    details: tuple[str, ...],
+    sheet: str | None,
+    header_row: int | None,
+) -> None:
     """Say what a draft's columns mean, and check it anew. For a lot with a supplier it is remembered.
 
     \b
     Example:
       sortitor lot columns 12 "serial=Box number" --detail Karton
     """
-    wanted: dict[str, str | None] = {header: column for column, header in _pairs(pairs, "COLUMN=HEADER").items()} | dict.fromkeys(details)
+    wanted: dict[str, str | None] = {
+        header: column for column, header in _pairs(pairs, "COLUMN=HEADER").items()
+    } | dict.fromkeys(details)
     given = {"columns": wanted or None, "sheet": sheet, "header_row": header_row}
     with connect(obj) as s:
-        made = s.lots.settle(lot_id, LotSettings(**{name: value for name, value in given.items() if value is not None}))
+        made = s.lots.settle(
+            lot_id,
+            LotSettings(**{name: value for name, value in given.items() if value is not None}),
+        )
         _report(made, list(s.lots.notes(lot_id)))
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
-@click.option("--to", type=click.Path(dir_okay=False, path_type=Path), required=True, help="Where to write it; .xlsx makes a workbook, else CSV.")
+@click.option(
+    "--to",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    help="Where to write it; .xlsx makes a workbook, else CSV.",
+)
 @click.pass_obj
 def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
     """Take out the rows that stayed behind, with what is the matter, to be mended and checked again.
@@ -296,7 +442,12 @@ def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
 
 @lot.command()
 @click.argument("platform", type=click.Choice([x.value for x in Platform]))
-@click.option("--to", type=click.Path(dir_okay=False, path_type=Path), required=True, help="Where to write it; .xlsx makes a workbook, else CSV.")
+@click.option(
+    "--to",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    help="Where to write it; .xlsx makes a workbook, else CSV.",
+)
 @click.pass_obj
 def template(obj: dict[str, Any], /, platform: str, to: Path) -> None:
     """Write an empty file with the headers for a platform's devices, to give to a supplier.
@@ -306,7 +457,9 @@ def template(obj: dict[str, Any], /, platform: str, to: Path) -> None:
       sortitor lot template android --to android.xlsx
     """
     with connect(obj) as s:
-        to.write_bytes(s.lots.template(Platform(platform), "xlsx" if to.suffix.lower() == ".xlsx" else "csv"))
+        to.write_bytes(
+            s.lots.template(Platform(platform), "xlsx" if to.suffix.lower() == ".xlsx" else "csv")
+        )
     talk(f"Written to {to}. Next, once it is filled in: sortitor lot check {to}")
 
 
@@ -326,7 +479,9 @@ def apply(obj: dict[str, Any], /, lot_id: int, yes: bool, reason: str | None) ->
         agree(preview, yes)
         with watching() as watch:
             done = s.lots.apply(lot_id, preview.digest, reason, watch if _large(preview) else None)
-    talk(f"Lot {done.id} applied. Next: sortitor device list --lot {done.id}    or: sortitor lot revert {done.id}")
+    talk(
+        f"Lot {done.id} applied. Next: sortitor device list --lot {done.id}    or: sortitor lot revert {done.id}"
+    )
 
 
 @lot.command()

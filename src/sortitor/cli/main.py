@@ -12,8 +12,16 @@ _COMMANDS = {
     "account": ("sortitor.cli.accounts", "account", "Sign in, accounts, tokens."),
     "arrival": ("sortitor.cli.arrivals", "arrival", "Who arrived, was parked or refused, and why."),
     "cohort": ("sortitor.cli.cohorts", "cohort", "Sets of devices, by filter or by list."),
-    "demo": ("sortitor.server.demo", "demo", "Run the service with the Wrenmoor Lines demonstration."),
-    "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign, name and hold devices."),
+    "demo": (
+        "sortitor.server.demo",
+        "demo",
+        "Run the service with the Wrenmoor Lines demonstration.",
+    ),
+    "device": (
+        "sortitor.cli.devices",
+        "device",
+        "Find, read, declare, assign, name and hold devices.",
+    ),
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
     "journal": ("sortitor.cli.journal", "journal", "Who changed what, and taking it back."),
     "lot": ("sortitor.cli.lots", "lot", "Import purchased identifiers."),
@@ -42,7 +50,9 @@ class _Lazy(click.Group):
             command = getattr(importlib.import_module(module), attribute)
         except ModuleNotFoundError as error:
             if module.startswith("sortitor.server"):
-                raise click.UsageError(f"`sortitor {name}` needs the service: pip install 'sortitor[server]' ({error.name} is missing).") from error
+                raise click.UsageError(
+                    f"`sortitor {name}` needs the service: pip install 'sortitor[server]' ({error.name} is missing)."
+                ) from error
             raise
         assert isinstance(command, click.Command)
         return command
@@ -51,21 +61,37 @@ class _Lazy(click.Group):
         with formatter.section("Commands"):
             formatter.write_dl([(name, _COMMANDS[name][2]) for name in sorted(_COMMANDS)])
 
-    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
         try:
             return super().resolve_command(ctx, args)
         except click.UsageError as error:
             import difflib
 
             near = difflib.get_close_matches(args[0], _COMMANDS, 1)
-            raise click.UsageError(f"{error.message}" + (f" Did you mean {near[0]!r}?" if near else "")) from error
+            raise click.UsageError(
+                f"{error.message}" + (f" Did you mean {near[0]!r}?" if near else "")
+            ) from error
 
 
-@click.group(cls=_Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
+@click.group(
+    cls=_Lazy, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110}
+)
 @click.version_option(package_name="sortitor")
-@click.option("--url", envvar="SORTITOR_URL", help="The service's address.  [profile, else http://127.0.0.1:8470]")
+@click.option(
+    "--url",
+    envvar="SORTITOR_URL",
+    help="The service's address.  [profile, else http://127.0.0.1:8470]",
+)
 @click.option("--token", envvar="SORTITOR_TOKEN", help="A bearer token.  [profile]")
-@click.option("--profile", envvar="SORTITOR_PROFILE", default="default", show_default=True, help="Which saved connection to use.")
+@click.option(
+    "--profile",
+    envvar="SORTITOR_PROFILE",
+    default="default",
+    show_default=True,
+    help="Which saved connection to use.",
+)
 @click.pass_context
 def root(ctx: click.Context, url: str | None, token: str | None, profile: str) -> None:
     """Sortitor: every device looked at before it is acted on.
@@ -104,11 +130,18 @@ def _report(error: Exception) -> None:
     from sortitor.client.errors import FactsMoved, SignInNeeded, SortitorProblem, Unreachable
 
     if isinstance(error, Unreachable):
-        click.echo(f"Error: {error}\n  Is the service running? Start it with `sortitor serve`, or give --url.", err=True)
+        click.echo(
+            f"Error: {error}\n  Is the service running? Start it with `sortitor serve`, or give --url.",
+            err=True,
+        )
         sys.exit(ExitCode.UNREACHABLE)
     if not isinstance(error, SortitorProblem):
         raise error
     show_problem(error)
     if isinstance(error, SignInNeeded):
         sys.exit(ExitCode.UNREACHABLE)
-    sys.exit(ExitCode.CHANGED_MEANWHILE if isinstance(error, FactsMoved) or error.problem.status in (409, 412) else ExitCode.REFUSED)
+    sys.exit(
+        ExitCode.CHANGED_MEANWHILE
+        if isinstance(error, FactsMoved) or error.problem.status in (409, 412)
+        else ExitCode.REFUSED
+    )

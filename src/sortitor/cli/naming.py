@@ -32,17 +32,40 @@ def list_templates(obj: dict[str, Any], /, output: str) -> None:
     """
     with connect(obj) as s:
         found = s.gate.naming()
-    columns = {"Template": lambda t: t.name, "Pattern": lambda t: t.pattern, "Platforms": lambda t: t.platforms or "all", "Counter": lambda t: found.next_numbers.get(t.name)}
-    write(found.templates, output, columns, f"\nFields: {', '.join(found.fields)}\nNext: sortitor name preview")
+    columns = {
+        "Template": lambda t: t.name,
+        "Pattern": lambda t: t.pattern,
+        "Platforms": lambda t: t.platforms or "all",
+        "Counter": lambda t: found.next_numbers.get(t.name),
+    }
+    write(
+        found.templates,
+        output,
+        columns,
+        f"\nFields: {', '.join(found.fields)}\nNext: sortitor name preview",
+    )
 
 
 @name.command()
 @click.argument("template_name")
 @click.argument("pattern")
-@click.option("--platform", "platforms", multiple=True, type=_PLATFORMS, help="Only these platforms; repeatable.")
+@click.option(
+    "--platform",
+    "platforms",
+    multiple=True,
+    type=_PLATFORMS,
+    help="Only these platforms; repeatable.",
+)
 @click.option("--reason", help="Why, for the journal.")
 @click.pass_obj
-def edit(obj: dict[str, Any], /, template_name: str, pattern: str, platforms: tuple[str, ...], reason: str | None) -> None:
+def edit(
+    obj: dict[str, Any],
+    /,
+    template_name: str,
+    pattern: str,
+    platforms: tuple[str, ...],
+    reason: str | None,
+) -> None:
     """Add a template, or change the one of that name. New ones go before the last, which catches the rest.
 
     \b

@@ -50,12 +50,21 @@ def console(stderr: bool = False) -> Console:
 def output_option(command: Command) -> Command:
     """`-o`: how data is written."""
     kinds = click.Choice(["table", "json", "jsonl", "csv"])
-    return click.option("-o", "--output", type=kinds, default="table", show_default=True, help="How to write the data.")(command)
+    return click.option(
+        "-o",
+        "--output",
+        type=kinds,
+        default="table",
+        show_default=True,
+        help="How to write the data.",
+    )(command)
 
 
 def most_option(command: Command) -> Command:
     """`--most`: how many lines at most."""
-    return click.option("--most", type=click.IntRange(1), default=50, show_default=True, help="How many at most.")(command)
+    return click.option(
+        "--most", type=click.IntRange(1), default=50, show_default=True, help="How many at most."
+    )(command)
 
 
 def change_options(command: Command) -> Command:
@@ -69,11 +78,21 @@ def talk(text: str) -> None:
     click.echo(text, err=True)
 
 
-def write(items: Iterable[BaseModel], output: str, columns: dict[str, Callable[[Any], Any]], hint: str = "", empty: str = "Nothing here.") -> list[Any]:
+def write(
+    items: Iterable[BaseModel],
+    output: str,
+    columns: dict[str, Callable[[Any], Any]],
+    hint: str = "",
+    empty: str = "Nothing here.",
+) -> list[Any]:
     """A list: a table of the columns (heading → value of an item), or all fields as JSON, JSON Lines or CSV."""
     found = list(items)
     if output == "json":
-        click.echo(json.dumps([item.model_dump(mode="json") for item in found], ensure_ascii=False, indent=2))
+        click.echo(
+            json.dumps(
+                [item.model_dump(mode="json") for item in found], ensure_ascii=False, indent=2
+            )
+        )
     elif output == "jsonl":
         for item in found:
             click.echo(item.model_dump_json())
@@ -100,10 +119,25 @@ def _write_csv(items: Sequence[BaseModel]) -> None:
 def _table(items: Sequence[Any], columns: dict[str, Callable[[Any], Any]]) -> Table:
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
     # A number that is a name is shown as it is typed.
-    cells = [[shown(str(value(item)) if heading == "Id" else value(item)) for heading, value in columns.items()] for item in items]
+    cells = [
+        [
+            shown(str(value(item)) if heading == "Id" else value(item))
+            for heading, value in columns.items()
+        ]
+        for item in items
+    ]
     for place, heading in enumerate(columns):
-        numeric = all(row[place].plain.replace(",", "").replace("–", "").strip().isdigit() or row[place].plain in ("", "–") for row in cells)
-        table.add_column(heading, justify="right" if numeric else "left", overflow="fold", no_wrap=heading in _WHOLE)
+        numeric = all(
+            row[place].plain.replace(",", "").replace("–", "").strip().isdigit()
+            or row[place].plain in ("", "–")
+            for row in cells
+        )
+        table.add_column(
+            heading,
+            justify="right" if numeric else "left",
+            overflow="fold",
+            no_wrap=heading in _WHOLE,
+        )
     for row in cells:
         table.add_row(*row)
     return table
@@ -157,13 +191,21 @@ def show_preview(preview: Preview) -> None:
     err.print(Text(preview.title, style="bold"))
     width = max((len(f"{count.count:,}") for count in preview.counts), default=1)
     for count in preview.counts:
-        err.print(toned(f"  {count.count:>{width},}  {count.label}", count.tone if count.count else "plain"))
+        err.print(
+            toned(
+                f"  {count.count:>{width},}  {count.label}", count.tone if count.count else "plain"
+            )
+        )
     if preview.bars:
         _bars(err, preview)
     if preview.examples:
         columns: dict[str, Callable[[Any], Any]] = {
-            "What": lambda e: e.subject, "Field": lambda e: e.field.replace("_", " "), "Before": lambda e: e.before, "After": lambda e: e.after, "Remark": lambda e: e.note,
-        }  # fmt: skip
+            "What": lambda e: e.subject,
+            "Field": lambda e: e.field.replace("_", " "),
+            "Before": lambda e: e.before,
+            "After": lambda e: e.after,
+            "Remark": lambda e: e.note,
+        }
         err.print(_table(preview.examples[:12], columns))
         if preview.examples_total > 12:
             err.print(Text(f"  … and {preview.examples_total - 12:,} more", style="dim"))
@@ -178,7 +220,12 @@ def _bars(err: Console, preview: Preview) -> None:
     for bar in preview.bars:
         mark = "◀ window" if bar.low <= line <= bar.high else ""
         tone = "yellow" if bar.low >= line else ""
-        err.print(Text(f"  {bar.low:>4}–{bar.high:<4} {'█' * round(40 * bar.count / most):<40} {bar.count:>6,} {mark}".rstrip(), style=tone))
+        err.print(
+            Text(
+                f"  {bar.low:>4}–{bar.high:<4} {'█' * round(40 * bar.count / most):<40} {bar.count:>6,} {mark}".rstrip(),
+                style=tone,
+            )
+        )
 
 
 def agree(preview: Preview, yes: bool) -> None:
@@ -187,7 +234,9 @@ def agree(preview: Preview, yes: bool) -> None:
     if yes:
         return
     if not sys.stdin.isatty():
-        raise click.UsageError("Nobody is there to answer: give --yes to do it, or run it in a terminal.")
+        raise click.UsageError(
+            "Nobody is there to answer: give --yes to do it, or run it in a terminal."
+        )
     click.confirm(f"{preview.apply_label}?", abort=True, err=True)
 
 

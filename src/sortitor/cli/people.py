@@ -9,7 +9,16 @@ import click
 
 from sortitor.cli.connection import connect
 from sortitor.cli.devices import COLUMNS
-from sortitor.cli.output import agree, change_options, heading, most_option, output_option, record, talk, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    heading,
+    most_option,
+    output_option,
+    record,
+    talk,
+    write,
+)
 
 
 @click.group()
@@ -19,10 +28,14 @@ def person() -> None:
 
 @person.command("import")
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
-@click.option("--complete", is_flag=True, help="The file names everybody: whom it does not name has left.")
+@click.option(
+    "--complete", is_flag=True, help="The file names everybody: whom it does not name has left."
+)
 @change_options
 @click.pass_obj
-def import_people(obj: dict[str, Any], /, file: Path, complete: bool, yes: bool, reason: str | None) -> None:
+def import_people(
+    obj: dict[str, Any], /, file: Path, complete: bool, yes: bool, reason: str | None
+) -> None:
     """Import people from a CSV: user name, name, mail, department, site, groups (separated by ;).
 
     \b
@@ -43,7 +56,9 @@ def import_people(obj: dict[str, Any], /, file: Path, complete: bool, yes: bool,
 @most_option
 @output_option
 @click.pass_obj
-def list_people(obj: dict[str, Any], /, query: str | None, group: str | None, most: int, output: str) -> None:
+def list_people(
+    obj: dict[str, Any], /, query: str | None, group: str | None, most: int, output: str
+) -> None:
     """List people with the number of their devices.
 
     \b
@@ -51,11 +66,22 @@ def list_people(obj: dict[str, Any], /, query: str | None, group: str | None, mo
       sortitor person list --group "Seasonal crew"
     """
     columns = {
-        "Id": lambda p: p.id, "User name": lambda p: p.user_name, "Name": lambda p: p.name, "Department": lambda p: p.department, "Site": lambda p: p.site,
-        "Groups": lambda p: p.groups, "Devices": lambda p: p.holding,
-    }  # fmt: skip
+        "Id": lambda p: p.id,
+        "User name": lambda p: p.user_name,
+        "Name": lambda p: p.name,
+        "Department": lambda p: p.department,
+        "Site": lambda p: p.site,
+        "Groups": lambda p: p.groups,
+        "Devices": lambda p: p.holding,
+    }
     with connect(obj) as s:
-        write(s.people.list(query, group, most), output, columns, "\nNext: sortitor person show ID", "Nobody yet. Next: sortitor person import FILE")
+        write(
+            s.people.list(query, group, most),
+            output,
+            columns,
+            "\nNext: sortitor person show ID",
+            "Nobody yet. Next: sortitor person import FILE",
+        )
 
 
 @person.command()
@@ -70,10 +96,17 @@ def show(obj: dict[str, Any], /, person_id: int) -> None:
     """
     with connect(obj) as s:
         p = s.people.show(person_id)
-    record([
-        ("Person", f"{p.id}  {p.name} ({p.user_name})"), ("Mail", p.mail), ("Department", p.department), ("Site", p.site), ("Groups", p.groups),
-        ("Quota", f"{p.holding} of {p.quota} used, by the policy “{p.quota_policy}”"), *([("Left", p.left_at)] if p.left_at else []),
-    ])  # fmt: skip
+    record(
+        [
+            ("Person", f"{p.id}  {p.name} ({p.user_name})"),
+            ("Mail", p.mail),
+            ("Department", p.department),
+            ("Site", p.site),
+            ("Groups", p.groups),
+            ("Quota", f"{p.holding} of {p.quota} used, by the policy “{p.quota_policy}”"),
+            *([("Left", p.left_at)] if p.left_at else []),
+        ]
+    )
     heading("Devices")
     write(p.devices, "table", COLUMNS, empty="None.")
 
@@ -89,8 +122,20 @@ def groups(obj: dict[str, Any], /, output: str) -> None:
       sortitor person groups
     """
     with connect(obj) as s:
-        columns = {"Id": lambda g: g.id, "Group": lambda g: g.name, "People": lambda g: g.people, "By name": lambda g: g.direct, "Groups in it": lambda g: g.groups or None}
-        write(s.people.groups(), output, columns, "\nNext: sortitor person list --group NAME", "No groups yet; they come with people.")
+        columns = {
+            "Id": lambda g: g.id,
+            "Group": lambda g: g.name,
+            "People": lambda g: g.people,
+            "By name": lambda g: g.direct,
+            "Groups in it": lambda g: g.groups or None,
+        }
+        write(
+            s.people.groups(),
+            output,
+            columns,
+            "\nNext: sortitor person list --group NAME",
+            "No groups yet; they come with people.",
+        )
 
 
 @person.command()
@@ -124,6 +169,8 @@ def set_groups(obj: dict[str, Any], /, group: str, inner: tuple[str, ...]) -> No
     with connect(obj) as s:
         known = {g.name.casefold(): g.id for g in s.people.groups()}
         if unknown := [name for name in (group, *inner) if name.casefold() not in known]:
-            raise click.UsageError(f"There is no group {unknown[0]!r}; see `sortitor person groups`.")
+            raise click.UsageError(
+                f"There is no group {unknown[0]!r}; see `sortitor person groups`."
+            )
         s.people.set_inner(known[group.casefold()], [known[name.casefold()] for name in inner])
     talk("Set. Next: sortitor person groups")

@@ -16,14 +16,23 @@ from sortitor.schemas.jobs import Job
 @contextmanager
 def watching() -> Iterator[Watch]:
     """What to call with a job whenever it was looked at."""
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TimeRemainingColumn(),
+    )
     with Progress(*columns, console=console(stderr=True), transient=True) as progress:
         task = progress.add_task("waiting", total=None)
         last = ""
 
         def watch(job: Job) -> None:
             nonlocal last
-            phase = "waiting for a worker" if job.state is JobState.WAITING else job.phase or "beginning"
+            phase = (
+                "waiting for a worker"
+                if job.state is JobState.WAITING
+                else job.phase or "beginning"
+            )
             if phase != last:
                 last = phase
                 progress.reset(task, description=phase, total=job.total or None)

@@ -18,14 +18,44 @@ from sortitor.stand_ins import fleet, numbers
 
 @click.command()
 @click.option("--code", required=True, help="The code of a pass.")
-@click.option("--count", type=click.IntRange(1, 100_000), default=20, show_default=True, help="How many devices knock.")
-@click.option("--platform", type=click.Choice([x.value for x in Platform]), default="android", show_default=True, help="What they run.")
+@click.option(
+    "--count",
+    type=click.IntRange(1, 100_000),
+    default=20,
+    show_default=True,
+    help="How many devices knock.",
+)
+@click.option(
+    "--platform",
+    type=click.Choice([x.value for x in Platform]),
+    default="android",
+    show_default=True,
+    help="What they run.",
+)
 @click.option("--os", "os_version", default="14", show_default=True, help="Their OS version.")
 @click.option("--person", help="Who holds them all.")
-@click.option("--check-ins", type=click.IntRange(0, 1_000), default=1, show_default=True, help="How often each checks in afterwards.")
-@click.option("--seed", type=int, default=1, show_default=True, help="The same seed makes the same devices.")
+@click.option(
+    "--check-ins",
+    type=click.IntRange(0, 1_000),
+    default=1,
+    show_default=True,
+    help="How often each checks in afterwards.",
+)
+@click.option(
+    "--seed", type=int, default=1, show_default=True, help="The same seed makes the same devices."
+)
 @click.pass_obj
-def simulate(obj: dict[str, Any], /, code: str, count: int, platform: str, os_version: str, person: str | None, check_ins: int, seed: int) -> None:
+def simulate(
+    obj: dict[str, Any],
+    /,
+    code: str,
+    count: int,
+    platform: str,
+    os_version: str,
+    person: str | None,
+    check_ins: int,
+    seed: int,
+) -> None:
     """Let made-up devices knock with a pass and check in, over HTTP as real ones do.
 
     \b
@@ -34,7 +64,15 @@ def simulate(obj: dict[str, Any], /, code: str, count: int, platform: str, os_ve
     """
     random = Random(seed)
     devices = [
-        fleet.Hardware(Platform(platform), os_version, "Simulated", "Model 1", numbers.serial(random, "SIM"), numbers.imei(random) if platform in ("android", "ios") else None, person)
+        fleet.Hardware(
+            Platform(platform),
+            os_version,
+            "Simulated",
+            "Model 1",
+            numbers.serial(random, "SIM"),
+            numbers.imei(random) if platform in ("android", "ios") else None,
+            person,
+        )
         for _ in range(count)
     ]
     outcomes: Counter[str] = Counter()
@@ -56,4 +94,6 @@ def simulate(obj: dict[str, Any], /, code: str, count: int, platform: str, os_ve
         plain(f"{number:>7,}  {outcome}")
     for reason, number in codes.most_common():
         plain(f"{number:>7,}  {reason}")
-    talk(f"{count:,} knocks in {seconds:.1f} s, {len(credentials) * check_ins:,} check-ins. Next: sortitor arrival list")
+    talk(
+        f"{count:,} knocks in {seconds:.1f} s, {len(credentials) * check_ins:,} check-ins. Next: sortitor arrival list"
+    )

@@ -8,14 +8,26 @@ from typing import Any, TypeVar
 import click
 
 from sortitor.cli.connection import connect
-from sortitor.cli.output import agree, change_options, most_option, output_option, show_preview, talk, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    most_option,
+    output_option,
+    show_preview,
+    talk,
+    write,
+)
 from sortitor.schemas.sweeps import RuleNew
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _COLUMNS = {
-    "Id": lambda r: r.id, "Rule": lambda r: r.name, "Window": lambda r: f"{r.idle_window_days} days", "Devices": lambda r: r.filter or "all",
-    "Daily": lambda r: r.daily, "Brake": lambda r: f"{r.brake_percent} %",
-}  # fmt: skip
+    "Id": lambda r: r.id,
+    "Rule": lambda r: r.name,
+    "Window": lambda r: f"{r.idle_window_days} days",
+    "Devices": lambda r: r.filter or "all",
+    "Daily": lambda r: r.daily,
+    "Brake": lambda r: f"{r.brake_percent} %",
+}
 
 
 @click.group()
@@ -24,12 +36,34 @@ def sweep() -> None:
 
 
 def _rule_options(command: Command) -> Command:
-    for option in reversed((
-        click.option("--idle-window", "idle_window_days", type=int, required=True, help="Days without a sign of life."),
-        click.option("--filter", "filter", metavar="FILTER", help="Who is watched, in the filter language.  [all]"),
-        click.option("--daily/--by-hand", default=False, help="Run it every day, or only by hand."),
-        click.option("--brake", "brake_percent", type=int, default=5, show_default=True, help="A daily run that would take more than this share stops and asks."),
-    )):  # fmt: skip
+    for option in reversed(
+        (
+            click.option(
+                "--idle-window",
+                "idle_window_days",
+                type=int,
+                required=True,
+                help="Days without a sign of life.",
+            ),
+            click.option(
+                "--filter",
+                "filter",
+                metavar="FILTER",
+                help="Who is watched, in the filter language.  [all]",
+            ),
+            click.option(
+                "--daily/--by-hand", default=False, help="Run it every day, or only by hand."
+            ),
+            click.option(
+                "--brake",
+                "brake_percent",
+                type=int,
+                default=5,
+                show_default=True,
+                help="A daily run that would take more than this share stops and asks.",
+            ),
+        )
+    ):
         command = option(command)
     return command
 
@@ -45,7 +79,13 @@ def rules(obj: dict[str, Any], /, output: str) -> None:
       sortitor sweep rules
     """
     with connect(obj) as s:
-        write(s.sweeps.rules(), output, _COLUMNS, "\nNext: sortitor sweep preview ID", "No rules yet. Next: sortitor sweep add NAME --idle-window 90")
+        write(
+            s.sweeps.rules(),
+            output,
+            _COLUMNS,
+            "\nNext: sortitor sweep preview ID",
+            "No rules yet. Next: sortitor sweep add NAME --idle-window 90",
+        )
 
 
 @sweep.command()
@@ -108,7 +148,9 @@ def preview(obj: dict[str, Any], /, rule_id: int) -> None:
     """
     with connect(obj) as s:
         show_preview(s.sweeps.preview(rule_id))
-    talk(f"\nNext: sortitor sweep apply {rule_id}    or keep one: sortitor device hold DEVICE --until DAY --reason WHY")
+    talk(
+        f"\nNext: sortitor sweep apply {rule_id}    or keep one: sortitor device hold DEVICE --until DAY --reason WHY"
+    )
 
 
 @sweep.command()
@@ -126,7 +168,9 @@ def apply(obj: dict[str, Any], /, rule_id: int, yes: bool, reason: str | None) -
         shown = s.sweeps.preview(rule_id)
         agree(shown, yes)
         done = s.sweeps.apply(rule_id, shown.digest, reason)
-    talk(f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired. Take it back with: sortitor sweep revert {done.id}")
+    talk(
+        f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired. Take it back with: sortitor sweep revert {done.id}"
+    )
 
 
 @sweep.command("list")
@@ -140,7 +184,15 @@ def list_runs(obj: dict[str, Any], /, most: int, output: str) -> None:
     Example:
       sortitor sweep list
     """
-    columns = {"Id": lambda r: r.id, "Rule": lambda r: r.rule_name, "At": lambda r: r.at, "By": lambda r: r.by, "State": lambda r: r.state, "Retired": lambda r: r.retired, "Watched": lambda r: r.watched}
+    columns = {
+        "Id": lambda r: r.id,
+        "Rule": lambda r: r.rule_name,
+        "At": lambda r: r.at,
+        "By": lambda r: r.by,
+        "State": lambda r: r.state,
+        "Retired": lambda r: r.retired,
+        "Watched": lambda r: r.watched,
+    }
     with connect(obj) as s:
         write(s.sweeps.runs(most), output, columns, empty="No sweeps yet.")
 

@@ -14,7 +14,12 @@ class Sortitor:
     `token` is a bearer token; without one, call `accounts.sign_in`. Raises the exceptions of `client.errors`.
     """
 
-    def __init__(self, url: str = "http://127.0.0.1:8470", token: str | None = None, timeout_seconds: float = 300) -> None:
+    def __init__(
+        self,
+        url: str = "http://127.0.0.1:8470",
+        token: str | None = None,
+        timeout_seconds: float = 300,
+    ) -> None:
         self._transport = Transport(url, token, timeout_seconds)
         self.accounts = nouns.Accounts(self._transport)
         self.people = nouns.People(self._transport)
@@ -32,7 +37,12 @@ class Sortitor:
     def __enter__(self) -> Sortitor:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
         self.close()
 
     def close(self) -> None:

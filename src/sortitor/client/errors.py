@@ -50,6 +50,17 @@ class Unreachable(Exception):
 
 def job_problem(job: Job) -> SortitorProblem:
     """What a job failed of, as if the service had answered with it."""
-    found = job.problem or {"code": "cancelled", "detail": f"{job.title} was stopped; nothing of it was kept.", "remedy": "Start it again when you want it."}
-    problem = Problem(type=f"urn:sortitor:problem:{found['code']}", title="Conflict", status=409, detail=found["detail"], code=found["code"], remedy=found["remedy"])
+    found = job.problem or {
+        "code": "cancelled",
+        "detail": f"{job.title} was stopped; nothing of it was kept.",
+        "remedy": "Start it again when you want it.",
+    }
+    problem = Problem(
+        type=f"urn:sortitor:problem:{found['code']}",
+        title="Conflict",
+        status=409,
+        detail=found["detail"],
+        code=found["code"],
+        remedy=found["remedy"],
+    )
     return Broken(problem) if found["code"] == "unexpected" else Refused(problem)

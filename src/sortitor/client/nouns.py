@@ -10,7 +10,17 @@ from typing import Any
 
 from sortitor.client.errors import job_problem
 from sortitor.client.transport import Transport
-from sortitor.core.vocabulary import JobState, LotStatus, Outcome, Ownership, Platform, Purpose, Remedy, Role, Verdict
+from sortitor.core.vocabulary import (
+    JobState,
+    LotStatus,
+    Outcome,
+    Ownership,
+    Platform,
+    Purpose,
+    Remedy,
+    Role,
+    Verdict,
+)
 from sortitor.schemas import accounts as a
 from sortitor.schemas import arrivals as r
 from sortitor.schemas import cohorts as co
@@ -52,7 +62,9 @@ class Accounts(_Noun):
 
     def first(self, secret: str, name: str, password: str) -> a.Me:
         """Make the first administrator with the one-time secret."""
-        return self._t.call(a.Me, "POST", "/setup", json={"secret": secret, "name": name, "password": password})
+        return self._t.call(
+            a.Me, "POST", "/setup", json={"secret": secret, "name": name, "password": password}
+        )
 
     def list(self) -> Sequence[a.Account]:
         """All accounts."""
@@ -60,7 +72,9 @@ class Accounts(_Noun):
 
     def add(self, name: str, password: str, role: Role) -> a.Me:
         """Add an account."""
-        return self._t.call(a.Me, "POST", "/accounts", json={"name": name, "password": password, "role": role})
+        return self._t.call(
+            a.Me, "POST", "/accounts", json={"name": name, "password": password, "role": role}
+        )
 
     def edit(self, account_id: int, **changes: Any) -> None:
         """Change `role`, `password` or `disabled`."""
@@ -70,9 +84,16 @@ class Accounts(_Noun):
         """Your living tokens."""
         return self._t.call(list[a.Token], "GET", "/tokens")
 
-    def add_token(self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE) -> a.TokenSecret:
+    def add_token(
+        self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE
+    ) -> a.TokenSecret:
         """Make a token; the secret is given this once."""
-        return self._t.call(a.TokenSecret, "POST", "/tokens", json=a.TokenNew(name=name, role=role, days=days, purpose=purpose))
+        return self._t.call(
+            a.TokenSecret,
+            "POST",
+            "/tokens",
+            json=a.TokenNew(name=name, role=role, days=days, purpose=purpose),
+        )
 
     def revoke_token(self, token_id: int) -> None:
         """Revoke one of your tokens."""
@@ -84,14 +105,34 @@ class People(_Noun):
 
     def preview_import(self, path: Path, complete: bool = False) -> Preview:
         """What a CSV of people would change. `complete`: it names everybody, so whom it does not name has left."""
-        return self._t.call(Preview, "POST", "/people/imports/preview", content=path.read_bytes(), params={"complete": complete}, headers={"Content-Type": "text/csv"})
+        return self._t.call(
+            Preview,
+            "POST",
+            "/people/imports/preview",
+            content=path.read_bytes(),
+            params={"complete": complete},
+            headers={"Content-Type": "text/csv"},
+        )
 
-    def apply_import(self, path: Path, digest: str, reason: str | None = None, complete: bool = False) -> Preview:
+    def apply_import(
+        self, path: Path, digest: str, reason: str | None = None, complete: bool = False
+    ) -> Preview:
         """Import the people as previewed."""
-        params: dict[str, Any] = {"digest": digest, "complete": complete} | ({"reason": reason} if reason else {})
-        return self._t.call(Preview, "POST", "/people/imports/apply", content=path.read_bytes(), params=params, headers={"Content-Type": "text/csv"})
+        params: dict[str, Any] = {"digest": digest, "complete": complete} | (
+            {"reason": reason} if reason else {}
+        )
+        return self._t.call(
+            Preview,
+            "POST",
+            "/people/imports/apply",
+            content=path.read_bytes(),
+            params=params,
+            headers={"Content-Type": "text/csv"},
+        )
 
-    def list(self, query: str | None = None, group: str | None = None, most: int | None = None) -> Iterator[p.Person]:
+    def list(
+        self, query: str | None = None, group: str | None = None, most: int | None = None
+    ) -> Iterator[p.Person]:
         """People by number."""
         return self._t.pages(p.Person, "/people", {"query": query, "group": group}, most)
 
@@ -121,10 +162,20 @@ class Lots(_Noun):
     """Lots."""
 
     def check(
-        self, path: Path | None = None, *, paste: str | None = None, name: str | None = None, defaults: Mapping[str, str] | None = None,
-        columns: Mapping[str, str] | None = None, overwrite_manual: bool = False, by_hand: bool = False, sheet: str | None = None,
-        header_row: int | None = None, like: int | None = None, watch: Watch | None = None,
-    ) -> lo.Lot:  # fmt: skip
+        self,
+        path: Path | None = None,
+        *,
+        paste: str | None = None,
+        name: str | None = None,
+        defaults: Mapping[str, str] | None = None,
+        columns: Mapping[str, str] | None = None,
+        overwrite_manual: bool = False,
+        by_hand: bool = False,
+        sheet: str | None = None,
+        header_row: int | None = None,
+        like: int | None = None,
+        watch: Watch | None = None,
+    ) -> lo.Lot:
         """Check a file of any format, or pasted identifiers, and keep it as a draft.
 
         columns: column → header. like: a lot whose defaults and columns are taken over. watch: hears how far a large file is.
@@ -132,38 +183,97 @@ class Lots(_Noun):
         content = path.read_bytes() if path else (paste or "").encode()
         params: list[tuple[str, str]] = [("name", name)] if name else []
         params += [("file_name", path.name)] if path else []
-        params += [("default", f"{k}={v}") for k, v in (defaults or {}).items()] + [("column", f"{k}={v}") for k, v in (columns or {}).items()]
-        params += [(flag, "true") for flag, given in (("overwrite_manual", overwrite_manual), ("by_hand", by_hand)) if given]
-        params += [(word, str(value)) for word, value in (("sheet", sheet), ("header_row", header_row), ("like", like)) if value is not None]
+        params += [("default", f"{k}={v}") for k, v in (defaults or {}).items()] + [
+            ("column", f"{k}={v}") for k, v in (columns or {}).items()
+        ]
+        params += [
+            (flag, "true")
+            for flag, given in (("overwrite_manual", overwrite_manual), ("by_hand", by_hand))
+            if given
+        ]
+        params += [
+            (word, str(value))
+            for word, value in (("sheet", sheet), ("header_row", header_row), ("like", like))
+            if value is not None
+        ]
         headers = {"Content-Type": "application/octet-stream" if path else "text/plain"}
         if watch is None or len(content) < _JOB_BYTES:
-            return self._t.call(lo.Lot, "POST", "/lots", params=params, content=content, headers=headers)
-        taken = self._t.call(lo.LotTaken, "POST", "/lots", params=params, content=content, headers={**headers, **_ASYNC})
+            return self._t.call(
+                lo.Lot, "POST", "/lots", params=params, content=content, headers=headers
+            )
+        taken = self._t.call(
+            lo.LotTaken,
+            "POST",
+            "/lots",
+            params=params,
+            content=content,
+            headers={**headers, **_ASYNC},
+        )
         if taken.job is not None:
             Jobs(self._t).follow(taken.job, watch)
         return self.show(taken.lot_id).model_copy(update={"repeated": taken.job is None})
 
     def settle(self, lot_id: int, settings: lo.LotSettings) -> lo.Lot:
         """Read a draft in another way: columns, defaults, sheet, header line."""
-        return self._t.call(lo.Lot, "POST", f"/lots/{lot_id}/settings", json=settings.model_dump(mode="json", exclude_unset=True))
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/settings",
+            json=settings.model_dump(mode="json", exclude_unset=True),
+        )
 
-    def edit(self, lot_id: int, column: str, value: str | None, *, rows: Sequence[int] = (), note: str | None = None, verdict: Verdict | None = None) -> lo.Lot:
+    def edit(
+        self,
+        lot_id: int,
+        column: str,
+        value: str | None,
+        *,
+        rows: Sequence[int] = (),
+        note: str | None = None,
+        verdict: Verdict | None = None,
+    ) -> lo.Lot:
         """Set one cell, or one column of many rows."""
-        return self._t.call(lo.Lot, "POST", f"/lots/{lot_id}/edit", json=lo.RowEdit(rows=list(rows), note=note, verdict=verdict, column=column, value=value))
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/edit",
+            json=lo.RowEdit(
+                rows=list(rows), note=note, verdict=verdict, column=column, value=value
+            ),
+        )
 
-    def resolve(self, lot_id: int, remedy: Remedy | None, *, rows: Sequence[int] = (), note: str | None = None, verdict: Verdict | None = None) -> lo.Lot:
+    def resolve(
+        self,
+        lot_id: int,
+        remedy: Remedy | None,
+        *,
+        rows: Sequence[int] = (),
+        note: str | None = None,
+        verdict: Verdict | None = None,
+    ) -> lo.Lot:
         """Resolve conflicts: skip, take back, merge; None undoes it."""
-        return self._t.call(lo.Lot, "POST", f"/lots/{lot_id}/resolve", json=lo.RowRemedy(rows=list(rows), note=note, verdict=verdict, remedy=remedy))
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/resolve",
+            json=lo.RowRemedy(rows=list(rows), note=note, verdict=verdict, remedy=remedy),
+        )
 
     def takeout(self, lot_id: int, form: str = "csv", verdicts: Sequence[Verdict] = ()) -> bytes:
         """Rows that stayed behind, with a `problem` column, as a CSV or XLSX file."""
-        return self._t.send("GET", f"/lots/{lot_id}/takeout", params={"form": form, **({"verdict": list(verdicts)} if verdicts else {})}).content
+        return self._t.send(
+            "GET",
+            f"/lots/{lot_id}/takeout",
+            params={"form": form, **({"verdict": list(verdicts)} if verdicts else {})},
+        ).content
 
     def template(self, platform: Platform, form: str = "csv") -> bytes:
         """A file with the headers for a platform's devices."""
         return self._t.send("GET", f"/lots/templates/{platform}", params={"form": form}).content
 
-    def list(self, status: LotStatus | None = None, query: str | None = None, most: int | None = None) -> Iterator[lo.Lot]:
+    def list(
+        self, status: LotStatus | None = None, query: str | None = None, most: int | None = None
+    ) -> Iterator[lo.Lot]:
         """Lots, newest first."""
         return self._t.pages(lo.Lot, "/lots", {"status": status, "query": query}, most)
 
@@ -171,9 +281,17 @@ class Lots(_Noun):
         """One lot."""
         return self._t.call(lo.Lot, "GET", f"/lots/{lot_id}")
 
-    def rows(self, lot_id: int, verdict: Verdict | None = None, note: str | None = None, most: int | None = None) -> Iterator[lo.LotRow]:
+    def rows(
+        self,
+        lot_id: int,
+        verdict: Verdict | None = None,
+        note: str | None = None,
+        most: int | None = None,
+    ) -> Iterator[lo.LotRow]:
         """Rows in the order of the file."""
-        return self._t.pages(lo.LotRow, f"/lots/{lot_id}/rows", {"verdict": verdict, "note": note}, most)
+        return self._t.pages(
+            lo.LotRow, f"/lots/{lot_id}/rows", {"verdict": verdict, "note": note}, most
+        )
 
     def notes(self, lot_id: int) -> Sequence[lo.NoteGroup]:
         """Notes grouped, most frequent first."""
@@ -187,7 +305,9 @@ class Lots(_Noun):
         """What applying would do now."""
         return self._t.call(Preview, "POST", f"/lots/{lot_id}/preview")
 
-    def apply(self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None) -> lo.Lot:
+    def apply(
+        self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
+    ) -> lo.Lot:
         """Apply as previewed."""
         return self._long(lot_id, "apply", Apply(digest=digest, reason=reason), watch)
 
@@ -199,10 +319,11 @@ class Lots(_Noun):
         """What reverting would do."""
         return self._t.call(Preview, "POST", f"/lots/{lot_id}/revert/preview")
 
-    def revert(self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None) -> lo.Lot:
+    def revert(
+        self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
+    ) -> lo.Lot:
         """Revert as previewed."""
         return self._long(lot_id, "revert", Apply(digest=digest, reason=reason), watch)
-
 
     def _long(self, lot_id: int, what: str, given: Apply, watch: Watch | None) -> lo.Lot:
         path = f"/lots/{lot_id}/{what}"
@@ -273,16 +394,24 @@ class Devices(_Noun):
     def count(self, **conditions: Any) -> int:
         """How many devices fit."""
         asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
-        return int(self._t.send("GET", "/devices", params={**asked, "total": "true", "limit": 1}).json()["total"])
+        return int(
+            self._t.send("GET", "/devices", params={**asked, "total": "true", "limit": 1}).json()[
+                "total"
+            ]
+        )
 
     def csv(self, **conditions: Any) -> str:
         """Up to 500 devices as CSV."""
         asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
-        return self._t.send("GET", "/devices", params={**asked, "limit": 500}, headers={"Accept": "text/csv"}).text
+        return self._t.send(
+            "GET", "/devices", params={**asked, "limit": 500}, headers={"Accept": "text/csv"}
+        ).text
 
     def file(self, form: str = "csv", columns: Sequence[str] = (), **conditions: Any) -> bytes:
         """All devices that fit, as CSV or XLSX with these columns (attributes of the filter language)."""
-        return self._t.send("GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}).content
+        return self._t.send(
+            "GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}
+        ).content
 
     def show(self, device_id: int) -> d.DeviceWhole:
         """One device with all that is known of it."""
@@ -290,19 +419,42 @@ class Devices(_Noun):
 
     def preview_declare(self, selection: d.Selection, ownership: Ownership) -> Preview:
         """Whose the devices would become."""
-        return self._t.call(Preview, "POST", "/devices/declare/preview", json=d.Declare(selection=selection, ownership=ownership))
+        return self._t.call(
+            Preview,
+            "POST",
+            "/devices/declare/preview",
+            json=d.Declare(selection=selection, ownership=ownership),
+        )
 
-    def declare(self, selection: d.Selection, ownership: Ownership, digest: str, reason: str | None = None) -> Preview:
+    def declare(
+        self, selection: d.Selection, ownership: Ownership, digest: str, reason: str | None = None
+    ) -> Preview:
         """Declare as previewed."""
-        return self._t.call(Preview, "POST", "/devices/declare/apply", json=d.DeclareApply(selection=selection, ownership=ownership, digest=digest, reason=reason))
+        return self._t.call(
+            Preview,
+            "POST",
+            "/devices/declare/apply",
+            json=d.DeclareApply(
+                selection=selection, ownership=ownership, digest=digest, reason=reason
+            ),
+        )
 
     def preview_assign(self, device_id: int, person: str | None) -> Preview:
         """What giving the device to a person would change."""
-        return self._t.call(Preview, "POST", f"/devices/{device_id}/assign/preview", json=d.Assign(person=person))
+        return self._t.call(
+            Preview, "POST", f"/devices/{device_id}/assign/preview", json=d.Assign(person=person)
+        )
 
-    def assign(self, device_id: int, person: str | None, digest: str, reason: str | None = None) -> Preview:
+    def assign(
+        self, device_id: int, person: str | None, digest: str, reason: str | None = None
+    ) -> Preview:
         """Give the device to a person as previewed."""
-        return self._t.call(Preview, "POST", f"/devices/{device_id}/assign/apply", json=d.AssignApply(person=person, digest=digest, reason=reason))
+        return self._t.call(
+            Preview,
+            "POST",
+            f"/devices/{device_id}/assign/apply",
+            json=d.AssignApply(person=person, digest=digest, reason=reason),
+        )
 
     def name(self, device_id: int, name: str, reason: str | None = None) -> None:
         """Name a device by hand."""
@@ -314,7 +466,12 @@ class Devices(_Noun):
 
     def hold(self, device_id: int, reason: str, until_on: date) -> int:
         """Keep out of sweeps until a day; gives the hold's number."""
-        return self._t.call(d.HoldMade, "POST", f"/devices/{device_id}/holds", json=d.HoldNew(reason=reason, until_on=until_on)).id
+        return self._t.call(
+            d.HoldMade,
+            "POST",
+            f"/devices/{device_id}/holds",
+            json=d.HoldNew(reason=reason, until_on=until_on),
+        ).id
 
     def end_hold(self, hold_id: int) -> None:
         """End a hold now."""
@@ -334,7 +491,12 @@ class Cohorts(_Noun):
 
     def preview(self, filter: str, cohort_id: int | None = None) -> Preview:
         """What a filter holds; against a cohort: what enters and leaves."""
-        return self._t.call(Preview, "POST", "/cohorts/preview", json=co.CohortFilter(filter=filter, cohort_id=cohort_id))
+        return self._t.call(
+            Preview,
+            "POST",
+            "/cohorts/preview",
+            json=co.CohortFilter(filter=filter, cohort_id=cohort_id),
+        )
 
     def add(self, cohort: co.CohortNew) -> co.Cohort:
         """Add a cohort; without a filter an empty list."""
@@ -350,7 +512,9 @@ class Cohorts(_Noun):
 
     def explain(self, cohort_id: int, device_id: int) -> co.Explained:
         """Whether a device is in it, comparison by comparison."""
-        return self._t.call(co.Explained, "GET", f"/cohorts/{cohort_id}/explain", params={"device": device_id})
+        return self._t.call(
+            co.Explained, "GET", f"/cohorts/{cohort_id}/explain", params={"device": device_id}
+        )
 
     def overlap(self, one_id: int, other_id: int) -> co.Overlap:
         """How many devices two cohorts share."""
@@ -366,16 +530,30 @@ class Cohorts(_Noun):
 
     def preview_list(self, cohort_id: int, selection: d.Selection, put_in: bool = True) -> Preview:
         """Which devices would come to a list or go from it."""
-        return self._t.call(Preview, "POST", f"/cohorts/{cohort_id}/devices/preview", json=co.ListChange(selection=selection, put_in=put_in))
+        return self._t.call(
+            Preview,
+            "POST",
+            f"/cohorts/{cohort_id}/devices/preview",
+            json=co.ListChange(selection=selection, put_in=put_in),
+        )
 
-    def change_list(self, cohort_id: int, selection: d.Selection, digest: str, put_in: bool = True, reason: str | None = None) -> Preview:
+    def change_list(
+        self,
+        cohort_id: int,
+        selection: d.Selection,
+        digest: str,
+        put_in: bool = True,
+        reason: str | None = None,
+    ) -> Preview:
         """Change a list as previewed."""
         given = co.ListChangeApply(selection=selection, put_in=put_in, digest=digest, reason=reason)
         return self._t.call(Preview, "POST", f"/cohorts/{cohort_id}/devices/apply", json=given)
 
     def check(self, filter: str) -> co.FilterRead:
         """Read a filter and count its devices."""
-        return self._t.call(co.FilterRead, "POST", "/filters/check", json=co.FilterGiven(filter=filter))
+        return self._t.call(
+            co.FilterRead, "POST", "/filters/check", json=co.FilterGiven(filter=filter)
+        )
 
     def attributes(self) -> Sequence[co.Attribute]:
         """Everything a filter can speak of."""
@@ -383,7 +561,12 @@ class Cohorts(_Noun):
 
     def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
         """Values that devices have now."""
-        return self._t.call(list[str], "GET", "/filters/values", params={"attribute": attribute, "beginning": beginning})
+        return self._t.call(
+            list[str],
+            "GET",
+            "/filters/values",
+            params={"attribute": attribute, "beginning": beginning},
+        )
 
     def views(self) -> Sequence[co.View]:
         """Saved views of the device list."""
@@ -407,11 +590,18 @@ class Gate(_Noun):
 
     def preview(self, policies: Sequence[g.Policy]) -> Preview:
         """Whom of today's fleet the proposed gate would meet otherwise."""
-        return self._t.call(Preview, "POST", "/gate/preview", json=g.GateChange(policies=list(policies)))
+        return self._t.call(
+            Preview, "POST", "/gate/preview", json=g.GateChange(policies=list(policies))
+        )
 
     def apply(self, policies: Sequence[g.Policy], digest: str, reason: str | None = None) -> int:
         """Save the gate as previewed; gives its revision."""
-        return self._t.call(g.Saved, "POST", "/gate/apply", json=g.GateApply(policies=list(policies), digest=digest, reason=reason)).revision
+        return self._t.call(
+            g.Saved,
+            "POST",
+            "/gate/apply",
+            json=g.GateApply(policies=list(policies), digest=digest, reason=reason),
+        ).revision
 
     def attempt(self, imagined: g.Try) -> g.Decision:
         """Try an imagined device."""
@@ -421,18 +611,35 @@ class Gate(_Noun):
         """The naming templates."""
         return self._t.call(g.Naming, "GET", "/naming")
 
-    def preview_names(self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None) -> Preview:
+    def preview_names(
+        self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None
+    ) -> Preview:
         """Old → new over a selection."""
-        given = g.NamingPreview(selection=selection or d.Selection(), templates=None if templates is None else list(templates))
+        given = g.NamingPreview(
+            selection=selection or d.Selection(),
+            templates=None if templates is None else list(templates),
+        )
         return self._t.call(Preview, "POST", "/naming/preview", json=given)
 
     def save_names(self, templates: Sequence[g.Template], reason: str | None = None) -> int:
         """Save the templates; gives the revision."""
-        return self._t.call(g.Saved, "POST", "/naming/save", json=g.NamingSave(templates=list(templates), reason=reason)).revision
+        return self._t.call(
+            g.Saved,
+            "POST",
+            "/naming/save",
+            json=g.NamingSave(templates=list(templates), reason=reason),
+        ).revision
 
-    def rename(self, digest: str, selection: d.Selection | None = None, reason: str | None = None) -> Preview:
+    def rename(
+        self, digest: str, selection: d.Selection | None = None, reason: str | None = None
+    ) -> Preview:
         """Rename as previewed."""
-        return self._t.call(Preview, "POST", "/naming/apply", json=g.RenameApply(selection=selection or d.Selection(), digest=digest, reason=reason))
+        return self._t.call(
+            Preview,
+            "POST",
+            "/naming/apply",
+            json=g.RenameApply(selection=selection or d.Selection(), digest=digest, reason=reason),
+        )
 
 
 class Arrivals(_Noun):
@@ -450,9 +657,13 @@ class Arrivals(_Noun):
         """End a pass at once."""
         self._t.send("POST", f"/passes/{pass_id}/revoke", json=Reason(reason=reason))
 
-    def list(self, outcome: Outcome | None = None, waiting: bool = False, most: int | None = None) -> Iterator[r.Arrival]:
+    def list(
+        self, outcome: Outcome | None = None, waiting: bool = False, most: int | None = None
+    ) -> Iterator[r.Arrival]:
         """Arrivals, newest first."""
-        return self._t.pages(r.Arrival, "/arrivals", {"outcome": outcome, "waiting": waiting or None}, most)
+        return self._t.pages(
+            r.Arrival, "/arrivals", {"outcome": outcome, "waiting": waiting or None}, most
+        )
 
     def show(self, arrival_id: int) -> r.ArrivalWhole:
         """One arrival with its trace."""
@@ -465,11 +676,19 @@ class Arrivals(_Noun):
     def check_in(self, credential: str, os_version: str | None = None) -> r.CheckInAnswer:
         """Give a sign of life as a device."""
         headers = {"Authorization": f"Bearer {credential}"}
-        return self._t.call(r.CheckInAnswer, "POST", "/agent/check-in", json=r.CheckIn(os_version=os_version), headers=headers)
+        return self._t.call(
+            r.CheckInAnswer,
+            "POST",
+            "/agent/check-in",
+            json=r.CheckIn(os_version=os_version),
+            headers=headers,
+        )
 
     def relay(self, check_ins: Sequence[r.RelayedCheckIn]) -> r.RelayAnswer:
         """Hand in up to 1,000 check-ins."""
-        return self._t.call(r.RelayAnswer, "POST", "/agent/check-ins", json=r.Relay(check_ins=list(check_ins)))
+        return self._t.call(
+            r.RelayAnswer, "POST", "/agent/check-ins", json=r.Relay(check_ins=list(check_ins))
+        )
 
 
 class Pools(_Noun):
@@ -525,7 +744,12 @@ class Sweeps(_Noun):
 
     def apply(self, rule_id: int, digest: str, reason: str | None = None) -> s.Sweep:
         """Retire as previewed."""
-        return self._t.call(s.Sweep, "POST", f"/sweep-rules/{rule_id}/apply", json=Apply(digest=digest, reason=reason))
+        return self._t.call(
+            s.Sweep,
+            "POST",
+            f"/sweep-rules/{rule_id}/apply",
+            json=Apply(digest=digest, reason=reason),
+        )
 
     def runs(self, most: int | None = None) -> Iterator[s.Sweep]:
         """Runs, newest first."""
@@ -537,13 +761,17 @@ class Sweeps(_Noun):
 
     def revert(self, sweep_id: int, digest: str, reason: str | None = None) -> s.Sweep:
         """Bring a run's devices back as previewed."""
-        return self._t.call(s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason))
+        return self._t.call(
+            s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason)
+        )
 
 
 class Journal(_Noun):
     """The journal and Today."""
 
-    def list(self, operation: str | None = None, actor: str | None = None, most: int | None = None) -> Iterator[j.Entry]:
+    def list(
+        self, operation: str | None = None, actor: str | None = None, most: int | None = None
+    ) -> Iterator[j.Entry]:
         """Entries, newest first."""
         return self._t.pages(j.Entry, "/journal", {"operation": operation, "actor": actor}, most)
 
@@ -557,7 +785,12 @@ class Journal(_Noun):
 
     def revert(self, entry_id: int, digest: str, reason: str | None = None) -> int:
         """Revert as previewed; gives the reverting entry's number."""
-        return self._t.call(j.Reverted, "POST", f"/journal/{entry_id}/revert", json=Apply(digest=digest, reason=reason)).entry_id
+        return self._t.call(
+            j.Reverted,
+            "POST",
+            f"/journal/{entry_id}/revert",
+            json=Apply(digest=digest, reason=reason),
+        ).entry_id
 
     def today(self) -> j.Today:
         """What needs a hand."""

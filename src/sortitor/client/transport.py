@@ -10,7 +10,14 @@ from typing import Any, TypeVar
 import httpx
 from pydantic import BaseModel, TypeAdapter
 
-from sortitor.client.errors import Broken, FactsMoved, Refused, SignInNeeded, SortitorProblem, Unreachable
+from sortitor.client.errors import (
+    Broken,
+    FactsMoved,
+    Refused,
+    SignInNeeded,
+    SortitorProblem,
+    Unreachable,
+)
 from sortitor.schemas.base import Page, Problem
 
 Model = TypeVar("Model")
@@ -23,9 +30,20 @@ class Transport:
 
     def __init__(self, url: str, token: str | None, timeout_seconds: float) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
-        self.http = httpx.Client(base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout_seconds)
+        self.http = httpx.Client(
+            base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout_seconds
+        )
 
-    def send(self, method: str, path: str, *, json: Any = None, params: Any = None, content: bytes | None = None, headers: Mapping[str, str] | None = None) -> httpx.Response:
+    def send(
+        self,
+        method: str,
+        path: str,
+        *,
+        json: Any = None,
+        params: Any = None,
+        content: bytes | None = None,
+        headers: Mapping[str, str] | None = None,
+    ) -> httpx.Response:
         """The response, whatever it carries. A POST has one Idempotency-Key over all its attempts."""
         sent = dict(headers or {})
         if method == "POST":
@@ -33,7 +51,9 @@ class Transport:
         body = json.model_dump(mode="json") if isinstance(json, BaseModel) else json
         for attempt in range(1, _ATTEMPTS + 1):
             try:
-                response = self.http.request(method, path, json=body, params=params, content=content, headers=sent)
+                response = self.http.request(
+                    method, path, json=body, params=params, content=content, headers=sent
+                )
             except httpx.TransportError as error:
                 if attempt == _ATTEMPTS or isinstance(error, httpx.UnsupportedProtocol):
                     raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
@@ -49,7 +69,9 @@ class Transport:
         """The response as a model."""
         return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
 
-    def pages(self, item: type[Model], path: str, params: Mapping[str, Any], most: int | None = None) -> Iterator[Model]:
+    def pages(
+        self, item: type[Model], path: str, params: Mapping[str, Any], most: int | None = None
+    ) -> Iterator[Model]:
         """The items of a list, page by page."""
         cursor, left = None, most
         while left is None or left > 0:
@@ -67,7 +89,13 @@ def _problem(response: httpx.Response) -> SortitorProblem:
     try:
         problem = Problem.model_validate_json(response.content)
     except ValueError:
-        problem = Problem(type="about:blank", title=response.reason_phrase, status=response.status_code, detail=f"The answer was {response.status_code} {response.reason_phrase}.", code="unknown")
+        problem = Problem(
+            type="about:blank",
+            title=response.reason_phrase,
+            status=response.status_code,
+            detail=f"The answer was {response.status_code} {response.reason_phrase}.",
+            code="unknown",
+        )
     if problem.status == 401:
         return SignInNeeded(problem)
     if problem.preview is not None:

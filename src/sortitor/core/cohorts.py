@@ -13,7 +13,12 @@ def check_filter(text: str) -> Filter:
     found = parse(text)
     if "cohorts" in attributes(found):
         detail = "A cohort's filter cannot speak of cohorts."
-        raise BadInput("cohort_of_cohorts", detail, "Write out the other cohort's filter.", (FieldProblem("/filter", "cohort_of_cohorts", detail),))
+        raise BadInput(
+            "cohort_of_cohorts",
+            detail,
+            "Write out the other cohort's filter.",
+            (FieldProblem("/filter", "cohort_of_cohorts", detail),),
+        )
     return found
 
 

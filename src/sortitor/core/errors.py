@@ -76,7 +76,9 @@ class NotFound(SortitorError):
     """Nothing is there under this name."""
 
     def __init__(self, what: str, name: object) -> None:
-        super().__init__("not_found", f"There is no {what} {name}.", "Check the number or search for it.")
+        super().__init__(
+            "not_found", f"There is no {what} {name}.", "Check the number or search for it."
+        )
 
 
 class Conflict(SortitorError):
@@ -87,7 +89,11 @@ class Stale(Conflict):
     """What was edited is not what is there any more."""
 
     def __init__(self, what: str) -> None:
-        super().__init__("stale", f"Somebody changed {what} meanwhile; nothing was saved.", "Read it again and repeat the change.")
+        super().__init__(
+            "stale",
+            f"Somebody changed {what} meanwhile; nothing was saved.",
+            "Read it again and repeat the change.",
+        )
 
 
 class FactsMoved(Conflict):
@@ -106,7 +112,11 @@ class Cancelled(Conflict):
     """Somebody stopped the work; nothing of it was kept."""
 
     def __init__(self) -> None:
-        super().__init__("cancelled", "The work was stopped; nothing of it was kept.", "Start it again when you want it.")
+        super().__init__(
+            "cancelled",
+            "The work was stopped; nothing of it was kept.",
+            "Start it again when you want it.",
+        )
 
 
 class Unavailable(SortitorError):

@@ -41,10 +41,15 @@ class Kind(StrEnum):
 _ORDER = ("gt", "ge", "lt", "le")
 _PARTS = ("co", "sw", "ew")
 OPERATORS: dict[Kind, tuple[str, ...]] = {
-    Kind.TEXT: ("eq", "ne", "pr", *_PARTS), Kind.TOKEN: ("eq", "ne", "pr"), Kind.NUMBER: ("eq", "ne", "pr", *_ORDER), Kind.TIME: ("eq", "ne", "pr", *_ORDER),
-    Kind.DAY: ("eq", "ne", "pr", *_ORDER), Kind.VERSION: ("eq", "ne", "pr", *_ORDER), Kind.TEXTS: ("eq", "ne", "pr", *_PARTS),
+    Kind.TEXT: ("eq", "ne", "pr", *_PARTS),
+    Kind.TOKEN: ("eq", "ne", "pr"),
+    Kind.NUMBER: ("eq", "ne", "pr", *_ORDER),
+    Kind.TIME: ("eq", "ne", "pr", *_ORDER),
+    Kind.DAY: ("eq", "ne", "pr", *_ORDER),
+    Kind.VERSION: ("eq", "ne", "pr", *_ORDER),
+    Kind.TEXTS: ("eq", "ne", "pr", *_PARTS),
     Kind.TRUTH: ("eq", "ne"),
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,29 +70,53 @@ def _words(words: type[StrEnum]) -> tuple[str, ...]:
 
 #: Attribute → what it is. The store has a column for each.
 ATTRIBUTES: dict[str, Attribute] = {
-    "stage": Attribute(Kind.TOKEN, "stage of life", words=_words(Stage)), "platform": Attribute(Kind.TOKEN, "platform", words=_words(Platform)),
+    "stage": Attribute(Kind.TOKEN, "stage of life", words=_words(Stage)),
+    "platform": Attribute(Kind.TOKEN, "platform", words=_words(Platform)),
     "ownership": Attribute(Kind.TOKEN, "whose it is", words=_words(Ownership)),
-    "ownershipBasis": Attribute(Kind.TOKEN, "who says whose it is", words=_words(Basis)), "flag": Attribute(Kind.TOKEN, "reported missing or stolen", words=("missing", "stolen")),
-    "osVersion": Attribute(Kind.VERSION, "version of the operating system"), "name": Attribute(Kind.TEXT, "name"), "maker": Attribute(Kind.TEXT, "maker"),
-    "model": Attribute(Kind.TEXT, "model"), "productCode": Attribute(Kind.TEXT, "product code"), "site": Attribute(Kind.TEXT, "site"),
-    "department": Attribute(Kind.TEXT, "department that the device belongs to"), "assetTag": Attribute(Kind.TEXT, "asset tag"), "note": Attribute(Kind.TEXT, "note"),
-    "order": Attribute(Kind.TEXT, "name of its order"), "order.supplier": Attribute(Kind.TEXT, "supplier of its order", "order"),
-    "order.orderedOn": Attribute(Kind.DAY, "day of its order", "order"), "purchaseOrder": Attribute(Kind.TEXT, "purchase order"), "supplier": Attribute(Kind.TEXT, "supplier"),
+    "ownershipBasis": Attribute(Kind.TOKEN, "who says whose it is", words=_words(Basis)),
+    "flag": Attribute(Kind.TOKEN, "reported missing or stolen", words=("missing", "stolen")),
+    "osVersion": Attribute(Kind.VERSION, "version of the operating system"),
+    "name": Attribute(Kind.TEXT, "name"),
+    "maker": Attribute(Kind.TEXT, "maker"),
+    "model": Attribute(Kind.TEXT, "model"),
+    "productCode": Attribute(Kind.TEXT, "product code"),
+    "site": Attribute(Kind.TEXT, "site"),
+    "department": Attribute(Kind.TEXT, "department that the device belongs to"),
+    "assetTag": Attribute(Kind.TEXT, "asset tag"),
+    "note": Attribute(Kind.TEXT, "note"),
+    "order": Attribute(Kind.TEXT, "name of its order"),
+    "order.supplier": Attribute(Kind.TEXT, "supplier of its order", "order"),
+    "order.orderedOn": Attribute(Kind.DAY, "day of its order", "order"),
+    "purchaseOrder": Attribute(Kind.TEXT, "purchase order"),
+    "supplier": Attribute(Kind.TEXT, "supplier"),
     "tags": Attribute(Kind.TEXTS, "any of its tags"),
-    **{kind.value: Attribute(Kind.TEXTS, f"any {kind.value} of it", "identifiers") for kind in IdentifierKind},
-    "purchasedOn": Attribute(Kind.DAY, "day of purchase"), "warrantyUntil": Attribute(Kind.DAY, "end of its warranty"),
-    "enrolledAt": Attribute(Kind.TIME, "when it arrived"), "lastSeenAt": Attribute(Kind.TIME, "last sign of life", moving=True),
-    "id": Attribute(Kind.NUMBER, "number of the device"), "lot": Attribute(Kind.NUMBER, "number of the lot it came with"),
+    **{
+        kind.value: Attribute(Kind.TEXTS, f"any {kind.value} of it", "identifiers")
+        for kind in IdentifierKind
+    },
+    "purchasedOn": Attribute(Kind.DAY, "day of purchase"),
+    "warrantyUntil": Attribute(Kind.DAY, "end of its warranty"),
+    "enrolledAt": Attribute(Kind.TIME, "when it arrived"),
+    "lastSeenAt": Attribute(Kind.TIME, "last sign of life", moving=True),
+    "id": Attribute(Kind.NUMBER, "number of the device"),
+    "lot": Attribute(Kind.NUMBER, "number of the lot it came with"),
     "idleDays": Attribute(Kind.NUMBER, "whole days since its last sign of life", moving=True),
-    "ageDays": Attribute(Kind.NUMBER, "whole days since its purchase, or since it became known", moving=True),
-    "daysToWarrantyEnd": Attribute(Kind.NUMBER, "whole days until its warranty ends, negative afterwards", moving=True),
+    "ageDays": Attribute(
+        Kind.NUMBER, "whole days since its purchase, or since it became known", moving=True
+    ),
+    "daysToWarrantyEnd": Attribute(
+        Kind.NUMBER, "whole days until its warranty ends, negative afterwards", moving=True
+    ),
     "held": Attribute(Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True),
-    "person.userName": Attribute(Kind.TEXT, "user name of its person", "person"), "person.name": Attribute(Kind.TEXT, "name of its person", "person"),
+    "person.userName": Attribute(Kind.TEXT, "user name of its person", "person"),
+    "person.name": Attribute(Kind.TEXT, "name of its person", "person"),
     "person.mail": Attribute(Kind.TEXT, "mail of its person", "person"),
-    "person.department": Attribute(Kind.TEXT, "department of its person", "person"), "person.site": Attribute(Kind.TEXT, "site of its person", "person"),
+    "person.department": Attribute(Kind.TEXT, "department of its person", "person"),
+    "person.site": Attribute(Kind.TEXT, "site of its person", "person"),
     "person.left": Attribute(Kind.TRUTH, "whether its person has left", "person"),
-    "person.groups": Attribute(Kind.TEXTS, "any group of its person", "person"), "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
-}  # fmt: skip
+    "person.groups": Attribute(Kind.TEXTS, "any group of its person", "person"),
+    "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
+}
 _BY_LOWER = {name.lower(): name for name in ATTRIBUTES}
 
 Value = str | float | bool | datetime | date | tuple[int, ...] | None
@@ -123,7 +152,9 @@ Filter = Comparison | Joined | Not
 
 def one_of(attribute: str, words: Iterable[str]) -> Filter:
     """That an attribute is one of some words."""
-    parts = tuple(Comparison(attribute, "eq", lower(word), json.dumps(word)) for word in sorted(words))
+    parts = tuple(
+        Comparison(attribute, "eq", lower(word), json.dumps(word)) for word in sorted(words)
+    )
     return parts[0] if len(parts) == 1 else Joined("or", parts)
 
 
@@ -135,7 +166,13 @@ def all_of(*said: Filter | None) -> Filter | None:
 
 def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
     """What must hold all at once for the filter to hold."""
-    return found.parts if isinstance(found, Joined) and found.word == "and" else () if found is None else (found,)
+    return (
+        found.parts
+        if isinstance(found, Joined) and found.word == "and"
+        else ()
+        if found is None
+        else (found,)
+    )
 
 
 def veiled(found: Filter) -> Filter:
@@ -151,7 +188,10 @@ def veiled(found: Filter) -> Filter:
     return Joined("and", (found, Not(one_of("ownership", ["personal"]))))
 
 
-_TOKEN = re.compile(r'\s*(?:(?P<paren>[()])|(?P<string>"(?:[^"\\]|\\.)*")|(?P<word>[A-Za-z][\w.$-]*)|(?P<number>-?\d+(?:\.\d+)?(?![\w.]))|(?P<end>$)|(?P<other>\S))', re.DOTALL)
+_TOKEN = re.compile(
+    r'\s*(?:(?P<paren>[()])|(?P<string>"(?:[^"\\]|\\.)*")|(?P<word>[A-Za-z][\w.$-]*)|(?P<number>-?\d+(?:\.\d+)?(?![\w.]))|(?P<end>$)|(?P<other>\S))',
+    re.DOTALL,
+)
 _LITERALS = {"null": None, "true": True, "false": False}
 MOST_CHARACTERS = 4_000
 _DEEPEST = 40
@@ -159,8 +199,15 @@ _DEEPEST = 40
 
 def fault(text: str, place: int, what: str) -> NoReturn:
     """Raise BadInput with the column and a caret under it."""
-    detail = f"Column {place + 1}: {what}{'' if what.endswith('?') else '.'}\n{text}\n{' ' * place}^"
-    raise BadInput("bad_filter", detail, "Correct the filter.", (FieldProblem("/filter", "bad_filter", detail),))
+    detail = (
+        f"Column {place + 1}: {what}{'' if what.endswith('?') else '.'}\n{text}\n{' ' * place}^"
+    )
+    raise BadInput(
+        "bad_filter",
+        detail,
+        "Correct the filter.",
+        (FieldProblem("/filter", "bad_filter", detail),),
+    )
 
 
 class _Parser:
@@ -209,12 +256,27 @@ class _Parser:
 
     def comparison(self) -> Filter:
         if self.kind != "word":
-            fault(self.text, self.start, "an attribute is missing here" if self.kind == "end" else f"an attribute should stand here, not {self.token!r}")
+            fault(
+                self.text,
+                self.start,
+                "an attribute is missing here"
+                if self.kind == "end"
+                else f"an attribute should stand here, not {self.token!r}",
+            )
         name = _BY_LOWER.get(self.token.lower())
         if name is None:
             begun = [known for known in _BY_LOWER if known.startswith(self.token.lower())]
             near = begun or difflib.get_close_matches(self.token.lower(), list(_BY_LOWER), 1)
-            fault(self.text, self.start, f"{self.token!r} is not an attribute" + (f"; did you mean {_BY_LOWER[near[0]]}?" if near else f"; known are {', '.join(ATTRIBUTES)}"))
+            fault(
+                self.text,
+                self.start,
+                f"{self.token!r} is not an attribute"
+                + (
+                    f"; did you mean {_BY_LOWER[near[0]]}?"
+                    if near
+                    else f"; known are {', '.join(ATTRIBUTES)}"
+                ),
+            )
         self.step()
         return self.compared(name)
 
@@ -223,7 +285,11 @@ class _Parser:
         if self.kind != "word" or operator not in {op for ops in OPERATORS.values() for op in ops}:
             fault(self.text, self.start, f"{name} is followed by one of {', '.join(allowed)}")
         if operator not in allowed:
-            fault(self.text, self.start, f"{name} cannot be compared by {operator}; it takes {', '.join(allowed)}")
+            fault(
+                self.text,
+                self.start,
+                f"{name} cannot be compared by {operator}; it takes {', '.join(allowed)}",
+            )
         self.step()
         if operator == "pr":
             return Comparison(name, "pr")
@@ -232,7 +298,12 @@ class _Parser:
             if operator not in ("eq", "ne"):
                 fault(self.text, started, f"null is compared by eq or ne, not by {operator}")
             return Not(Comparison(name, "pr")) if operator == "eq" else Comparison(name, "pr")
-        return Comparison(name, operator, self.typed(name, given, started), json.dumps(given, ensure_ascii=False) if not isinstance(given, float) else f"{given:g}")
+        return Comparison(
+            name,
+            operator,
+            self.typed(name, given, started),
+            json.dumps(given, ensure_ascii=False) if not isinstance(given, float) else f"{given:g}",
+        )
 
     def value(self) -> Any:
         kind, token = self.kind, self.token
@@ -248,16 +319,36 @@ class _Parser:
         elif kind == "word" and token.lower() in _LITERALS:
             given = _LITERALS[token.lower()]
         else:
-            fault(self.text, self.start, "a value should stand here: a text in quotation marks, a number, true, false or null")
+            fault(
+                self.text,
+                self.start,
+                "a value should stand here: a text in quotation marks, a number, true, false or null",
+            )
         self.step()
         return given
 
     def typed(self, name: str, given: Any, place: int) -> Value:
         kind = ATTRIBUTES[name].kind
         if kind is Kind.NUMBER:
-            return given if isinstance(given, float) else fault(self.text, place, f"{name} is compared with a number, written without quotation marks")
+            return (
+                given
+                if isinstance(given, float)
+                else fault(
+                    self.text,
+                    place,
+                    f"{name} is compared with a number, written without quotation marks",
+                )
+            )
         if kind is Kind.TRUTH:
-            return given if isinstance(given, bool) else fault(self.text, place, f"{name} is compared with true or false, written without quotation marks")
+            return (
+                given
+                if isinstance(given, bool)
+                else fault(
+                    self.text,
+                    place,
+                    f"{name} is compared with true or false, written without quotation marks",
+                )
+            )
         if not isinstance(given, str):
             fault(self.text, place, f"{name} is compared with a text in quotation marks")
         try:
@@ -267,25 +358,49 @@ class _Parser:
                 return date.fromisoformat(given)
             if kind is Kind.TIME:
                 moment = datetime.fromisoformat(given)
-                return moment if moment.tzinfo else fault(self.text, place, "a time needs its zone, such as 2026-03-31T09:00:00Z")
+                return (
+                    moment
+                    if moment.tzinfo
+                    else fault(
+                        self.text, place, "a time needs its zone, such as 2026-03-31T09:00:00Z"
+                    )
+                )
         except ValueError:
-            form = {Kind.VERSION: "a version such as 14 or 10.0.1", Kind.DAY: "a date such as 2026-03-31"}.get(kind, "a time such as 2026-03-31T09:00:00Z")
+            form = {
+                Kind.VERSION: "a version such as 14 or 10.0.1",
+                Kind.DAY: "a date such as 2026-03-31",
+            }.get(kind, "a time such as 2026-03-31T09:00:00Z")
             fault(self.text, place, f"{name} is compared with {form}")
         words = ATTRIBUTES[name].words
         if kind is Kind.TOKEN and lower(given) not in words:
             near = difflib.get_close_matches(lower(given), words, 1)
-            fault(self.text, place, f"{given!r} is not a {name}" + (f"; did you mean {near[0]}?" if near else f"; there are {', '.join(words)}"))
+            fault(
+                self.text,
+                place,
+                f"{given!r} is not a {name}"
+                + (f"; did you mean {near[0]}?" if near else f"; there are {', '.join(words)}"),
+            )
         return lower(given)
 
 
 def parse(text: str) -> Filter:
     """The tree of a filter. Raises BadInput with the column, a caret under the fault, and the nearest name."""
     if len(text) > MOST_CHARACTERS:
-        raise BadInput("filter_too_long", f"The filter has {len(text):,} characters; at most {MOST_CHARACTERS:,} are read.", "Use a list instead.")
+        raise BadInput(
+            "filter_too_long",
+            f"The filter has {len(text):,} characters; at most {MOST_CHARACTERS:,} are read.",
+            "Use a list instead.",
+        )
     parser = _Parser(text)
     found = parser.joined("or", 0)
     if parser.kind != "end":
-        fault(text, parser.start, f"“and” or “or” should stand before {parser.token!r}" if parser.token != ")" else "a parenthesis that was never opened")
+        fault(
+            text,
+            parser.start,
+            f"“and” or “or” should stand before {parser.token!r}"
+            if parser.token != ")"
+            else "a parenthesis that was never opened",
+        )
     return found
 
 
@@ -308,7 +423,11 @@ def as_tree(found: Filter) -> dict[str, Any]:
         return {"not": as_tree(found.part)}
     if isinstance(found, Joined):
         return {"join": found.word, "parts": [as_tree(part) for part in found.parts]}
-    return {"attribute": found.attribute, "operator": found.operator, "value": json.loads(found.text) if found.text else None}
+    return {
+        "attribute": found.attribute,
+        "operator": found.operator,
+        "value": json.loads(found.text) if found.text else None,
+    }
 
 
 def as_text(found: Filter) -> str:
@@ -317,14 +436,22 @@ def as_text(found: Filter) -> str:
         return f"not ({as_text(found.part)})"
     if isinstance(found, Joined):
         # `and` binds closer, so only an `or` inside an `and` needs its parentheses.
-        inner = [f"({as_text(part)})" if isinstance(part, Joined) and part.word != found.word and found.word == "and" else as_text(part) for part in found.parts]
+        inner = [
+            f"({as_text(part)})"
+            if isinstance(part, Joined) and part.word != found.word and found.word == "and"
+            else as_text(part)
+            for part in found.parts
+        ]
         return f" {found.word} ".join(inner)
     return f"{found.attribute} {found.operator} {found.text}".strip()
 
 
 def lower(text: str) -> str:
     """Lower case letter by letter, as the database has it: no letter becomes two, none depends on its neighbours."""
-    return "".join(low if len(low := letter.lower()) == 1 else "i" if letter == "İ" else letter for letter in text)
+    return "".join(
+        low if len(low := letter.lower()) == 1 else "i" if letter == "İ" else letter
+        for letter in text
+    )
 
 
 def trimmed(version: str) -> tuple[int, ...]:
@@ -357,7 +484,13 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
             return all(results) if part.word == "and" else any(results)
         actual = device.get(part.attribute)
         held = holds_for(part, actual)
-        shown = "nothing" if actual in (None, "", (), []) else ", ".join(map(str, actual)) if isinstance(actual, list | tuple) else str(actual)
+        shown = (
+            "nothing"
+            if actual in (None, "", (), [])
+            else ", ".join(map(str, actual))
+            if isinstance(actual, list | tuple)
+            else str(actual)
+        )
         trace.append(Clause(f"{part.attribute} {part.operator} {part.text}".strip(), shown, held))
         return held
 
@@ -378,9 +511,17 @@ def holds_for(comparison: Comparison, actual: Any) -> bool:
         except ValueError:
             values = []
     else:
-        values = [] if actual is None or actual == "" else [lower(actual) if isinstance(actual, str) else actual]
+        values = (
+            []
+            if actual is None or actual == ""
+            else [lower(actual) if isinstance(actual, str) else actual]
+        )
     if operator == "pr":
-        return bool(actual) if kind in (Kind.TEXTS, Kind.TEXT, Kind.TOKEN, Kind.VERSION) else actual is not None
+        return (
+            bool(actual)
+            if kind in (Kind.TEXTS, Kind.TEXT, Kind.TOKEN, Kind.VERSION)
+            else actual is not None
+        )
     if operator == "ne":
         return not any(one == comparison.value for one in values)
     return any(_compare(one, operator, comparison.value) for one in values)
@@ -390,5 +531,18 @@ def _compare(actual: Any, operator: str, wanted: Any) -> bool:
     if operator == "eq":
         return bool(actual == wanted)
     if operator in _PARTS:
-        return bool({"co": wanted in actual, "sw": actual.startswith(wanted), "ew": actual.endswith(wanted)}[operator])
-    return bool({"gt": actual > wanted, "ge": actual >= wanted, "lt": actual < wanted, "le": actual <= wanted}[operator])
+        return bool(
+            {
+                "co": wanted in actual,
+                "sw": actual.startswith(wanted),
+                "ew": actual.endswith(wanted),
+            }[operator]
+        )
+    return bool(
+        {
+            "gt": actual > wanted,
+            "ge": actual >= wanted,
+            "lt": actual < wanted,
+            "le": actual <= wanted,
+        }[operator]
+    )

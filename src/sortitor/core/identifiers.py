@@ -19,10 +19,27 @@ from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind
 
 _PLACEHOLDERS = (
-    "N/A", "NA", "NONE", "NULL", "NIL", "TBC", "TBD", "TBA", "UNKNOWN", "TO BE FILLED", "TO BE FILLED BY O.E.M.",
-    "NOT AVAILABLE", "NOT SPECIFIED", "DEFAULT STRING", "SYSTEM SERIAL NUMBER", "123456789", "1234567890",
-    "123456789012345", "SERIAL", "IMEI",
-)  # fmt: skip
+    "N/A",
+    "NA",
+    "NONE",
+    "NULL",
+    "NIL",
+    "TBC",
+    "TBD",
+    "TBA",
+    "UNKNOWN",
+    "TO BE FILLED",
+    "TO BE FILLED BY O.E.M.",
+    "NOT AVAILABLE",
+    "NOT SPECIFIED",
+    "DEFAULT STRING",
+    "SYSTEM SERIAL NUMBER",
+    "123456789",
+    "1234567890",
+    "123456789012345",
+    "SERIAL",
+    "IMEI",
+)
 _FILLER = r"^(0+|F{6,}|X{3,}|-+|\?+|\.+)$"
 _SCIENTIFIC = r"^[+-]?\d([.,]\d+)?E\+?\d{1,3}$"
 _THOUSANDS = r"^\d{1,3}([,.]\d{3}){2,}$"
@@ -35,9 +52,18 @@ _DATE = (
 # Quotation marks of any script, zero-width marks, soft hyphens, byte order marks, control characters.
 _INVISIBLE = r"[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\"“”„«»‘’´`]"
 #: What a plain cell of letters and digits must not be: a power of ten, filler, a placeholder.
-_NOT_PLAIN = r"(?i)^(\d+E\d+|0+|F{6,}|X{3,}|" + "|".join(re.escape(word) for word in _PLACEHOLDERS if word.isalnum()) + ")$"
+_NOT_PLAIN = (
+    r"(?i)^(\d+E\d+|0+|F{6,}|X{3,}|"
+    + "|".join(re.escape(word) for word in _PLACEHOLDERS if word.isalnum())
+    + ")$"
+)
 #: Fillers that makers leave in their firmware instead of a number of the device's own.
-_UUID_FILLERS = ("03000200040005000006000700080009", "0003000200040005000600070008000A", "12345678123456781234567812345678", "FEEFEEFEEFEEFEEFEEFEEFEEFEEFEEFE")
+_UUID_FILLERS = (
+    "03000200040005000006000700080009",
+    "0003000200040005000600070008000A",
+    "12345678123456781234567812345678",
+    "FEEFEEFEEFEEFEEFEEFEEFEEFEEFEEFE",
+)
 FINGERPRINT_BYTES = 8_192
 
 Check = Callable[[pl.Series], pl.DataFrame]
@@ -49,37 +75,55 @@ def _prepared(given: pl.Series, decimal: str) -> pl.DataFrame:
     `decimal` is the pattern of a number to which a spreadsheet added ".0".
     """
     text = pl.col("text")
-    frame = given.alias("text").to_frame().select(text.str.normalize("NFKC").str.to_uppercase().str.strip_chars())
+    frame = (
+        given.alias("text")
+        .to_frame()
+        .select(text.str.normalize("NFKC").str.to_uppercase().str.strip_chars())
+    )
     wrapped = text.str.contains(r'^="[^"]*"$')
-    inner = pl.when(wrapped).then(text.str.slice(2, text.str.len_chars() - 3)).otherwise(text.str.strip_prefix("'"))
+    inner = (
+        pl.when(wrapped)
+        .then(text.str.slice(2, text.str.len_chars() - 3))
+        .otherwise(text.str.strip_prefix("'"))
+    )
     frame = frame.select(
         inner.str.replace_all(_INVISIBLE, "").str.strip_chars().replace("", None),
-        wrapped=wrapped, apostrophe=text.str.starts_with("'"),
-    )  # fmt: skip
+        wrapped=wrapped,
+        apostrophe=text.str.starts_with("'"),
+    )
     return frame.with_columns(
-        decimal=text.str.contains(decimal), damage=_damage(text),
+        decimal=text.str.contains(decimal),
+        damage=_damage(text),
         clean=pl.when(text.str.contains(decimal)).then(text.str.strip_suffix(".0")).otherwise(text),
-    )  # fmt: skip
+    )
 
 
 def _damage(text: pl.Expr) -> pl.Expr:
     """The code of what makes the cell worthless whatever its kind, else null."""
     return (
-        pl.when(text.str.contains(_CELL_ERROR)).then(pl.lit("cell_error"))
-        .when(text.is_in(_PLACEHOLDERS) | text.str.contains(_FILLER)).then(pl.lit("placeholder"))
-        .when(text.str.contains(_SCIENTIFIC)).then(pl.lit("scientific_notation"))
-        .when(text.str.contains(_DATE)).then(pl.lit("looks_like_date"))
-        .when(text.str.contains(_THOUSANDS)).then(pl.lit("thousands_separators"))
-    )  # fmt: skip
+        pl.when(text.str.contains(_CELL_ERROR))
+        .then(pl.lit("cell_error"))
+        .when(text.is_in(_PLACEHOLDERS) | text.str.contains(_FILLER))
+        .then(pl.lit("placeholder"))
+        .when(text.str.contains(_SCIENTIFIC))
+        .then(pl.lit("scientific_notation"))
+        .when(text.str.contains(_DATE))
+        .then(pl.lit("looks_like_date"))
+        .when(text.str.contains(_THOUSANDS))
+        .then(pl.lit("thousands_separators"))
+    )
 
 
 def _repair() -> pl.Expr:
     """The code of a harmless wrapper that was taken off."""
     return (
-        pl.when(pl.col("wrapped")).then(pl.lit("text_formula_unwrapped"))
-        .when(pl.col("apostrophe")).then(pl.lit("leading_apostrophe"))
-        .when(pl.col("decimal")).then(pl.lit("decimal_ending"))
-    )  # fmt: skip
+        pl.when(pl.col("wrapped"))
+        .then(pl.lit("text_formula_unwrapped"))
+        .when(pl.col("apostrophe"))
+        .then(pl.lit("leading_apostrophe"))
+        .when(pl.col("decimal"))
+        .then(pl.lit("decimal_ending"))
+    )
 
 
 def _judged(frame: pl.DataFrame, value: pl.Expr, fault: pl.Expr, remark: pl.Expr) -> pl.DataFrame:
@@ -90,14 +134,19 @@ def _judged(frame: pl.DataFrame, value: pl.Expr, fault: pl.Expr, remark: pl.Expr
     )
 
 
-def checked_in_part(given: pl.Series, plain: pl.Series, value: pl.Series, closely: Check) -> pl.DataFrame:
+def checked_in_part(
+    given: pl.Series, plain: pl.Series, value: pl.Series, closely: Check
+) -> pl.DataFrame:
     """`value` as it stands where `plain` holds; what `closely` says of the other cells that are not empty."""
     other = (~plain & given.is_not_null()).fill_null(False).arg_true()
     note = pl.repeat(None, given.len(), dtype=pl.String, eager=True)
     if other.len():
         found = closely(given.gather(other))
         # A scatter changes its series in place, and this one may be the caller's very cells.
-        value, note = value.clone().scatter(other, found["value"]), note.scatter(other, found["note"])
+        value, note = (
+            value.clone().scatter(other, found["value"]),
+            note.scatter(other, found["note"]),
+        )
     return pl.DataFrame({"value": value, "note": note})
 
 
@@ -110,9 +159,11 @@ def check_serials(given: pl.Series) -> pl.DataFrame:
 def _serials_closely(given: pl.Series) -> pl.DataFrame:
     clean = pl.col("clean").str.replace_all(r"\s", "")
     fault = (
-        pl.when(~clean.str.contains(r"^[A-Z0-9\-./_+]*$")).then(pl.lit("serial_characters"))
-        .when(~clean.str.len_chars().is_between(3, 64)).then(pl.lit("serial_length"))
-    )  # fmt: skip
+        pl.when(~clean.str.contains(r"^[A-Z0-9\-./_+]*$"))
+        .then(pl.lit("serial_characters"))
+        .when(~clean.str.len_chars().is_between(3, 64))
+        .then(pl.lit("serial_length"))
+    )
     return _judged(_prepared(given, r"^\d{5,}\.0$"), clean, fault, _repair())
 
 
@@ -120,7 +171,9 @@ def _luhn_digit(first_14: pl.Expr) -> pl.Expr:
     """The Luhn check digit over 14 digits given as an integer (3GPP TS 23.003, annex B)."""
     digits = [first_14 // 10**place % 10 for place in range(14)]
     # Every second digit counts double, with the digits of the product added: 2·d, less 9 from 5 on.
-    total = pl.sum_horizontal(*digits, *digits[::2]) - 9 * pl.sum_horizontal(digit > 4 for digit in digits[::2]).cast(pl.Int64)
+    total = pl.sum_horizontal(*digits, *digits[::2]) - 9 * pl.sum_horizontal(
+        digit > 4 for digit in digits[::2]
+    ).cast(pl.Int64)
     return (10 - total % 10) % 10
 
 
@@ -128,9 +181,9 @@ def check_imeis(given: pl.Series) -> pl.DataFrame:
     """IMEIs: 15 digits with a Luhn check; 14 and 16 digits are completed (3GPP TS 23.003 §6.2)."""
     number = pl.col("number")
     digits = given.str.contains(r"^[0-9]{15}$")
-    plain = pl.DataFrame({"number": given.set(~digits.fill_null(False), None).cast(pl.Int64)}).select(
-        (number % 10 == _luhn_digit(number // 10)) & ~number.is_in([0, 123456789012345])
-    )
+    plain = pl.DataFrame(
+        {"number": given.set(~digits.fill_null(False), None).cast(pl.Int64)}
+    ).select((number % 10 == _luhn_digit(number // 10)) & ~number.is_in([0, 123456789012345]))
     return checked_in_part(given, plain.to_series().fill_null(False), given, _imeis_closely)
 
 
@@ -138,26 +191,45 @@ def _imeis_closely(given: pl.Series) -> pl.DataFrame:
     clean = pl.col("clean").str.replace_all(r"[\s\-./_]", "")
     frame = _prepared(given, r"^\d{13,16}\.0$").with_columns(clean, length=clean.str.len_chars())
     clean, length = pl.col("clean"), pl.col("length")
-    frame = frame.with_columns(body=pl.when(length.is_between(14, 16)).then(clean.str.head(14).cast(pl.Int64, strict=False)))
-    frame = frame.with_columns(complete=clean.str.head(14) + _luhn_digit(pl.col("body")).cast(pl.String))
+    frame = frame.with_columns(
+        body=pl.when(length.is_between(14, 16)).then(
+            clean.str.head(14).cast(pl.Int64, strict=False)
+        )
+    )
+    frame = frame.with_columns(
+        complete=clean.str.head(14) + _luhn_digit(pl.col("body")).cast(pl.String)
+    )
     fault = (
-        pl.when(~clean.str.contains(r"^[0-9]+$")).then(pl.lit("imei_characters"))
-        .when(length < 14).then(pl.lit("digits_lost"))
-        .when(length > 16).then(pl.lit("imei_length"))
-        .when((length == 15) & (pl.col("complete") != clean)).then(pl.lit("imei_check_failed"))
-    )  # fmt: skip
+        pl.when(~clean.str.contains(r"^[0-9]+$"))
+        .then(pl.lit("imei_characters"))
+        .when(length < 14)
+        .then(pl.lit("digits_lost"))
+        .when(length > 16)
+        .then(pl.lit("imei_length"))
+        .when((length == 15) & (pl.col("complete") != clean))
+        .then(pl.lit("imei_check_failed"))
+    )
     remark = pl.coalesce(
-        pl.when(length == 14).then(pl.lit("check_digit_added"))
-        .when(length == 16).then(pl.lit("software_version_dropped")),
+        pl.when(length == 14)
+        .then(pl.lit("check_digit_added"))
+        .when(length == 16)
+        .then(pl.lit("software_version_dropped")),
         _repair(),
-    )  # fmt: skip
+    )
     return _judged(frame, pl.col("complete"), fault, remark)
 
 
 def _hexadecimal(given: pl.Series) -> pl.DataFrame:
     """The prepared frame with `clean` freed of blanks, hyphens, colons, points and braces."""
-    frame = _prepared(given, r"^\d{13,}\.0$").with_columns(pl.col("clean").str.replace_all(r"[\s\-:.{}]", "").str.strip_prefix("URNUUID"))
-    return frame.with_columns(damage=pl.coalesce("damage", pl.when(pl.col("clean").str.contains(r"^(0+|F+)$")).then(pl.lit("placeholder"))))
+    frame = _prepared(given, r"^\d{13,}\.0$").with_columns(
+        pl.col("clean").str.replace_all(r"[\s\-:.{}]", "").str.strip_prefix("URNUUID")
+    )
+    return frame.with_columns(
+        damage=pl.coalesce(
+            "damage",
+            pl.when(pl.col("clean").str.contains(r"^(0+|F+)$")).then(pl.lit("placeholder")),
+        )
+    )
 
 
 def check_meids(given: pl.Series) -> pl.DataFrame:
@@ -165,27 +237,48 @@ def check_meids(given: pl.Series) -> pl.DataFrame:
     clean, length = pl.col("clean"), pl.col("clean").str.len_chars()
     frame = _hexadecimal(given)
     decimal = clean.str.contains(r"^\d{18}$")
-    converted = pl.when(decimal).then(clean).map_elements(lambda text: str(stdnum_meid.compact(text)).upper(), return_dtype=pl.String, skip_nulls=True)
+    converted = (
+        pl.when(decimal)
+        .then(clean)
+        .map_elements(
+            lambda text: str(stdnum_meid.compact(text)).upper(),
+            return_dtype=pl.String,
+            skip_nulls=True,
+        )
+    )
     value = pl.when(decimal).then(converted).otherwise(clean.str.head(14))
     fault = (
-        pl.when(decimal & (converted.str.len_chars() == 14)).then(None)
-        .when(~clean.str.contains(r"^[0-9A-F]+$")).then(pl.lit("meid_characters"))
-        .when(~length.is_in([14, 15])).then(pl.lit("meid_length"))
-    )  # fmt: skip
-    return _judged(frame, value, fault, pl.coalesce(pl.when(decimal).then(pl.lit("meid_converted")), _repair()))
+        pl.when(decimal & (converted.str.len_chars() == 14))
+        .then(None)
+        .when(~clean.str.contains(r"^[0-9A-F]+$"))
+        .then(pl.lit("meid_characters"))
+        .when(~length.is_in([14, 15]))
+        .then(pl.lit("meid_length"))
+    )
+    return _judged(
+        frame, value, fault, pl.coalesce(pl.when(decimal).then(pl.lit("meid_converted")), _repair())
+    )
 
 
 def check_eids(given: pl.Series) -> pl.DataFrame:
     """EIDs: 32 digits whose remainder by 97 is 1 (ISO/IEC 7064 MOD 97-10, as in GSMA SGP.02 §2.2.2)."""
     clean = pl.col("clean")
     frame = _hexadecimal(given)
-    half = [pl.when(clean.str.contains(r"^\d{32}$")).then(clean.str.slice(place, 16)).cast(pl.Int64, strict=False) for place in (0, 16)]
+    half = [
+        pl.when(clean.str.contains(r"^\d{32}$"))
+        .then(clean.str.slice(place, 16))
+        .cast(pl.Int64, strict=False)
+        for place in (0, 16)
+    ]
     remainder = (half[0] % 97 * (10**16 % 97) + half[1] % 97) % 97
     fault = (
-        pl.when(~clean.str.contains(r"^\d+$")).then(pl.lit("eid_characters"))
-        .when(clean.str.len_chars() != 32).then(pl.lit("eid_length"))
-        .when(remainder != 1).then(pl.lit("eid_check_failed"))
-    )  # fmt: skip
+        pl.when(~clean.str.contains(r"^\d+$"))
+        .then(pl.lit("eid_characters"))
+        .when(clean.str.len_chars() != 32)
+        .then(pl.lit("eid_length"))
+        .when(remainder != 1)
+        .then(pl.lit("eid_check_failed"))
+    )
     return _judged(frame, clean, fault, _repair())
 
 
@@ -194,34 +287,57 @@ def check_macs(given: pl.Series) -> pl.DataFrame:
     clean = pl.col("clean")
     second = clean.str.slice(1, 1)
     fault = (
-        pl.when(~clean.str.contains(r"^[0-9A-F]+$")).then(pl.lit("mac_characters"))
-        .when(~clean.str.len_chars().is_in([12, 16])).then(pl.lit("mac_length"))
-        .when(second.is_in(list("13579BDF"))).then(pl.lit("mac_of_group"))
-        .when(second.is_in(list("26AE"))).then(pl.lit("mac_randomised"))
-    )  # fmt: skip
-    return _judged(_hexadecimal(given), clean.str.replace_all(r"(..)", "$1:").str.strip_suffix(":"), fault, _repair())
+        pl.when(~clean.str.contains(r"^[0-9A-F]+$"))
+        .then(pl.lit("mac_characters"))
+        .when(~clean.str.len_chars().is_in([12, 16]))
+        .then(pl.lit("mac_length"))
+        .when(second.is_in(list("13579BDF")))
+        .then(pl.lit("mac_of_group"))
+        .when(second.is_in(list("26AE")))
+        .then(pl.lit("mac_randomised"))
+    )
+    return _judged(
+        _hexadecimal(given),
+        clean.str.replace_all(r"(..)", "$1:").str.strip_suffix(":"),
+        fault,
+        _repair(),
+    )
 
 
 def check_uuids(given: pl.Series) -> pl.DataFrame:
     """UUIDs (RFC 9562 §4), in lower case with hyphens; all zeros, all ones and makers' fillers are refused."""
     clean = pl.col("clean")
     fault = (
-        pl.when(~clean.str.contains(r"^[0-9A-F]{32}$")).then(pl.lit("uuid_form"))
-        .when(clean.is_in(_UUID_FILLERS)).then(pl.lit("placeholder"))
-    )  # fmt: skip
-    dashed = clean.str.to_lowercase().str.replace(r"^(.{8})(.{4})(.{4})(.{4})(.{12})$", "$1-$2-$3-$4-$5")
+        pl.when(~clean.str.contains(r"^[0-9A-F]{32}$"))
+        .then(pl.lit("uuid_form"))
+        .when(clean.is_in(_UUID_FILLERS))
+        .then(pl.lit("placeholder"))
+    )
+    dashed = clean.str.to_lowercase().str.replace(
+        r"^(.{8})(.{4})(.{4})(.{4})(.{12})$", "$1-$2-$3-$4-$5"
+    )
     return _judged(_hexadecimal(given), dashed, fault, _repair())
 
 
 def check_fingerprints(given: pl.Series) -> pl.DataFrame:
     """Opaque base64 of at most 8 KiB; looked up by its SHA-256, so that is its value."""
     text = given.str.replace_all(r"\s", "").replace("", None)
-    fault = pl.DataFrame({"text": text}).select(
-        pl.when(pl.col("text").str.len_bytes() > FINGERPRINT_BYTES).then(pl.lit("fingerprint_length"))
-        .when(~pl.col("text").str.contains(r"^[A-Za-z0-9+/_-]{16,}={0,2}$")).then(pl.lit("fingerprint_form"))
-    ).to_series()  # fmt: skip
+    fault = (
+        pl.DataFrame({"text": text})
+        .select(
+            pl.when(pl.col("text").str.len_bytes() > FINGERPRINT_BYTES)
+            .then(pl.lit("fingerprint_length"))
+            .when(~pl.col("text").str.contains(r"^[A-Za-z0-9+/_-]{16,}={0,2}$"))
+            .then(pl.lit("fingerprint_form"))
+        )
+        .to_series()
+    )
     sound = text.set(fault.is_not_null(), None)
-    value = sound.map_elements(lambda found: hashlib.sha256(found.encode()).hexdigest(), return_dtype=pl.String, skip_nulls=True)
+    value = sound.map_elements(
+        lambda found: hashlib.sha256(found.encode()).hexdigest(),
+        return_dtype=pl.String,
+        skip_nulls=True,
+    )
     return pl.DataFrame({"value": value, "note": fault})
 
 
@@ -249,7 +365,10 @@ def explain(note: str) -> str:
 
 
 _SHAPES = (
-    (IdentifierKind.UUID, re.compile(r"\{?[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\}?|urn:uuid:.*")),
+    (
+        IdentifierKind.UUID,
+        re.compile(r"\{?[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\}?|urn:uuid:.*"),
+    ),
     (IdentifierKind.MAC, re.compile(r"([0-9a-fA-F]{2}[:-]){5}([0-9a-fA-F]{2}[:-]?){1,3}")),
     (IdentifierKind.EID, re.compile(r"[0-9]{32}")),
     (IdentifierKind.MEID, re.compile(r"[A-Fa-f][0-9A-Fa-f]{13}|[0-9]{18}")),
@@ -262,8 +381,10 @@ def kind_of(token: str) -> IdentifierKind:
         if shape.fullmatch(token) and check_one(kind, token)[0]:
             return kind
     digits = re.sub(r"[\s\-./_]", "", token)
-    if digits.isascii() and digits.isdigit() and (
-        len(digits) in (14, 16) or (len(digits) == 15 and stdnum_imei.is_valid(digits))
-    ):  # fmt: skip
+    if (
+        digits.isascii()
+        and digits.isdigit()
+        and (len(digits) in (14, 16) or (len(digits) == 15 and stdnum_imei.is_valid(digits)))
+    ):
         return IdentifierKind.IMEI
     return IdentifierKind.SERIAL

@@ -36,7 +36,9 @@ class Pool:
 
 def needs_seat(pool: Pool, device: Mapping[str, Any]) -> bool:
     """Whether one device (attribute → value) takes a seat of the pool."""
-    return device["stage"] in pool.stages and (pool.filter is None or matches(parse(pool.filter), device)[0])
+    return device["stage"] in pool.stages and (
+        pool.filter is None or matches(parse(pool.filter), device)[0]
+    )
 
 
 def state(needed: int, held: int) -> PoolState:

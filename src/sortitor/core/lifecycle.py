@@ -29,7 +29,11 @@ SWEPT = (Stage.PARKED, Stage.ACTIVE, Stage.DORMANT)
 def check_transition(device: str, before: Stage, after: Stage) -> None:
     """Raise Conflict when a device cannot go from one stage to the other."""
     if after not in TRANSITIONS[before]:
-        raise Conflict("wrong_stage", f"{device} is {before}; it cannot become {after}.", "Read the device's timeline.")
+        raise Conflict(
+            "wrong_stage",
+            f"{device} is {before}; it cannot become {after}.",
+            "Read the device's timeline.",
+        )
 
 
 @dataclass(frozen=True, slots=True)

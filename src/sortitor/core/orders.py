@@ -48,13 +48,21 @@ def check_lines(lines: Sequence[OrderLine]) -> None:
     """Raise BadInput for a product that stands twice."""
     keys = [product_key(line.product) for line in lines]
     problems = tuple(
-        FieldProblem(f"/lines/{place}/product", "product_twice", f"{lines[place].product!r} stands in the order twice.") for place, key in enumerate(keys) if key in keys[:place]
+        FieldProblem(
+            f"/lines/{place}/product",
+            "product_twice",
+            f"{lines[place].product!r} stands in the order twice.",
+        )
+        for place, key in enumerate(keys)
+        if key in keys[:place]
     )
     if problems:
         raise BadInput("bad_order", problems[0].detail, "Join the two lines into one.", problems)
 
 
-def tally(lines: Sequence[OrderLine], fleet: Sequence[tuple[str | None, str | None, int, int]]) -> list[Tally]:
+def tally(
+    lines: Sequence[OrderLine], fleet: Sequence[tuple[str | None, str | None, int, int]]
+) -> list[Tally]:
     """Each line with its counts, then what came without having been ordered (quantity 0).
 
     fleet: `(model, product code, delivered, arrived)` of the order's devices. A product code decides before a model.
@@ -63,9 +71,23 @@ def tally(lines: Sequence[OrderLine], fleet: Sequence[tuple[str | None, str | No
     counts = [[0, 0] for _ in lines]
     unordered: dict[str, list[int]] = {}
     for model, code, delivered, arrived in fleet:
-        place = next((places[key] for name in (code, model) if name and (key := product_key(name)) in places), None)
-        target = counts[place] if place is not None else unordered.setdefault(model or code or "(no model)", [0, 0])
+        place = next(
+            (
+                places[key]
+                for name in (code, model)
+                if name and (key := product_key(name)) in places
+            ),
+            None,
+        )
+        target = (
+            counts[place]
+            if place is not None
+            else unordered.setdefault(model or code or "(no model)", [0, 0])
+        )
         target[0] += delivered
         target[1] += arrived
-    known = [Tally(line.product, line.quantity, line.price, *found) for line, found in zip(lines, counts, strict=True)]
+    known = [
+        Tally(line.product, line.quantity, line.price, *found)
+        for line, found in zip(lines, counts, strict=True)
+    ]
     return known + [Tally(product, 0, None, *found) for product, found in sorted(unordered.items())]

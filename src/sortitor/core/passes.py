@@ -37,7 +37,14 @@ def shown(code: str) -> str:
     return f"{code[:5]}-{code[5:]}"
 
 
-def trouble(now: datetime, valid_from: datetime, valid_until: datetime, revoked: bool, uses: int, max_uses: int | None) -> str | None:
+def trouble(
+    now: datetime,
+    valid_from: datetime,
+    valid_until: datetime,
+    revoked: bool,
+    uses: int,
+    max_uses: int | None,
+) -> str | None:
     """The reason code of a pass that no longer (or not yet) holds, else None."""
     if revoked or not valid_from <= now < valid_until:
         return "pass_expired"

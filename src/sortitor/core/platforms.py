@@ -27,7 +27,9 @@ CATALOGUE: dict[Platform, PlatformFacts] = {
         PlatformFacts(Platform.ANDROID, ("android os",), _MOBILE, 63),
         PlatformFacts(Platform.IOS, ("ipados", "iphone os"), _MOBILE, 63),
         # Some have a modem. A NetBIOS computer name holds 15 characters.
-        PlatformFacts(Platform.WINDOWS, ("win", "windows 10", "windows 11"), _COMPUTER | {_K.IMEI, _K.EID}, 15),
+        PlatformFacts(
+            Platform.WINDOWS, ("win", "windows 10", "windows 11"), _COMPUTER | {_K.IMEI, _K.EID}, 15
+        ),
         PlatformFacts(Platform.MACOS, ("mac os", "os x"), _COMPUTER, 63),
         PlatformFacts(Platform.LINUX, ("gnu/linux",), _COMPUTER, 63),
     )

@@ -17,10 +17,12 @@ def person_of(user: Mapping[str, Any]) -> dict[str, str | None]:
     name = user.get("name") or {}
     parts = " ".join(filter(None, (name.get("givenName"), name.get("familyName"))))
     return {
-        "user_name": user["userName"], "name": user.get("displayName") or name.get("formatted") or parts or user["userName"],
-        "mail": (_chosen(user.get("emails"), "primary", True) or {}).get("value"), "department": (user.get(ENTERPRISE) or {}).get("department"),
+        "user_name": user["userName"],
+        "name": user.get("displayName") or name.get("formatted") or parts or user["userName"],
+        "mail": (_chosen(user.get("emails"), "primary", True) or {}).get("value"),
+        "department": (user.get(ENTERPRISE) or {}).get("department"),
         "site": (_chosen(user.get("addresses"), "type", "work") or {}).get("locality"),
-    }  # fmt: skip
+    }
 
 
 def _chosen(several: list[dict[str, Any]] | None, key: str, wanted: Any) -> dict[str, Any] | None:
@@ -33,7 +35,11 @@ def user_of(person: Mapping[str, Any]) -> dict[str, Any]:
     """The user resource of a person: as it was pushed, or made of what a file said; `active` is what Sortitor knows."""
     if person["pushed"] is not None:
         return {**person["pushed"], "active": person["left_at"] is None}
-    user: dict[str, Any] = {"userName": person["user_name"], "displayName": person["name"], "active": person["left_at"] is None}
+    user: dict[str, Any] = {
+        "userName": person["user_name"],
+        "displayName": person["name"],
+        "active": person["left_at"] is None,
+    }
     if person["mail"]:
         user["emails"] = [{"value": person["mail"], "primary": True}]
     if person["site"]:

@@ -24,11 +24,23 @@ def check_rule(rule: Rule, bounds: tuple[int, int]) -> None:
     """Raise BadInput for an idle window outside the bounds of this installation, or a brake outside 1–100."""
     low, high = bounds
     if not low <= rule.idle_window_days <= high:
-        detail = f"The idle window is {rule.idle_window_days} days; it must be {low} to {high} days."
-        raise BadInput("window_bounds", detail, "Choose a window within the bounds.", (FieldProblem("/idle_window_days", "window_bounds", detail),))
+        detail = (
+            f"The idle window is {rule.idle_window_days} days; it must be {low} to {high} days."
+        )
+        raise BadInput(
+            "window_bounds",
+            detail,
+            "Choose a window within the bounds.",
+            (FieldProblem("/idle_window_days", "window_bounds", detail),),
+        )
     if not 1 <= rule.brake_percent <= 100:
         detail = f"The brake is {rule.brake_percent} %; it must be 1 to 100 %."
-        raise BadInput("brake_bounds", detail, "Choose a share within the bounds.", (FieldProblem("/brake_percent", "brake_bounds", detail),))
+        raise BadInput(
+            "brake_bounds",
+            detail,
+            "Choose a share within the bounds.",
+            (FieldProblem("/brake_percent", "brake_bounds", detail),),
+        )
 
 
 def idle_days(now: datetime, last_seen_at: datetime | None, since: datetime) -> int:
@@ -61,4 +73,6 @@ def histogram(counts: Sequence[tuple[int, int]], width: int = 15, bars: int = 28
     for idle, count in counts:
         totals[min(max(idle, 0) // width, bars - 1)] += count
     last = max((i for i, total in enumerate(totals) if total), default=0)
-    return [Bar(i * width, (i + 1) * width - 1, total) for i, total in enumerate(totals[: last + 1])]
+    return [
+        Bar(i * width, (i + 1) * width - 1, total) for i, total in enumerate(totals[: last + 1])
+    ]

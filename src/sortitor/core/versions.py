@@ -10,7 +10,9 @@ _VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,7}")
 def components(text: str) -> tuple[int, ...]:
     """`"13.0.1"` → `(13, 0, 1)`. Raises ValueError for anything but 1–8 numbers joined by dots."""
     if not _VERSION.fullmatch(text.strip()):
-        raise ValueError(f"{text!r} is not a version; write numbers joined by dots, such as 13 or 10.0.1")
+        raise ValueError(
+            f"{text!r} is not a version; write numbers joined by dots, such as 13 or 10.0.1"
+        )
     return tuple(int(part) for part in text.strip().split("."))
 
 

@@ -25,21 +25,55 @@ from sortitor.stand_ins import fleet, numbers
 from sortitor.stand_ins.fleet import Hardware
 
 #: Account → password. Only the demonstration has known passwords.
-ACCOUNTS = {"administrator": "wrenmoor-admin-1", "coordinator": "wrenmoor-coord-1", "viewer": "wrenmoor-view-1"}
+ACCOUNTS = {
+    "administrator": "wrenmoor-admin-1",
+    "coordinator": "wrenmoor-coord-1",
+    "viewer": "wrenmoor-view-1",
+}
 
 GATE = [
-    Policy(name="Seasonal crew", groups=["Seasonal crew"], platforms={Platform.ANDROID: PlatformRule(os_min="12"), Platform.IOS: PlatformRule(os_min="16"), Platform.WINDOWS: PlatformRule(open=False)}, quota=2),
+    Policy(
+        name="Seasonal crew",
+        groups=["Seasonal crew"],
+        platforms={
+            Platform.ANDROID: PlatformRule(os_min="12"),
+            Platform.IOS: PlatformRule(os_min="16"),
+            Platform.WINDOWS: PlatformRule(open=False),
+        },
+        quota=2,
+    ),
     Policy(name="Officers", groups=["Officers"], platforms={}, quota=4),
-    Policy(name="Baseline", platforms={
-        Platform.ANDROID: PlatformRule(os_min="10", os_max="15"), Platform.IOS: PlatformRule(os_min="15"), Platform.WINDOWS: PlatformRule(os_min="10.0.19045"),
-        Platform.MACOS: PlatformRule(open=False), Platform.LINUX: PlatformRule(os_min="5"),
-    }, ownerships=[Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER], quota=3, declared_only=False, returning=Returning.PARK),
-]  # fmt: skip
+    Policy(
+        name="Baseline",
+        platforms={
+            Platform.ANDROID: PlatformRule(os_min="10", os_max="15"),
+            Platform.IOS: PlatformRule(os_min="15"),
+            Platform.WINDOWS: PlatformRule(os_min="10.0.19045"),
+            Platform.MACOS: PlatformRule(open=False),
+            Platform.LINUX: PlatformRule(os_min="5"),
+        },
+        ownerships=[Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER],
+        quota=3,
+        declared_only=False,
+        returning=Returning.PARK,
+    ),
+]
 
 TEMPLATES = [
-    Template(name="Laptops", pattern='WL-{person_department|upper|letters|first 3|or "GEN"}-{serial|last 6}', platforms=[Platform.WINDOWS]),
-    Template(name="Displays", pattern="{site|upper|letters|first 5}-SIGN-{n|pad 3}", platforms=[Platform.LINUX]),
-    Template(name="Phones and tablets", pattern='{model|ascii|upper|letters|or "DEVICE"}-{n|pad 4}-{check}'),
+    Template(
+        name="Laptops",
+        pattern='WL-{person_department|upper|letters|first 3|or "GEN"}-{serial|last 6}',
+        platforms=[Platform.WINDOWS],
+    ),
+    Template(
+        name="Displays",
+        pattern="{site|upper|letters|first 5}-SIGN-{n|pad 3}",
+        platforms=[Platform.LINUX],
+    ),
+    Template(
+        name="Phones and tablets",
+        pattern='{model|ascii|upper|letters|or "DEVICE"}-{n|pad 4}-{check}',
+    ),
 ]
 
 Say = Callable[[str], None]
@@ -53,15 +87,52 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     at(datetime(2024, 11, 20, 7, 45, tzinfo=UTC))
     say("Laptops, scanners and displays arrive")
     lived += _arrive(s, "Laptops for everybody", scenario.laptops, ownership=Ownership.CORPORATE)
-    lived += _arrive(s, "Ticket scanners at the gangways", scenario.scanners, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
-    lived += _arrive(s, "Harbour displays", scenario.displays, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
+    lived += _arrive(
+        s,
+        "Ticket scanners at the gangways",
+        scenario.scanners,
+        ownership=Ownership.CORPORATE,
+        activation=Activation.SHARED,
+    )
+    lived += _arrive(
+        s,
+        "Harbour displays",
+        scenario.displays,
+        ownership=Ownership.CORPORATE,
+        activation=Activation.SHARED,
+    )
     at(datetime(2025, 3, 10, 8, 0, tzinfo=UTC))
     say("Deck tablets, officers' phones and the yard's contractors arrive")
-    _lot(s, "Deck tablets", sc.manifest(scenario.tablets, "WL-2502", "2025-02-24"), ownership="corporate", platform="android", supplier="Chandlers & Co")
-    _lot(s, "Officers' phones", sc.old_manifest(scenario.officers, "WL-2503", "2025-03-03"), ownership="corporate", supplier="Chandlers & Co")
-    lived += _arrive(s, "Deck tablets", scenario.tablets, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
+    _lot(
+        s,
+        "Deck tablets",
+        sc.manifest(scenario.tablets, "WL-2502", "2025-02-24"),
+        ownership="corporate",
+        platform="android",
+        supplier="Chandlers & Co",
+    )
+    _lot(
+        s,
+        "Officers' phones",
+        sc.old_manifest(scenario.officers, "WL-2503", "2025-03-03"),
+        ownership="corporate",
+        supplier="Chandlers & Co",
+    )
+    lived += _arrive(
+        s,
+        "Deck tablets",
+        scenario.tablets,
+        ownership=Ownership.CORPORATE,
+        activation=Activation.SHARED,
+    )
     lived += _arrive(s, "Officers' phones", scenario.officers, ownership=Ownership.CORPORATE)
-    lived += _arrive(s, "Yard contractors", scenario.partner, ownership=Ownership.PARTNER, activation=Activation.SHARED)
+    lived += _arrive(
+        s,
+        "Yard contractors",
+        scenario.partner,
+        ownership=Ownership.PARTNER,
+        activation=Activation.SHARED,
+    )
     at(datetime(2025, 4, 7, 6, 15, tzinfo=UTC))
     say("The seasonal crew brings its own phones")
     _people(s, scenario.seasonal)
@@ -77,17 +148,38 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     _at_the_door_today(s, scenario, swept)
     lent = s.cohorts.add(CohortNew(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
-    s.cohorts.change_list(lent.id, some, s.cohorts.preview_list(lent.id, some).digest, reason="agreed with the festival office")
+    s.cohorts.change_list(
+        lent.id,
+        some,
+        s.cohorts.preview_list(lent.id, some).digest,
+        reason="agreed with the festival office",
+    )
 
 
 #: Cohort → who is in it, and what it is for.
 COHORTS = (
     ("Harbour displays", 'platform eq "linux"', "Screens on the quays, which nobody carries"),
     ("Crew handhelds", 'platform eq "android" and person.groups eq "Crew"', None),
-    ("Own phones", 'ownership eq "personal" and (platform eq "android" or platform eq "ios")', "Read only what the person agreed to"),
-    ("Ticket scanners", 'model sw "Halyard" and ownership eq "corporate"', "Awaited ones too, so that they are ready when they arrive"),
-    ("Old systems", '(platform eq "android" and osVersion lt "13") or (platform eq "ios" and osVersion lt "17")', "Ask their people to update"),
-    ("Quiet for a month", 'idleDays ge 30 and (stage eq "active" or stage eq "dormant")', "Call them before the sweep does"),
+    (
+        "Own phones",
+        'ownership eq "personal" and (platform eq "android" or platform eq "ios")',
+        "Read only what the person agreed to",
+    ),
+    (
+        "Ticket scanners",
+        'model sw "Halyard" and ownership eq "corporate"',
+        "Awaited ones too, so that they are ready when they arrive",
+    ),
+    (
+        "Old systems",
+        '(platform eq "android" and osVersion lt "13") or (platform eq "ios" and osVersion lt "17")',
+        "Ask their people to update",
+    ),
+    (
+        "Quiet for a month",
+        'idleDays ge 30 and (stage eq "active" or stage eq "dormant")',
+        "Call them before the sweep does",
+    ),
     ("Warranty ends soon", "daysToWarrantyEnd ge 0 and daysToWarrantyEnd le 60", None),
 )
 
@@ -101,16 +193,59 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     s.gate.apply(GATE, s.gate.preview(GATE).digest, "rules agreed with the masters")
     s.gate.save_names(TEMPLATES, "one scheme for the whole company")
     share = scenario.devices / 2_400
-    s.pools.add(PoolNew(name="Harbour signage", seats=round(130 * share), filter='platform eq "linux" and ownership eq "corporate"'))
-    s.pools.add(PoolNew(name="Deck and ticketing apps", seats=round(1_200 * share), filter='platform eq "android" and ownership eq "corporate"'))
-    s.pools.add(PoolNew(name="Office suite", seats=round(480 * share), filter='platform eq "windows"'))
+    s.pools.add(
+        PoolNew(
+            name="Harbour signage",
+            seats=round(130 * share),
+            filter='platform eq "linux" and ownership eq "corporate"',
+        )
+    )
+    s.pools.add(
+        PoolNew(
+            name="Deck and ticketing apps",
+            seats=round(1_200 * share),
+            filter='platform eq "android" and ownership eq "corporate"',
+        )
+    )
+    s.pools.add(
+        PoolNew(name="Office suite", seats=round(480 * share), filter='platform eq "windows"')
+    )
     for name, text, note in COHORTS:
         s.cohorts.add(CohortNew(name=name, filter=text, note=note))
-    s.sweeps.add_rule(RuleNew(name="Quiet phones and tablets", idle_window_days=90, filter='(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour displays")'))
-    s.sweeps.add_rule(RuleNew(name="Quiet laptops", idle_window_days=180, filter='platform eq "windows"'))
-    _lot(s, "Office and bridge laptops", sc.manifest(scenario.laptops, "WL-2411", "2024-10-28"), ownership="corporate", platform="windows", supplier="Pellworth direct")
-    _lot(s, "Ticket scanners, first delivery", sc.manifest(scenario.scanners, "WL-2412", "2024-10-30"), ownership="corporate", platform="android", supplier="Ondry Trade")
-    _lot(s, "Harbour displays", sc.manifest(scenario.displays, "WL-2413", "2024-10-30"), ownership="corporate", platform="linux", supplier="Brackwell")
+    s.sweeps.add_rule(
+        RuleNew(
+            name="Quiet phones and tablets",
+            idle_window_days=90,
+            filter='(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour displays")',
+        )
+    )
+    s.sweeps.add_rule(
+        RuleNew(name="Quiet laptops", idle_window_days=180, filter='platform eq "windows"')
+    )
+    _lot(
+        s,
+        "Office and bridge laptops",
+        sc.manifest(scenario.laptops, "WL-2411", "2024-10-28"),
+        ownership="corporate",
+        platform="windows",
+        supplier="Pellworth direct",
+    )
+    _lot(
+        s,
+        "Ticket scanners, first delivery",
+        sc.manifest(scenario.scanners, "WL-2412", "2024-10-30"),
+        ownership="corporate",
+        platform="android",
+        supplier="Ondry Trade",
+    )
+    _lot(
+        s,
+        "Harbour displays",
+        sc.manifest(scenario.displays, "WL-2413", "2024-10-30"),
+        ownership="corporate",
+        platform="linux",
+        supplier="Brackwell",
+    )
 
 
 @contextmanager
@@ -127,64 +262,163 @@ def _people(s: Sortitor, people: Sequence[sc.Person]) -> None:
 
 
 def _lot(s: Sortitor, name: str, content: bytes, **defaults: str) -> None:
-    with _file(name.lower().replace(" ", "-").replace(",", "").replace("'", "") + ".csv", content) as path:
+    with _file(
+        name.lower().replace(" ", "-").replace(",", "").replace("'", "") + ".csv", content
+    ) as path:
         lot = s.lots.check(path, name=name, defaults=defaults)
     s.lots.apply(lot.id, s.lots.preview(lot.id).digest, f"delivery of {name.lower()}")
 
 
-def _arrive(s: Sortitor, label: str, units: Sequence[sc.Unit], ownership: Ownership | None = None, activation: Activation = Activation.PERSON) -> list[tuple[str, sc.Unit]]:
+def _arrive(
+    s: Sortitor,
+    label: str,
+    units: Sequence[sc.Unit],
+    ownership: Ownership | None = None,
+    activation: Activation = Activation.PERSON,
+) -> list[tuple[str, sc.Unit]]:
     """Let devices knock with a pass of their own; gives credential and unit of those let in."""
-    made = s.arrivals.add_pass(PassNew(label=label, ownership=ownership, activation=activation, valid_days=30))
+    made = s.arrivals.add_pass(
+        PassNew(label=label, ownership=ownership, activation=activation, valid_days=30)
+    )
     answers = fleet.knock_all(s, made.code, [unit.hardware for unit in units])
-    return [(answer.credential, unit) for unit, (_, answer) in zip(units, answers, strict=True) if answer.credential]
+    return [
+        (answer.credential, unit)
+        for unit, (_, answer) in zip(units, answers, strict=True)
+        if answer.credential
+    ]
 
 
 def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> list[sc.Unit]:
     """In September the laptops of people long gone were swept; one of them will come back."""
     now = datetime(2025, 9, 15, 10, 0, tzinfo=UTC)
-    laptops = [(credential, unit) for credential, unit in lived if unit.hardware.platform is Platform.WINDOWS]
+    laptops = [
+        (credential, unit)
+        for credential, unit in lived
+        if unit.hardware.platform is Platform.WINDOWS
+    ]
     gone = laptops[5 :: max(20, len(laptops) // 12)]
     quiet = {credential for credential, _ in gone}
-    fleet.relay_all(s, ((credential, now, None) for credential, _ in lived if credential not in quiet))
+    fleet.relay_all(
+        s, ((credential, now, None) for credential, _ in lived if credential not in quiet)
+    )
     rule = next(rule for rule in s.sweeps.rules() if rule.name == "Quiet laptops")
     s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest, "people who left in spring")
     return [unit for _, unit in gone]
 
 
 def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
-    for device in s.devices.list(filter=f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model sw "Deckhand"'):
+    for device in s.devices.list(
+        filter=f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model sw "Deckhand"'
+    ):
         s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
     damaged = sc.damaged_manifest(scenario.boxed, Random(7))
     with _file("scanners-second-delivery.xlsx", damaged) as path:
-        s.lots.check(path, name="Ticket scanners, second delivery", defaults={
-            "ownership": "corporate", "platform": "android", "maker": "Ondry", "model": "Halyard S2", "order_name": "WL-2601", "supplier": "Ondry Trade", "purchased_on": "2026-01-09",
-        })  # fmt: skip
+        s.lots.check(
+            path,
+            name="Ticket scanners, second delivery",
+            defaults={
+                "ownership": "corporate",
+                "platform": "android",
+                "maker": "Ondry",
+                "model": "Halyard S2",
+                "order_name": "WL-2601",
+                "supplier": "Ondry Trade",
+                "purchased_on": "2026-01-09",
+            },
+        )
 
 
 def _orders(s: Sortitor, scenario: sc.Scenario) -> None:
     """What was ordered; the second delivery of scanners is short, and not applied yet."""
-    s.orders.add(OrderNew(name="WL-2502", supplier="Chandlers & Co", ordered_on=date(2025, 1, 20), lines=[
-        OrderLineNew(product=model, quantity=quantity) for model, quantity in Counter(unit.hardware.model for unit in scenario.tablets).items()
-    ]))  # fmt: skip
-    s.orders.add(OrderNew(name="WL-2601", supplier="Ondry Trade", ordered_on=date(2025, 12, 15), lines=[OrderLineNew(product="Halyard S2", quantity=len(scenario.boxed) + 10, price=Decimal("189.00"))]))
+    s.orders.add(
+        OrderNew(
+            name="WL-2502",
+            supplier="Chandlers & Co",
+            ordered_on=date(2025, 1, 20),
+            lines=[
+                OrderLineNew(product=model, quantity=quantity)
+                for model, quantity in Counter(
+                    unit.hardware.model for unit in scenario.tablets
+                ).items()
+            ],
+        )
+    )
+    s.orders.add(
+        OrderNew(
+            name="WL-2601",
+            supplier="Ondry Trade",
+            ordered_on=date(2025, 12, 15),
+            lines=[
+                OrderLineNew(
+                    product="Halyard S2", quantity=len(scenario.boxed) + 10, price=Decimal("189.00")
+                )
+            ],
+        )
+    )
 
 
 def _last_seen(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]], swept: Sequence[sc.Unit]) -> None:
     gone = {unit.hardware.serial for unit in swept}
-    seen = ((credential, sc.before_today(unit.quiet_days), None) for credential, unit in lived if unit.hardware.serial not in gone)
+    seen = (
+        (credential, sc.before_today(unit.quiet_days), None)
+        for credential, unit in lived
+        if unit.hardware.serial not in gone
+    )
     fleet.relay_all(s, seen)
 
 
 def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Unit]) -> None:
     random = Random(11)
     crew = [p.user_name for p in scenario.people if "Crew" in p.groups]
-    desk = s.arrivals.add_pass(PassNew(label="Help desk, January", ownership=Ownership.CORPORATE, activation=Activation.COORDINATOR, valid_days=21))
-    waiting = [Hardware(Platform.ANDROID, "14", "Kelmar", "Mate 3", numbers.serial(random, "KM"), numbers.imei(random), None) for _ in range(9)]
+    desk = s.arrivals.add_pass(
+        PassNew(
+            label="Help desk, January",
+            ownership=Ownership.CORPORATE,
+            activation=Activation.COORDINATOR,
+            valid_days=21,
+        )
+    )
+    waiting = [
+        Hardware(
+            Platform.ANDROID,
+            "14",
+            "Kelmar",
+            "Mate 3",
+            numbers.serial(random, "KM"),
+            numbers.imei(random),
+            None,
+        )
+        for _ in range(9)
+    ]
     own = s.arrivals.add_pass(PassNew(label="Own devices, winter", valid_days=60))
     refused = [
-        Hardware(Platform.ANDROID, "9", "Kelmar", "Mate 1", numbers.serial(random, "KM"), numbers.imei(random), crew[3]),
-        Hardware(Platform.MACOS, "15.1", "Pellworth", "Fathom Air", numbers.serial(random, "PW"), None, crew[4]),
-        Hardware(Platform.IOS, "14.8", "Tavik", "Lumen 2", numbers.serial(random, "TV"), numbers.imei(random), crew[5]),
+        Hardware(
+            Platform.ANDROID,
+            "9",
+            "Kelmar",
+            "Mate 1",
+            numbers.serial(random, "KM"),
+            numbers.imei(random),
+            crew[3],
+        ),
+        Hardware(
+            Platform.MACOS,
+            "15.1",
+            "Pellworth",
+            "Fathom Air",
+            numbers.serial(random, "PW"),
+            None,
+            crew[4],
+        ),
+        Hardware(
+            Platform.IOS,
+            "14.8",
+            "Tavik",
+            "Lumen 2",
+            numbers.serial(random, "TV"),
+            numbers.imei(random),
+            crew[5],
+        ),
     ]
     returning = [unit.hardware for unit in swept[:1]]
     list(fleet.knock_all(s, desk.code, waiting + returning, at_once=1))

@@ -19,16 +19,87 @@ from sortitor.stand_ins.fleet import Hardware
 
 TODAY = datetime(2026, 1, 19, 9, 0, tzinfo=UTC)
 
-VESSELS = ("Petrel", "Guillemot", "Sandpiper", "Turnstone", "Razorbill", "Kittiwake", "Shearwater", "Avocet", "Dunlin")
+VESSELS = (
+    "Petrel",
+    "Guillemot",
+    "Sandpiper",
+    "Turnstone",
+    "Razorbill",
+    "Kittiwake",
+    "Shearwater",
+    "Avocet",
+    "Dunlin",
+)
 LAID_UP = ("Turnstone", "Dunlin")
 HARBOURS = ("Quillharbour", "Quillhaven", "Osmund Quay", "Tarn Head", "Northmere")
 YARD, OFFICE = "Repair yard", "Saltreach office"
-_FIRST = ("Maud", "Ivo", "Tamsin", "Corin", "Elke", "Ruan", "Sabra", "Odo", "Petra", "Lowen", "Merryn", "Jory", "Anwen", "Tobin", "Isolde", "Kester",
-          "Nuala", "Piran", "Rosen", "Silas", "Una", "Wilmot", "Zennor", "Bram", "Cleer", "Demelza", "Edern", "Frida", "Golda", "Hedra")  # fmt: skip
-_LAST = ("Fenwick", "Trevanion", "Ashlock", "Bellwether", "Carrow", "Dunmere", "Eastlake", "Farrow", "Gannet", "Hollis", "Inkpen", "Jessop", "Kerslake",
-         "Lanyon", "Marrack", "Nance", "Oliver", "Penrose", "Quill", "Rowe", "Sark", "Tallack", "Underwood", "Vosper", "Warne", "Yeo")  # fmt: skip
+_FIRST = (
+    "Maud",
+    "Ivo",
+    "Tamsin",
+    "Corin",
+    "Elke",
+    "Ruan",
+    "Sabra",
+    "Odo",
+    "Petra",
+    "Lowen",
+    "Merryn",
+    "Jory",
+    "Anwen",
+    "Tobin",
+    "Isolde",
+    "Kester",
+    "Nuala",
+    "Piran",
+    "Rosen",
+    "Silas",
+    "Una",
+    "Wilmot",
+    "Zennor",
+    "Bram",
+    "Cleer",
+    "Demelza",
+    "Edern",
+    "Frida",
+    "Golda",
+    "Hedra",
+)
+_LAST = (
+    "Fenwick",
+    "Trevanion",
+    "Ashlock",
+    "Bellwether",
+    "Carrow",
+    "Dunmere",
+    "Eastlake",
+    "Farrow",
+    "Gannet",
+    "Hollis",
+    "Inkpen",
+    "Jessop",
+    "Kerslake",
+    "Lanyon",
+    "Marrack",
+    "Nance",
+    "Oliver",
+    "Penrose",
+    "Quill",
+    "Rowe",
+    "Sark",
+    "Tallack",
+    "Underwood",
+    "Vosper",
+    "Warne",
+    "Yeo",
+)
 #: Names that a Latin-only service would trip over.
-_OTHER = (("salma.haddad", "سلمى حداد"), ("dmitri.orlov", "Дмитрий Орлов"), ("mei.tanaka", "田中 芽衣"), ("zoe.koenig", "Zoë König"))
+_OTHER = (
+    ("salma.haddad", "سلمى حداد"),
+    ("dmitri.orlov", "Дмитрий Орлов"),
+    ("mei.tanaka", "田中 芽衣"),
+    ("zoe.koenig", "Zoë König"),
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,21 +143,34 @@ class Scenario:
     def __post_init__(self) -> None:
         random = Random(self.seed)
         share = self.devices / 2_400
-        self.people, self.seasonal = _people(random, max(20, round(700 * share)), max(10, round(200 * share)))
-        by_group = {group: [p for p in self.people if group in p.groups] for group in ("Office", "Officers", "Crew")}
+        self.people, self.seasonal = _people(
+            random, max(20, round(700 * share)), max(10, round(200 * share))
+        )
+        by_group = {
+            group: [p for p in self.people if group in p.groups]
+            for group in ("Office", "Officers", "Crew")
+        }
         make = _Maker(random)
 
         def count(of_2400: int) -> int:
             return max(2, round(of_2400 * share))
 
-        self.laptops = [make.laptop(p) for p in (by_group["Office"] + by_group["Officers"] + by_group["Crew"])[: count(440)]]
+        self.laptops = [
+            make.laptop(p)
+            for p in (by_group["Office"] + by_group["Officers"] + by_group["Crew"])[: count(440)]
+        ]
         self.scanners = [make.scanner() for _ in range(count(200))]
         self.boxed = [make.scanner() for _ in range(count(200))]
         self.tablets = [make.tablet() for _ in range(count(620))]
         self.displays = [make.display() for _ in range(count(140))]
         holders = by_group["Officers"] + by_group["Crew"]
-        self.officers = [make.phone(holders[i % len(holders)], personal=False) for i in range(count(300))]
-        self.personal = [make.phone(self.seasonal[i % len(self.seasonal)], personal=True) for i in range(count(420))]
+        self.officers = [
+            make.phone(holders[i % len(holders)], personal=False) for i in range(count(300))
+        ]
+        self.personal = [
+            make.phone(self.seasonal[i % len(self.seasonal)], personal=True)
+            for i in range(count(420))
+        ]
         self.partner = [make.contractor() for _ in range(count(80))]
 
 
@@ -102,16 +186,43 @@ def _people(random: Random, permanent: int, seasonal: int) -> tuple[list[Person]
                 return name, f"{first} {last}"
         raise AssertionError("names never run out")
 
-    staff = [Person(user, name, "Navigation", VESSELS[i % 9], ("All staff", "Officers")) for i, (user, name) in enumerate(_OTHER)]
+    staff = [
+        Person(user, name, "Navigation", VESSELS[i % 9], ("All staff", "Officers"))
+        for i, (user, name) in enumerate(_OTHER)
+    ]
     for i in range(permanent - len(_OTHER)):
         user, name = user_name()
         kind = i % 10
         if kind < 4:
-            staff.append(Person(user, name, random.choice(("Ticketing", "Finance", "Planning", "Personnel")), random.choice((OFFICE, *HARBOURS)), ("All staff", "Office")))
+            staff.append(
+                Person(
+                    user,
+                    name,
+                    random.choice(("Ticketing", "Finance", "Planning", "Personnel")),
+                    random.choice((OFFICE, *HARBOURS)),
+                    ("All staff", "Office"),
+                )
+            )
         elif kind < 6:
-            staff.append(Person(user, name, random.choice(("Navigation", "Engine", "Deck")), VESSELS[i % 9], ("All staff", "Officers")))
+            staff.append(
+                Person(
+                    user,
+                    name,
+                    random.choice(("Navigation", "Engine", "Deck")),
+                    VESSELS[i % 9],
+                    ("All staff", "Officers"),
+                )
+            )
         else:
-            staff.append(Person(user, name, random.choice(("Deck", "Engine", "Catering", "Moorings")), random.choice((*VESSELS, *HARBOURS, YARD)), ("All staff", "Crew")))
+            staff.append(
+                Person(
+                    user,
+                    name,
+                    random.choice(("Deck", "Engine", "Catering", "Moorings")),
+                    random.choice((*VESSELS, *HARBOURS, YARD)),
+                    ("All staff", "Crew"),
+                )
+            )
     guests = []
     for i in range(seasonal):
         user, name = user_name()
@@ -132,33 +243,90 @@ class _Maker:
 
     def laptop(self, person: Person) -> Unit:
         model = self._random.choice(("Fathom 14", "Fathom 16"))
-        hardware = Hardware(Platform.WINDOWS, self._random.choice(("10.0.19045", "10.0.22631", "10.0.26100")), "Pellworth", model, numbers.serial(self._random, "PW"), None, person.user_name)
+        hardware = Hardware(
+            Platform.WINDOWS,
+            self._random.choice(("10.0.19045", "10.0.22631", "10.0.26100")),
+            "Pellworth",
+            model,
+            numbers.serial(self._random, "PW"),
+            None,
+            person.user_name,
+        )
         return Unit(hardware, person.site, self._quiet(3, 0.05, (100, 260)))
 
     def scanner(self) -> Unit:
-        hardware = Hardware(Platform.ANDROID, self._random.choice(("11", "13")), "Ondry", "Halyard S2", numbers.serial(self._random, "OHS"), numbers.imei(self._random))
+        hardware = Hardware(
+            Platform.ANDROID,
+            self._random.choice(("11", "13")),
+            "Ondry",
+            "Halyard S2",
+            numbers.serial(self._random, "OHS"),
+            numbers.imei(self._random),
+        )
         return Unit(hardware, self._random.choice(HARBOURS), self._quiet(1, 0.03, (95, 180)))
 
     def tablet(self) -> Unit:
         site = self._random.choice(VESSELS)
         model = self._random.choice(("Deckhand 8", "Deckhand 11"))
-        hardware = Hardware(Platform.ANDROID, self._random.choice(("12", "13", "14.1")), "Kelmar", model, numbers.serial(self._random, "KLM"), numbers.imei(self._random))
-        return Unit(hardware, site, self._random.randint(82, 99) if site in LAID_UP else self._quiet(2, 0.04, (92, 200)))
+        hardware = Hardware(
+            Platform.ANDROID,
+            self._random.choice(("12", "13", "14.1")),
+            "Kelmar",
+            model,
+            numbers.serial(self._random, "KLM"),
+            numbers.imei(self._random),
+        )
+        return Unit(
+            hardware,
+            site,
+            self._random.randint(82, 99) if site in LAID_UP else self._quiet(2, 0.04, (92, 200)),
+        )
 
     def display(self) -> Unit:
-        hardware = Hardware(Platform.LINUX, "6.1", "Brackwell", "Signal 32", numbers.serial(self._random, "BRK"))
+        hardware = Hardware(
+            Platform.LINUX, "6.1", "Brackwell", "Signal 32", numbers.serial(self._random, "BRK")
+        )
         return Unit(hardware, self._random.choice(HARBOURS), self._quiet(0.2, 0.02, (30, 60)))
 
     def phone(self, person: Person, *, personal: bool) -> Unit:
         ios = self._random.random() < 0.5
         old = personal and self._random.random() < 0.08
-        version = self._random.choice(("15.8",) if old and ios else ("9",) if old else ("17.6", "18.2") if ios else ("13", "14", "15"))
+        version = self._random.choice(
+            ("15.8",)
+            if old and ios
+            else ("9",)
+            if old
+            else ("17.6", "18.2")
+            if ios
+            else ("13", "14", "15")
+        )
         maker, model = ("Tavik", "Lumen 5") if ios else ("Kelmar", "Mate 3")
-        hardware = Hardware(Platform.IOS if ios else Platform.ANDROID, version, maker, model, numbers.serial(self._random, "TV" if ios else "KM"), numbers.imei(self._random), person.user_name)
-        return Unit(hardware, person.site, self._random.randint(80, 110) if personal and self._random.random() < 0.85 else self._quiet(3, 0.03, (91, 150)))
+        hardware = Hardware(
+            Platform.IOS if ios else Platform.ANDROID,
+            version,
+            maker,
+            model,
+            numbers.serial(self._random, "TV" if ios else "KM"),
+            numbers.imei(self._random),
+            person.user_name,
+        )
+        return Unit(
+            hardware,
+            person.site,
+            self._random.randint(80, 110)
+            if personal and self._random.random() < 0.85
+            else self._quiet(3, 0.03, (91, 150)),
+        )
 
     def contractor(self) -> Unit:
-        hardware = Hardware(Platform.ANDROID, "13", "Kelmar", "Deckhand 11", numbers.serial(self._random, "KLM"), numbers.imei(self._random))
+        hardware = Hardware(
+            Platform.ANDROID,
+            "13",
+            "Kelmar",
+            "Deckhand 11",
+            numbers.serial(self._random, "KLM"),
+            numbers.imei(self._random),
+        )
         return Unit(hardware, YARD, self._quiet(5, 0.2, (100, 220)))
 
 
@@ -171,39 +339,100 @@ def as_csv(rows: Iterable[Sequence[str]], delimiter: str = ",") -> bytes:
 
 def people_csv(people: Sequence[Person]) -> bytes:
     """The directory's export."""
-    rows = [(p.user_name, p.name, f"{p.user_name}@wrenmoor.example", p.department, p.site, ";".join(p.groups)) for p in people]
+    rows = [
+        (
+            p.user_name,
+            p.name,
+            f"{p.user_name}@wrenmoor.example",
+            p.department,
+            p.site,
+            ";".join(p.groups),
+        )
+        for p in people
+    ]
     return as_csv([("user name", "name", "mail", "department", "site", "groups"), *rows])
 
 
 def manifest(units: Sequence[Unit], order: str, bought: str) -> bytes:
     """A clean manifest as a careful supplier sends it."""
-    rows = [(u.hardware.serial, u.hardware.imei or "", u.hardware.maker, u.hardware.model, u.site, order, bought) for u in units]
-    return as_csv([("Serial No.", "IMEI", "Manufacturer", "Model", "Site", "Order", "Purchase date"), *rows])
+    rows = [
+        (
+            u.hardware.serial,
+            u.hardware.imei or "",
+            u.hardware.maker,
+            u.hardware.model,
+            u.site,
+            order,
+            bought,
+        )
+        for u in units
+    ]
+    return as_csv(
+        [("Serial No.", "IMEI", "Manufacturer", "Model", "Site", "Order", "Purchase date"), *rows]
+    )
 
 
 def old_manifest(units: Sequence[Unit], order: str, bought: str) -> bytes:
     """The same from a supplier whose system still writes semicolons and Windows-1252."""
-    rows = [(u.hardware.serial, u.hardware.imei or "", u.hardware.maker, u.hardware.model, u.site, order, bought, "geprüft – Süd") for u in units]
-    text = as_csv([("Seriennummer", "IMEI 1", "Hersteller", "Modell", "Standort", "Auftrag", "Kaufdatum", "Prüfvermerk"), *rows], ";")
+    rows = [
+        (
+            u.hardware.serial,
+            u.hardware.imei or "",
+            u.hardware.maker,
+            u.hardware.model,
+            u.site,
+            order,
+            bought,
+            "geprüft – Süd",
+        )
+        for u in units
+    ]
+    text = as_csv(
+        [
+            (
+                "Seriennummer",
+                "IMEI 1",
+                "Hersteller",
+                "Modell",
+                "Standort",
+                "Auftrag",
+                "Kaufdatum",
+                "Prüfvermerk",
+            ),
+            *rows,
+        ],
+        ";",
+    )
     return text.decode().encode("cp1252")
 
 
 def damaged_manifest(units: Sequence[Unit], random: Random) -> bytes:
     """The scanners' supplier works in a spreadsheet: powers of ten, lost zeros, dates, repeated and contradicting lines."""
-    rows = [[u.hardware.serial, u.hardware.imei or "", u.site, f"Box {1 + i // 20}", "24 months"] for i, u in enumerate(units)]
+    rows = [
+        [u.hardware.serial, u.hardware.imei or "", u.site, f"Box {1 + i // 20}", "24 months"]
+        for i, u in enumerate(units)
+    ]
     damage = {
-        1: lambda row: row.__setitem__(1, f"{float(row[1]):.5E}"), 2: lambda row: row.__setitem__(1, row[1].lstrip("0")),
-        3: lambda row: row.__setitem__(0, "#N/A"), 4: lambda row: row.__setitem__(1, row[1] + ".0"), 5: lambda row: row.__setitem__(0, "'" + row[0]),
-        6: lambda row: row.__setitem__(1, row[1][:14]), 7: lambda row: row.__setitem__(1, row[1][:-1] + str((int(row[1][-1]) + 1) % 10)),
-        8: lambda row: row.__setitem__(0, "12-Mar"), 9: lambda row: row.__setitem__(0, "TBC"),
-    }  # fmt: skip
+        1: lambda row: row.__setitem__(1, f"{float(row[1]):.5E}"),
+        2: lambda row: row.__setitem__(1, row[1].lstrip("0")),
+        3: lambda row: row.__setitem__(0, "#N/A"),
+        4: lambda row: row.__setitem__(1, row[1] + ".0"),
+        5: lambda row: row.__setitem__(0, "'" + row[0]),
+        6: lambda row: row.__setitem__(1, row[1][:14]),
+        7: lambda row: row.__setitem__(1, row[1][:-1] + str((int(row[1][-1]) + 1) % 10)),
+        8: lambda row: row.__setitem__(0, "12-Mar"),
+        9: lambda row: row.__setitem__(0, "TBC"),
+    }
     for row in rows:
         if (kind := random.randint(1, 40)) in damage:
             damage[kind](row)
     if len(rows) > 4:
         rows.insert(4, list(rows[2]))
         rows.append([rows[0][0], *rows[0][1:3], "Box 99", "12 months"])
-    return _workbook("Ondry Trade, delivery note 26-0117", [["S/N", "IMEI 1", "Harbour", "Karton", "Garantie"], *rows])
+    return _workbook(
+        "Ondry Trade, delivery note 26-0117",
+        [["S/N", "IMEI 1", "Harbour", "Karton", "Garantie"], *rows],
+    )
 
 
 def _workbook(title: str, rows: Sequence[Sequence[str]]) -> bytes:
@@ -211,7 +440,9 @@ def _workbook(title: str, rows: Sequence[Sequence[str]]) -> bytes:
     import xlsxwriter  # comes with the service, which the demonstration runs
 
     buffer = io.BytesIO()
-    with xlsxwriter.Workbook(buffer, {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False}) as book:
+    with xlsxwriter.Workbook(
+        buffer, {"in_memory": True, "strings_to_numbers": False, "strings_to_formulas": False}
+    ) as book:
         book.add_worksheet("Cover").write_column(0, 0, [title, "Please count on arrival."])
         sheet = book.add_worksheet("Delivery")
         sheet.merge_range(0, 0, 0, len(rows[0]) - 1, title)

@@ -17,9 +17,24 @@ def make_app(url: str) -> App:
     app.task(name=jobs.TASK, pass_context=True)(work)
     retry = RetryStrategy(max_attempts=_ATTEMPTS, exponential_wait=5)
     # Every hour rather than once a day: a rule runs once a day whenever a worker is there, and never twice.
-    app.periodic(cron="5 * * * *")(app.task(name="sortitor:sweep", queueing_lock="sweep", retry=retry, pass_context=True)(sweep))
-    app.periodic(cron="35 * * * *")(app.task(name="sortitor:count_cohorts", queueing_lock="count_cohorts", retry=retry, pass_context=True)(count_cohorts))
-    app.periodic(cron="* * * * *")(app.task(name="sortitor:retry_stalled", queueing_lock="retry_stalled", pass_context=True)(retry_stalled))
+    app.periodic(cron="5 * * * *")(
+        app.task(name="sortitor:sweep", queueing_lock="sweep", retry=retry, pass_context=True)(
+            sweep
+        )
+    )
+    app.periodic(cron="35 * * * *")(
+        app.task(
+            name="sortitor:count_cohorts",
+            queueing_lock="count_cohorts",
+            retry=retry,
+            pass_context=True,
+        )(count_cohorts)
+    )
+    app.periodic(cron="* * * * *")(
+        app.task(name="sortitor:retry_stalled", queueing_lock="retry_stalled", pass_context=True)(
+            retry_stalled
+        )
+    )
     return app
 
 

@@ -44,7 +44,11 @@ class CheckIns:
                     return await store.write(self.pool, batch, now)
             return await store.write(self.pool, batch, now)
         except (OperationalError, PoolTimeout) as error:
-            raise Unavailable("database_unavailable", "The database cannot be reached; nothing was changed.", "Try again in a moment.") from error
+            raise Unavailable(
+                "database_unavailable",
+                "The database cannot be reached; nothing was changed.",
+                "Try again in a moment.",
+            ) from error
 
     async def one(self, check_in: Sighting) -> Seen:
         """One check-in, written together with those that come within two milliseconds."""

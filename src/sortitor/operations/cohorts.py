@@ -83,12 +83,18 @@ def one(ctx: Context, cohort_id: int) -> Counted:
 
 def _counted(ctx: Context, connection: Connection, rows: Sequence[Line]) -> list[Counted]:
     """Those that time moves are counted by their filters, all in one pass."""
-    numbers = iter(store_devices.counts(connection, [Selection(filter=parse(row.filter)) for row in rows if row.moving], ctx.now))
+    numbers = iter(
+        store_devices.counts(
+            connection, [Selection(filter=parse(row.filter)) for row in rows if row.moving], ctx.now
+        )
+    )
     return [Counted(row, next(numbers) if row.moving else row.devices) for row in rows]
 
 
 def _one(ctx: Context, connection: Connection, cohort_id: int) -> Counted:
-    return _counted(ctx, connection, [must(store.one(connection, cohort_id), "cohort", cohort_id)])[0]
+    return _counted(ctx, connection, [must(store.one(connection, cohort_id), "cohort", cohort_id)])[
+        0
+    ]
 
 
 def _condition(ctx: Context, row: Line) -> ColumnElement[bool]:
@@ -102,17 +108,32 @@ def explain(ctx: Context, cohort_id: int, device_id: int) -> tuple[bool, list[Cl
         row = must(store.one(connection, cohort_id), "cohort", cohort_id)
         device = must(store_devices.one(connection, device_id), "device", device_id)
         if row.filter is None:
-            inside = store_devices.count(connection, Selection(ids=(device_id,), cohort_id=cohort_id), ctx.now) == 1
+            inside = (
+                store_devices.count(
+                    connection, Selection(ids=(device_id,), cohort_id=cohort_id), ctx.now
+                )
+                == 1
+            )
             return inside, [Clause("on the list", "yes" if inside else "no", inside)]
-        inside, clauses = matches(parse(row.filter), facts(connection, [device_id], ctx.now, {})[device_id])
+        inside, clauses = matches(
+            parse(row.filter), facts(connection, [device_id], ctx.now, {})[device_id]
+        )
         hidden = device.ownership == Ownership.PERSONAL and not sees_identifiers(ctx)
-        return inside, [replace(one, actual="hidden") if hidden and ATTRIBUTES[one.text.split()[0]].of == "identifiers" else one for one in clauses]
+        return inside, [
+            replace(one, actual="hidden")
+            if hidden and ATTRIBUTES[one.text.split()[0]].of == "identifiers"
+            else one
+            for one in clauses
+        ]
 
 
 def overlap(ctx: Context, one_id: int, other_id: int) -> tuple[int, int, int]:
     """Devices `(only in the one, in both, only in the other)`."""
     with ctx.reading() as connection:
-        rows = [must(store.one(connection, cohort_id), "cohort", cohort_id) for cohort_id in (one_id, other_id)]
+        rows = [
+            must(store.one(connection, cohort_id), "cohort", cohort_id)
+            for cohort_id in (one_id, other_id)
+        ]
         return store.overlap(connection, *(_condition(ctx, row) for row in rows))
 
 
@@ -120,7 +141,11 @@ def history(ctx: Context, cohort_id: int) -> list[tuple[date, int]]:
     """How many devices there were on the days of the past year, today's number last."""
     with ctx.reading() as connection:
         number, today = _one(ctx, connection, cohort_id).devices, ctx.now.date()
-        known = [line for line in store.history(connection, cohort_id, today - timedelta(days=_HISTORY_DAYS)) if line[0] != today]
+        known = [
+            line
+            for line in store.history(connection, cohort_id, today - timedelta(days=_HISTORY_DAYS))
+            if line[0] != today
+        ]
         return [*known, (today, number)]
 
 
@@ -131,14 +156,21 @@ def uses(ctx: Context, cohort_id: int) -> list[Use]:
 
 
 def _uses(connection: Connection, name: str) -> list[Use]:
-    return [Use(row.kind, row.id, row.name) for row in store.users(connection) if _speaks_of(parse(row.filter), name)]
+    return [
+        Use(row.kind, row.id, row.name)
+        for row in store.users(connection)
+        if _speaks_of(parse(row.filter), name)
+    ]
 
 
 def _speaks_of(found: Filter, name: str) -> bool:
     if isinstance(found, Comparison):
         meant_name = Comparison("cohorts", "eq", found.value) if found.operator == "ne" else found
         return found.attribute == "cohorts" and holds_for(meant_name, [name])
-    return any(_speaks_of(part, name) for part in ((found.part,) if isinstance(found, Not) else found.parts))
+    return any(
+        _speaks_of(part, name)
+        for part in ((found.part,) if isinstance(found, Not) else found.parts)
+    )
 
 
 # ---- changing -----------------------------------------------------------------------------------------------
@@ -153,21 +185,47 @@ def preview(ctx: Context, filter_text: str, cohort_id: int | None) -> Preview:
 def _plan(ctx: Context, connection: Connection, filter_text: str, cohort_id: int | None) -> Preview:
     core.check_filter(filter_text)
     new = compiled(asked_by(ctx, filter_text), ctx.now)
-    row = must(store.one(connection, cohort_id), "cohort", cohort_id) if cohort_id is not None else None
+    row = (
+        must(store.one(connection, cohort_id), "cohort", cohort_id)
+        if cohort_id is not None
+        else None
+    )
     # What a filter says and whom it has as members are the same; read by the filter, the fleet is gone through once.
     former = None if row is None else compiled(parse(_by_filter(row).filter), ctx.now)
     tally = store.tally(connection, new, false() if former is None else former)
     counts = [Count("fit", "devices in it", tally.fit, "good" if tally.fit else "warn")]
     if row is not None:
-        counts += [Count("enter", "enter", tally.enter, "good" if tally.enter else "plain"), Count("leave", "leave", tally.leave, "warn" if tally.leave else "plain")]
+        counts += [
+            Count("enter", "enter", tally.enter, "good" if tally.enter else "plain"),
+            Count("leave", "leave", tally.leave, "warn" if tally.leave else "plain"),
+        ]
     for field in ("platform", "site", "stage"):
-        counts += [Count(f"{field}:{value}", value or f"no {field}", number) for name, value, number in tally.spread if name == field][:6]
-    warnings = [] if tally.fit else ["No device fits now; those that come to fit enter by themselves."]
+        counts += [
+            Count(f"{field}:{value}", value or f"no {field}", number)
+            for name, value, number in tally.spread
+            if name == field
+        ][:6]
+    warnings = (
+        [] if tally.fit else ["No device fits now; those that come to fit enter by themselves."]
+    )
     if row is not None and (used := _uses(connection, row.name)):
         warnings.append(f"Used by {', '.join(f'{use.kind} “{use.name}”' for use in used)}.")
-    label = "Save the cohort" if row is None else f"Save: {plural(tally.enter, 'device')} in, {plural(tally.leave, 'device')} out"
+    label = (
+        "Save the cohort"
+        if row is None
+        else f"Save: {plural(tally.enter, 'device')} in, {plural(tally.leave, 'device')} out"
+    )
     title = "A new cohort" if row is None else f"Change cohort “{row.name}”"
-    return sealed(Preview(title, label, tuple(counts), _examples(ctx, connection, new, former, tally), tally.enter + tally.leave if row is not None else tally.fit, tuple(warnings)))
+    return sealed(
+        Preview(
+            title,
+            label,
+            tuple(counts),
+            _examples(ctx, connection, new, former, tally),
+            tally.enter + tally.leave if row is not None else tally.fit,
+            tuple(warnings),
+        )
+    )
 
 
 def _by_filter(row: Line) -> Line:
@@ -178,30 +236,61 @@ def _by_filter(row: Line) -> Line:
 
 
 def _stays(row: Line, what: str) -> Conflict:
-    return Conflict("other_kind", f"Cohort “{row.name}” is {what}; it stays what it is.", "Add another cohort.")
+    return Conflict(
+        "other_kind", f"Cohort “{row.name}” is {what}; it stays what it is.", "Add another cohort."
+    )
 
 
-def _examples(ctx: Context, connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool] | None, tally: store.Tally) -> tuple[Example, ...]:
-    def lines(condition: ColumnElement[bool], before: str | None, after: str | None) -> list[Example]:
+def _examples(
+    ctx: Context,
+    connection: Connection,
+    new: ColumnElement[bool],
+    former: ColumnElement[bool] | None,
+    tally: store.Tally,
+) -> tuple[Example, ...]:
+    def lines(
+        condition: ColumnElement[bool], before: str | None, after: str | None
+    ) -> list[Example]:
         return [
-            Example(row.name or (row.serial if sees_identifiers(ctx) else None) or f"device {row.id}", "cohort", before, after, ", ".join(filter(None, (row.platform, row.model, row.site))), row.id)
+            Example(
+                row.name or (row.serial if sees_identifiers(ctx) else None) or f"device {row.id}",
+                "cohort",
+                before,
+                after,
+                ", ".join(filter(None, (row.platform, row.model, row.site))),
+                row.id,
+            )
             for row in store_devices.some(connection, condition, _EXAMPLES)
         ]
 
     if former is None:
         return tuple(lines(new, None, "in") if tally.fit else [])
-    return tuple(((lines(former & ~new, "in", "out") if tally.leave else []) + (lines(new & ~former, "out", "in") if tally.enter else []))[:_EXAMPLES])
+    return tuple(
+        (
+            (lines(former & ~new, "in", "out") if tally.leave else [])
+            + (lines(new & ~former, "out", "in") if tally.enter else [])
+        )[:_EXAMPLES]
+    )
 
 
 def _values(cohort: Cohort) -> dict[str, Any]:
     found = core.check_filter(cohort.filter) if cohort.filter else None
-    return {"name": cohort.name, "filter": cohort.filter or None, "note": cohort.note, "moving": found is not None and moving(found)}
+    return {
+        "name": cohort.name,
+        "filter": cohort.filter or None,
+        "note": cohort.note,
+        "moving": found is not None and moving(found),
+    }
 
 
 def _fill(ctx: Context, connection: Connection, cohort_id: int, values: dict[str, Any]) -> None:
     """Bring the members of a cohort by filter to what its filter says."""
     if values["filter"] is not None:
-        store.recompute(connection, cohort_id, None if values["moving"] else compiled(parse(values["filter"]), ctx.now))
+        store.recompute(
+            connection,
+            cohort_id,
+            None if values["moving"] else compiled(parse(values["filter"]), ctx.now),
+        )
     _write_counts(ctx, connection, [_one(ctx, connection, cohort_id)])
 
 
@@ -216,13 +305,30 @@ def add(ctx: Context, cohort: Cohort, digest: str | None, reason: str | None) ->
         store.hold_still(connection)
         if digest is not None and cohort.filter:
             must_match(_plan(ctx, connection, cohort.filter, None), digest)
-        cohort_id = store.add(connection, {**values, "created_by": ctx.actor.name, "created_at": ctx.now})
+        cohort_id = store.add(
+            connection, {**values, "created_by": ctx.actor.name, "created_at": ctx.now}
+        )
         _fill(ctx, connection, cohort_id, values)
-        ctx.record(connection, "cohort.add", "cohort", f"Cohort “{cohort.name}” added", subject_id=cohort_id, reason=reason, after=document(connection, cohort_id))
+        ctx.record(
+            connection,
+            "cohort.add",
+            "cohort",
+            f"Cohort “{cohort.name}” added",
+            subject_id=cohort_id,
+            reason=reason,
+            after=document(connection, cohort_id),
+        )
         return _one(ctx, connection, cohort_id)
 
 
-def edit(ctx: Context, cohort_id: int, cohort: Cohort, revision: int | None, digest: str | None, reason: str | None) -> Counted:
+def edit(
+    ctx: Context,
+    cohort_id: int,
+    cohort: Cohort,
+    revision: int | None,
+    digest: str | None,
+    reason: str | None,
+) -> Counted:
     """Change a cohort; `revision` (If-Match) must be the one that was read."""
     values = _values(cohort)
     with ctx.changing() as connection:
@@ -242,7 +348,16 @@ def edit(ctx: Context, cohort_id: int, cohort: Cohort, revision: int | None, dig
         store.change(connection, cohort_id, values)
         if values["filter"] != row.filter:
             _fill(ctx, connection, cohort_id, values)
-        ctx.record(connection, "cohort.edit", "cohort", f"Cohort “{cohort.name}” changed", subject_id=cohort_id, reason=reason, before=before, after=document(connection, cohort_id))
+        ctx.record(
+            connection,
+            "cohort.edit",
+            "cohort",
+            f"Cohort “{cohort.name}” changed",
+            subject_id=cohort_id,
+            reason=reason,
+            before=before,
+            after=document(connection, cohort_id),
+        )
         return _one(ctx, connection, cohort_id)
 
 
@@ -260,7 +375,15 @@ def remove(ctx: Context, cohort_id: int, reason: str | None = None) -> None:
         _refuse_used(connection, row.name, "removed")
         before = document(connection, cohort_id)
         store.remove(connection, cohort_id)
-        ctx.record(connection, "cohort.remove", "cohort", f"Cohort “{row.name}” removed", subject_id=cohort_id, reason=reason, before=before)
+        ctx.record(
+            connection,
+            "cohort.remove",
+            "cohort",
+            f"Cohort “{row.name}” removed",
+            subject_id=cohort_id,
+            reason=reason,
+            before=before,
+        )
 
 
 def document(connection: Connection, cohort_id: int) -> dict[str, Any] | None:
@@ -268,7 +391,10 @@ def document(connection: Connection, cohort_id: int) -> dict[str, Any] | None:
     row = store.one(connection, cohort_id, lock=True)
     if row is None:
         return None
-    return {**{name: row._mapping[name] for name in FIELDS}, "devices": store.listed(connection, cohort_id) if row.filter is None else None}
+    return {
+        **{name: row._mapping[name] for name in FIELDS},
+        "devices": store.listed(connection, cohort_id) if row.filter is None else None,
+    }
 
 
 def restore(ctx: Context, connection: Connection, entry: Line) -> None:
@@ -280,7 +406,10 @@ def restore(ctx: Context, connection: Connection, entry: Line) -> None:
         return
     values = _values(Cohort(before["name"], before["filter"], before["note"]))
     if entry.after is None:
-        store.add(connection, {**values, "id": cohort_id, "created_by": ctx.actor.name, "created_at": ctx.now})
+        store.add(
+            connection,
+            {**values, "id": cohort_id, "created_by": ctx.actor.name, "created_at": ctx.now},
+        )
     else:
         store.change(connection, cohort_id, values)
     if before["devices"]:
@@ -297,26 +426,74 @@ def preview_list(ctx: Context, cohort_id: int, selection: Selection, put_in: boo
         return _plan_list(ctx, connection, cohort_id, selection, put_in)[0]
 
 
-def _plan_list(ctx: Context, connection: Connection, cohort_id: int, selection: Selection, put_in: bool) -> tuple[Preview, list[int], Line]:
+def _plan_list(
+    ctx: Context, connection: Connection, cohort_id: int, selection: Selection, put_in: bool
+) -> tuple[Preview, list[int], Line]:
     row = must(store.one(connection, cohort_id, lock=True), "cohort", cohort_id)
     if row.filter is not None:
-        raise Conflict("by_filter", f"Cohort “{row.name}” is by filter; devices enter and leave it by themselves.", "Change its filter, or add a list.")
+        raise Conflict(
+            "by_filter",
+            f"Cohort “{row.name}” is by filter; devices enter and leave it by themselves.",
+            "Change its filter, or add a list.",
+        )
     chosen = store_devices.ids(connection, meant(connection, selection), ctx.now)
     inside = set(store.listed(connection, cohort_id))
     moved = [device_id for device_id in chosen if (device_id in inside) is not put_in]
     missing = store_devices.unknown_identifiers(connection, selection.identifiers)
-    warnings = (f"{plural(len(missing), 'identifier')} not known: {', '.join(missing[:5])}{' …' if len(missing) > 5 else ''}.",) if missing else ()
-    verb, label = ("put in", f"Put {plural(len(moved), 'device')} in") if put_in else ("taken out", f"Take {plural(len(moved), 'device')} out")
-    counts = (Count("moved", f"devices {verb}", len(moved), "good" if put_in else "warn"), Count("same", "are so already", len(chosen) - len(moved)), Count("unknown", "identifiers not known", len(missing), "warn" if missing else "plain"))
+    warnings = (
+        (
+            f"{plural(len(missing), 'identifier')} not known: {', '.join(missing[:5])}{' …' if len(missing) > 5 else ''}.",
+        )
+        if missing
+        else ()
+    )
+    verb, label = (
+        ("put in", f"Put {plural(len(moved), 'device')} in")
+        if put_in
+        else ("taken out", f"Take {plural(len(moved), 'device')} out")
+    )
+    counts = (
+        Count("moved", f"devices {verb}", len(moved), "good" if put_in else "warn"),
+        Count("same", "are so already", len(chosen) - len(moved)),
+        Count("unknown", "identifiers not known", len(missing), "warn" if missing else "plain"),
+    )
     states = ("out", "in") if put_in else ("in", "out")
-    examples = tuple(
-        Example(device.name or device.serial or f"device {device.id}", "cohort", *states, ", ".join(filter(None, (device.platform, device.model, device.site))), device.id)
-        for device in store_devices.some(connection, store_devices.matching(Selection(ids=tuple(moved[:_EXAMPLES])), ctx.now), _EXAMPLES)
-    ) if moved else ()  # fmt: skip
-    return sealed(Preview(f"List “{row.name}”", label, counts, examples, len(moved), warnings), [cohort_id, put_in, moved, missing]), moved, row
+    examples = (
+        tuple(
+            Example(
+                device.name or device.serial or f"device {device.id}",
+                "cohort",
+                *states,
+                ", ".join(filter(None, (device.platform, device.model, device.site))),
+                device.id,
+            )
+            for device in store_devices.some(
+                connection,
+                store_devices.matching(Selection(ids=tuple(moved[:_EXAMPLES])), ctx.now),
+                _EXAMPLES,
+            )
+        )
+        if moved
+        else ()
+    )
+    return (
+        sealed(
+            Preview(f"List “{row.name}”", label, counts, examples, len(moved), warnings),
+            [cohort_id, put_in, moved, missing],
+        ),
+        moved,
+        row,
+    )
 
 
-def change_list(ctx: Context, cohort_id: int, selection: Selection, put_in: bool, digest: str, reason: str | None) -> Preview:
+def change_list(
+    ctx: Context,
+    cohort_id: int,
+    selection: Selection,
+    put_in: bool,
+    digest: str,
+    reason: str | None,
+) -> Preview:
     """Put devices in a list, or take them out, as previewed."""
     with ctx.changing() as connection:
         shown, moved, row = _plan_list(ctx, connection, cohort_id, selection, put_in)
@@ -324,7 +501,15 @@ def change_list(ctx: Context, cohort_id: int, selection: Selection, put_in: bool
         (store.put_in if put_in else store.take_out)(connection, cohort_id, moved)
         _write_counts(ctx, connection, [_one(ctx, connection, cohort_id)])
         what = f"{plural(len(moved), 'device')} {'put in' if put_in else 'taken out'}"
-        ctx.record(connection, "cohort.list", "cohort", f"List “{row.name}”: {what}", subject_id=cohort_id, reason=reason, after={"put_in" if put_in else "taken_out": moved})
+        ctx.record(
+            connection,
+            "cohort.list",
+            "cohort",
+            f"List “{row.name}”: {what}",
+            subject_id=cohort_id,
+            reason=reason,
+            after={"put_in" if put_in else "taken_out": moved},
+        )
         return shown
 
 
@@ -357,7 +542,9 @@ def check_filter(ctx: Context, filter_text: str) -> Checked:
     found = parse(filter_text)
     with ctx.reading() as connection:
         fitting = Selection(filter=written_out(connection, asked_by(ctx, filter_text)))
-        return Checked(as_tree(found), store_devices.count(connection, fitting, ctx.now), moving(found))
+        return Checked(
+            as_tree(found), store_devices.count(connection, fitting, ctx.now), moving(found)
+        )
 
 
 def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:
@@ -372,4 +559,3 @@ def write_counts(ctx: Context) -> None:
     """Keep today's number of every cohort; by schedule."""
     with ctx.changing() as connection:
         _write_counts(ctx, connection, _counted(ctx, connection, store.every(connection)))
-

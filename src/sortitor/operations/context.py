@@ -76,7 +76,11 @@ class Context:
     @contextmanager
     def reading(self, one_moment: bool = False) -> Iterator[Connection]:
         """A transaction that changes nothing a user would notice; all its statements see `one_moment`, or each its own."""
-        with transaction(self.engine.execution_options(isolation_level="REPEATABLE READ") if one_moment else self.engine) as connection:
+        with transaction(
+            self.engine.execution_options(isolation_level="REPEATABLE READ")
+            if one_moment
+            else self.engine
+        ) as connection:
             yield connection
 
     @contextmanager
@@ -84,7 +88,13 @@ class Context:
         """The transaction of one change; a claimed idempotency key is written with it."""
         with transaction(self.engine) as connection:
             if self.claim and self.actor.account_id is not None and not self._spent:
-                idempotency.claim(connection, self.actor.account_id, self.claim.key, self.claim.request_hash, self.clock.wall())
+                idempotency.claim(
+                    connection,
+                    self.actor.account_id,
+                    self.claim.key,
+                    self.claim.request_hash,
+                    self.clock.wall(),
+                )
                 self._spent.append(True)
             yield connection
 
@@ -101,15 +111,35 @@ class Context:
         return tell
 
     def record(
-        self, connection: Connection, operation: str, subject: str, summary: str, *, subject_id: int | None = None,
-        reason: str | None = None, before: Any = None, after: Any = None, reverts: int | None = None,
-    ) -> int:  # fmt: skip
+        self,
+        connection: Connection,
+        operation: str,
+        subject: str,
+        summary: str,
+        *,
+        subject_id: int | None = None,
+        reason: str | None = None,
+        before: Any = None,
+        after: Any = None,
+        reverts: int | None = None,
+    ) -> int:
         """Write the journal entry of this change and give its id."""
-        return journal.record(connection, {
-            "at": self.now, "actor": self.actor.name, "request_id": self.request_id, "operation": operation,
-            "subject": subject, "subject_id": subject_id, "summary": summary, "reason": reason or None,
-            "before": before, "after": after, "reverts": reverts,
-        })  # fmt: skip
+        return journal.record(
+            connection,
+            {
+                "at": self.now,
+                "actor": self.actor.name,
+                "request_id": self.request_id,
+                "operation": operation,
+                "subject": subject,
+                "subject_id": subject_id,
+                "summary": summary,
+                "reason": reason or None,
+                "before": before,
+                "after": after,
+                "reverts": reverts,
+            },
+        )
 
 
 _Found = TypeVar("_Found")

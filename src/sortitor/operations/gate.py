@@ -11,7 +11,15 @@ from sqlalchemy import Connection
 from sortitor.core import gate as core
 from sortitor.core.errors import BadInput, FieldProblem, Stale
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
-from sortitor.core.vocabulary import Basis, IdentifierKind, Outcome, Ownership, Platform, Returning, Stage
+from sortitor.core.vocabulary import (
+    Basis,
+    IdentifierKind,
+    Outcome,
+    Ownership,
+    Platform,
+    Returning,
+    Stage,
+)
 from sortitor.operations.context import Context, must, must_match
 from sortitor.store import devices as store_devices
 from sortitor.store import groups, people, rulebooks
@@ -22,19 +30,29 @@ BOOK = "gate"
 def as_document(policy: core.Policy) -> dict[str, Any]:
     """A policy as JSON."""
     document = dataclasses.asdict(policy)
-    return {**document, "groups": None if policy.groups is None else list(policy.groups),
-            "ownerships": None if policy.ownerships is None else list(policy.ownerships)}  # fmt: skip
+    return {
+        **document,
+        "groups": None if policy.groups is None else list(policy.groups),
+        "ownerships": None if policy.ownerships is None else list(policy.ownerships),
+    }
 
 
 def from_document(document: dict[str, Any]) -> core.Policy:
     """A policy from JSON."""
     return core.Policy(
-        name=document["name"], groups=None if document["groups"] is None else tuple(document["groups"]),
-        platforms={Platform(name): core.PlatformRule(**rule) for name, rule in document["platforms"].items()},
-        ownerships=None if document["ownerships"] is None else tuple(map(Ownership, document["ownerships"])),
-        quota=document["quota"], declared_only=document["declared_only"],
+        name=document["name"],
+        groups=None if document["groups"] is None else tuple(document["groups"]),
+        platforms={
+            Platform(name): core.PlatformRule(**rule)
+            for name, rule in document["platforms"].items()
+        },
+        ownerships=None
+        if document["ownerships"] is None
+        else tuple(map(Ownership, document["ownerships"])),
+        quota=document["quota"],
+        declared_only=document["declared_only"],
         returning=Returning(document["returning"]) if document["returning"] else None,
-    )  # fmt: skip
+    )
 
 
 def policies(connection: Connection, lock: bool = False) -> tuple[int, list[core.Policy]]:
@@ -62,7 +80,12 @@ def _plan(connection: Connection, proposed: Sequence[core.Policy]) -> Preview:
         for group in policy.groups or ():
             if group.lower() not in known:
                 detail = f"Policy {policy.name!r} is for the group {group!r}, which nobody is in."
-                raise BadInput("unknown_group", detail, "Import people with that group, or correct its name.", (FieldProblem(f"/policies/{place}/groups", "unknown_group", detail),))
+                raise BadInput(
+                    "unknown_group",
+                    detail,
+                    "Import people with that group, or correct its name.",
+                    (FieldProblem(f"/policies/{place}/groups", "unknown_group", detail),),
+                )
     revision, current = policies(connection)
     refused = admitted = 0
     examples = []
@@ -73,31 +96,71 @@ def _plan(connection: Connection, proposed: Sequence[core.Policy]) -> Preview:
         reasons = after.reasons if after.outcome is Outcome.REFUSED else before.reasons
         refused += combination.devices if after.outcome is Outcome.REFUSED else 0
         admitted += combination.devices if before.outcome is Outcome.REFUSED else 0
-        what = f"{combination.platform or 'platform unknown'} {combination.os_version or ''}, {combination.ownership}".replace(" ,", ",")
-        examples.append(Example(
-            plural(combination.devices, "device"), what, before.outcome.value, after.outcome.value,
-            "; ".join(f"{r.policy}: wants {r.wanted}, is {r.actual}" for r in reasons), combination.example_id,
-        ))  # fmt: skip
+        what = f"{combination.platform or 'platform unknown'} {combination.os_version or ''}, {combination.ownership}".replace(
+            " ,", ","
+        )
+        examples.append(
+            Example(
+                plural(combination.devices, "device"),
+                what,
+                before.outcome.value,
+                after.outcome.value,
+                "; ".join(f"{r.policy}: wants {r.wanted}, is {r.actual}" for r in reasons),
+                combination.example_id,
+            )
+        )
     over_before, over_after = _over_quota(connection, current), _over_quota(connection, proposed)
     for name, (held, quota) in over_after.items():
         if name not in over_before:
-            examples.append(Example(name, "quota", f"{held} devices", f"at most {quota}", "keeps them; the next is refused"))
+            examples.append(
+                Example(
+                    name,
+                    "quota",
+                    f"{held} devices",
+                    f"at most {quota}",
+                    "keeps them; the next is refused",
+                )
+            )
     counts = (
-        Count("refused", "devices of today that would be refused at the door", refused, "warn" if refused else "plain"),
-        Count("admitted", "devices of today that would no longer be refused", admitted, "good" if admitted else "plain"),
-        Count("over_quota", "people over their quota", len(over_after), "warn" if over_after else "plain"),
+        Count(
+            "refused",
+            "devices of today that would be refused at the door",
+            refused,
+            "warn" if refused else "plain",
+        ),
+        Count(
+            "admitted",
+            "devices of today that would no longer be refused",
+            admitted,
+            "good" if admitted else "plain",
+        ),
+        Count(
+            "over_quota",
+            "people over their quota",
+            len(over_after),
+            "warn" if over_after else "plain",
+        ),
     )
     warnings = ("Nobody loses a device: the gate decides on devices that knock from now on.",)
-    shown = Preview("Change the gate", "Save the gate", counts, tuple(examples[:50]), len(examples), warnings)
-    return sealed(shown, [revision, [as_document(p) for p in proposed], refused, admitted, sorted(over_after)])
+    shown = Preview(
+        "Change the gate", "Save the gate", counts, tuple(examples[:50]), len(examples), warnings
+    )
+    return sealed(
+        shown, [revision, [as_document(p) for p in proposed], refused, admitted, sorted(over_after)]
+    )
 
 
 def _verdict(combination: Any, gate: Sequence[core.Policy]) -> core.Decision:
     """How the gate would meet devices like these, the quota aside."""
     arrival = core.Arrival(
-        Platform(combination.platform or Platform.LINUX), combination.os_version, Ownership(combination.ownership), True, "somebody",
-        frozenset(combination.groups or ()), 0,
-    )  # fmt: skip
+        Platform(combination.platform or Platform.LINUX),
+        combination.os_version,
+        Ownership(combination.ownership),
+        True,
+        "somebody",
+        frozenset(combination.groups or ()),
+        0,
+    )
     return core.decide(arrival, gate)
 
 
@@ -118,7 +181,13 @@ def over_quota(ctx: Context) -> dict[str, tuple[int, int]]:
         return _over_quota(connection, policies(connection)[1])
 
 
-def apply(ctx: Context, proposed: Sequence[core.Policy], digest: str, reason: str | None, revision: int | None = None) -> int:
+def apply(
+    ctx: Context,
+    proposed: Sequence[core.Policy],
+    digest: str,
+    reason: str | None,
+    revision: int | None = None,
+) -> int:
     """Save the gate as previewed; gives its revision. `revision` (If-Match) must be the one that was read."""
     with ctx.changing() as connection:
         current_revision, current = policies(connection, lock=True)
@@ -126,8 +195,15 @@ def apply(ctx: Context, proposed: Sequence[core.Policy], digest: str, reason: st
             raise Stale("the gate")
         must_match(_plan(connection, proposed), digest)
         rulebooks.write(connection, BOOK, [as_document(p) for p in proposed])
-        ctx.record(connection, "gate.apply", BOOK, f"Gate saved with {len(proposed)} policies", reason=reason,
-                   before=[as_document(p) for p in current], after=[as_document(p) for p in proposed])  # fmt: skip
+        ctx.record(
+            connection,
+            "gate.apply",
+            BOOK,
+            f"Gate saved with {len(proposed)} policies",
+            reason=reason,
+            before=[as_document(p) for p in current],
+            after=[as_document(p) for p in proposed],
+        )
         return current_revision + 1
 
 
@@ -142,24 +218,40 @@ class Imagined:
     identifier: str | None
 
 
-def attempt(ctx: Context, imagined: Imagined, proposed: Sequence[core.Policy] | None) -> core.Decision:
+def attempt(
+    ctx: Context, imagined: Imagined, proposed: Sequence[core.Policy] | None
+) -> core.Decision:
     """What the gate (or a proposed one) would say to an imagined device, with the whole trace. Nothing is written."""
     with ctx.reading() as connection:
         if proposed is not None:
             core.check_policies(proposed)
         gate = proposed if proposed is not None else policies(connection)[1]
-        person = must(people.by_name(connection, imagined.person), "person", imagined.person) if imagined.person else None
+        person = (
+            must(people.by_name(connection, imagined.person), "person", imagined.person)
+            if imagined.person
+            else None
+        )
         known = None
         if imagined.identifier:
-            found = store_devices.find(connection, [(kind.value, imagined.identifier.strip().upper()) for kind in IdentifierKind], "")
+            found = store_devices.find(
+                connection,
+                [(kind.value, imagined.identifier.strip().upper()) for kind in IdentifierKind],
+                "",
+            )
             known = store_devices.one(connection, found[0]) if found else None
         declared = imagined.ownership or (Ownership(known.ownership) if known else None)
         stage = Stage(known.stage) if known else None
         arrival = core.Arrival(
-            imagined.platform, imagined.os_version, declared or Ownership.PERSONAL, declared is not None,
-            person.user_name if person else None, frozenset(person.groups) if person else frozenset(),
-            people.lock(connection, person.id) if person else 0, stage, known.flag if known else None,
-        )  # fmt: skip
+            imagined.platform,
+            imagined.os_version,
+            declared or Ownership.PERSONAL,
+            declared is not None,
+            person.user_name if person else None,
+            frozenset(person.groups) if person else frozenset(),
+            people.lock(connection, person.id) if person else 0,
+            stage,
+            known.flag if known else None,
+        )
         return core.decide(arrival, gate)
 
 

@@ -40,11 +40,23 @@ def ask_check(ctx: Context, given: lots.Given) -> tuple[Line, Line | None]:
 _TITLES = {"check": "Check lot", "apply": "Apply lot", "revert": "Revert lot"}
 
 
-def _ask(ctx: Context, connection: Connection, kind: str, lot: Line, arguments: dict[str, Any]) -> Line:
-    job_id = store.add(connection, {
-        "kind": kind, "title": f"{_TITLES[kind]} {lot.id} “{lot.name}”", "subject_id": lot.id, "arguments": arguments, "state": JobState.WAITING,
-        "actor": ctx.actor.name, "role": ctx.actor.role, "account_id": ctx.actor.account_id, "created_at": ctx.clock.wall(),
-    })  # fmt: skip
+def _ask(
+    ctx: Context, connection: Connection, kind: str, lot: Line, arguments: dict[str, Any]
+) -> Line:
+    job_id = store.add(
+        connection,
+        {
+            "kind": kind,
+            "title": f"{_TITLES[kind]} {lot.id} “{lot.name}”",
+            "subject_id": lot.id,
+            "arguments": arguments,
+            "state": JobState.WAITING,
+            "actor": ctx.actor.name,
+            "role": ctx.actor.role,
+            "account_id": ctx.actor.account_id,
+            "created_at": ctx.clock.wall(),
+        },
+    )
     queue.enqueue(connection, TASK, job_id=job_id)
     return must(store.one(connection, job_id), "job", job_id)
 
@@ -66,7 +78,11 @@ def cancel(ctx: Context, job_id: int) -> Line:
     with ctx.changing() as connection:
         job = must(store.one(connection, job_id, lock=True), "job", job_id)
         if job.state not in (JobState.WAITING, JobState.RUNNING):
-            raise Conflict("job_over", f"The job is {job.state}.", "Revert its change if that is what you want.")
+            raise Conflict(
+                "job_over",
+                f"The job is {job.state}.",
+                "Revert its change if that is what you want.",
+            )
         store.ask_to_stop(connection, job_id, ctx.clock.wall())
         if job.state == JobState.WAITING and job.kind == "check":
             store_lots.remove(connection, job.subject_id)
@@ -81,19 +97,40 @@ def run(ctx: Context, job_id: int) -> None:
             return
         lot = store_lots.one(connection, job.subject_id)
         again = job.state == JobState.RUNNING
-        store.change(connection, job_id, {"state": JobState.RUNNING, "started_at": ctx.clock.wall()})
+        store.change(
+            connection, job_id, {"state": JobState.RUNNING, "started_at": ctx.clock.wall()}
+        )
     if again and lot is not None and lot.status == _REACHED[job.kind]:
         _finish(ctx, job_id, JobState.DONE)
         return
-    mine = replace(ctx, actor=Actor(job.actor, Role(job.role), job.account_id), progress=_teller(ctx.engine, job_id), _spent=[])
+    mine = replace(
+        ctx,
+        actor=Actor(job.actor, Role(job.role), job.account_id),
+        progress=_teller(ctx.engine, job_id),
+        _spent=[],
+    )
     try:
         _ACTS[job.kind](mine, job.subject_id, job.arguments)
     except Cancelled:
         _give_up(ctx, job, JobState.CANCELLED, None)
     except SortitorError as error:
-        _give_up(ctx, job, JobState.FAILED, {"code": error.code, "detail": error.detail, "remedy": error.remedy})
+        _give_up(
+            ctx,
+            job,
+            JobState.FAILED,
+            {"code": error.code, "detail": error.detail, "remedy": error.remedy},
+        )
     except Exception:
-        _give_up(ctx, job, JobState.FAILED, {"code": "unexpected", "detail": "Something went wrong that should not; nothing of it was kept.", "remedy": "Start it again."})
+        _give_up(
+            ctx,
+            job,
+            JobState.FAILED,
+            {
+                "code": "unexpected",
+                "detail": "Something went wrong that should not; nothing of it was kept.",
+                "remedy": "Start it again.",
+            },
+        )
         raise
     else:
         _finish(ctx, job_id, JobState.DONE)
@@ -107,14 +144,24 @@ _ACTS: dict[str, Callable[[Context, int, dict[str, Any]], object]] = {
 }
 
 
-def _finish(ctx: Context, job_id: int, state: JobState, problem: dict[str, Any] | None = None, forget_lot: int | None = None) -> None:
+def _finish(
+    ctx: Context,
+    job_id: int,
+    state: JobState,
+    problem: dict[str, Any] | None = None,
+    forget_lot: int | None = None,
+) -> None:
     """Write the end down. What a job fails of may be the database, so this waits for it to come back."""
     for attempt in range(_TRIES_TO_END):
         try:
             with ctx.reading() as connection:
                 if forget_lot is not None:
                     store_lots.remove(connection, forget_lot)
-                store.change(connection, job_id, {"state": state, "finished_at": ctx.clock.wall(), "problem": problem})
+                store.change(
+                    connection,
+                    job_id,
+                    {"state": state, "finished_at": ctx.clock.wall(), "problem": problem},
+                )
                 return
         except Unavailable:
             if attempt == _TRIES_TO_END - 1:

@@ -9,7 +9,9 @@ from sortitor.store import journal as store
 from sortitor.store.engine import Line
 
 
-def page(ctx: Context, before: int | None, limit: int, operation: str | None, actor: str | None) -> Sequence[Line]:
+def page(
+    ctx: Context, before: int | None, limit: int, operation: str | None, actor: str | None
+) -> Sequence[Line]:
     """Entries, newest first."""
     with ctx.reading() as connection:
         return store.page(connection, before, limit, operation, actor)
@@ -18,4 +20,6 @@ def page(ctx: Context, before: int | None, limit: int, operation: str | None, ac
 def one(ctx: Context, entry_id: int) -> tuple[Line, Sequence[Line]]:
     """One entry with its first hundred effects on devices."""
     with ctx.reading() as connection:
-        return must(store.one(connection, entry_id), "journal entry", entry_id), store.effects(connection, entry_id, 0, 100)
+        return must(store.one(connection, entry_id), "journal entry", entry_id), store.effects(
+            connection, entry_id, 0, 100
+        )

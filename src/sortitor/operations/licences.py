@@ -31,14 +31,18 @@ class Counted:
 
 
 def _counted(ctx: Context, connection: Connection, found: Sequence[Line]) -> list[Counted]:
-    needed = devices.counts(connection, [meant(connection, _devices(pool)) for pool in found], ctx.now)
+    needed = devices.counts(
+        connection, [meant(connection, _devices(pool)) for pool in found], ctx.now
+    )
     return [Counted(pool, number) for pool, number in zip(found, needed, strict=True)]
 
 
 def _devices(pool: Line) -> Selection:
     """The devices that take a seat of the pool."""
     stages = (*SEATED, Stage.AWAITED) if pool.awaited_too else SEATED
-    return Selection(filter=all_of(parse(pool.filter) if pool.filter else None, one_of("stage", stages)))
+    return Selection(
+        filter=all_of(parse(pool.filter) if pool.filter else None, one_of("stage", stages))
+    )
 
 
 def every(ctx: Context) -> list[Counted]:
@@ -54,7 +58,9 @@ def one(ctx: Context, pool_id: int) -> Counted:
 
 
 def _one(ctx: Context, connection: Connection, pool_id: int) -> Counted:
-    return _counted(ctx, connection, [must(store.one(connection, pool_id), "licence pool", pool_id)])[0]
+    return _counted(
+        ctx, connection, [must(store.one(connection, pool_id), "licence pool", pool_id)]
+    )[0]
 
 
 def needing(ctx: Context, pool_id: int) -> Filter | None:
@@ -66,10 +72,20 @@ def needing(ctx: Context, pool_id: int) -> Filter | None:
 def _values(pool: core.Pool) -> dict[str, Any]:
     if pool.seats < 0:
         detail = f"A pool cannot hold {pool.seats} seats."
-        raise BadInput("seats_negative", detail, "Give 0 or more.", (FieldProblem("/seats", "seats_negative", detail),))
+        raise BadInput(
+            "seats_negative",
+            detail,
+            "Give 0 or more.",
+            (FieldProblem("/seats", "seats_negative", detail),),
+        )
     if pool.filter:
         parse(pool.filter)
-    return {"name": pool.name, "seats": pool.seats, "filter": pool.filter, "awaited_too": pool.awaited_too}
+    return {
+        "name": pool.name,
+        "seats": pool.seats,
+        "filter": pool.filter,
+        "awaited_too": pool.awaited_too,
+    }
 
 
 def add(ctx: Context, pool: core.Pool) -> Counted:
@@ -77,7 +93,14 @@ def add(ctx: Context, pool: core.Pool) -> Counted:
     with ctx.changing() as connection:
         values = _values(pool)
         pool_id = store.add(connection, values)
-        ctx.record(connection, "pool.add", "pool", f"Licence pool {pool.name} added with {pool.seats} seats", subject_id=pool_id, after=values)
+        ctx.record(
+            connection,
+            "pool.add",
+            "pool",
+            f"Licence pool {pool.name} added with {pool.seats} seats",
+            subject_id=pool_id,
+            after=values,
+        )
         return _one(ctx, connection, pool_id)
 
 
@@ -89,8 +112,15 @@ def edit(ctx: Context, pool_id: int, pool: core.Pool, revision: int | None) -> C
             raise Stale("the pool")
         values = _values(pool)
         store.change(connection, pool_id, values)
-        ctx.record(connection, "pool.edit", "pool", f"Licence pool {pool.name} changed", subject_id=pool_id,
-                   before={name: before._mapping[name] for name in POOL_FIELDS}, after=values)  # fmt: skip
+        ctx.record(
+            connection,
+            "pool.edit",
+            "pool",
+            f"Licence pool {pool.name} changed",
+            subject_id=pool_id,
+            before={name: before._mapping[name] for name in POOL_FIELDS},
+            after=values,
+        )
         return _one(ctx, connection, pool_id)
 
 
@@ -99,4 +129,11 @@ def remove(ctx: Context, pool_id: int) -> None:
     with ctx.changing() as connection:
         before = must(store.one(connection, pool_id, lock=True), "licence pool", pool_id)
         store.remove(connection, pool_id)
-        ctx.record(connection, "pool.remove", "pool", f"Licence pool {before.name} removed", subject_id=pool_id, before={name: before._mapping[name] for name in POOL_FIELDS})
+        ctx.record(
+            connection,
+            "pool.remove",
+            "pool",
+            f"Licence pool {before.name} removed",
+            subject_id=pool_id,
+            before={name: before._mapping[name] for name in POOL_FIELDS},
+        )

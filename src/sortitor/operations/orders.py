@@ -51,17 +51,37 @@ def _whole(connection: Connection, found: Sequence[Line]) -> list[Whole]:
     lines = store.lines(connection, [order.id for order in found])
     fleet = store.fleet(connection, [order.name.lower() for order in found])
     return [
-        Whole(order, core.tally(
-            [core.OrderLine(line.product, line.quantity, line.price) for line in lines if line.order_id == order.id],
-            [(row.model, row.product_code, row.delivered, row.arrived) for row in fleet if row.order_key == order.name.lower()],
-        )) for order in found
-    ]  # fmt: skip
+        Whole(
+            order,
+            core.tally(
+                [
+                    core.OrderLine(line.product, line.quantity, line.price)
+                    for line in lines
+                    if line.order_id == order.id
+                ],
+                [
+                    (row.model, row.product_code, row.delivered, row.arrived)
+                    for row in fleet
+                    if row.order_key == order.name.lower()
+                ],
+            ),
+        )
+        for order in found
+    ]
 
 
 def _parts(order: Order) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     core.check_lines(order.lines)
-    head = {"name": order.name, "supplier": order.supplier, "ordered_on": order.ordered_on, "note": order.note}
-    return head, [{"product": line.product, "quantity": line.quantity, "price": line.price} for line in order.lines]
+    head = {
+        "name": order.name,
+        "supplier": order.supplier,
+        "ordered_on": order.ordered_on,
+        "note": order.note,
+    }
+    return head, [
+        {"product": line.product, "quantity": line.quantity, "price": line.price}
+        for line in order.lines
+    ]
 
 
 def document(connection: Connection, order_id: int) -> dict[str, Any] | None:
@@ -69,8 +89,21 @@ def document(connection: Connection, order_id: int) -> dict[str, Any] | None:
     head = store.one(connection, order_id, lock=True)
     if head is None:
         return None
-    lines = [{"product": line.product, "quantity": line.quantity, "price": None if line.price is None else str(line.price)} for line in store.lines(connection, [order_id])]
-    return {"name": head.name, "supplier": head.supplier, "ordered_on": None if head.ordered_on is None else str(head.ordered_on), "note": head.note, "lines": lines}
+    lines = [
+        {
+            "product": line.product,
+            "quantity": line.quantity,
+            "price": None if line.price is None else str(line.price),
+        }
+        for line in store.lines(connection, [order_id])
+    ]
+    return {
+        "name": head.name,
+        "supplier": head.supplier,
+        "ordered_on": None if head.ordered_on is None else str(head.ordered_on),
+        "note": head.note,
+        "lines": lines,
+    }
 
 
 def add(ctx: Context, order: Order) -> Whole:
@@ -78,7 +111,14 @@ def add(ctx: Context, order: Order) -> Whole:
     head, lines = _parts(order)
     with ctx.changing() as connection:
         order_id = store.add(connection, head, lines)
-        ctx.record(connection, "order.add", "order", f"Order {order.name} added", subject_id=order_id, after=document(connection, order_id))
+        ctx.record(
+            connection,
+            "order.add",
+            "order",
+            f"Order {order.name} added",
+            subject_id=order_id,
+            after=document(connection, order_id),
+        )
         return _whole(connection, [must(store.one(connection, order_id), "order", order_id)])[0]
 
 
@@ -91,7 +131,15 @@ def edit(ctx: Context, order_id: int, order: Order, revision: int | None) -> Who
             raise Stale("the order")
         before = document(connection, order_id)
         store.change(connection, order_id, head, lines)
-        ctx.record(connection, "order.edit", "order", f"Order {order.name} changed", subject_id=order_id, before=before, after=document(connection, order_id))
+        ctx.record(
+            connection,
+            "order.edit",
+            "order",
+            f"Order {order.name} changed",
+            subject_id=order_id,
+            before=before,
+            after=document(connection, order_id),
+        )
         return _whole(connection, [must(store.one(connection, order_id), "order", order_id)])[0]
 
 
@@ -100,4 +148,11 @@ def remove(ctx: Context, order_id: int) -> None:
     with ctx.changing() as connection:
         before = must(document(connection, order_id), "order", order_id)
         store.remove(connection, order_id)
-        ctx.record(connection, "order.remove", "order", f"Order {before['name']} removed", subject_id=order_id, before=before)
+        ctx.record(
+            connection,
+            "order.remove",
+            "order",
+            f"Order {before['name']} removed",
+            subject_id=order_id,
+            before=before,
+        )

@@ -31,21 +31,51 @@ def _plan(connection: Connection, content: bytes, complete: bool) -> tuple[Previ
     lines = store.staged_examples(connection)
     gone = store.absent(connection) if complete else []
     touched = counts["new"] + counts["changed"] + len(gone)
-    leavers = (Count("left", "have left: the file does not name them", len(gone), "warn" if gone else "plain"),) if complete else ()
-    shown = sealed(Preview(
-        "Import people", f"Import {touched:,} {'person' if touched == 1 else 'people'}",
+    leavers = (
         (
-            Count("new", "new people", counts["new"], "good"), Count("changed", "changed", counts["changed"]),
-            Count("unchanged", "unchanged", counts["unchanged"]), Count("joins", "group memberships added", counts["joins"]),
-            Count("leaves", "group memberships ended", counts["leaves"], "warn" if counts["leaves"] else "plain"),
-            *leavers,
+            Count(
+                "left",
+                "have left: the file does not name them",
+                len(gone),
+                "warn" if gone else "plain",
+            ),
+        )
+        if complete
+        else ()
+    )
+    shown = sealed(
+        Preview(
+            "Import people",
+            f"Import {touched:,} {'person' if touched == 1 else 'people'}",
+            (
+                Count("new", "new people", counts["new"], "good"),
+                Count("changed", "changed", counts["changed"]),
+                Count("unchanged", "unchanged", counts["unchanged"]),
+                Count("joins", "group memberships added", counts["joins"]),
+                Count(
+                    "leaves",
+                    "group memberships ended",
+                    counts["leaves"],
+                    "warn" if counts["leaves"] else "plain",
+                ),
+                *leavers,
+            ),
+            tuple(
+                [
+                    *(Example(name, "person", "here", "left") for _, name in gone[:25]),
+                    *(Example(name, field, before, after) for name, field, before, after in lines),
+                ][:50]
+            ),
+            touched,
         ),
-        tuple([*(Example(name, "person", "here", "left") for _, name in gone[:25]), *(Example(name, field, before, after) for name, field, before, after in lines)][:50]), touched,
-    ), [counts, lines, gone])  # fmt: skip
+        [counts, lines, gone],
+    )
     return shown, [person_id for person_id, _ in gone]
 
 
-def apply_import(ctx: Context, content: bytes, digest: str, reason: str | None, complete: bool = False) -> Preview:
+def apply_import(
+    ctx: Context, content: bytes, digest: str, reason: str | None, complete: bool = False
+) -> Preview:
     """Import the people of a file as previewed."""
     with ctx.changing() as connection:
         preview, gone = _plan(connection, content, complete)
@@ -54,12 +84,22 @@ def apply_import(ctx: Context, content: bytes, digest: str, reason: str | None, 
         if gone:
             store.leave(connection, gone, ctx.now)
         counts = {count.key: count.count for count in preview.counts}
-        ctx.record(connection, "people.import", "people", f"People imported: {counts['new']} new, {counts['changed']} changed" + (f", {len(gone)} left" if gone else ""), reason=reason,
-                   before={line.subject: {line.field: line.before} for line in preview.examples}, after=counts)  # fmt: skip
+        ctx.record(
+            connection,
+            "people.import",
+            "people",
+            f"People imported: {counts['new']} new, {counts['changed']} changed"
+            + (f", {len(gone)} left" if gone else ""),
+            reason=reason,
+            before={line.subject: {line.field: line.before} for line in preview.examples},
+            after=counts,
+        )
         return preview
 
 
-def page(ctx: Context, query: str | None, group: str | None, after: int, limit: int) -> Sequence[Line]:
+def page(
+    ctx: Context, query: str | None, group: str | None, after: int, limit: int
+) -> Sequence[Line]:
     """People by id."""
     with ctx.reading() as connection:
         return store.page(connection, query, group, after, limit)
@@ -71,7 +111,14 @@ def set_left(ctx: Context, person_id: int, left: bool, reason: str | None) -> No
         person = must(store.one(connection, person_id), "person", person_id)
         store.leave(connection, [person_id], ctx.now if left else None)
         what = "has left" if left else "is back"
-        ctx.record(connection, "person.left" if left else "person.back", "person", f"{person.name} {what}", subject_id=person_id, reason=reason)
+        ctx.record(
+            connection,
+            "person.left" if left else "person.back",
+            "person",
+            f"{person.name} {what}",
+            subject_id=person_id,
+            reason=reason,
+        )
 
 
 def set_inner(ctx: Context, group_id: int, inner: Sequence[int]) -> None:
@@ -81,10 +128,20 @@ def set_inner(ctx: Context, group_id: int, inner: Sequence[int]) -> None:
         group = must(store_groups.one(connection, group_id, lock=True), "group", group_id)
         named = [must(store_groups.one(connection, one), "group", one).name for one in inner]
         if group_id in inner:
-            raise BadInput("group_in_itself", f"Group “{group.name}” cannot be in itself.", "Leave it out.")
+            raise BadInput(
+                "group_in_itself", f"Group “{group.name}” cannot be in itself.", "Leave it out."
+            )
         store_groups.set_groups(connection, group_id, inner)
         store_groups.resolve(connection, [group_id])
-        ctx.record(connection, "group.groups", "group", f"Group “{group.name}” holds {', '.join(named) or 'no groups'}", subject_id=group_id, before={"groups": group.groups}, after={"groups": named})
+        ctx.record(
+            connection,
+            "group.groups",
+            "group",
+            f"Group “{group.name}” holds {', '.join(named) or 'no groups'}",
+            subject_id=group_id,
+            before={"groups": group.groups},
+            after={"groups": named},
+        )
 
 
 def groups(ctx: Context) -> Sequence[Line]:
@@ -107,6 +164,8 @@ def one(ctx: Context, person_id: int) -> Whole:
     """One person with all that belongs to them."""
     with ctx.reading() as connection:
         person = must(store.one(connection, person_id), "person", person_id)
-        devices = store_devices.page(connection, Selection(person_id=person_id), ctx.now, "id", False, None, 200)
+        devices = store_devices.page(
+            connection, Selection(person_id=person_id), ctx.now, "id", False, None, 200
+        )
         quota, policy = quota_for(frozenset(person.groups), gate.policies(connection)[1])
         return Whole(person, devices, quota, policy)

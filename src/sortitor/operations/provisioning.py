@@ -37,7 +37,12 @@ class Resource:
 def _number(resource_id: str, letter: str) -> int:
     """The number behind an id; users and groups are told apart by its first letter."""
     text = resource_id.removeprefix(letter)
-    if not resource_id.startswith(letter) or not text.isascii() or not text.isdigit() or len(text) > 18:
+    if (
+        not resource_id.startswith(letter)
+        or not text.isascii()
+        or not text.isdigit()
+        or len(text) > 18
+    ):
         raise NotFound("user" if letter == "u" else "group", resource_id)
     return int(text)
 
@@ -45,19 +50,39 @@ def _number(resource_id: str, letter: str) -> int:
 def _user(row: Line) -> Resource:
     document = user_of(row._asdict())
     if row.groups:
-        document["groups"] = [{"value": f"g{group['id']}", "display": group["name"]} for group in row.groups]
+        document["groups"] = [
+            {"value": f"g{group['id']}", "display": group["name"]} for group in row.groups
+        ]
     return Resource("User", f"u{row.id}", row.revision, row.created_at, row.changed_at, document)
 
 
 def _groups(connection: Connection, rows: Sequence[Line], with_members: bool) -> list[Resource]:
     members: dict[int, list[dict[str, str]]] = {}
-    for line in store_groups.members(connection, [row.id for row in rows]) if with_members and rows else ():
-        members.setdefault(line.group_id, []).append({"value": f"{'u' if line.kind == 'User' else 'g'}{line.id}", "display": line.name, "type": line.kind})
+    for line in (
+        store_groups.members(connection, [row.id for row in rows]) if with_members and rows else ()
+    ):
+        members.setdefault(line.group_id, []).append(
+            {
+                "value": f"{'u' if line.kind == 'User' else 'g'}{line.id}",
+                "display": line.name,
+                "type": line.kind,
+            }
+        )
     return [
-        Resource("Group", f"g{row.id}", row.revision, row.created_at, row.changed_at,
-                 {"displayName": row.name, **({"externalId": row.external_id} if row.external_id else {}), **({"members": members[row.id]} if row.id in members else {})})
+        Resource(
+            "Group",
+            f"g{row.id}",
+            row.revision,
+            row.created_at,
+            row.changed_at,
+            {
+                "displayName": row.name,
+                **({"externalId": row.external_id} if row.external_id else {}),
+                **({"members": members[row.id]} if row.id in members else {}),
+            },
+        )
         for row in rows
-    ]  # fmt: skip
+    ]
 
 
 # ---- reading ------------------------------------------------------------------------------------------------
@@ -109,7 +134,13 @@ def _known_group(connection: Connection, resource_id: str, lock: bool = False) -
 def _values(ctx: Context, document: Mapping[str, Any], left_at: datetime | None) -> dict[str, Any]:
     left = document.get("active") is False
     kept = {name: value for name, value in document.items() if name not in _OWN}
-    return {**person_of(document), "pushed": kept, "gone_at": None, "left_at": (left_at or ctx.now) if left else None, "changed_at": ctx.now}
+    return {
+        **person_of(document),
+        "pushed": kept,
+        "gone_at": None,
+        "left_at": (left_at or ctx.now) if left else None,
+        "changed_at": ctx.now,
+    }
 
 
 def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
@@ -118,18 +149,34 @@ def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
         values = _values(ctx, document, None)
         known = store.by_user_name(connection, values["user_name"])
         if known is not None and known.gone_at is None and known.pushed is not None:
-            raise Conflict("user_name_taken", f"There is a user {document['userName']!r} already.", "Change that one.")
+            raise Conflict(
+                "user_name_taken",
+                f"There is a user {document['userName']!r} already.",
+                "Change that one.",
+            )
         if known is None:
             person_id = store.add_user(connection, {**values, "created_at": ctx.now})
         else:
             person_id = known.id
             store.change_user(connection, person_id, values)
         store_people.settle_one(connection, [person_id])
-        ctx.record(connection, "user.add", "person", f"{values['name']} added by {ctx.actor.name}", subject_id=person_id, after=person_of(document))
+        ctx.record(
+            connection,
+            "user.add",
+            "person",
+            f"{values['name']} added by {ctx.actor.name}",
+            subject_id=person_id,
+            after=person_of(document),
+        )
         return _user(_known_user(connection, f"u{person_id}"))
 
 
-def change_user(ctx: Context, resource_id: str, revision: int | None, new: Callable[[Resource], Mapping[str, Any]]) -> Resource:
+def change_user(
+    ctx: Context,
+    resource_id: str,
+    revision: int | None,
+    new: Callable[[Resource], Mapping[str, Any]],
+) -> Resource:
     """Let `new` make another document of a user's; of nothing new nothing is written."""
     with ctx.changing() as connection:
         row = _known_user(connection, resource_id, lock=True)
@@ -137,12 +184,29 @@ def change_user(ctx: Context, resource_id: str, revision: int | None, new: Calla
         _must_be(revision, before)
         document = new(before)
         values = _values(ctx, document, row.left_at)
-        if {**values, "changed_at": None} == {**{name: row._mapping[name] for name in values}, "changed_at": None}:
+        if {**values, "changed_at": None} == {
+            **{name: row._mapping[name] for name in values},
+            "changed_at": None,
+        }:
             return before
         store.change_user(connection, row.id, values)
         store_people.settle_one(connection, [row.id])
-        what = "has left" if values["left_at"] and not row.left_at else "is back" if row.left_at and not values["left_at"] else "changed"
-        ctx.record(connection, "user.edit", "person", f"{values['name']} {what}, by {ctx.actor.name}", subject_id=row.id, before=person_of(before.document), after=person_of(document))
+        what = (
+            "has left"
+            if values["left_at"] and not row.left_at
+            else "is back"
+            if row.left_at and not values["left_at"]
+            else "changed"
+        )
+        ctx.record(
+            connection,
+            "user.edit",
+            "person",
+            f"{values['name']} {what}, by {ctx.actor.name}",
+            subject_id=row.id,
+            before=person_of(before.document),
+            after=person_of(document),
+        )
         return _user(_known_user(connection, resource_id))
 
 
@@ -151,10 +215,25 @@ def remove_user(ctx: Context, resource_id: str, revision: int | None) -> None:
     with ctx.changing() as connection:
         row = _known_user(connection, resource_id, lock=True)
         _must_be(revision, _user(row))
-        store.change_user(connection, row.id, {"gone_at": ctx.now, "left_at": row.left_at or ctx.now, "pushed": None, "changed_at": ctx.now})
+        store.change_user(
+            connection,
+            row.id,
+            {
+                "gone_at": ctx.now,
+                "left_at": row.left_at or ctx.now,
+                "pushed": None,
+                "changed_at": ctx.now,
+            },
+        )
         store_groups.take_out_everywhere(connection, row.id)
         store_people.settle_one(connection, [row.id])
-        ctx.record(connection, "user.remove", "person", f"{row.name} removed by {ctx.actor.name}; kept as left", subject_id=row.id)
+        ctx.record(
+            connection,
+            "user.remove",
+            "person",
+            f"{row.name} removed by {ctx.actor.name}; kept as left",
+            subject_id=row.id,
+        )
 
 
 def _must_be(revision: int | None, resource: Resource) -> None:
@@ -165,12 +244,30 @@ def _must_be(revision: int | None, resource: Resource) -> None:
 # ---- groups -------------------------------------------------------------------------------------------------
 
 
-def _members(connection: Connection, document: Mapping[str, Any], own: int | None) -> tuple[set[int], set[int]]:
+def _members(
+    connection: Connection, document: Mapping[str, Any], own: int | None
+) -> tuple[set[int], set[int]]:
     """The people and groups that a document names. Raises BadInput for one that is not there."""
     values = [str(member.get("value") or "") for member in document.get("members") or []]
-    numbers = {letter: {int(value[1:]) for value in values if value[:1] == letter and value[1:].isdigit() and len(value) < 20} for letter in "ug"}
-    there = {"u": store.known_people(connection, sorted(numbers["u"])), "g": store.known_groups(connection, sorted(numbers["g"])) - {own}}
-    if missing := [value for value in values if value[:1] not in there or not value[1:].isdigit() or int(value[1:]) not in there[value[0]]]:
+    numbers = {
+        letter: {
+            int(value[1:])
+            for value in values
+            if value[:1] == letter and value[1:].isdigit() and len(value) < 20
+        }
+        for letter in "ug"
+    }
+    there = {
+        "u": store.known_people(connection, sorted(numbers["u"])),
+        "g": store.known_groups(connection, sorted(numbers["g"])) - {own},
+    }
+    if missing := [
+        value
+        for value in values
+        if value[:1] not in there
+        or not value[1:].isdigit()
+        or int(value[1:]) not in there[value[0]]
+    ]:
         detail = f"{missing[0]!r} is no user or group that can be a member."
         raise BadInput("unknown_member", detail, "Create it first, or leave it out.")
     return there["u"], there["g"]
@@ -183,7 +280,9 @@ def add_group(ctx: Context, document: Mapping[str, Any]) -> Resource:
         name = str(document["displayName"])
         taken = store.group_of(connection, name)
         if taken and taken.external_id is not None:
-            raise Conflict("group_name_taken", f"There is a group {name!r} already.", "Change that one.")
+            raise Conflict(
+                "group_name_taken", f"There is a group {name!r} already.", "Change that one."
+            )
         people_in, groups_in = _members(connection, document, None)
         values = {"name": name, "external_id": document.get("externalId"), "changed_at": ctx.now}
         if taken:
@@ -193,11 +292,23 @@ def add_group(ctx: Context, document: Mapping[str, Any]) -> Resource:
             group_id = store_groups.add(connection, {**values, "created_at": ctx.now})
         store_groups.set_members(connection, group_id, people_in, groups_in)
         store_groups.resolve(connection, [group_id], [group_id] if taken else [])
-        ctx.record(connection, "group.add", "group", f"Group {name} added by {ctx.actor.name}", subject_id=group_id, after={"name": name, "people": len(people_in), "groups": len(groups_in)})
+        ctx.record(
+            connection,
+            "group.add",
+            "group",
+            f"Group {name} added by {ctx.actor.name}",
+            subject_id=group_id,
+            after={"name": name, "people": len(people_in), "groups": len(groups_in)},
+        )
         return _groups(connection, [_known_group(connection, f"g{group_id}")], True)[0]
 
 
-def change_group(ctx: Context, resource_id: str, revision: int | None, new: Callable[[Resource], Mapping[str, Any]]) -> Resource:
+def change_group(
+    ctx: Context,
+    resource_id: str,
+    revision: int | None,
+    new: Callable[[Resource], Mapping[str, Any]],
+) -> Resource:
     """Let `new` make another document of a group's; of nothing new nothing is written."""
     with ctx.changing() as connection:
         store_groups.hold_still(connection)
@@ -211,11 +322,22 @@ def change_group(ctx: Context, resource_id: str, revision: int | None, new: Call
         are = {*(f"u{one}" for one in people_in), *(f"g{one}" for one in groups_in)}
         if (name, document.get("externalId"), are) == (row.name, row.external_id, were):
             return before
-        store_groups.change(connection, row.id, {"name": name, "external_id": document.get("externalId"), "changed_at": ctx.now})
+        store_groups.change(
+            connection,
+            row.id,
+            {"name": name, "external_id": document.get("externalId"), "changed_at": ctx.now},
+        )
         store_groups.set_members(connection, row.id, people_in, groups_in)
         store_groups.resolve(connection, [row.id], [row.id] if name != row.name else [])
-        ctx.record(connection, "group.edit", "group", f"Group {name} changed by {ctx.actor.name}: {len(are - were):,} in, {len(were - are):,} out", subject_id=row.id,
-                   before={"name": row.name, "members": len(were)}, after={"name": name, "members": len(are)})  # fmt: skip
+        ctx.record(
+            connection,
+            "group.edit",
+            "group",
+            f"Group {name} changed by {ctx.actor.name}: {len(are - were):,} in, {len(were - are):,} out",
+            subject_id=row.id,
+            before={"name": row.name, "members": len(were)},
+            after={"name": name, "members": len(are)},
+        )
         return _groups(connection, [_known_group(connection, resource_id)], True)[0]
 
 
@@ -226,4 +348,10 @@ def remove_group(ctx: Context, resource_id: str, revision: int | None) -> None:
         row = _known_group(connection, resource_id, lock=True)
         _must_be(revision, _groups(connection, [row], False)[0])
         store_groups.remove(connection, row.id)
-        ctx.record(connection, "group.remove", "group", f"Group {row.name} removed by {ctx.actor.name}", subject_id=row.id)
+        ctx.record(
+            connection,
+            "group.remove",
+            "group",
+            f"Group {row.name} removed by {ctx.actor.name}",
+            subject_id=row.id,
+        )

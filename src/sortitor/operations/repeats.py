@@ -15,7 +15,9 @@ def find(engine: Engine, clock: Clock, actor: Actor, key: str) -> Line | None:
         return idempotency.find(connection, actor.account_id or 0, key, clock.wall())
 
 
-def keep(engine: Engine, actor: Actor, key: str, status: int, answer: bytes, media_type: str) -> None:
+def keep(
+    engine: Engine, actor: Actor, key: str, status: int, answer: bytes, media_type: str
+) -> None:
     """Keep the answer to a claimed key."""
     with transaction(engine) as connection:
         idempotency.keep_answer(connection, actor.account_id or 0, key, status, answer, media_type)

@@ -19,7 +19,9 @@ def meant(connection: Connection, selection: Selection) -> Selection:
     if selection.cohort_id is not None:
         cohort = must(cohorts.one(connection, selection.cohort_id), "cohort", selection.cohort_id)
         if cohort.moving:
-            selection = replace(selection, cohort_id=None, filter=all_of(parse(cohort.filter), selection.filter))
+            selection = replace(
+                selection, cohort_id=None, filter=all_of(parse(cohort.filter), selection.filter)
+            )
     if selection.filter is not None:
         selection = replace(selection, filter=written_out(connection, selection.filter))
     return selection

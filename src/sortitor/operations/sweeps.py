@@ -43,8 +43,12 @@ def _values(ctx: Context, rule: core.Rule) -> dict[str, Any]:
     if rule.filter:
         parse(rule.filter)
     return {
-        "name": rule.name, "idle_window_days": rule.idle_window_days, "filter": rule.filter, "daily": rule.daily, "brake_percent": rule.brake_percent,
-    }  # fmt: skip
+        "name": rule.name,
+        "idle_window_days": rule.idle_window_days,
+        "filter": rule.filter,
+        "daily": rule.daily,
+        "brake_percent": rule.brake_percent,
+    }
 
 
 def _core_rule(row: Line) -> core.Rule:
@@ -53,7 +57,12 @@ def _core_rule(row: Line) -> core.Rule:
 
 def _watched(connection: Connection, rule: core.Rule) -> Selection:
     """The devices that a rule looks at."""
-    return meant(connection, Selection(filter=all_of(parse(rule.filter) if rule.filter else None, one_of("stage", SWEPT))))
+    return meant(
+        connection,
+        Selection(
+            filter=all_of(parse(rule.filter) if rule.filter else None, one_of("stage", SWEPT))
+        ),
+    )
 
 
 def add_rule(ctx: Context, rule: core.Rule) -> Line:
@@ -61,7 +70,14 @@ def add_rule(ctx: Context, rule: core.Rule) -> Line:
     values = _values(ctx, rule)
     with ctx.changing() as connection:
         rule_id = store.add_rule(connection, values)
-        ctx.record(connection, "rule.add", "sweep rule", f"Sweep rule {rule.name} added: {rule.idle_window_days} days", subject_id=rule_id, after=values)
+        ctx.record(
+            connection,
+            "rule.add",
+            "sweep rule",
+            f"Sweep rule {rule.name} added: {rule.idle_window_days} days",
+            subject_id=rule_id,
+            after=values,
+        )
         return must(store.rule(connection, rule_id), "sweep rule", rule_id)
 
 
@@ -73,8 +89,15 @@ def edit_rule(ctx: Context, rule_id: int, rule: core.Rule, revision: int | None)
         if revision is not None and revision != before.revision:
             raise Stale("the rule")
         store.change_rule(connection, rule_id, values)
-        ctx.record(connection, "rule.edit", "sweep rule", f"Sweep rule {rule.name} changed", subject_id=rule_id,
-                   before={name: before._mapping[name] for name in FIELDS}, after=values)  # fmt: skip
+        ctx.record(
+            connection,
+            "rule.edit",
+            "sweep rule",
+            f"Sweep rule {rule.name} changed",
+            subject_id=rule_id,
+            before={name: before._mapping[name] for name in FIELDS},
+            after=values,
+        )
         return must(store.rule(connection, rule_id), "sweep rule", rule_id)
 
 
@@ -83,16 +106,29 @@ def remove_rule(ctx: Context, rule_id: int) -> None:
     with ctx.changing() as connection:
         before = must(store.rule(connection, rule_id, lock=True), "sweep rule", rule_id)
         store.remove_rule(connection, rule_id)
-        ctx.record(connection, "rule.remove", "sweep rule", f"Sweep rule {before.name} removed", subject_id=rule_id, before={name: before._mapping[name] for name in FIELDS})
+        ctx.record(
+            connection,
+            "rule.remove",
+            "sweep rule",
+            f"Sweep rule {before.name} removed",
+            subject_id=rule_id,
+            before={name: before._mapping[name] for name in FIELDS},
+        )
 
 
 def preview(ctx: Context, rule_id: int) -> Preview:
     """Whom the rule would retire now, with the idle days of everyone it watches."""
     with ctx.reading() as connection:
-        return _plan(ctx, connection, _core_rule(must(store.rule(connection, rule_id), "sweep rule", rule_id)))[0]
+        return _plan(
+            ctx,
+            connection,
+            _core_rule(must(store.rule(connection, rule_id), "sweep rule", rule_id)),
+        )[0]
 
 
-def _plan(ctx: Context, connection: Connection, rule: core.Rule) -> tuple[Preview, Sequence[Line], int]:
+def _plan(
+    ctx: Context, connection: Connection, rule: core.Rule
+) -> tuple[Preview, Sequence[Line], int]:
     watching = _watched(connection, rule)
     due = store.due(connection, watching, rule.idle_window_days, ctx.now)
     idle = store.idle_counts(connection, watching, ctx.now)
@@ -103,24 +139,48 @@ def _plan(ctx: Context, connection: Connection, rule: core.Rule) -> tuple[Previe
 
     held = sum(held for past, _, held in idle if past >= window)
     counts = [
-        Count("retired", "devices to retire", len(due), "warn"), Count("held", "past the window, but held", held, "good" if held else "plain"),
-        Count("watched", "devices watched", watched), Count("shorter", "to retire with 30 days less", beyond(max(window - 30, 0))),
+        Count("retired", "devices to retire", len(due), "warn"),
+        Count("held", "past the window, but held", held, "good" if held else "plain"),
+        Count("watched", "devices watched", watched),
+        Count("shorter", "to retire with 30 days less", beyond(max(window - 30, 0))),
         Count("longer", "to retire with 30 days more", beyond(window + 30)),
-    ]  # fmt: skip
+    ]
     for field in ("site", "platform"):
         found: dict[str, int] = {}
         for row in due:
-            found[row._mapping[field] or f"no {field}"] = found.get(row._mapping[field] or f"no {field}", 0) + 1
-        counts += [Count(f"{field}:{name}", name, number) for name, number in sorted(found.items(), key=lambda item: -item[1])[:6]]
+            found[row._mapping[field] or f"no {field}"] = (
+                found.get(row._mapping[field] or f"no {field}", 0) + 1
+            )
+        counts += [
+            Count(f"{field}:{name}", name, number)
+            for name, number in sorted(found.items(), key=lambda item: -item[1])[:6]
+        ]
     examples = tuple(
-        Example(row.name or row.serial or f"device {row.id}", "stage", row.stage, "retired", f"{row.idle} days idle" + (f", {row.person_name}" if row.person_name else ""), row.id)
+        Example(
+            row.name or row.serial or f"device {row.id}",
+            "stage",
+            row.stage,
+            "retired",
+            f"{row.idle} days idle" + (f", {row.person_name}" if row.person_name else ""),
+            row.id,
+        )
         for row in due[:50]
     )
     warnings = []
     if core.brake(len(due), watched, rule):
-        warnings.append(f"This is {len(due) * 100 / watched:.0f} % of what the rule watches, more than the brake of {rule.brake_percent} %. A scheduled run would stop and ask.")
-    shown = Preview(f"Sweep “{rule.name}”: idle for {window} days or more", f"Retire {plural(len(due), 'device')}", tuple(counts), examples, len(due),
-                    tuple(warnings), tuple(core.histogram([(past, number) for past, number, _ in idle])), window)  # fmt: skip
+        warnings.append(
+            f"This is {len(due) * 100 / watched:.0f} % of what the rule watches, more than the brake of {rule.brake_percent} %. A scheduled run would stop and ask."
+        )
+    shown = Preview(
+        f"Sweep “{rule.name}”: idle for {window} days or more",
+        f"Retire {plural(len(due), 'device')}",
+        tuple(counts),
+        examples,
+        len(due),
+        tuple(warnings),
+        tuple(core.histogram([(past, number) for past, number, _ in idle])),
+        window,
+    )
     return sealed(shown, [window, [row.id for row in due]]), due, watched
 
 
@@ -133,13 +193,42 @@ def apply(ctx: Context, rule_id: int, digest: str, reason: str | None) -> Line:
         return _retire(ctx, connection, row, due, watched, reason)
 
 
-def _retire(ctx: Context, connection: Connection, rule: Line, due: Sequence[Line], watched: int, reason: str | None) -> Line:
-    run_id = store.add_run(connection, {"rule_id": rule.id, "rule_name": rule.name, "at": ctx.now, "by": ctx.actor.name, "state": "applied", "retired": len(due), "watched": watched})
-    entry = ctx.record(connection, "sweep.apply", "sweep rule", f"Sweep “{rule.name}” retired {plural(len(due), 'device')}", subject_id=rule.id, reason=reason,
-                       after={"run": run_id, "retired": len(due)})  # fmt: skip
+def _retire(
+    ctx: Context,
+    connection: Connection,
+    rule: Line,
+    due: Sequence[Line],
+    watched: int,
+    reason: str | None,
+) -> Line:
+    run_id = store.add_run(
+        connection,
+        {
+            "rule_id": rule.id,
+            "rule_name": rule.name,
+            "at": ctx.now,
+            "by": ctx.actor.name,
+            "state": "applied",
+            "retired": len(due),
+            "watched": watched,
+        },
+    )
+    entry = ctx.record(
+        connection,
+        "sweep.apply",
+        "sweep rule",
+        f"Sweep “{rule.name}” retired {plural(len(due), 'device')}",
+        subject_id=rule.id,
+        reason=reason,
+        after={"run": run_id, "retired": len(due)},
+    )
     patch = json.dumps({"stage": Stage.RETIRED, "stage_at": ctx.now.isoformat()})
     if due:
-        devices.apply_patches(connection, entry, pl.DataFrame({"device_id": [row.id for row in due]}).with_columns(patch=pl.lit(patch)))
+        devices.apply_patches(
+            connection,
+            entry,
+            pl.DataFrame({"device_id": [row.id for row in due]}).with_columns(patch=pl.lit(patch)),
+        )
         arrivals.end_credentials(connection, [row.id for row in due], ctx.now, entry)
     store.change_run(connection, run_id, {"entry_id": entry})
     return must(store.run(connection, run_id), "sweep", run_id)
@@ -159,8 +248,25 @@ def run_scheduled(ctx: Context) -> list[Line]:
             if not due:
                 continue
             if core.brake(len(due), watched, _core_rule(row)):
-                run_id = store.add_run(connection, {"rule_id": rule_id, "rule_name": row.name, "at": ctx.now, "by": ctx.actor.name, "state": "braked", "retired": len(due), "watched": watched})
-                ctx.record(connection, "sweep.brake", "sweep rule", f"Sweep “{row.name}” stopped: it would retire {plural(len(due), 'device')} of {watched:,}", subject_id=rule_id)
+                run_id = store.add_run(
+                    connection,
+                    {
+                        "rule_id": rule_id,
+                        "rule_name": row.name,
+                        "at": ctx.now,
+                        "by": ctx.actor.name,
+                        "state": "braked",
+                        "retired": len(due),
+                        "watched": watched,
+                    },
+                )
+                ctx.record(
+                    connection,
+                    "sweep.brake",
+                    "sweep rule",
+                    f"Sweep “{row.name}” stopped: it would retire {plural(len(due), 'device')} of {watched:,}",
+                    subject_id=rule_id,
+                )
                 done.append(must(store.run(connection, run_id), "sweep", run_id))
             else:
                 done.append(_retire(ctx, connection, row, due, watched, "daily schedule"))
@@ -171,7 +277,13 @@ def due_count(ctx: Context, rule: Line) -> int:
     """How many devices a rule would retire now."""
     with ctx.reading() as connection:
         plain = _core_rule(rule)
-        return sum(number - held for past, number, held in store.idle_counts(connection, _watched(connection, plain), ctx.now) if core.past(past, plain))
+        return sum(
+            number - held
+            for past, number, held in store.idle_counts(
+                connection, _watched(connection, plain), ctx.now
+            )
+            if core.past(past, plain)
+        )
 
 
 def runs(ctx: Context, before: int | None, limit: int) -> Sequence[Line]:
@@ -183,7 +295,11 @@ def runs(ctx: Context, before: int | None, limit: int) -> Sequence[Line]:
 def _entry(connection: Connection, run_id: int) -> int:
     found = must(store.run(connection, run_id), "sweep", run_id)
     if found.state != "applied":
-        raise Conflict("not_applied", f"Sweep {run_id} is {found.state}; only an applied one can be reverted.", "Read the journal.")
+        raise Conflict(
+            "not_applied",
+            f"Sweep {run_id} is {found.state}; only an applied one can be reverted.",
+            "Read the journal.",
+        )
     return int(found.entry_id)
 
 
@@ -201,5 +317,3 @@ def revert(ctx: Context, run_id: int, digest: str, reason: str | None) -> Line:
     reverts.revert(ctx, entry_id, digest, reason)
     with ctx.reading() as connection:
         return must(store.run(connection, run_id), "sweep", run_id)
-
-

@@ -31,15 +31,39 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
     """What needs a hand, and the fleet by stage."""
     with ctx.reading() as connection:
         numbers = store.numbers(connection, ctx.now)
-        lots, holds, braked = store.open_lots(connection, ctx.now), store.ending_holds(connection, ctx.now), store.braked(connection)
+        lots, holds, braked = (
+            store.open_lots(connection, ctx.now),
+            store.ending_holds(connection, ctx.now),
+            store.braked(connection),
+        )
         stages = store.stages(connection)
     items = [*_arrivals(numbers), *map(_lot, lots), *_pools(ctx), *_quota(ctx), *_due(ctx)]
     for run in braked:
-        items.append(Item("sweep", f"Sweep “{run.rule_name}” stopped and asks", f"It would retire {run.retired:,} of {run.watched:,} devices.", run.retired, run.at,
-                          "Look at the sweep", f"/sweeps?rule={run.rule_id}", f"sortitor sweep preview {run.rule_id}"))  # fmt: skip
+        items.append(
+            Item(
+                "sweep",
+                f"Sweep “{run.rule_name}” stopped and asks",
+                f"It would retire {run.retired:,} of {run.watched:,} devices.",
+                run.retired,
+                run.at,
+                "Look at the sweep",
+                f"/sweeps?rule={run.rule_id}",
+                f"sortitor sweep preview {run.rule_id}",
+            )
+        )
     for hold in holds:
-        items.append(Item("hold", f"The hold on {hold.name or f'device {hold.device_id}'} ends on {hold.until_on}", hold.reason, 1, None,
-                          "Open the device", f"/devices/{hold.device_id}", f"sortitor device show {hold.device_id}"))  # fmt: skip
+        items.append(
+            Item(
+                "hold",
+                f"The hold on {hold.name or f'device {hold.device_id}'} ends on {hold.until_on}",
+                hold.reason,
+                1,
+                None,
+                "Open the device",
+                f"/devices/{hold.device_id}",
+                f"sortitor device show {hold.device_id}",
+            )
+        )
     items.sort(key=lambda item: (item.since_at is None, item.since_at))
     return items, stages
 
@@ -47,13 +71,44 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
 def _arrivals(numbers: Any) -> list[Item]:
     items = []
     if numbers.parked:
-        items.append(Item("parked", f"{plural(numbers.parked, 'device')} parked without a person or a word", "They arrived and wait to be given to somebody.",
-                          numbers.parked, numbers.parked_since, "Assign them", "/arrivals", "sortitor arrival list --waiting"))  # fmt: skip
+        items.append(
+            Item(
+                "parked",
+                f"{plural(numbers.parked, 'device')} parked without a person or a word",
+                "They arrived and wait to be given to somebody.",
+                numbers.parked,
+                numbers.parked_since,
+                "Assign them",
+                "/arrivals",
+                "sortitor arrival list --waiting",
+            )
+        )
     if numbers.refused:
-        items.append(Item("refused", f"{plural(numbers.refused, 'device')} refused in the last 7 days", "Each refusal says which rule, which value and what would change it.",
-                          numbers.refused, numbers.refused_since, "Read why", "/arrivals?tab=refused", "sortitor arrival list --outcome refused"))  # fmt: skip
+        items.append(
+            Item(
+                "refused",
+                f"{plural(numbers.refused, 'device')} refused in the last 7 days",
+                "Each refusal says which rule, which value and what would change it.",
+                numbers.refused,
+                numbers.refused_since,
+                "Read why",
+                "/arrivals?tab=refused",
+                "sortitor arrival list --outcome refused",
+            )
+        )
     if numbers.leavers:
-        items.append(Item("leavers", f"{plural(numbers.leavers, 'device')} of people who left", "", numbers.leavers, None, "See them", "/people", "sortitor person list"))
+        items.append(
+            Item(
+                "leavers",
+                f"{plural(numbers.leavers, 'device')} of people who left",
+                "",
+                numbers.leavers,
+                None,
+                "See them",
+                "/people",
+                "sortitor person list",
+            )
+        )
     return items
 
 
@@ -61,16 +116,33 @@ def _lot(lot: Any) -> Item:
     counts: Mapping[str, int] = lot.counts
     left = counts["conflict"] + counts["reject"]
     detail = f"{counts['add']:,} to add, {counts['change']:,} to change, {left:,} need a look"
-    return Item("lot", f"Lot {lot.id} “{lot.name}”", detail, left or counts["add"] + counts["change"], lot.created_at,
-                "Open the lot", f"/lots/{lot.id}", f"sortitor lot show {lot.id}")  # fmt: skip
+    return Item(
+        "lot",
+        f"Lot {lot.id} “{lot.name}”",
+        detail,
+        left or counts["add"] + counts["change"],
+        lot.created_at,
+        "Open the lot",
+        f"/lots/{lot.id}",
+        f"sortitor lot show {lot.id}",
+    )
 
 
 def _pools(ctx: Context) -> list[Item]:
     return [
-        Item("pool", f"{one.pool.name} is short of {plural(one.needed - one.pool.seats, 'seat')}", f"{one.needed:,} needed, {one.pool.seats:,} held.", one.needed - one.pool.seats, None,
-             "Look at the devices", f"/devices?pool={one.pool.id}", f"sortitor pool show {one.pool.id}")
-        for one in licences.every(ctx) if one.needed > one.pool.seats
-    ]  # fmt: skip
+        Item(
+            "pool",
+            f"{one.pool.name} is short of {plural(one.needed - one.pool.seats, 'seat')}",
+            f"{one.needed:,} needed, {one.pool.seats:,} held.",
+            one.needed - one.pool.seats,
+            None,
+            "Look at the devices",
+            f"/devices?pool={one.pool.id}",
+            f"sortitor pool show {one.pool.id}",
+        )
+        for one in licences.every(ctx)
+        if one.needed > one.pool.seats
+    ]
 
 
 def _quota(ctx: Context) -> list[Item]:
@@ -78,13 +150,34 @@ def _quota(ctx: Context) -> list[Item]:
     if not over:
         return []
     names = ", ".join(list(over)[:3]) + (" …" if len(over) > 3 else "")
-    return [Item("quota", f"{len(over):,} {'person is' if len(over) == 1 else 'people are'} over the quota", names, len(over), None, "See the people", f"/people?query={next(iter(over))}", "sortitor person list")]
+    return [
+        Item(
+            "quota",
+            f"{len(over):,} {'person is' if len(over) == 1 else 'people are'} over the quota",
+            names,
+            len(over),
+            None,
+            "See the people",
+            f"/people?query={next(iter(over))}",
+            "sortitor person list",
+        )
+    ]
 
 
 def _due(ctx: Context) -> list[Item]:
     items = []
     for rule in sweeps.rules(ctx):
         if number := sweeps.due_count(ctx, rule):
-            items.append(Item("sweep", f"{plural(number, 'device')} past the idle window of “{rule.name}”", f"Idle for {rule.idle_window_days} days or more.", number, None,
-                              "Preview the sweep", f"/sweeps?rule={rule.id}", f"sortitor sweep preview {rule.id}"))  # fmt: skip
+            items.append(
+                Item(
+                    "sweep",
+                    f"{plural(number, 'device')} past the idle window of “{rule.name}”",
+                    f"Idle for {rule.idle_window_days} days or more.",
+                    number,
+                    None,
+                    "Preview the sweep",
+                    f"/sweeps?rule={rule.id}",
+                    f"sortitor sweep preview {rule.id}",
+                )
+            )
     return items

@@ -25,11 +25,25 @@ def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> 
     if ctx.actor.account_id is None:
         raise BadInput("no_account", "Views belong to an account.", "Sign in.")
     with ctx.changing() as connection:
-        view_id = store.save(connection, {"account_id": ctx.actor.account_id, "name": name, "shared": shared, "settings": dict(settings)})
-        return next(row for row in store.every(connection, ctx.actor.account_id) if row.id == view_id)
+        view_id = store.save(
+            connection,
+            {
+                "account_id": ctx.actor.account_id,
+                "name": name,
+                "shared": shared,
+                "settings": dict(settings),
+            },
+        )
+        return next(
+            row for row in store.every(connection, ctx.actor.account_id) if row.id == view_id
+        )
 
 
 def remove(ctx: Context, view_id: int) -> None:
     """Forget a view of one's own."""
     with ctx.changing() as connection:
-        must(store.remove(connection, view_id, ctx.actor.account_id) or None, "view of yours", view_id)
+        must(
+            store.remove(connection, view_id, ctx.actor.account_id) or None,
+            "view of yours",
+            view_id,
+        )

@@ -58,7 +58,10 @@ class TokenNew(Request):
     name: Name
     role: Role = Role.VIEWER
     days: int = Field(default=90, ge=1, le=398)
-    purpose: Purpose = Field(default=Purpose.INTERFACE, description="`people`: only for an identity provider at /scim/v2.")
+    purpose: Purpose = Field(
+        default=Purpose.INTERFACE,
+        description="`people`: only for an identity provider at /scim/v2.",
+    )
 
 
 class Token(Answer):

@@ -10,7 +10,10 @@ from pydantic import Field
 from sortitor.schemas.base import Answer, Apply, Name, Request, Text, Time
 from sortitor.schemas.devices import Selection
 
-FilterText = Field(max_length=4_000, description='In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.')
+FilterText = Field(
+    max_length=4_000,
+    description='In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.',
+)
 
 
 class CohortNew(Request):
@@ -19,7 +22,10 @@ class CohortNew(Request):
     name: Name
     filter: str | None = Field(default=None, max_length=4_000)
     note: str | None = Field(default=None, max_length=500)
-    digest: str | None = Field(default=None, description="Of the preview that was looked at; 409 if it would be another now.")
+    digest: str | None = Field(
+        default=None,
+        description="Of the preview that was looked at; 409 if it would be another now.",
+    )
     reason: str | None = Field(default=None, max_length=500)
 
 

@@ -101,11 +101,20 @@ class Selection(Request):
     """Which devices: all that is said must hold; an empty list says nothing."""
 
     ids: list[int] = Field(default=[], max_length=10_000)
-    identifiers: list[str] = Field(default=[], max_length=10_000, description="Of any kind, as they are written.")
+    identifiers: list[str] = Field(
+        default=[], max_length=10_000, description="Of any kind, as they are written."
+    )
     person_id: int | None = None
     cohort_id: int | None = None
-    query: str | None = Field(default=None, max_length=200, description="Serial, its last characters, IMEI, name, person, asset tag.")
-    filter: str | None = Field(default=None, description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.')
+    query: str | None = Field(
+        default=None,
+        max_length=200,
+        description="Serial, its last characters, IMEI, name, person, asset tag.",
+    )
+    filter: str | None = Field(
+        default=None,
+        description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.',
+    )
 
 
 class Declare(Request):

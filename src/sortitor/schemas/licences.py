@@ -13,7 +13,11 @@ class PoolNew(Request):
 
     name: Name
     seats: int = Field(ge=0, le=100_000_000)
-    filter: str | None = Field(default=None, max_length=4_000, description="Which devices, in the filter language; null means all.")
+    filter: str | None = Field(
+        default=None,
+        max_length=4_000,
+        description="Which devices, in the filter language; null means all.",
+    )
     awaited_too: bool = False
 
 

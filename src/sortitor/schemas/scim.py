@@ -47,9 +47,30 @@ class EnterpriseUser(_EnterpriseUser):
 
 ScimUser = User[EnterpriseUser]
 CONFIG = ServiceProviderConfig(
-    patch=Patch(supported=True), bulk=Bulk(supported=True, max_operations=MOST_OPERATIONS, max_payload_size=MOST_BYTES),
-    filter=Filter(supported=True, max_results=MOST_RESULTS), change_password=ChangePassword(supported=False), sort=Sort(supported=True), etag=ETag(supported=True),
-    pagination=Pagination(cursor=True, index=True, default_pagination_method="index", default_page_size=100, max_page_size=MOST_RESULTS),
-    authentication_schemes=[AuthenticationScheme(type=AuthenticationScheme.Type.oauthbearertoken, name="Bearer token", description="A token for people: sortitor account add-token --for-people", primary=True)],
-)  # fmt: skip
-PROVIDER = ScimProvider(models=[User, EnterpriseUser, Group], resource_types=[ResourceType.from_resource(ScimUser), ResourceType.from_resource(Group)], config=CONFIG)
+    patch=Patch(supported=True),
+    bulk=Bulk(supported=True, max_operations=MOST_OPERATIONS, max_payload_size=MOST_BYTES),
+    filter=Filter(supported=True, max_results=MOST_RESULTS),
+    change_password=ChangePassword(supported=False),
+    sort=Sort(supported=True),
+    etag=ETag(supported=True),
+    pagination=Pagination(
+        cursor=True,
+        index=True,
+        default_pagination_method="index",
+        default_page_size=100,
+        max_page_size=MOST_RESULTS,
+    ),
+    authentication_schemes=[
+        AuthenticationScheme(
+            type=AuthenticationScheme.Type.oauthbearertoken,
+            name="Bearer token",
+            description="A token for people: sortitor account add-token --for-people",
+            primary=True,
+        )
+    ],
+)
+PROVIDER = ScimProvider(
+    models=[User, EnterpriseUser, Group],
+    resource_types=[ResourceType.from_resource(ScimUser), ResourceType.from_resource(Group)],
+    config=CONFIG,
+)

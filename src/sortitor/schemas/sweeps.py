@@ -12,7 +12,11 @@ class RuleNew(Request):
 
     name: Name
     idle_window_days: int
-    filter: str | None = Field(default=None, max_length=4_000, description="Which devices, in the filter language; null means all.")
+    filter: str | None = Field(
+        default=None,
+        max_length=4_000,
+        description="Which devices, in the filter language; null means all.",
+    )
     daily: bool = False
     brake_percent: int = 5
 

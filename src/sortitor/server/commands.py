@@ -17,8 +17,14 @@ from sortitor.server.settings import Settings
 @click.command()
 @click.option("--host", help="The address to listen on.")
 @click.option("--port", type=int, help="The port to listen on; 0 takes a free one.")
-@click.option("--worker/--no-worker", default=None, help="Run the queue's worker inside the service.")
-@click.option("--keep-database/--stop-database", default=None, help="Leave the embedded database running afterwards.")
+@click.option(
+    "--worker/--no-worker", default=None, help="Run the queue's worker inside the service."
+)
+@click.option(
+    "--keep-database/--stop-database",
+    default=None,
+    help="Leave the embedded database running afterwards.",
+)
 def serve(**given: object) -> None:
     """Run the service: HTTP interface, console, worker, and an embedded PostgreSQL unless SORTITOR_DATABASE_URL names one.
 
@@ -43,10 +49,15 @@ def serve(**given: object) -> None:
             def ready() -> None:
                 click.echo(f"Sortitor is ready at http://{settings.host}:{port}")
                 if setup:
-                    click.echo(f"First start: make the administrator with the one-time secret in {setup}", err=True)
+                    click.echo(
+                        f"First start: make the administrator with the one-time secret in {setup}",
+                        err=True,
+                    )
                     click.echo("  sortitor account first --help", err=True)
                 if settings.clock:
-                    click.echo(f"The clock is frozen at {settings.clock:%Y-%m-%d %H:%M} UTC.", err=True)
+                    click.echo(
+                        f"The clock is frozen at {settings.clock:%Y-%m-%d %H:%M} UTC.", err=True
+                    )
                 sys.stdout.flush()
 
             serve_until_signal(run, listener, ready)

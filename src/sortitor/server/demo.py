@@ -40,10 +40,26 @@ class _MovableClock:
 
 @click.command()
 @click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen on.")
-@click.option("--port", type=int, default=8470, show_default=True, help="The port to listen on; 0 takes a free one.")
-@click.option("--devices", type=click.IntRange(100, 1_000_000), default=2_400, show_default=True, help="About how many devices the company has.")
+@click.option(
+    "--port",
+    type=int,
+    default=8470,
+    show_default=True,
+    help="The port to listen on; 0 takes a free one.",
+)
+@click.option(
+    "--devices",
+    type=click.IntRange(100, 1_000_000),
+    default=2_400,
+    show_default=True,
+    help="About how many devices the company has.",
+)
 @click.option("--afresh", is_flag=True, help="Load the demonstration anew.")
-@click.option("--state-dir", type=click.Path(file_okay=False, path_type=Path), help="Where it lives.  [beside the service's own]")
+@click.option(
+    "--state-dir",
+    type=click.Path(file_okay=False, path_type=Path),
+    help="Where it lives.  [beside the service's own]",
+)
 def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | None) -> None:
     """Run the service with a made-up ferry company: 2,400 devices, 900 people, one year.
 
@@ -52,16 +68,28 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
       sortitor demo
     """
     plain = Settings()
-    settings = plain.model_copy(update={"host": host, "port": port, "state_dir": state_dir or plain.state_dir.with_name(plain.state_dir.name + "-demo"), "log_level": "warning"})
+    settings = plain.model_copy(
+        update={
+            "host": host,
+            "port": port,
+            "state_dir": state_dir or plain.state_dir.with_name(plain.state_dir.name + "-demo"),
+            "log_level": "warning",
+        }
+    )
     configure(settings)
     clock = _MovableClock()
     try:
-        with runtime(settings, Clock(lambda: clock.now, wall_now)) as run, listen(settings) as listener:
+        with (
+            runtime(settings, Clock(lambda: clock.now, wall_now)) as run,
+            listen(settings) as listener,
+        ):
             url = f"http://{host}:{listener.getsockname()[1]}"
             loaded = not afresh and _loaded(run)
             if not loaded:
                 schema.recreate(run.engine)
-            tell = threading.Thread(target=_tell, args=(run, url, devices, loaded, clock), daemon=True)
+            tell = threading.Thread(
+                target=_tell, args=(run, url, devices, loaded, clock), daemon=True
+            )
             serve(run, listener, tell.start)
     except SortitorError as error:
         fail(error)
@@ -86,7 +114,9 @@ def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClo
     for name, password in load.ACCOUNTS.items():
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")
-    click.echo(f"In a terminal: sortitor --url {url} account sign-in --name coordinator --password {load.ACCOUNTS['coordinator']}")
+    click.echo(
+        f"In a terminal: sortitor --url {url} account sign-in --name coordinator --password {load.ACCOUNTS['coordinator']}"
+    )
     sys.stdout.flush()
 
 
@@ -106,7 +136,9 @@ def _load(run: Runtime, url: str, devices: int, clock: _MovableClock) -> None:
     file = offer_setup(run)
     assert file is not None, "a new database has no accounts"
     with Sortitor(url) as s:
-        s.accounts.first(Path(file).read_text().strip(), "administrator", load.ACCOUNTS["administrator"])
+        s.accounts.first(
+            Path(file).read_text().strip(), "administrator", load.ACCOUNTS["administrator"]
+        )
         s.accounts.sign_in("administrator", load.ACCOUNTS["administrator"])
         load.load(s, Scenario(devices), clock.set, lambda text: click.echo(f"  {text} …", err=True))
     Path(file).unlink(missing_ok=True)

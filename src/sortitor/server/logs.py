@@ -18,12 +18,25 @@ def configure(settings: Settings) -> None:
         [structlog.processors.format_exc_info, structlog.processors.JSONRenderer()]
         if settings.log_format == "json"
         # Plain: a traceback with local variables would write secrets into the log.
-        else [structlog.dev.ConsoleRenderer(colors=sys.stderr.isatty(), exception_formatter=structlog.dev.plain_traceback)]
+        else [
+            structlog.dev.ConsoleRenderer(
+                colors=sys.stderr.isatty(), exception_formatter=structlog.dev.plain_traceback
+            )
+        ]
     )
     structlog.configure(
-        processors=[structlog.contextvars.merge_contextvars, structlog.processors.add_log_level, structlog.processors.TimeStamper(fmt="iso", utc=True), *last],
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso", utc=True),
+            *last,
+        ],
         wrapper_class=structlog.make_filtering_bound_logger(level),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
         cache_logger_on_first_use=False,
-    )  # fmt: skip
-    logging.basicConfig(level=logging.WARNING, format="%(asctime)s [%(levelname)s] %(name)s: %(message)s", stream=sys.stderr)
+    )
+    logging.basicConfig(
+        level=logging.WARNING,
+        format="%(asctime)s [%(levelname)s] %(name)s: %(message)s",
+        stream=sys.stderr,
+    )

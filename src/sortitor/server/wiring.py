@@ -60,7 +60,9 @@ def make_clock(settings: Settings) -> Clock:
 
 
 @contextmanager
-def runtime(settings: Settings, clock: Clock | None = None, starting: Starting | None = None) -> Iterator[Runtime]:
+def runtime(
+    settings: Settings, clock: Clock | None = None, starting: Starting | None = None
+) -> Iterator[Runtime]:
     """A database with up-to-date tables; the embedded one (perhaps already `starting`) is stopped at the end unless it is asked to stay."""
     if settings.database_url is not None:
         url = settings.database_url.get_secret_value()
@@ -70,7 +72,11 @@ def runtime(settings: Settings, clock: Clock | None = None, starting: Starting |
     engine = make_engine(url, settings.pool_size)
     try:
         schema.upgrade(engine)
-        limits = Limits((settings.idle_window_min_days, settings.idle_window_max_days), settings.session_hours, settings.public_url.rstrip("/"))
+        limits = Limits(
+            (settings.idle_window_min_days, settings.idle_window_max_days),
+            settings.session_hours,
+            settings.public_url.rstrip("/"),
+        )
         yield Runtime(settings, url, engine, clock or make_clock(settings), limits)
     finally:
         engine.dispose()
@@ -82,9 +88,17 @@ def application(run: Runtime, announce: Callable[[], None] | None = None) -> Fas
     """The HTTP application with its check-in pool and, if wanted, the worker."""
     settings = run.settings
     pool: AsyncConnectionPool[AsyncConnection[Any]] = AsyncConnectionPool(
-        run.url, min_size=1, max_size=4, open=False, timeout=10, check=AsyncConnectionPool.check_connection, kwargs={"options": "-c timezone=UTC"}
+        run.url,
+        min_size=1,
+        max_size=4,
+        open=False,
+        timeout=10,
+        check=AsyncConnectionPool.check_connection,
+        kwargs={"options": "-c timezone=UTC"},
     )
-    service = Service(run.engine, run.clock, run.limits, pool, settings.max_upload_bytes, settings.secure_cookies)
+    service = Service(
+        run.engine, run.clock, run.limits, pool, settings.max_upload_bytes, settings.secure_cookies
+    )
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
@@ -110,7 +124,11 @@ async def work(run: Runtime) -> None:
             app = tasks.make_app(run.url)
             async with app.open_async():
                 await app.run_worker_async(
-                    concurrency=2, install_signal_handlers=False, shutdown_graceful_timeout=10, additional_context={"context": run.context("schedule")}, name=f"worker-{os.getpid()}"
+                    concurrency=2,
+                    install_signal_handlers=False,
+                    shutdown_graceful_timeout=10,
+                    additional_context={"context": run.context("schedule")},
+                    name=f"worker-{os.getpid()}",
                 )
         except asyncio.CancelledError:
             raise
@@ -141,7 +159,11 @@ def listen(settings: Settings) -> socket.socket:
         listener.bind((settings.host, settings.port))
     except OSError as error:
         listener.close()
-        raise SortitorError("port_taken", f"Port {settings.port} on {settings.host} cannot be used: {error.strerror}.", "Choose another with --port or SORTITOR_PORT; 0 takes a free one.") from error
+        raise SortitorError(
+            "port_taken",
+            f"Port {settings.port} on {settings.host} cannot be used: {error.strerror}.",
+            "Choose another with --port or SORTITOR_PORT; 0 takes a free one.",
+        ) from error
     return listener
 
 
@@ -149,10 +171,14 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
     """Answer requests until a signal comes."""
     # uvicorn raises the signal again once it is done; by default that would end the process before the database is stopped.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
-    config = uvicorn.Config(application(run, ready), log_config=None, access_log=False, timeout_graceful_shutdown=10, server_header=False)
+    config = uvicorn.Config(
+        application(run, ready),
+        log_config=None,
+        access_log=False,
+        timeout_graceful_shutdown=10,
+        server_header=False,
+    )
     # What is loaded by now stays: looked through for garbage again and again, it would hold some request up for a sixth of a second.
     gc.freeze()
     gc.enable()
     uvicorn.Server(config).run(sockets=[listener])
-
-

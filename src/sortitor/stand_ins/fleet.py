@@ -27,14 +27,24 @@ class Hardware:
     person: str | None = None
 
 
-def knock_all(s: Sortitor, code: str, fleet: Sequence[Hardware], at_once: int = 8) -> Iterator[tuple[Hardware, KnockAnswer]]:
+def knock_all(
+    s: Sortitor, code: str, fleet: Sequence[Hardware], at_once: int = 8
+) -> Iterator[tuple[Hardware, KnockAnswer]]:
     """Let every device knock with a pass, a few at once, in order."""
 
     def knock(device: Hardware) -> KnockAnswer:
-        return s.arrivals.knock(Knock(
-            code=code, platform=device.platform, os_version=device.os_version, maker=device.maker, model=device.model, serial=device.serial,
-            imeis=[device.imei] if device.imei else [], person=device.person,
-        ))  # fmt: skip
+        return s.arrivals.knock(
+            Knock(
+                code=code,
+                platform=device.platform,
+                os_version=device.os_version,
+                maker=device.maker,
+                model=device.model,
+                serial=device.serial,
+                imeis=[device.imei] if device.imei else [],
+                person=device.person,
+            )
+        )
 
     with ThreadPoolExecutor(at_once) as pool:
         # A few at a time: a queue of thousands would have to be emptied before a stopped process can end.
@@ -45,5 +55,11 @@ def knock_all(s: Sortitor, code: str, fleet: Sequence[Hardware], at_once: int = 
 
 def relay_all(s: Sortitor, sightings: Iterable[tuple[str, datetime, str | None]]) -> int:
     """Hand in sightings `(credential, seen at, OS version)` as a relay does, a thousand at a time; gives how many were taken."""
-    batch = [RelayedCheckIn(credential=credential, seen_at=seen_at, os_version=version) for credential, seen_at, version in sightings]
-    return sum(s.arrivals.relay(batch[start : start + _RELAY]).received for start in range(0, len(batch), _RELAY))
+    batch = [
+        RelayedCheckIn(credential=credential, seen_at=seen_at, os_version=version)
+        for credential, seen_at, version in sightings
+    ]
+    return sum(
+        s.arrivals.relay(batch[start : start + _RELAY]).received
+        for start in range(0, len(batch), _RELAY)
+    )

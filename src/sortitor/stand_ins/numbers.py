@@ -22,4 +22,6 @@ def completed(body: str) -> str:
 
 def serial(random: Random, prefix: str, length: int = 9) -> str:
     """A serial number with the maker's prefix."""
-    return prefix + "".join(random.choice("0123456789ABCDEFGHJKLMNPRSTUVWXYZ") for _ in range(length))
+    return prefix + "".join(
+        random.choice("0123456789ABCDEFGHJKLMNPRSTUVWXYZ") for _ in range(length)
+    )

@@ -15,7 +15,9 @@ from sortitor.store.tables import accounts, installation, sessions, tokens
 
 def add(connection: Connection, name: str, password_hash: str, role: str, at: datetime) -> int:
     """A new account's id."""
-    statement = insert(accounts).values(name=name, password_hash=password_hash, role=role, created_at=at)
+    statement = insert(accounts).values(
+        name=name, password_hash=password_hash, role=role, created_at=at
+    )
     return connection.execute(statement.returning(accounts.c.id)).scalar_one()
 
 
@@ -40,10 +42,16 @@ def every(connection: Connection) -> Sequence[Line]:
     return connection.execute(select(accounts).order_by(func.lower(accounts.c.name))).all()
 
 
-def open_session(connection: Connection, account_id: int, secret_hash: str, expires_at: datetime, now: datetime) -> None:
+def open_session(
+    connection: Connection, account_id: int, secret_hash: str, expires_at: datetime, now: datetime
+) -> None:
     """Remember a session and forget those that ended."""
     connection.execute(delete(sessions).where(sessions.c.expires_at < now))
-    connection.execute(insert(sessions).values(secret_hash=secret_hash, account_id=account_id, expires_at=expires_at))
+    connection.execute(
+        insert(sessions).values(
+            secret_hash=secret_hash, account_id=account_id, expires_at=expires_at
+        )
+    )
 
 
 def close_session(connection: Connection, secret_hash: str) -> None:
@@ -58,14 +66,30 @@ def close_all_sessions(connection: Connection, account_id: int) -> None:
 
 def by_session(connection: Connection, secret_hash: str, now: datetime) -> Line | None:
     """`id, name, role` of a living session's account."""
-    query = select(accounts.c.id, accounts.c.name, accounts.c.role).join(sessions, sessions.c.account_id == accounts.c.id)
-    return connection.execute(query.where(sessions.c.secret_hash == secret_hash, sessions.c.expires_at > now, accounts.c.disabled_at.is_(None))).one_or_none()
+    query = select(accounts.c.id, accounts.c.name, accounts.c.role).join(
+        sessions, sessions.c.account_id == accounts.c.id
+    )
+    return connection.execute(
+        query.where(
+            sessions.c.secret_hash == secret_hash,
+            sessions.c.expires_at > now,
+            accounts.c.disabled_at.is_(None),
+        )
+    ).one_or_none()
 
 
 def by_token(connection: Connection, secret_hash: str, purpose: str, now: datetime) -> Line | None:
     """`id, name, role, token_role` of a living token's account."""
-    query = select(accounts.c.id, accounts.c.name, accounts.c.role, tokens.c.role.label("token_role")).join(tokens, tokens.c.account_id == accounts.c.id)
-    alive = (tokens.c.secret_hash == secret_hash, tokens.c.purpose == purpose, tokens.c.expires_at > now, tokens.c.revoked_at.is_(None), accounts.c.disabled_at.is_(None))
+    query = select(
+        accounts.c.id, accounts.c.name, accounts.c.role, tokens.c.role.label("token_role")
+    ).join(tokens, tokens.c.account_id == accounts.c.id)
+    alive = (
+        tokens.c.secret_hash == secret_hash,
+        tokens.c.purpose == purpose,
+        tokens.c.expires_at > now,
+        tokens.c.revoked_at.is_(None),
+        accounts.c.disabled_at.is_(None),
+    )
     return connection.execute(query.where(*alive)).one_or_none()
 
 
@@ -76,13 +100,23 @@ def add_token(connection: Connection, values: Mapping[str, Any]) -> int:
 
 def tokens_of(connection: Connection, account_id: int) -> Sequence[Line]:
     """The account's tokens that were not revoked."""
-    return connection.execute(select(tokens).where(tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None)).order_by(tokens.c.id)).all()
+    return connection.execute(
+        select(tokens)
+        .where(tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None))
+        .order_by(tokens.c.id)
+    ).all()
 
 
-def revoke_token(connection: Connection, token_id: int, account_id: int, at: datetime) -> str | None:
+def revoke_token(
+    connection: Connection, token_id: int, account_id: int, at: datetime
+) -> str | None:
     """The name of the revoked token, or None if the account has no such token."""
-    statement = update(tokens).where(tokens.c.id == token_id, tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None))
-    return connection.execute(statement.values(revoked_at=at).returning(tokens.c.name)).scalar_one_or_none()
+    statement = update(tokens).where(
+        tokens.c.id == token_id, tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None)
+    )
+    return connection.execute(
+        statement.values(revoked_at=at).returning(tokens.c.name)
+    ).scalar_one_or_none()
 
 
 def fact(connection: Connection, key: str, lock: bool = False) -> str | None:
@@ -96,4 +130,8 @@ def set_fact(connection: Connection, key: str, value: str | None) -> None:
     if value is None:
         connection.execute(delete(installation).where(installation.c.key == key))
     else:
-        connection.execute(upsert(installation).values(key=key, value=value).on_conflict_do_update(index_elements=["key"], set_={"value": value}))
+        connection.execute(
+            upsert(installation)
+            .values(key=key, value=value)
+            .on_conflict_do_update(index_elements=["key"], set_={"value": value})
+        )

@@ -14,7 +14,12 @@ from sortitor.store.engine import raw
 _SLICE_ROWS = 50_000
 
 
-def copy_in(connection: Connection, table: str, frame: pl.DataFrame, tell: Callable[[int], None] | None = None) -> None:
+def copy_in(
+    connection: Connection,
+    table: str,
+    frame: pl.DataFrame,
+    tell: Callable[[int], None] | None = None,
+) -> None:
     """Append the frame to the table; its columns carry the table's names. `tell` hears of rows as they go."""
     names = sql.SQL(", ").join(map(sql.Identifier, frame.columns))
     statement = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(sql.Identifier(table), names)
@@ -29,12 +34,16 @@ def copy_in(connection: Connection, table: str, frame: pl.DataFrame, tell: Calla
 def temporary(connection: Connection, name: str, columns: str, frame: pl.DataFrame) -> None:
     """A table that lives as long as the transaction, filled with the frame and analysed."""
     with raw(connection).cursor() as cursor:
-        cursor.execute(f"DROP TABLE IF EXISTS {name}; CREATE TEMP TABLE {name} ({columns}) ON COMMIT DROP")
+        cursor.execute(
+            f"DROP TABLE IF EXISTS {name}; CREATE TEMP TABLE {name} ({columns}) ON COMMIT DROP"
+        )
         copy_in(connection, name, frame)
         cursor.execute(f"ANALYZE {name}")
 
 
-def read_frame(connection: Connection, query: str, schema: Mapping[str, Any], values: Sequence[Any] = ()) -> pl.DataFrame:
+def read_frame(
+    connection: Connection, query: str, schema: Mapping[str, Any], values: Sequence[Any] = ()
+) -> pl.DataFrame:
     """The query's rows as a frame of this schema."""
     with raw(connection).cursor() as cursor:
         cursor.execute(query, values)

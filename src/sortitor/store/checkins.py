@@ -51,10 +51,20 @@ SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}' FROM e
 """
 
 
-async def write(pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence[Sighting], now: datetime) -> list[tuple[int, str | None, str] | None]:
+async def write(
+    pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence[Sighting], now: datetime
+) -> list[tuple[int, str | None, str] | None]:
     """A time to come is taken as now. For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer) good."""
     answers: list[tuple[int, str | None, str] | None] = [None] * len(batch)
-    lines = [{"place": place, "secret_hash": c.secret_hash.hex(), "seen_at": c.seen_at.isoformat(), "os_version": c.os_version} for place, c in enumerate(batch)]
+    lines = [
+        {
+            "place": place,
+            "secret_hash": c.secret_hash.hex(),
+            "seen_at": c.seen_at.isoformat(),
+            "os_version": c.os_version,
+        }
+        for place, c in enumerate(batch)
+    ]
     async with pool.connection() as connection, connection.cursor() as cursor:
         await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
         woken, updated = set(), set()
@@ -65,7 +75,11 @@ async def write(pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence
             if has_updated:
                 updated.add(device_id)
         if woken:
-            summary = "A dormant device checked in and is active again" if len(woken) == 1 else f"{len(woken)} dormant devices checked in and are active again"
+            summary = (
+                "A dormant device checked in and is active again"
+                if len(woken) == 1
+                else f"{len(woken)} dormant devices checked in and are active again"
+            )
             await cursor.execute(_WOKEN, {"at": now, "summary": summary, "ids": sorted(woken)})
         if woken or updated:
             await settle_async(connection, sorted(woken | updated), ("stage", "os_version"))

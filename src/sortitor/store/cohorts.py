@@ -39,7 +39,15 @@ from sqlalchemy.dialects.postgresql import array
 from sortitor.core.filters import Filter, attributes, parse
 from sortitor.store.engine import Line, raw
 from sortitor.store.filters import compiled, said_of, touched_by, worked_out
-from sortitor.store.tables import cohort_counts, cohort_members, cohorts, devices, installation, pools, sweep_rules
+from sortitor.store.tables import (
+    cohort_counts,
+    cohort_members,
+    cohorts,
+    devices,
+    installation,
+    pools,
+    sweep_rules,
+)
 
 _LOCK = 7_302
 _SOME = "/* devices */"
@@ -83,15 +91,34 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | No
 
     moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the devices as `id`.
     """
-    concerned = [(cohort_id, found) for cohort_id, found in ((i, _read(f)) for i, f in kept.filters) if moved is None or touched_by(attributes(found), moved)]
+    concerned = [
+        (cohort_id, found)
+        for cohort_id, found in ((i, _read(f)) for i, f in kept.filters)
+        if moved is None or touched_by(attributes(found), moved)
+    ]
     if not concerned:
         return None
     # Nothing here depends on the present moment: cohorts that time moves are not kept.
     # Offset, so that the planner does not put what was worked out back into every comparison.
-    facts = worked_out(select(devices).where(devices.c.id.in_(text("SELECT id FROM touched")))).offset(0).subquery()
-    each = array[Any]([case((said_of(facts, compiled(found, datetime.min.replace(tzinfo=UTC))), cohort_id)) for cohort_id, found in concerned], type_=BigInteger())
+    facts = (
+        worked_out(select(devices).where(devices.c.id.in_(text("SELECT id FROM touched"))))
+        .offset(0)
+        .subquery()
+    )
+    each = array[Any](
+        [
+            case((said_of(facts, compiled(found, datetime.min.replace(tzinfo=UTC))), cohort_id))
+            for cohort_id, found in concerned
+        ],
+        type_=BigInteger(),
+    )
     # With the values written out: what was prepared once is then run by its name, whatever it says.
-    made = written(select(facts.c.id.label("device_id"), func.unnest(func.array_remove(each, None)).label("cohort_id")))
+    made = written(
+        select(
+            facts.c.id.label("device_id"),
+            func.unnest(func.array_remove(each, None)).label("cohort_id"),
+        )
+    )
     ids = ", ".join(str(cohort_id) for cohort_id, _ in concerned)
     return f"""
         WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
@@ -106,7 +133,9 @@ def settle(connection: Connection, touched: str, moved: Iterable[str] | None) ->
     """Settle the devices that a change of devices touched; the last step of its transaction. Arguments as in `settling`."""
     with raw(connection).cursor() as cursor:
         kept, _ = _held(cursor)
-        if (statement := settling(kept, None if moved is None else frozenset(moved), touched)) is not None:
+        if (
+            statement := settling(kept, None if moved is None else frozenset(moved), touched)
+        ) is not None:
             cursor.execute(_literal(statement))
 
 
@@ -114,7 +143,11 @@ def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | No
     """The same for one device, by a statement that the connection has planned before: planning takes longer than running it."""
     with raw(connection).cursor() as cursor:
         kept, prepared = _held(cursor)
-        if (statement := settling(kept, None if moved is None else frozenset(moved), "SELECT $1 AS id")) is None:
+        if (
+            statement := settling(
+                kept, None if moved is None else frozenset(moved), "SELECT $1 AS id"
+            )
+        ) is None:
             return
         name = _name_of(statement)
         make = "" if name in prepared else f"PREPARE {name} (bigint) AS {statement}; "
@@ -151,14 +184,22 @@ def _literal(statement: str) -> Any:
     return statement.encode()
 
 
-async def settle_async(connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]) -> None:
+async def settle_async(
+    connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]
+) -> None:
     """The same for check-ins."""
     await connection.execute(_SHARED)
     [[mark]] = await (await connection.execute(_MARK)).fetchall()
     kept = _KNOWN.get(mark) or _known(mark, await (await connection.execute(_KEPT)).fetchall())
-    if (statement := settling(kept, frozenset(moved), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id")) is not None:
+    if (
+        statement := settling(
+            kept, frozenset(moved), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id"
+        )
+    ) is not None:
         # The first thing that the statement says.
-        await connection.execute(_literal(statement.replace(_SOME, ", ".join(str(int(one)) for one in ids), 1)))
+        await connection.execute(
+            _literal(statement.replace(_SOME, ", ".join(str(int(one)) for one in ids), 1))
+        )
 
 
 def hold_still(connection: Connection) -> None:
@@ -172,7 +213,9 @@ def settle_leaning(connection: Connection, touched: str, moved: Iterable[str]) -
     settle(connection, touched, moved)
 
 
-def recompute(connection: Connection, cohort_id: int, condition: ColumnElement[bool] | None) -> None:
+def recompute(
+    connection: Connection, cohort_id: int, condition: ColumnElement[bool] | None
+) -> None:
     """Bring the members of one cohort to its new filter; None where it keeps none."""
     hold_still(connection)
     inside = cohort_members.c.cohort_id == cohort_id
@@ -180,15 +223,31 @@ def recompute(connection: Connection, cohort_id: int, condition: ColumnElement[b
         connection.execute(delete(cohort_members).where(inside))
         return
     # By anti-joins: a list of many ids would be gone through once for every device.
-    fits = select(devices.c.id).where(devices.c.id == cohort_members.c.device_id, condition).correlate(cohort_members).exists()
+    fits = (
+        select(devices.c.id)
+        .where(devices.c.id == cohort_members.c.device_id, condition)
+        .correlate(cohort_members)
+        .exists()
+    )
     connection.execute(delete(cohort_members).where(inside, ~fits))
-    new = select(literal(cohort_id, BigInteger), devices.c.id).where(condition, ~member_of(cohort_id)).order_by(devices.c.id)
+    new = (
+        select(literal(cohort_id, BigInteger), devices.c.id)
+        .where(condition, ~member_of(cohort_id))
+        .order_by(devices.c.id)
+    )
     connection.execute(insert(cohort_members).from_select(["cohort_id", "device_id"], new))
 
 
 # ---- reading and changing -----------------------------------------------------------------------------------
 
-_MEMBERS = select(func.count()).select_from(cohort_members).where(cohort_members.c.cohort_id == cohorts.c.id).correlate(cohorts).scalar_subquery().label("devices")
+_MEMBERS = (
+    select(func.count())
+    .select_from(cohort_members)
+    .where(cohort_members.c.cohort_id == cohorts.c.id)
+    .correlate(cohorts)
+    .scalar_subquery()
+    .label("devices")
+)
 
 
 def every(connection: Connection) -> Sequence[Line]:
@@ -204,18 +263,32 @@ def one(connection: Connection, cohort_id: int, lock: bool = False) -> Line | No
 
 def moving(connection: Connection) -> dict[str, Filter]:
     """Name → filter of the cohorts that time moves."""
-    return {row.name: _read(row.filter) for row in connection.execute(select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving))}
+    return {
+        row.name: _read(row.filter)
+        for row in connection.execute(
+            select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving)
+        )
+    }
 
 
 def filters_of(connection: Connection, cohort_id: int | None, names: Iterable[str]) -> list[Filter]:
     """The filters of the cohorts of this number and these names (in lower case) that keep their members by one."""
     chosen = or_(cohorts.c.id == cohort_id, func.lower(cohorts.c.name).in_([*names]))
-    return [_read(text) for text in connection.execute(select(cohorts.c.filter).where(chosen, cohorts.c.filter.is_not(None), ~cohorts.c.moving)).scalars()]
+    return [
+        _read(text)
+        for text in connection.execute(
+            select(cohorts.c.filter).where(chosen, cohorts.c.filter.is_not(None), ~cohorts.c.moving)
+        ).scalars()
+    ]
 
 
 def member_of(cohort_id: int) -> ColumnElement[bool]:
     """The condition on `devices` of being kept as a member."""
-    return exists(select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id, cohort_members.c.device_id == devices.c.id))
+    return exists(
+        select(cohort_members.c.device_id).where(
+            cohort_members.c.cohort_id == cohort_id, cohort_members.c.device_id == devices.c.id
+        )
+    )
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -227,13 +300,21 @@ def add(connection: Connection, values: Mapping[str, Any]) -> int:
 def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) -> None:
     """Set a cohort's columns and count its revision up."""
     _mark_anew(connection)
-    connection.execute(update(cohorts).where(cohorts.c.id == cohort_id).values(**values, revision=cohorts.c.revision + 1))
+    connection.execute(
+        update(cohorts)
+        .where(cohorts.c.id == cohort_id)
+        .values(**values, revision=cohorts.c.revision + 1)
+    )
 
 
 def _mark_anew(connection: Connection) -> None:
     """Let every process read the filters again. Whoever changes a cohort waits for the lock before anything else, so that no two wait for each other."""
     hold_still(connection)
-    connection.execute(update(installation).where(installation.c.key == "cohorts").values(value=func.gen_random_uuid().cast(Text)))
+    connection.execute(
+        update(installation)
+        .where(installation.c.key == "cohorts")
+        .values(value=func.gen_random_uuid().cast(Text))
+    )
 
 
 def remove(connection: Connection, cohort_id: int) -> None:
@@ -244,7 +325,11 @@ def remove(connection: Connection, cohort_id: int) -> None:
 
 def listed(connection: Connection, cohort_id: int) -> list[int]:
     """The devices of a list, in order."""
-    query = select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id).order_by(cohort_members.c.device_id)
+    query = (
+        select(cohort_members.c.device_id)
+        .where(cohort_members.c.cohort_id == cohort_id)
+        .order_by(cohort_members.c.device_id)
+    )
     return list(connection.execute(query).scalars())
 
 
@@ -252,14 +337,18 @@ def put_in(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
     """Add devices to a list; those that are gone or in it already do not matter."""
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "INSERT INTO cohort_members (cohort_id, device_id) SELECT %s, d.id FROM devices d WHERE d.id = ANY (%s) ORDER BY d.id FOR SHARE ON CONFLICT DO NOTHING", [cohort_id, list(ids)]
+            "INSERT INTO cohort_members (cohort_id, device_id) SELECT %s, d.id FROM devices d WHERE d.id = ANY (%s) ORDER BY d.id FOR SHARE ON CONFLICT DO NOTHING",
+            [cohort_id, list(ids)],
         )
 
 
 def take_out(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
     """Take devices from a list."""
     with raw(connection).cursor() as cursor:
-        cursor.execute("DELETE FROM cohort_members WHERE cohort_id = %s AND device_id = ANY (%s)", [cohort_id, list(ids)])
+        cursor.execute(
+            "DELETE FROM cohort_members WHERE cohort_id = %s AND device_id = ANY (%s)",
+            [cohort_id, list(ids)],
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -277,37 +366,78 @@ def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElemen
     """Count a new condition against a former one, in one pass over the fleet."""
     columns = (devices.c.platform, devices.c.site, devices.c.stage)
     each = select(*columns, new.label("fits"), former.label("were")).subquery()
-    numbers = (func.count().filter(each.c.fits), func.count().filter(each.c.fits, ~each.c.were), func.count().filter(each.c.were, ~each.c.fits))
+    numbers = (
+        func.count().filter(each.c.fits),
+        func.count().filter(each.c.fits, ~each.c.were),
+        func.count().filter(each.c.were, ~each.c.fits),
+    )
     places = [each.c[column.name] for column in columns]
-    found = connection.execute(select(*places, *numbers).where(or_(each.c.fits, each.c.were)).group_by(*places)).all()
+    found = connection.execute(
+        select(*places, *numbers).where(or_(each.c.fits, each.c.were)).group_by(*places)
+    ).all()
     spread = Counter[tuple[str, str]]()
     for *values, fit, _, _ in found:
-        spread.update({(column.name, value or ""): fit for column, value in zip(columns, values, strict=True) if fit})
+        spread.update(
+            {
+                (column.name, value or ""): fit
+                for column, value in zip(columns, values, strict=True)
+                if fit
+            }
+        )
     fit, enter, leave = (sum(row[place] for row in found) for place in (3, 4, 5))
-    return Tally(fit, enter, leave, [(field, value, number) for (field, value), number in spread.most_common()])
+    return Tally(
+        fit,
+        enter,
+        leave,
+        [(field, value, number) for (field, value), number in spread.most_common()],
+    )
 
 
-def overlap(connection: Connection, one: ColumnElement[bool], other: ColumnElement[bool]) -> tuple[int, int, int]:
+def overlap(
+    connection: Connection, one: ColumnElement[bool], other: ColumnElement[bool]
+) -> tuple[int, int, int]:
     """Devices `(only in the one, in both, only in the other)`."""
-    query = select(func.count().filter(one, ~other), func.count().filter(one, other), func.count().filter(other, ~one)).select_from(devices)
+    query = select(
+        func.count().filter(one, ~other),
+        func.count().filter(one, other),
+        func.count().filter(other, ~one),
+    ).select_from(devices)
     found = connection.execute(query).one()
     return found[0], found[1], found[2]
 
 
 def users(connection: Connection) -> Sequence[Line]:
     """`kind, id, name, filter` of all that has a filter which may speak of cohorts."""
-    parts = [select(text(f"'{kind}' AS kind"), table.c.id, table.c.name, table.c.filter).where(table.c.filter.is_not(None)) for kind, table in (("pool", pools), ("sweep rule", sweep_rules))]
+    parts = [
+        select(text(f"'{kind}' AS kind"), table.c.id, table.c.name, table.c.filter).where(
+            table.c.filter.is_not(None)
+        )
+        for kind, table in (("pool", pools), ("sweep rule", sweep_rules))
+    ]
     return connection.execute(parts[0].union_all(parts[1])).all()
 
 
 def write_counts(connection: Connection, day: date, numbers: Mapping[int, int]) -> None:
     """Keep how many there were on a day, by cohort; the last word of the day counts."""
     if numbers:
-        statement = postgresql.insert(cohort_counts).values([{"cohort_id": cohort_id, "day": day, "devices": number} for cohort_id, number in sorted(numbers.items())])
-        connection.execute(statement.on_conflict_do_update(index_elements=["cohort_id", "day"], set_={"devices": statement.excluded.devices}))
+        statement = postgresql.insert(cohort_counts).values(
+            [
+                {"cohort_id": cohort_id, "day": day, "devices": number}
+                for cohort_id, number in sorted(numbers.items())
+            ]
+        )
+        connection.execute(
+            statement.on_conflict_do_update(
+                index_elements=["cohort_id", "day"], set_={"devices": statement.excluded.devices}
+            )
+        )
 
 
 def history(connection: Connection, cohort_id: int, since: date) -> list[tuple[date, int]]:
     """`(day, devices)` since a day."""
-    query = select(cohort_counts.c.day, cohort_counts.c.devices).where(cohort_counts.c.cohort_id == cohort_id, cohort_counts.c.day >= since)
-    return [(row.day, row.devices) for row in connection.execute(query.order_by(cohort_counts.c.day))]
+    query = select(cohort_counts.c.day, cohort_counts.c.devices).where(
+        cohort_counts.c.cohort_id == cohort_id, cohort_counts.c.day >= since
+    )
+    return [
+        (row.day, row.devices) for row in connection.execute(query.order_by(cohort_counts.c.day))
+    ]

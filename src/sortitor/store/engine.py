@@ -22,9 +22,13 @@ def make_engine(url: str, pool_size: int) -> Engine:
     """An engine that notices a dead connection before it uses one."""
     engine = create_engine(
         # The connection used last is taken first: what it has planned and read is at hand.
-        url, pool_size=pool_size, max_overflow=pool_size, pool_timeout=30, pool_use_lifo=True,
+        url,
+        pool_size=pool_size,
+        max_overflow=pool_size,
+        pool_timeout=30,
+        pool_use_lifo=True,
         connect_args={"connect_timeout": 10, "options": "-c timezone=UTC -c lock_timeout=60s"},
-    )  # fmt: skip
+    )
     event.listen(engine, "checkout", _refuse_dead)
     return engine
 

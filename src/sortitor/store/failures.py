@@ -12,31 +12,85 @@ _MOVED = "Somebody changed the same thing at the same moment; nothing was applie
 
 #: Constraint → (code, what happened, what to do).
 CONSTRAINTS: dict[str, tuple[str, str, str]] = {
-    "pk_identifiers": ("identifier_taken", "Another device has this serial number or IMEI; nothing was applied.", "Preview again: the fleet has changed."),
-    "uq_devices_name": ("name_taken", "Another device has this name; nothing was applied.", "Choose another name or preview again."),
-    "uq_accounts_name": ("account_taken", "There is already an account of this name.", "Choose another name."),
-    "uq_people_user_name": ("person_taken", "There is already a person of this user name.", "Import again."),
+    "pk_identifiers": (
+        "identifier_taken",
+        "Another device has this serial number or IMEI; nothing was applied.",
+        "Preview again: the fleet has changed.",
+    ),
+    "uq_devices_name": (
+        "name_taken",
+        "Another device has this name; nothing was applied.",
+        "Choose another name or preview again.",
+    ),
+    "uq_accounts_name": (
+        "account_taken",
+        "There is already an account of this name.",
+        "Choose another name.",
+    ),
+    "uq_people_user_name": (
+        "person_taken",
+        "There is already a person of this user name.",
+        "Import again.",
+    ),
     "uq_groups_name": ("group_taken", "There is already a group of this name.", "Import again."),
-    "uq_pools_name": ("pool_taken", "There is already a licence pool of this name.", "Choose another name."),
-    "uq_sweep_rules_name": ("rule_taken", "There is already a sweep rule of this name.", "Choose another name."),
-    "uq_cohorts_name": ("cohort_taken", "There is already a cohort of this name.", "Choose another name."),
-    "uq_views_name": ("view_taken", "You have a view of this name already.", "Choose another name."),
-    "uq_orders_name": ("order_taken", "There is already an order of this name.", "Choose another name, or change that order."),
-    "uq_journal_reverts": ("already_reverted", "This change has been reverted already.", "Read the journal."),
-    "pk_idempotency": ("still_running", "The same request is being carried out.", "Wait for its answer."),
+    "uq_pools_name": (
+        "pool_taken",
+        "There is already a licence pool of this name.",
+        "Choose another name.",
+    ),
+    "uq_sweep_rules_name": (
+        "rule_taken",
+        "There is already a sweep rule of this name.",
+        "Choose another name.",
+    ),
+    "uq_cohorts_name": (
+        "cohort_taken",
+        "There is already a cohort of this name.",
+        "Choose another name.",
+    ),
+    "uq_views_name": (
+        "view_taken",
+        "You have a view of this name already.",
+        "Choose another name.",
+    ),
+    "uq_orders_name": (
+        "order_taken",
+        "There is already an order of this name.",
+        "Choose another name, or change that order.",
+    ),
+    "uq_journal_reverts": (
+        "already_reverted",
+        "This change has been reverted already.",
+        "Read the journal.",
+    ),
+    "pk_idempotency": (
+        "still_running",
+        "The same request is being carried out.",
+        "Wait for its answer.",
+    ),
 }
 
 
 def translate(error: DBAPIError | PsycopgError) -> SortitorError:
     """Our error for a database error; an unknown one that is nobody's input is raised as it is."""
     cause = error.orig if isinstance(error, DBAPIError) else error
-    if isinstance(cause, pg.IntegrityError) and (known := CONSTRAINTS.get(cause.diag.constraint_name or "")):
+    if isinstance(cause, pg.IntegrityError) and (
+        known := CONSTRAINTS.get(cause.diag.constraint_name or "")
+    ):
         return Conflict(*known)
     if isinstance(cause, pg.DeadlockDetected | pg.SerializationFailure | pg.LockNotAvailable):
         return Conflict("changed_meanwhile", _MOVED, "Try again.")
     if isinstance(cause, pg.DataError):
-        return BadInput("unstorable", f"A value cannot be stored: {cause.diag.message_primary}.", "Correct the value.")
+        return BadInput(
+            "unstorable",
+            f"A value cannot be stored: {cause.diag.message_primary}.",
+            "Correct the value.",
+        )
     lost = isinstance(error, DBAPIError) and error.connection_invalidated
     if lost or isinstance(cause, pg.OperationalError | pg.InterfaceError):
-        return Unavailable("database_unavailable", "The database cannot be reached; nothing was changed.", "Try again in a moment.")
+        return Unavailable(
+            "database_unavailable",
+            "The database cannot be reached; nothing was changed.",
+            "Try again in a moment.",
+        )
     raise error

@@ -54,17 +54,43 @@ from sortitor.store.tables import (
 Moment: TypeAlias = "datetime | ColumnElement[datetime]"
 
 _COLUMNS: dict[str, Column[Any]] = {
-    "stage": devices.c.stage, "platform": devices.c.platform, "ownership": devices.c.ownership, "ownershipBasis": devices.c.ownership_basis, "flag": devices.c.flag,
-    "osVersion": devices.c.os_version, "name": devices.c.name, "maker": devices.c.maker, "model": devices.c.model, "productCode": devices.c.product_code, "site": devices.c.site,
-    "department": devices.c.department, "assetTag": devices.c.asset_tag, "note": devices.c.note, "order": devices.c.order_name, "purchaseOrder": devices.c.purchase_order,
-    "supplier": devices.c.supplier, "purchasedOn": devices.c.purchased_on, "warrantyUntil": devices.c.warranty_until, "enrolledAt": devices.c.enrolled_at,
-    "lastSeenAt": devices.c.last_seen_at, "id": devices.c.id, "lot": devices.c.lot_id,
-}  # fmt: skip
+    "stage": devices.c.stage,
+    "platform": devices.c.platform,
+    "ownership": devices.c.ownership,
+    "ownershipBasis": devices.c.ownership_basis,
+    "flag": devices.c.flag,
+    "osVersion": devices.c.os_version,
+    "name": devices.c.name,
+    "maker": devices.c.maker,
+    "model": devices.c.model,
+    "productCode": devices.c.product_code,
+    "site": devices.c.site,
+    "department": devices.c.department,
+    "assetTag": devices.c.asset_tag,
+    "note": devices.c.note,
+    "order": devices.c.order_name,
+    "purchaseOrder": devices.c.purchase_order,
+    "supplier": devices.c.supplier,
+    "purchasedOn": devices.c.purchased_on,
+    "warrantyUntil": devices.c.warranty_until,
+    "enrolledAt": devices.c.enrolled_at,
+    "lastSeenAt": devices.c.last_seen_at,
+    "id": devices.c.id,
+    "lot": devices.c.lot_id,
+}
 _PERSON: dict[str, ColumnElement[Any]] = {
-    "person.userName": people.c.user_name, "person.name": people.c.name, "person.mail": people.c.mail, "person.department": people.c.department,
-    "person.site": people.c.site, "person.left": people.c.left_at.is_not(None),
-}  # fmt: skip
-_ORDER: dict[str, ColumnElement[Any]] = {"order.supplier": orders.c.supplier, "order.orderedOn": orders.c.ordered_on}
+    "person.userName": people.c.user_name,
+    "person.name": people.c.name,
+    "person.mail": people.c.mail,
+    "person.department": people.c.department,
+    "person.site": people.c.site,
+    "person.left": people.c.left_at.is_not(None),
+}
+_ORDER: dict[str, ColumnElement[Any]] = {
+    "order.supplier": orders.c.supplier,
+    "order.orderedOn": orders.c.ordered_on,
+}
+
 
 def idle_case(now: Moment) -> ColumnElement[int]:
     """Whole days since the last sign of life."""
@@ -78,14 +104,22 @@ def _today(now: Moment) -> ColumnElement[Any]:
 
 def held(now: Moment) -> ColumnElement[bool]:
     """Whether somebody keeps the device out of sweeps."""
-    return exists(select(holds.c.id).where(holds.c.device_id == devices.c.id, holds.c.ended_at.is_(None), holds.c.until_on >= _today(now)))
+    return exists(
+        select(holds.c.id).where(
+            holds.c.device_id == devices.c.id,
+            holds.c.ended_at.is_(None),
+            holds.c.until_on >= _today(now),
+        )
+    )
 
 
 def _derived(name: str, now: Moment) -> ColumnElement[Any]:
     if name == "idleDays":
         return idle_case(now)
     if name == "ageDays":
-        return _today(now) - func.coalesce(devices.c.purchased_on, cast(func.timezone("UTC", devices.c.created_at), Date))
+        return _today(now) - func.coalesce(
+            devices.c.purchased_on, cast(func.timezone("UTC", devices.c.created_at), Date)
+        )
     return devices.c.warranty_until - _today(now)
 
 
@@ -95,7 +129,9 @@ def compiled(found: Filter, now: Moment) -> ColumnElement[bool]:
         return not_(compiled(found.part, now))
     if isinstance(found, Joined):
         # What is decided quickest goes first: most devices need no more.
-        return (and_ if found.word == "and" else or_)(*(compiled(part, now) for part in sorted(found.parts, key=_effort)))
+        return (and_ if found.word == "and" else or_)(
+            *(compiled(part, now) for part in sorted(found.parts, key=_effort))
+        )
     return _comparison(found, now)
 
 
@@ -111,7 +147,11 @@ def worked_out(query: Select[Any]) -> Select[Any]:
 
 def spoken_of(condition: ColumnElement[bool]) -> list[Column[Any]]:
     """The columns of `devices` that a condition needs."""
-    names = {element.name for element in iterate(condition) if isinstance(element, Column) and element.table is devices}
+    names = {
+        element.name
+        for element in iterate(condition)
+        if isinstance(element, Column) and element.table is devices
+    }
     return [devices.c[name] for name in sorted(names)]
 
 
@@ -120,18 +160,31 @@ def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[
     known = {id(key): table.c.get(name) for name, key in _WORKED_OUT.items()}
 
     def replaced(element: Any, **_: Any) -> Any:
-        return table.c[element.name] if isinstance(element, Column) and element.table is devices else known.get(id(element))
+        return (
+            table.c[element.name]
+            if isinstance(element, Column) and element.table is devices
+            else known.get(id(element))
+        )
 
     return replacement_traverse(condition, {}, replaced)
 
 
 def leading(parts: Iterable[Filter], sort: str, now: Moment) -> ColumnElement[bool]:
     """What is asked of the very thing that the list is sorted by, as far as its index can begin there."""
-    begun = [part for part in parts if isinstance(part, Comparison) and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())]
+    begun = [
+        part
+        for part in parts
+        if isinstance(part, Comparison)
+        and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())
+    ]
     return and_(true(), *(_comparison(part, now) for part in begun))
 
 
-_BEGINNINGS = {**{name: {(name, "eq"), (name, "sw")} for name in _FOLDED}, "stage": {("stage", "eq")}, "seen": {("idleDays", operator) for operator in ("ge", "gt", "lt", "le")}}
+_BEGINNINGS = {
+    **{name: {(name, "eq"), (name, "sw")} for name in _FOLDED},
+    "stage": {("stage", "eq")},
+    "seen": {("idleDays", operator) for operator in ("ge", "gt", "lt", "le")},
+}
 
 
 def _effort(found: Filter) -> int:
@@ -155,18 +208,42 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
     if c.attribute in _PERSON:
-        found = exists(select(people.c.id).where(people.c.id == devices.c.person_id, _one(_PERSON[c.attribute], attribute.kind, c)))
+        found = exists(
+            select(people.c.id).where(
+                people.c.id == devices.c.person_id, _one(_PERSON[c.attribute], attribute.kind, c)
+            )
+        )
         # Nobody's device has no person who has left.
-        return or_(found, devices.c.person_id.is_(None)) if c.attribute == "person.left" and c.value is False else found
+        return (
+            or_(found, devices.c.person_id.is_(None))
+            if c.attribute == "person.left" and c.value is False
+            else found
+        )
     if c.attribute in _ORDER:
-        return exists(select(orders.c.id).where(func.lower(orders.c.name) == func.lower(devices.c.order_name), _one(_ORDER[c.attribute], attribute.kind, c)))
+        return exists(
+            select(orders.c.id).where(
+                func.lower(orders.c.name) == func.lower(devices.c.order_name),
+                _one(_ORDER[c.attribute], attribute.kind, c),
+            )
+        )
     if c.attribute in ORDERS and attribute.kind is Kind.TEXT and c.value:
-        return _begins(ORDERS[c.attribute], str(c.value)) if c.operator == "sw" else _compare(ORDERS[c.attribute], c.operator, literal(c.value, Text))
+        return (
+            _begins(ORDERS[c.attribute], str(c.value))
+            if c.operator == "sw"
+            else _compare(ORDERS[c.attribute], c.operator, literal(c.value, Text))
+        )
     if c.attribute in _COLUMNS and attribute.kind is not Kind.VERSION:
         column = _COLUMNS[c.attribute]
         # Never null, and still plain enough for an index.
         return and_(column.is_not(None), _one(column, attribute.kind, c))
-    return func.coalesce(_one(_COLUMNS[c.attribute] if c.attribute in _COLUMNS else _derived(c.attribute, now), attribute.kind, c), false())
+    return func.coalesce(
+        _one(
+            _COLUMNS[c.attribute] if c.attribute in _COLUMNS else _derived(c.attribute, now),
+            attribute.kind,
+            c,
+        ),
+        false(),
+    )
 
 
 #: More days than any device has been idle for, and still a time that PostgreSQL knows.
@@ -181,7 +258,11 @@ def _idle(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
 
     floor, ceiling = math.floor(days), math.ceil(days)
     if operator == "eq":
-        return and_(at_least(floor), not_(at_least(floor + 1))) if floor == ceiling and floor >= 0 else false()
+        return (
+            and_(at_least(floor), not_(at_least(floor + 1)))
+            if floor == ceiling and floor >= 0
+            else false()
+        )
     reached = at_least(ceiling if operator in ("ge", "lt") else floor + 1)
     return reached if operator in ("ge", "gt") else not_(reached)
 
@@ -191,28 +272,57 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
     if c.attribute == "tags":
         tagged = func.cardinality(devices.c.tags) > literal_column("0")
         if c.operator in ("pr", "eq") and c.value != "":
-            return tagged if c.operator == "pr" else and_(tagged, func.folded(devices.c.tags, type_=ARRAY(Text)).contains(array([cast(value, Text)])))
+            return (
+                tagged
+                if c.operator == "pr"
+                else and_(
+                    tagged,
+                    func.folded(devices.c.tags, type_=ARRAY(Text)).contains(
+                        array([cast(value, Text)])
+                    ),
+                )
+            )
         tag = func.unnest(devices.c.tags).column_valued("tag")
         return exists(select(tag).where(_one(tag, Kind.TEXT, c)))
     if c.attribute == "person.groups":
-        member = select(groups.c.id).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == devices.c.person_id)
-        return exists(member if c.operator == "pr" else member.where(_one(groups.c.name, Kind.TEXT, c)))
+        member = (
+            select(groups.c.id)
+            .join(memberships, memberships.c.group_id == groups.c.id)
+            .where(memberships.c.person_id == devices.c.person_id)
+        )
+        return exists(
+            member if c.operator == "pr" else member.where(_one(groups.c.name, Kind.TEXT, c))
+        )
     if c.attribute == "cohorts":
-        inside = select(cohorts.c.id).join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id).where(cohort_members.c.device_id == devices.c.id)
-        return exists(inside if c.operator == "pr" else inside.where(_one(cohorts.c.name, Kind.TEXT, c)))
-    having = select(identifiers.c.device_id).where(identifiers.c.device_id == devices.c.id, identifiers.c.kind == c.attribute)
+        inside = (
+            select(cohorts.c.id)
+            .join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id)
+            .where(cohort_members.c.device_id == devices.c.id)
+        )
+        return exists(
+            inside if c.operator == "pr" else inside.where(_one(cohorts.c.name, Kind.TEXT, c))
+        )
+    having = select(identifiers.c.device_id).where(
+        identifiers.c.device_id == devices.c.id, identifiers.c.kind == c.attribute
+    )
     if c.operator == "pr":
         return exists(having)
     if c.operator in ("eq", "sw") and c.value and c.attribute != IdentifierKind.FINGERPRINT:
         # Kept wholly in upper or in lower case, each of which the index finds.
         either = (func.upper(value), value)
-        having = having.where(or_(*(_compare(identifiers.c.value, c.operator, spelt) for spelt in either)))
+        having = having.where(
+            or_(*(_compare(identifiers.c.value, c.operator, spelt) for spelt in either))
+        )
     return exists(having.where(_one(identifiers.c.value, Kind.TEXT, c)))
 
 
 def _one(column: ColumnElement[Any], kind: Kind, c: Comparison) -> ColumnElement[bool]:
     if c.operator == "pr":
-        return and_(column.is_not(None), column != "") if kind in (Kind.TEXT, Kind.TOKEN, Kind.VERSION) else column.is_not(None)
+        return (
+            and_(column.is_not(None), column != "")
+            if kind in (Kind.TEXT, Kind.TOKEN, Kind.VERSION)
+            else column.is_not(None)
+        )
     value: Any = c.value
     if kind is Kind.TRUTH:
         return column if value else not_(column)
@@ -235,8 +345,14 @@ _COMPONENTS = 8
 def _version(operator: str, value: tuple[int, ...]) -> ColumnElement[bool]:
     """By components, where 10 equals 10.0: what equals a version lies between it and itself with zeros behind. What is no version is nothing."""
     numbers = devices.c.os_numbers
-    low, high = (literal([*value, *([0] * zeros)], ARRAY(Integer)) for zeros in (0, _COMPONENTS - len(value)))
-    return numbers.between(low, high) if operator == "eq" else _compare(numbers, operator, low if operator in ("lt", "ge") else high)
+    low, high = (
+        literal([*value, *([0] * zeros)], ARRAY(Integer)) for zeros in (0, _COMPONENTS - len(value))
+    )
+    return (
+        numbers.between(low, high)
+        if operator == "eq"
+        else _compare(numbers, operator, low if operator in ("lt", "ge") else high)
+    )
 
 
 def _begins(folded: ColumnElement[Any], beginning: str) -> ColumnElement[bool]:
@@ -257,7 +373,13 @@ def _compare(column: ColumnElement[Any], operator: str, value: Any) -> ColumnEle
         return func.starts_with(column, value)
     if operator == "ew":
         return func.right(column, func.char_length(value)) == value
-    return {"eq": column == value, "gt": column > value, "ge": column >= value, "lt": column < value, "le": column <= value}[operator]
+    return {
+        "eq": column == value,
+        "gt": column > value,
+        "ge": column >= value,
+        "lt": column < value,
+        "le": column <= value,
+    }[operator]
 
 
 def touched_by(names: Iterable[str], moved: frozenset[str]) -> bool:
@@ -269,27 +391,54 @@ def _leans_on(name: str) -> frozenset[str]:
     if name in _COLUMNS:
         return frozenset({_COLUMNS[name].name})
     return {
-        "person": frozenset({"person_id", "person"}), "order": frozenset({"order_name", "order"}), "identifiers": frozenset({"identifiers", "given_away"}),
+        "person": frozenset({"person_id", "person"}),
+        "order": frozenset({"order_name", "order"}),
+        "identifiers": frozenset({"identifiers", "given_away"}),
         "device": frozenset({name}),
-    }.get(ATTRIBUTES[name].of, frozenset())  # fmt: skip
+    }.get(ATTRIBUTES[name].of, frozenset())
 
 
 _OF_DEVICE: dict[str, ColumnElement[Any]] = {**_COLUMNS, **_PERSON, **_ORDER}
 
 
-def facts(connection: Connection, ids: Iterable[int], now: datetime, moving: Mapping[str, Filter]) -> dict[int, dict[str, Any]]:
+def facts(
+    connection: Connection, ids: Iterable[int], now: datetime, moving: Mapping[str, Filter]
+) -> dict[int, dict[str, Any]]:
     """Device → attribute → value, as `core.filters.matches` takes them. moving: name → filter of the cohorts that time moves."""
-    columns = [(_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name) for name in ATTRIBUTES]
-    query = select(*columns).outerjoin(people, people.c.id == devices.c.person_id).outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
-    return {row.id: dict(row._mapping) for row in connection.execute(query.where(devices.c.id.in_(list(ids))))}
+    columns = [
+        (_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name)
+        for name in ATTRIBUTES
+    ]
+    query = (
+        select(*columns)
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
+    )
+    return {
+        row.id: dict(row._mapping)
+        for row in connection.execute(query.where(devices.c.id.in_(list(ids))))
+    }
 
 
 def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
     """The names of the cohorts that a device is in: those that keep it as a member, and those of `moving` whose filter it fits now."""
-    kept = select(cohorts.c.name).join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id).where(cohort_members.c.device_id == devices.c.id)
-    listed = func.array(kept.correlate(devices).order_by(func.lower(cohorts.c.name)).scalar_subquery(), type_=ARRAY(Text))
-    fitting = [case((compiled(found, now), literal(name, Text))) for name, found in sorted(moving.items())]
-    return listed + func.array_remove(array[Any](fitting, type_=Text()), None, type_=ARRAY(Text)) if fitting else listed
+    kept = (
+        select(cohorts.c.name)
+        .join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id)
+        .where(cohort_members.c.device_id == devices.c.id)
+    )
+    listed = func.array(
+        kept.correlate(devices).order_by(func.lower(cohorts.c.name)).scalar_subquery(),
+        type_=ARRAY(Text),
+    )
+    fitting = [
+        case((compiled(found, now), literal(name, Text))) for name, found in sorted(moving.items())
+    ]
+    return (
+        listed + func.array_remove(array[Any](fitting, type_=Text()), None, type_=ARRAY(Text))
+        if fitting
+        else listed
+    )
 
 
 def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
@@ -300,20 +449,33 @@ def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnE
     if name == "cohorts":
         return in_cohorts(now, moving)
     if name == "person.groups":
-        inside = select(groups.c.name).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == devices.c.person_id)
+        inside = (
+            select(groups.c.name)
+            .join(memberships, memberships.c.group_id == groups.c.id)
+            .where(memberships.c.person_id == devices.c.person_id)
+        )
     elif ATTRIBUTES[name].of == "identifiers":
-        inside = select(identifiers.c.value).where(identifiers.c.device_id == devices.c.id, identifiers.c.kind == name)
+        inside = select(identifiers.c.value).where(
+            identifiers.c.device_id == devices.c.id, identifiers.c.kind == name
+        )
     else:
         return _derived(name, now)
     return func.array(inside.correlate(devices).scalar_subquery())
 
 
-def columns(names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]) -> list[ColumnElement[Any]]:
+def columns(
+    names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]
+) -> list[ColumnElement[Any]]:
     """Attributes as text, several values joined by `; `. Beside devices, the query joins people and orders.
 
     masked: keep of the identifiers of personal devices the last four characters. moving: as in `facts`.
     """
-    return [_as_text(name, masked, _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name) for name in names]
+    return [
+        _as_text(
+            name, masked, _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)
+        ).label(name)
+        for name in names
+    ]
 
 
 def _as_text(name: str, masked: bool, column: ColumnElement[Any]) -> ColumnElement[Any]:
@@ -321,7 +483,10 @@ def _as_text(name: str, masked: bool, column: ColumnElement[Any]) -> ColumnEleme
     if kind is Kind.TEXTS:
         column = func.nullif(func.array_to_string(column, "; "), "")
         if masked and ATTRIBUTES[name].of == "identifiers":
-            column = case((devices.c.ownership == "personal", literal("•••") + func.right(column, 4)), else_=column)
+            column = case(
+                (devices.c.ownership == "personal", literal("•••") + func.right(column, 4)),
+                else_=column,
+            )
     elif kind is Kind.TIME:
         column = func.to_char(func.timezone("UTC", column), 'YYYY-MM-DD"T"HH24:MI:SS"Z"')
     return cast(column, Text)

@@ -5,7 +5,18 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import BigInteger, Column, Connection, delete, func, insert, literal, select, type_coerce, update
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Connection,
+    delete,
+    func,
+    insert,
+    literal,
+    select,
+    type_coerce,
+    update,
+)
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.dialects.postgresql import insert as upsert
 
@@ -21,21 +32,40 @@ def hold_still(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
-_DIRECT = select(func.count()).select_from(group_people).where(group_people.c.group_id == groups.c.id).correlate(groups).scalar_subquery().label("direct")
+_DIRECT = (
+    select(func.count())
+    .select_from(group_people)
+    .where(group_people.c.group_id == groups.c.id)
+    .correlate(groups)
+    .scalar_subquery()
+    .label("direct")
+)
 _PEOPLE = (
-    select(func.count()).select_from(memberships).join(people, people.c.id == memberships.c.person_id)
-    .where(memberships.c.group_id == groups.c.id, people.c.left_at.is_(None)).correlate(groups).scalar_subquery().label("people")
-)  # fmt: skip
+    select(func.count())
+    .select_from(memberships)
+    .join(people, people.c.id == memberships.c.person_id)
+    .where(memberships.c.group_id == groups.c.id, people.c.left_at.is_(None))
+    .correlate(groups)
+    .scalar_subquery()
+    .label("people")
+)
 _inner = groups.alias("inner_group")
 _INNER = (
-    select(func.coalesce(func.array_agg(_inner.c.name), [])).select_from(group_groups).join(_inner, _inner.c.id == group_groups.c.inner_id)
-    .where(group_groups.c.group_id == groups.c.id).correlate(groups).scalar_subquery().label("groups")
-)  # fmt: skip
+    select(func.coalesce(func.array_agg(_inner.c.name), []))
+    .select_from(group_groups)
+    .join(_inner, _inner.c.id == group_groups.c.inner_id)
+    .where(group_groups.c.group_id == groups.c.id)
+    .correlate(groups)
+    .scalar_subquery()
+    .label("groups")
+)
 
 
 def every(connection: Connection) -> Sequence[Line]:
     """Groups by name: `people` who belong, of them `direct`, and the names of the `groups` in it."""
-    return connection.execute(select(groups, _PEOPLE, _DIRECT, _INNER).order_by(func.lower(groups.c.name))).all()
+    return connection.execute(
+        select(groups, _PEOPLE, _DIRECT, _INNER).order_by(func.lower(groups.c.name))
+    ).all()
 
 
 def one(connection: Connection, group_id: int, lock: bool = False) -> Line | None:
@@ -46,10 +76,20 @@ def one(connection: Connection, group_id: int, lock: bool = False) -> Line | Non
 
 def members(connection: Connection, ids: Collection[int]) -> Sequence[Line]:
     """`group_id, kind, id, name` of the direct members of groups."""
-    persons = select(group_people.c.group_id, literal("User").label("kind"), people.c.id, people.c.name).join(people, people.c.id == group_people.c.person_id)
-    inner = select(group_groups.c.group_id, literal("Group"), groups.c.id, groups.c.name).join(groups, groups.c.id == group_groups.c.inner_id)
-    both = persons.where(group_people.c.group_id.in_(ids)).union_all(inner.where(group_groups.c.group_id.in_(ids))).subquery()
-    return connection.execute(select(both).order_by(both.c.group_id, both.c.kind.desc(), both.c.id)).all()
+    persons = select(
+        group_people.c.group_id, literal("User").label("kind"), people.c.id, people.c.name
+    ).join(people, people.c.id == group_people.c.person_id)
+    inner = select(group_groups.c.group_id, literal("Group"), groups.c.id, groups.c.name).join(
+        groups, groups.c.id == group_groups.c.inner_id
+    )
+    both = (
+        persons.where(group_people.c.group_id.in_(ids))
+        .union_all(inner.where(group_groups.c.group_id.in_(ids)))
+        .subquery()
+    )
+    return connection.execute(
+        select(both).order_by(both.c.group_id, both.c.kind.desc(), both.c.id)
+    ).all()
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -59,7 +99,11 @@ def add(connection: Connection, values: Mapping[str, Any]) -> int:
 
 def change(connection: Connection, group_id: int, values: Mapping[str, Any]) -> None:
     """Set a group's columns and count its revision up."""
-    connection.execute(update(groups).where(groups.c.id == group_id).values(**values, revision=groups.c.revision + 1))
+    connection.execute(
+        update(groups)
+        .where(groups.c.id == group_id)
+        .values(**values, revision=groups.c.revision + 1)
+    )
 
 
 def remove(connection: Connection, group_id: int) -> None:
@@ -67,13 +111,20 @@ def remove(connection: Connection, group_id: int) -> None:
     with raw(connection).cursor() as cursor:
         cursor.execute("SELECT group_id FROM group_groups WHERE inner_id = %s", [group_id])
         around = [int(str(row[0])) for row in cursor.fetchall()]
-        cursor.execute("CREATE TEMP TABLE IF NOT EXISTS moved_people (id bigint PRIMARY KEY) ON COMMIT DROP")
-        cursor.execute("INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = %s ON CONFLICT DO NOTHING", [group_id])
+        cursor.execute(
+            "CREATE TEMP TABLE IF NOT EXISTS moved_people (id bigint PRIMARY KEY) ON COMMIT DROP"
+        )
+        cursor.execute(
+            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = %s ON CONFLICT DO NOTHING",
+            [group_id],
+        )
     connection.execute(delete(groups).where(groups.c.id == group_id))
     resolve(connection, around)
 
 
-def set_members(connection: Connection, group_id: int, person_ids: Collection[int], group_ids: Collection[int]) -> None:
+def set_members(
+    connection: Connection, group_id: int, person_ids: Collection[int], group_ids: Collection[int]
+) -> None:
     """Put exactly these people and groups into a group; `resolve` follows."""
     _set(connection, group_people.c.person_id, group_id, person_ids)
     set_groups(connection, group_id, group_ids)
@@ -87,8 +138,14 @@ def set_groups(connection: Connection, group_id: int, group_ids: Collection[int]
 def _set(connection: Connection, column: Column[int], group_id: int, ids: Collection[int]) -> None:
     table = column.table
     given = func.unnest(type_coerce(list(ids), ARRAY(BigInteger))).column_valued("given")
-    connection.execute(delete(table).where(table.c.group_id == group_id, column.not_in(select(given))))
-    connection.execute(upsert(table).from_select(["group_id", column.name], select(literal(group_id), given)).on_conflict_do_nothing())
+    connection.execute(
+        delete(table).where(table.c.group_id == group_id, column.not_in(select(given)))
+    )
+    connection.execute(
+        upsert(table)
+        .from_select(["group_id", column.name], select(literal(group_id), given))
+        .on_conflict_do_nothing()
+    )
 
 
 def take_out_everywhere(connection: Connection, person_id: int) -> None:
@@ -115,13 +172,24 @@ INSERT INTO moved_people SELECT person_id FROM gone UNION SELECT person_id FROM 
 """
 
 
-def resolve(connection: Connection, group_ids: Collection[int], renamed: Collection[int] = ()) -> None:
+def resolve(
+    connection: Connection, group_ids: Collection[int], renamed: Collection[int] = ()
+) -> None:
     """Bring memberships, and then cohorts, to what the groups (and all around them) hold now; `renamed` settles whoever is in those."""
     hold_still(connection)
     with raw(connection).cursor() as cursor:
-        cursor.execute("CREATE TEMP TABLE IF NOT EXISTS moved_people (id bigint PRIMARY KEY) ON COMMIT DROP")
+        cursor.execute(
+            "CREATE TEMP TABLE IF NOT EXISTS moved_people (id bigint PRIMARY KEY) ON COMMIT DROP"
+        )
         cursor.execute(_RESOLVE, {"groups": list(group_ids)})
-        cursor.execute("INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = ANY (%s) ON CONFLICT DO NOTHING", [list(renamed)])
+        cursor.execute(
+            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = ANY (%s) ON CONFLICT DO NOTHING",
+            [list(renamed)],
+        )
         cursor.execute("ANALYZE moved_people")
-    settle_leaning(connection, "SELECT d.id FROM devices d JOIN moved_people p ON p.id = d.person_id", {"person"})
+    settle_leaning(
+        connection,
+        "SELECT d.id FROM devices d JOIN moved_people p ON p.id = d.person_id",
+        {"person"},
+    )
     raw(connection).execute("TRUNCATE moved_people")

@@ -14,17 +14,31 @@ KEPT = timedelta(hours=24)
 
 def find(connection: Connection, account_id: int, key: str, now: datetime) -> Line | None:
     """What is known under the key within the last 24 hours."""
-    query = select(idempotency).where(idempotency.c.account_id == account_id, idempotency.c.key == key, idempotency.c.created_at > now - KEPT)
+    query = select(idempotency).where(
+        idempotency.c.account_id == account_id,
+        idempotency.c.key == key,
+        idempotency.c.created_at > now - KEPT,
+    )
     return connection.execute(query).one_or_none()
 
 
-def claim(connection: Connection, account_id: int, key: str, request_hash: str, now: datetime) -> None:
+def claim(
+    connection: Connection, account_id: int, key: str, request_hash: str, now: datetime
+) -> None:
     """Write the key; a parallel request of the same key waits here, and fails when this one commits."""
     connection.execute(delete(idempotency).where(idempotency.c.created_at <= now - KEPT))
-    connection.execute(insert(idempotency).values(account_id=account_id, key=key, request_hash=request_hash, created_at=now))
+    connection.execute(
+        insert(idempotency).values(
+            account_id=account_id, key=key, request_hash=request_hash, created_at=now
+        )
+    )
 
 
-def keep_answer(connection: Connection, account_id: int, key: str, status: int, answer: bytes, media_type: str) -> None:
+def keep_answer(
+    connection: Connection, account_id: int, key: str, status: int, answer: bytes, media_type: str
+) -> None:
     """Keep the answer of a claimed key, so that a repeated request gets the same one."""
-    statement = update(idempotency).where(idempotency.c.account_id == account_id, idempotency.c.key == key)
+    statement = update(idempotency).where(
+        idempotency.c.account_id == account_id, idempotency.c.key == key
+    )
     connection.execute(statement.values(status=status, answer=answer, media_type=media_type))

@@ -47,5 +47,13 @@ def step(connection: Connection, job_id: int, phase: str, done: int, total: int)
 
 def ask_to_stop(connection: Connection, job_id: int, at: datetime) -> None:
     """Mark a running job; one that nobody has begun ends at once."""
-    connection.execute(update(jobs).where(jobs.c.id == job_id, jobs.c.state == JobState.WAITING).values(state=JobState.CANCELLED, finished_at=at))
-    connection.execute(update(jobs).where(jobs.c.id == job_id, jobs.c.state == JobState.RUNNING).values(cancel=True))
+    connection.execute(
+        update(jobs)
+        .where(jobs.c.id == job_id, jobs.c.state == JobState.WAITING)
+        .values(state=JobState.CANCELLED, finished_at=at)
+    )
+    connection.execute(
+        update(jobs)
+        .where(jobs.c.id == job_id, jobs.c.state == JobState.RUNNING)
+        .values(cancel=True)
+    )

@@ -26,7 +26,13 @@ def one(connection: Connection, entry_id: int) -> Line | None:
     return connection.execute(_entries().where(journal.c.id == entry_id)).one_or_none()
 
 
-def page(connection: Connection, before: int | None, limit: int, operation: str | None = None, actor: str | None = None) -> Sequence[Line]:
+def page(
+    connection: Connection,
+    before: int | None,
+    limit: int,
+    operation: str | None = None,
+    actor: str | None = None,
+) -> Sequence[Line]:
     """Entries, newest first; `operation` and `actor` restrict."""
     query = _entries().order_by(journal.c.id.desc()).limit(limit)
     if before is not None:
@@ -40,17 +46,28 @@ def page(connection: Connection, before: int | None, limit: int, operation: str 
 
 def _entries() -> Select[Any]:
     later = journal.alias("later")
-    touched = or_(*(select(table.c.entry_id).where(table.c.entry_id == journal.c.id).exists() for table in (journal_effects, journal_creations)))
-    return select(journal, later.c.id.label("reverted_by"), touched.label("touches_devices")).outerjoin(later, later.c.reverts == journal.c.id)
+    touched = or_(
+        *(
+            select(table.c.entry_id).where(table.c.entry_id == journal.c.id).exists()
+            for table in (journal_effects, journal_creations)
+        )
+    )
+    return select(
+        journal, later.c.id.label("reverted_by"), touched.label("touches_devices")
+    ).outerjoin(later, later.c.reverts == journal.c.id)
 
 
 def effects(connection: Connection, entry_id: int, after_device: int, limit: int) -> Sequence[Line]:
     """`device_id, before, after` of one entry, by device."""
-    single = select(journal_effects.c.device_id, journal_effects.c.before, journal_effects.c.after).where(
-        journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device
-    )
+    single = select(
+        journal_effects.c.device_id, journal_effects.c.before, journal_effects.c.after
+    ).where(journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device)
     first = func.greatest(journal_creations.c.first_device_id, after_device + 1)
-    created = select(func.generate_series(first, func.least(journal_creations.c.last_device_id, first + limit)), null(), journal_creations.c.after).where(
+    created = select(
+        func.generate_series(first, func.least(journal_creations.c.last_device_id, first + limit)),
+        null(),
+        journal_creations.c.after,
+    ).where(
         journal_creations.c.entry_id == entry_id, journal_creations.c.last_device_id > after_device
     )
     both = single.order_by(journal_effects.c.device_id).limit(limit).union_all(created).subquery()
@@ -60,17 +77,33 @@ def effects(connection: Connection, entry_id: int, after_device: int, limit: int
 def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequence[Line]:
     """What happened to one device, newest first: the entry with the device's own before and after."""
     later = journal.alias("later")
-    single = select(journal_effects.c.entry_id, journal_effects.c.before, journal_effects.c.after).where(journal_effects.c.device_id == device_id)
+    single = select(
+        journal_effects.c.entry_id, journal_effects.c.before, journal_effects.c.after
+    ).where(journal_effects.c.device_id == device_id)
     created = select(journal_creations.c.entry_id, null(), journal_creations.c.after).where(
-        journal_creations.c.first_device_id <= device_id, journal_creations.c.last_device_id >= device_id
+        journal_creations.c.first_device_id <= device_id,
+        journal_creations.c.last_device_id >= device_id,
     )
     effect = single.union_all(created).subquery()
     query = (
-        select(journal.c.id, journal.c.at, journal.c.actor, journal.c.operation, journal.c.summary, journal.c.reason,
-               journal.c.subject, journal.c.subject_id, effect.c.before, effect.c.after, later.c.id.label("reverted_by"))
+        select(
+            journal.c.id,
+            journal.c.at,
+            journal.c.actor,
+            journal.c.operation,
+            journal.c.summary,
+            journal.c.reason,
+            journal.c.subject,
+            journal.c.subject_id,
+            effect.c.before,
+            effect.c.after,
+            later.c.id.label("reverted_by"),
+        )
         .join(effect, effect.c.entry_id == journal.c.id)
-        .outerjoin(later, later.c.reverts == journal.c.id).order_by(journal.c.id.desc()).limit(limit)
-    )  # fmt: skip
+        .outerjoin(later, later.c.reverts == journal.c.id)
+        .order_by(journal.c.id.desc())
+        .limit(limit)
+    )
     return connection.execute(query).all()
 
 
@@ -133,7 +166,10 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
     with_room(connection)
     with raw(connection).cursor() as cursor:
         if lock:
-            cursor.execute("SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d", [entry_id])
+            cursor.execute(
+                "SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d",
+                [entry_id],
+            )
         cursor.execute("DROP TABLE IF EXISTS undoing")
         cursor.execute(_PLAN, {"entry": entry_id})
         cursor.execute("ANALYZE undoing")
@@ -144,7 +180,9 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         )
         removed, restored, left, total, digest = cursor.fetchone() or (0, 0, 0, 0, "")
         # What stays as it is comes first: it is what the reader has to know.
-        cursor.execute("SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50")
+        cursor.execute(
+            "SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50"
+        )
         examples = cursor.fetchall()
     return Undoing(removed, restored, left, digest, examples, total)  # type: ignore[arg-type]
 
@@ -157,7 +195,9 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             "SELECT %s, d.id, jsonb_strip_nulls(to_jsonb(d)), NULL FROM undoing u JOIN devices d ON d.id = u.device_id WHERE u.action = 'remove'",
             [revert_id],
         )
-        cursor.execute("DELETE FROM devices d USING undoing u WHERE u.action = 'remove' AND d.id = u.device_id")
+        cursor.execute(
+            "DELETE FROM devices d USING undoing u WHERE u.action = 'remove' AND d.id = u.device_id"
+        )
         # What a merged device gave away comes back to it, unless it went elsewhere since.
         cursor.execute(
             """
@@ -178,13 +218,20 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE action = 'restore' AND patch <> '{}'"
         )
     apply_patch_table(connection, revert_id)
-    settle(connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"})
+    settle(
+        connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"}
+    )
     with raw(connection).cursor() as cursor:
-        cursor.execute("UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'", [entry_id])
-
-
+        cursor.execute(
+            "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'",
+            [entry_id],
+        )
 
 
 def touch(connection: Connection, entry_id: int, device_id: int, after: Mapping[str, Any]) -> None:
     """Let an entry show in the timeline of a device none of whose fields it changed."""
-    connection.execute(insert(journal_effects).values(entry_id=entry_id, device_id=device_id, before={}, after=dict(after)))
+    connection.execute(
+        insert(journal_effects).values(
+            entry_id=entry_id, device_id=device_id, before={}, after=dict(after)
+        )
+    )

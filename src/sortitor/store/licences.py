@@ -29,7 +29,9 @@ def add(connection: Connection, values: Mapping[str, Any]) -> int:
 
 def change(connection: Connection, pool_id: int, values: Mapping[str, Any]) -> None:
     """Set a pool's columns and count its revision up."""
-    connection.execute(update(pools).where(pools.c.id == pool_id).values(**values, revision=pools.c.revision + 1))
+    connection.execute(
+        update(pools).where(pools.c.id == pool_id).values(**values, revision=pools.c.revision + 1)
+    )
 
 
 def remove(connection: Connection, pool_id: int) -> None:

@@ -33,12 +33,27 @@ from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, cohorts
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import Line, raw
-from sortitor.store.tables import journal, lot_blocks, lot_choices, lot_edits, lot_notes, lot_rows, lots, mappings
+from sortitor.store.tables import (
+    journal,
+    lot_blocks,
+    lot_choices,
+    lot_edits,
+    lot_notes,
+    lot_rows,
+    lots,
+    mappings,
+)
 
 _HEAD = [column for column in lots.c if column.name != "content"]
 _TEXT = pl.String()
 _BLOCK_ROWS = 1_000
-_LETTERS = {Verdict.ADD.value: "a", Verdict.CHANGE.value: "c", Verdict.UNCHANGED.value: "u", Verdict.CONFLICT.value: "x", Verdict.REJECT.value: "r"}
+_LETTERS = {
+    Verdict.ADD.value: "a",
+    Verdict.CHANGE.value: "c",
+    Verdict.UNCHANGED.value: "u",
+    Verdict.CONFLICT.value: "x",
+    Verdict.REJECT.value: "r",
+}
 _VERDICTS = {letter: verdict for verdict, letter in _LETTERS.items()}
 _COUNTED = {"preserve_rowcount": True}
 #: Given a phase and a total, what is told of rows as they go.
@@ -50,7 +65,12 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
 
     `lock` holds the devices found, so that none moves between the decision and its carrying out.
     """
-    bulk.temporary(connection, "lot_keys", "row int, kind text, value text, maker text", prepared.keys.select("row", "kind", "value", "maker"))
+    bulk.temporary(
+        connection,
+        "lot_keys",
+        "row int, kind text, value text, maker text",
+        prepared.keys.select("row", "kind", "value", "maker"),
+    )
     execute = raw(connection).execute
     execute("DROP TABLE IF EXISTS lot_matches")
     execute(
@@ -62,28 +82,57 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
         """
     )
     if lock:
-        execute("SELECT FROM devices WHERE id IN (SELECT device_id FROM lot_matches) ORDER BY id FOR UPDATE")
-    matches = bulk.read_frame(connection, "SELECT row::bigint, kind, value, maker, device_id, device_maker FROM lot_matches", {
-        "row": pl.Int64, "kind": _TEXT, "value": _TEXT, "maker": _TEXT, "device_id": pl.Int64, "device_maker": _TEXT,
-    })  # fmt: skip
+        execute(
+            "SELECT FROM devices WHERE id IN (SELECT device_id FROM lot_matches) ORDER BY id FOR UPDATE"
+        )
+    matches = bulk.read_frame(
+        connection,
+        "SELECT row::bigint, kind, value, maker, device_id, device_maker FROM lot_matches",
+        {
+            "row": pl.Int64,
+            "kind": _TEXT,
+            "value": _TEXT,
+            "maker": _TEXT,
+            "device_id": pl.Int64,
+            "device_maker": _TEXT,
+        },
+    )
     texts = ", ".join("array_to_string(tags, ';')" if f == "tags" else f"{f}::text" for f in FIELDS)
     found = "FROM devices d WHERE d.id IN (SELECT device_id FROM lot_matches)"
     devices = bulk.read_frame(
-        connection, f"SELECT id, stage, flag IS NOT NULL, ownership_basis, name_basis, array_to_string(manual, ';'), person_id, {texts} {found}",
-        {"device_id": pl.Int64, "stage": _TEXT, "flagged": pl.Boolean, "ownership_basis": _TEXT, "name_basis": _TEXT, "manual": _TEXT, "person_id": pl.Int64,
-         **dict.fromkeys(FIELDS, _TEXT)},
-    )  # fmt: skip
+        connection,
+        f"SELECT id, stage, flag IS NOT NULL, ownership_basis, name_basis, array_to_string(manual, ';'), person_id, {texts} {found}",
+        {
+            "device_id": pl.Int64,
+            "stage": _TEXT,
+            "flagged": pl.Boolean,
+            "ownership_basis": _TEXT,
+            "name_basis": _TEXT,
+            "manual": _TEXT,
+            "person_id": pl.Int64,
+            **dict.fromkeys(FIELDS, _TEXT),
+        },
+    )
     held = bulk.read_frame(
-        connection, "SELECT device_id, kind, value FROM identifiers WHERE device_id IN (SELECT device_id FROM lot_matches)",
+        connection,
+        "SELECT device_id, kind, value FROM identifiers WHERE device_id IN (SELECT device_id FROM lot_matches)",
         {"device_id": pl.Int64, "kind": _TEXT, "value": _TEXT},
-    )  # fmt: skip
+    )
     named = prepared.rows["person"].drop_nulls().str.to_lowercase().unique().to_list()
     people = bulk.read_frame(
-        connection, "SELECT DISTINCT ON (n.label) n.label, id FROM people CROSS JOIN LATERAL (VALUES (lower(user_name)), (lower(mail))) AS n (label)"
+        connection,
+        "SELECT DISTINCT ON (n.label) n.label, id FROM people CROSS JOIN LATERAL (VALUES (lower(user_name)), (lower(mail))) AS n (label)"
         " WHERE n.label = ANY (%s) AND left_at IS NULL ORDER BY n.label, id",
-        {"person": _TEXT, "person_id": pl.Int64}, [named],
-    )  # fmt: skip
-    return Facts(matches, devices.with_columns(pl.col("tags").replace("", None)), held, people, _holders(connection, prepared))
+        {"person": _TEXT, "person_id": pl.Int64},
+        [named],
+    )
+    return Facts(
+        matches,
+        devices.with_columns(pl.col("tags").replace("", None)),
+        held,
+        people,
+        _holders(connection, prepared),
+    )
 
 
 def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
@@ -93,7 +142,11 @@ def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
     if given.len() == 0:
         return pl.DataFrame(schema=schema)
     bulk.temporary(connection, "lot_names", "lower_name text", given.to_frame("lower_name"))
-    return bulk.read_frame(connection, "SELECT n.lower_name, d.id FROM lot_names n JOIN devices d ON lower(d.name) = n.lower_name AND d.stage <> 'retired'", schema)
+    return bulk.read_frame(
+        connection,
+        "SELECT n.lower_name, d.id FROM lot_names n JOIN devices d ON lower(d.name) = n.lower_name AND d.stage <> 'retired'",
+        schema,
+    )
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -127,7 +180,13 @@ def same(connection: Connection, fingerprint: str) -> Line | None:
     return connection.execute(query.order_by(lots.c.id.desc()).limit(1)).one_or_none()
 
 
-def page(connection: Connection, before: int | None, limit: int, status: str | None = None, query_text: str | None = None) -> Sequence[Line]:
+def page(
+    connection: Connection,
+    before: int | None,
+    limit: int,
+    status: str | None = None,
+    query_text: str | None = None,
+) -> Sequence[Line]:
     """Lots, newest first; `query_text` looks in name, file name, supplier, order and who checked it."""
     query = select(*_HEAD).order_by(lots.c.id.desc()).limit(limit)
     if before is not None:
@@ -135,25 +194,55 @@ def page(connection: Connection, before: int | None, limit: int, status: str | N
     if status:
         query = query.where(lots.c.status == status)
     if query_text:
-        places = (lots.c.name, lots.c.file_name, lots.c.created_by, lots.c.defaults["supplier"].astext, lots.c.defaults["order_name"].astext)
-        query = query.where(or_(*(place.icontains(query_text, autoescape=True) for place in places)))
+        places = (
+            lots.c.name,
+            lots.c.file_name,
+            lots.c.created_by,
+            lots.c.defaults["supplier"].astext,
+            lots.c.defaults["order_name"].astext,
+        )
+        query = query.where(
+            or_(*(place.icontains(query_text, autoescape=True) for place in places))
+        )
     return connection.execute(query).all()
 
 
-def write_rows(connection: Connection, lot_id: int, cells: pl.DataFrame, decided: Decided, tell: Callable[[int], None] | None = None) -> None:
+def write_rows(
+    connection: Connection,
+    lot_id: int,
+    cells: pl.DataFrame,
+    decided: Decided,
+    tell: Callable[[int], None] | None = None,
+) -> None:
     """Keep every row with its verdict, its cells as they were given (a frame in step with the rows) and its notes."""
-    blocks = _blocks(lot_id, decided).with_columns(cells=pl.Series([_packed(part, tell) for part in cells.iter_slices(_BLOCK_ROWS)], dtype=pl.String))
+    blocks = _blocks(lot_id, decided).with_columns(
+        cells=pl.Series(
+            [_packed(part, tell) for part in cells.iter_slices(_BLOCK_ROWS)], dtype=pl.String
+        )
+    )
     bulk.copy_in(connection, "lot_blocks", blocks)
     _write_outcomes(connection, lot_id, decided)
 
 
 def _blocks(lot_id: int, decided: Decided) -> pl.DataFrame:
     """The rows by blocks of a thousand, without their cells."""
-    rows = decided.rows.select("row", letter=pl.col("verdict").replace_strict(_LETTERS, return_dtype=pl.String), block=pl.int_range(pl.len()) // _BLOCK_ROWS)
+    rows = decided.rows.select(
+        "row",
+        letter=pl.col("verdict").replace_strict(_LETTERS, return_dtype=pl.String),
+        block=pl.int_range(pl.len()) // _BLOCK_ROWS,
+    )
     numbers = pl.lit("{") + pl.col("row").cast(pl.String).str.join(",") + pl.lit("}")
-    return rows.group_by("block", maintain_order=True).agg(
-        lot_id=pl.lit(lot_id), first_row=pl.col("row").first(), last_row=pl.col("row").last(), numbers=numbers, verdicts=pl.col("letter").str.join("")
-    ).drop("block")  # fmt: skip
+    return (
+        rows.group_by("block", maintain_order=True)
+        .agg(
+            lot_id=pl.lit(lot_id),
+            first_row=pl.col("row").first(),
+            last_row=pl.col("row").last(),
+            numbers=numbers,
+            verdicts=pl.col("letter").str.join(""),
+        )
+        .drop("block")
+    )
 
 
 def _packed(part: pl.DataFrame, tell: Callable[[int], None] | None) -> str:
@@ -167,15 +256,30 @@ def _packed(part: pl.DataFrame, tell: Callable[[int], None] | None) -> str:
 
 def _write_outcomes(connection: Connection, lot_id: int, decided: Decided) -> None:
     lot = pl.lit(lot_id).alias("lot_id")
-    bulk.copy_in(connection, "lot_rows", decided.rows.filter(pl.col("device_id").is_not_null()).select(lot, "row", "device_id", "changes"))
-    bulk.copy_in(connection, "lot_notes", decided.notes.select(lot, "row", "code", "column", "given"))
+    bulk.copy_in(
+        connection,
+        "lot_rows",
+        decided.rows.filter(pl.col("device_id").is_not_null()).select(
+            lot, "row", "device_id", "changes"
+        ),
+    )
+    bulk.copy_in(
+        connection, "lot_notes", decided.notes.select(lot, "row", "code", "column", "given")
+    )
 
 
 def refresh_rows(connection: Connection, lot_id: int, decided: Decided) -> None:
     """Bring the kept verdicts and notes to a new decision; the original cells stay as they are."""
-    bulk.temporary(connection, "outcome", "lot_id bigint, first_row int PRIMARY KEY, verdicts text", _blocks(lot_id, decided).select("lot_id", "first_row", "verdicts"))
+    bulk.temporary(
+        connection,
+        "outcome",
+        "lot_id bigint, first_row int PRIMARY KEY, verdicts text",
+        _blocks(lot_id, decided).select("lot_id", "first_row", "verdicts"),
+    )
     with raw(connection).cursor() as cursor:
-        cursor.execute("UPDATE lot_blocks b SET verdicts = o.verdicts FROM outcome o WHERE (b.lot_id, b.first_row) = (o.lot_id, o.first_row) AND b.verdicts <> o.verdicts")
+        cursor.execute(
+            "UPDATE lot_blocks b SET verdicts = o.verdicts FROM outcome o WHERE (b.lot_id, b.first_row) = (o.lot_id, o.first_row) AND b.verdicts <> o.verdicts"
+        )
         cursor.execute("DELETE FROM lot_rows WHERE lot_id = %s", [lot_id])
         cursor.execute("DELETE FROM lot_notes WHERE lot_id = %s", [lot_id])
     _write_outcomes(connection, lot_id, decided)
@@ -199,29 +303,56 @@ def latest_entry(connection: Connection) -> int:
 
 def moved_since(connection: Connection, entry_id: int) -> bool:
     """Whether anything that a lot's verdicts stand on may have changed after an entry."""
-    query = select(journal.c.id).where(journal.c.id > entry_id, journal.c.operation.not_in(_ABOUT_NO_DEVICE)).limit(1)
+    query = (
+        select(journal.c.id)
+        .where(journal.c.id > entry_id, journal.c.operation.not_in(_ABOUT_NO_DEVICE))
+        .limit(1)
+    )
     return connection.execute(query).one_or_none() is not None
 
 
 #: Entries that leave devices and people as they are.
-_ABOUT_NO_DEVICE = ("lot.check", "lot.edit", "lot.discard", "token.add", "token.revoke", "account.add", "account.edit", "pass.add", "pass.revoke", "gate.apply", "naming.apply")
+_ABOUT_NO_DEVICE = (
+    "lot.check",
+    "lot.edit",
+    "lot.discard",
+    "token.add",
+    "token.revoke",
+    "account.add",
+    "account.edit",
+    "pass.add",
+    "pass.revoke",
+    "gate.apply",
+    "naming.apply",
+)
 
 
 def turned_corporate(connection: Connection, lot_id: int) -> int:
     """How many personal devices the draft would make corporate."""
-    turned = lot_rows.c.changes["ownership"] == literal({"old": "personal", "new": "corporate"}, JSONB)
-    return connection.execute(select(func.count()).where(lot_rows.c.lot_id == lot_id, turned)).scalar_one()
+    turned = lot_rows.c.changes["ownership"] == literal(
+        {"old": "personal", "new": "corporate"}, JSONB
+    )
+    return connection.execute(
+        select(func.count()).where(lot_rows.c.lot_id == lot_id, turned)
+    ).scalar_one()
 
 
 def edits(connection: Connection, lot_id: int) -> pl.DataFrame:
     """`row, header, value`: the cells edited in place."""
     schema = {"row": pl.Int64, "header": pl.String, "value": pl.String}
-    return bulk.read_frame(connection, "SELECT row, header, value FROM lot_edits WHERE lot_id = %s", schema, [lot_id])
+    return bulk.read_frame(
+        connection, "SELECT row, header, value FROM lot_edits WHERE lot_id = %s", schema, [lot_id]
+    )
 
 
 def choices(connection: Connection, lot_id: int) -> pl.DataFrame:
     """`row, remedy`: what was decided about rows in conflict."""
-    return bulk.read_frame(connection, "SELECT row, remedy FROM lot_choices WHERE lot_id = %s", {"row": pl.Int64, "remedy": pl.String}, [lot_id])
+    return bulk.read_frame(
+        connection,
+        "SELECT row, remedy FROM lot_choices WHERE lot_id = %s",
+        {"row": pl.Int64, "remedy": pl.String},
+        [lot_id],
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,41 +365,80 @@ class Chosen:
 
     def condition(self, lot_id: int) -> Select[Any]:
         """Their numbers."""
-        each = func.unnest(lot_blocks.c.numbers, func.string_to_array(lot_blocks.c.verdicts, None)).table_valued("row", "letter").render_derived()
-        query = select(type_coerce(each.c.row, Integer).label("row")).select_from(lot_blocks).join(each, true()).where(lot_blocks.c.lot_id == lot_id)
+        each = (
+            func.unnest(lot_blocks.c.numbers, func.string_to_array(lot_blocks.c.verdicts, None))
+            .table_valued("row", "letter")
+            .render_derived()
+        )
+        query = (
+            select(type_coerce(each.c.row, Integer).label("row"))
+            .select_from(lot_blocks)
+            .join(each, true())
+            .where(lot_blocks.c.lot_id == lot_id)
+        )
         if self.rows:
-            query = query.where(each.c.row.in_(self.rows), lot_blocks.c.last_row >= min(self.rows), lot_blocks.c.first_row <= max(self.rows))
+            query = query.where(
+                each.c.row.in_(self.rows),
+                lot_blocks.c.last_row >= min(self.rows),
+                lot_blocks.c.first_row <= max(self.rows),
+            )
         if self.verdict:
             query = query.where(each.c.letter == _LETTERS[self.verdict])
         if self.note:
-            query = query.where(each.c.row.in_(select(lot_notes.c.row).where(lot_notes.c.lot_id == lot_id, lot_notes.c.code == self.note)))
+            query = query.where(
+                each.c.row.in_(
+                    select(lot_notes.c.row).where(
+                        lot_notes.c.lot_id == lot_id, lot_notes.c.code == self.note
+                    )
+                )
+            )
         return query
 
 
-def edit(connection: Connection, lot_id: int, chosen: Chosen, header: str, value: str | None) -> int:
+def edit(
+    connection: Connection, lot_id: int, chosen: Chosen, header: str, value: str | None
+) -> int:
     """Set one column of the chosen rows; gives how many."""
     rows = chosen.condition(lot_id).subquery()
     given = select(literal(lot_id), rows.c.row, literal(header), literal(value, Text))
     statement = upsert(lot_edits).from_select(["lot_id", "row", "header", "value"], given)
-    return connection.execute(statement.on_conflict_do_update(index_elements=["lot_id", "row", "header"], set_={"value": value}), execution_options=_COUNTED).rowcount
+    return connection.execute(
+        statement.on_conflict_do_update(
+            index_elements=["lot_id", "row", "header"], set_={"value": value}
+        ),
+        execution_options=_COUNTED,
+    ).rowcount
 
 
 def choose(connection: Connection, lot_id: int, chosen: Chosen, remedy: str | None) -> int:
     """Set (None: undo) the remedy of the chosen rows; gives how many."""
     rows = chosen.condition(lot_id).subquery()
     if remedy is None:
-        return connection.execute(lot_choices.delete().where(lot_choices.c.lot_id == lot_id, lot_choices.c.row.in_(select(rows.c.row)))).rowcount
-    statement = upsert(lot_choices).from_select(["lot_id", "row", "remedy"], select(literal(lot_id), rows.c.row, literal(remedy)))
-    return connection.execute(statement.on_conflict_do_update(index_elements=["lot_id", "row"], set_={"remedy": remedy}), execution_options=_COUNTED).rowcount
+        return connection.execute(
+            lot_choices.delete().where(
+                lot_choices.c.lot_id == lot_id, lot_choices.c.row.in_(select(rows.c.row))
+            )
+        ).rowcount
+    statement = upsert(lot_choices).from_select(
+        ["lot_id", "row", "remedy"], select(literal(lot_id), rows.c.row, literal(remedy))
+    )
+    return connection.execute(
+        statement.on_conflict_do_update(index_elements=["lot_id", "row"], set_={"remedy": remedy}),
+        execution_options=_COUNTED,
+    ).rowcount
 
 
 def mapping(connection: Connection, supplier: str) -> dict[str, str]:
     """Header → column as it was corrected for this supplier before."""
-    found = connection.execute(select(mappings.c.columns).where(mappings.c.supplier == supplier.strip().lower())).scalar_one_or_none()
+    found = connection.execute(
+        select(mappings.c.columns).where(mappings.c.supplier == supplier.strip().lower())
+    ).scalar_one_or_none()
     return dict(found or {})
 
 
-def remember_mapping(connection: Connection, supplier: str, columns: Mapping[str, str], at: datetime, by: str) -> None:
+def remember_mapping(
+    connection: Connection, supplier: str, columns: Mapping[str, str], at: datetime, by: str
+) -> None:
     """Keep a corrected mapping for the supplier's next file."""
     values = {"columns": dict(columns), "changed_at": at, "changed_by": by}
     statement = upsert(mappings).values(supplier=supplier.strip().lower(), **values)
@@ -312,33 +482,65 @@ ORDER BY s.row
 """
 
 
-def rows(connection: Connection, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> list[LotRow]:
+def rows(
+    connection: Connection,
+    lot_id: int,
+    verdict: str | None,
+    code: str | None,
+    after: int,
+    limit: int,
+) -> list[LotRow]:
     """Rows of a lot after row number `after`, with their notes as `[{code, column, given}]`."""
     letter = _LETTERS[verdict] if verdict else None
     with raw(connection).cursor() as cursor:
-        cursor.execute(_SOUGHT, {"lot": lot_id, "letter": letter, "code": code, "after": after, "limit": limit})
+        cursor.execute(
+            _SOUGHT, {"lot": lot_id, "letter": letter, "code": code, "after": after, "limit": limit}
+        )
         found = cast("list[tuple[Any, ...]]", cursor.fetchall())
-        cursor.execute("SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s AND first_row = ANY (%s)", [lot_id, list({row[0] for row in found})])
+        cursor.execute(
+            "SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s AND first_row = ANY (%s)",
+            [lot_id, list({row[0] for row in found})],
+        )
         sought = {row[1] for row in found}
         cells: dict[int, dict[str, str | None]] = {}
         for numbers, packed in cast("list[tuple[list[int], bytes]]", cursor.fetchall()):
             wanted = [place for place, number in enumerate(numbers) if number in sought]
-            cells |= zip((numbers[place] for place in wanted), pl.read_ipc(packed)[wanted].iter_rows(named=True), strict=True)
+            cells |= zip(
+                (numbers[place] for place in wanted),
+                pl.read_ipc(packed)[wanted].iter_rows(named=True),
+                strict=True,
+            )
     return [LotRow(row, _VERDICTS[letter], cells[row], *rest) for _, row, letter, *rest in found]
 
 
 def cells(connection: Connection, lot_id: int) -> tuple[pl.Series, pl.DataFrame]:
     """The numbers of all rows and their cells, as they were given."""
     with raw(connection).cursor(binary=True) as cursor:
-        cursor.execute("SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s ORDER BY first_row", [lot_id])
-        blocks = [(pl.Series("row", numbers, dtype=pl.Int64), pl.read_ipc(packed)) for numbers, packed in cast("Iterator[tuple[list[int], bytes]]", cursor)]
-    return pl.concat(numbers for numbers, _ in blocks), pl.concat((part for _, part in blocks), rechunk=True)
+        cursor.execute(
+            "SELECT numbers, cells FROM lot_blocks WHERE lot_id = %s ORDER BY first_row", [lot_id]
+        )
+        blocks = [
+            (pl.Series("row", numbers, dtype=pl.Int64), pl.read_ipc(packed))
+            for numbers, packed in cast("Iterator[tuple[list[int], bytes]]", cursor)
+        ]
+    return pl.concat(numbers for numbers, _ in blocks), pl.concat(
+        (part for _, part in blocks), rechunk=True
+    )
 
 
 def note_groups(connection: Connection, lot_id: int) -> Sequence[Line]:
     """`code, column, rows, given`: how many rows have a note, with one example."""
-    query = select(lot_notes.c.code, lot_notes.c.column, func.count().label("rows"), func.min(lot_notes.c.given).label("given"))
-    return connection.execute(query.where(lot_notes.c.lot_id == lot_id).group_by(lot_notes.c.code, lot_notes.c.column).order_by(text("rows DESC"))).all()
+    query = select(
+        lot_notes.c.code,
+        lot_notes.c.column,
+        func.count().label("rows"),
+        func.min(lot_notes.c.given).label("given"),
+    )
+    return connection.execute(
+        query.where(lot_notes.c.lot_id == lot_id)
+        .group_by(lot_notes.c.code, lot_notes.c.column)
+        .order_by(text("rows DESC"))
+    ).all()
 
 
 def serialise_appliers(connection: Connection) -> None:
@@ -346,7 +548,14 @@ def serialise_appliers(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(7_301)))
 
 
-def write_devices(connection: Connection, lot_id: int, entry_id: int, decided: Decided, now: datetime, counting: Counting) -> None:
+def write_devices(
+    connection: Connection,
+    lot_id: int,
+    entry_id: int,
+    decided: Decided,
+    now: datetime,
+    counting: Counting,
+) -> None:
     """Add and change devices as decided; everything by COPY and set-based statements."""
     bulk.with_room(connection)
     _add_devices(connection, lot_id, entry_id, decided, now, counting)
@@ -356,57 +565,112 @@ def write_devices(connection: Connection, lot_id: int, entry_id: int, decided: D
     cohorts.settle(connection, f"SELECT id FROM devices WHERE lot_id = {int(lot_id)}", None)  # noqa: S608 - a number
 
 
-def _add_devices(connection: Connection, lot_id: int, entry_id: int, decided: Decided, now: datetime, counting: Counting) -> None:
+def _add_devices(
+    connection: Connection,
+    lot_id: int,
+    entry_id: int,
+    decided: Decided,
+    now: datetime,
+    counting: Counting,
+) -> None:
     new = decided.rows.filter(pl.col("verdict") == Verdict.ADD.value)
     if new.height == 0:
         return
     at = now.isoformat()
     new = new.with_columns(_new_ids(connection, new.height))
     values = new.select(
-        "id", *[f for f in FIELDS if f not in ("tags", "ownership")], "person_id", "details",
-        ownership=pl.col("ownership").fill_null("unknown"), ownership_basis=pl.col("ownership_basis").fill_null("inferred"), name_basis=pl.col("name_basis"),
-        tags=_array(pl.col("tags")), lot_id=pl.lit(lot_id), lot_row=pl.col("row"),
-        stage=pl.lit(Stage.AWAITED.value), stage_at=pl.lit(at), created_at=pl.lit(at),
-    )  # fmt: skip
+        "id",
+        *[f for f in FIELDS if f not in ("tags", "ownership")],
+        "person_id",
+        "details",
+        ownership=pl.col("ownership").fill_null("unknown"),
+        ownership_basis=pl.col("ownership_basis").fill_null("inferred"),
+        name_basis=pl.col("name_basis"),
+        tags=_array(pl.col("tags")),
+        lot_id=pl.lit(lot_id),
+        lot_row=pl.col("row"),
+        stage=pl.lit(Stage.AWAITED.value),
+        stage_at=pl.lit(at),
+        created_at=pl.lit(at),
+    )
     bulk.copy_in(connection, "devices", values, counting("writing devices", new.height))
     keys = decided.keys.join(new.select("row", device_id="id"), on="row")
     raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'yes'")
     # In the order of the index, so that it grows at its end.
-    bulk.copy_in(connection, "identifiers", keys.select("kind", "value", "maker", "device_id", "given").sort("value"), counting("writing identifiers", keys.height))
+    bulk.copy_in(
+        connection,
+        "identifiers",
+        keys.select("kind", "value", "maker", "device_id", "given").sort("value"),
+        counting("writing identifiers", keys.height),
+    )
     raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'no'")
-    bulk.copy_in(connection, "journal_creations", _spans(new["id"]).with_columns(entry_id=pl.lit(entry_id), after=pl.lit('{"stage": "awaited"}')))
+    bulk.copy_in(
+        connection,
+        "journal_creations",
+        _spans(new["id"]).with_columns(
+            entry_id=pl.lit(entry_id), after=pl.lit('{"stage": "awaited"}')
+        ),
+    )
 
 
 def _spans(ids: pl.Series) -> pl.DataFrame:
     """`first_device_id, last_device_id`: the rising numbers as runs without a gap."""
     numbers = ids.to_frame("id").with_columns(run=pl.col("id") - pl.int_range(pl.len()))
-    return numbers.group_by("run", maintain_order=True).agg(first_device_id=pl.col("id").min(), last_device_id=pl.col("id").max()).drop("run")
+    return (
+        numbers.group_by("run", maintain_order=True)
+        .agg(first_device_id=pl.col("id").min(), last_device_id=pl.col("id").max())
+        .drop("run")
+    )
 
 
 def _new_ids(connection: Connection, count: int) -> pl.Series:
     """So many numbers of the devices' sequence; mostly a block, unless somebody else drew one in between."""
     with raw(connection).cursor() as cursor:
-        cursor.execute("SELECT min(id), max(id) FROM (SELECT nextval('devices_id_seq') AS id FROM generate_series(1, %s)) AS drawn", [count])
+        cursor.execute(
+            "SELECT min(id), max(id) FROM (SELECT nextval('devices_id_seq') AS id FROM generate_series(1, %s)) AS drawn",
+            [count],
+        )
         low, high = cast(tuple[int, int], cursor.fetchone())
     if high - low == count - 1:
         return pl.int_range(low, high + 1, eager=True).alias("id")
-    return bulk.read_frame(connection, "SELECT nextval('devices_id_seq') FROM generate_series(1, %s)", {"id": pl.Int64}, [count])["id"].sort()
+    return bulk.read_frame(
+        connection,
+        "SELECT nextval('devices_id_seq') FROM generate_series(1, %s)",
+        {"id": pl.Int64},
+        [count],
+    )["id"].sort()
 
 
 def _array(joined: pl.Expr) -> pl.Expr:
     """`a;b` as a PostgreSQL array literal."""
     quoted = joined.str.replace_all(r'(["\\])', r"\$1").str.replace_all(";", '","', literal=True)
-    return pl.when(joined.is_null()).then(pl.lit("{}")).otherwise(pl.lit('{"') + quoted + pl.lit('"}'))
+    return (
+        pl.when(joined.is_null()).then(pl.lit("{}")).otherwise(pl.lit('{"') + quoted + pl.lit('"}'))
+    )
 
 
-def _change_devices(connection: Connection, entry_id: int, decided: Decided, now: datetime, counting: Counting) -> None:
+def _change_devices(
+    connection: Connection, entry_id: int, decided: Decided, now: datetime, counting: Counting
+) -> None:
     changed = decided.rows.filter(pl.col("verdict") == Verdict.CHANGE.value)
     if changed.height == 0:
         return
     counting("changing devices", changed.height)
-    bulk.temporary(connection, "lot_changes", "row int, device_id bigint, changes jsonb", changed.select("row", "device_id", "changes"))
-    new_keys = decided.keys.join(changed.select("row", "device_id"), on="row").select("device_id", "kind", "value", "maker", "given")
-    bulk.temporary(connection, "lot_new_keys", "device_id bigint, kind text, value text, maker text, given text", new_keys)
+    bulk.temporary(
+        connection,
+        "lot_changes",
+        "row int, device_id bigint, changes jsonb",
+        changed.select("row", "device_id", "changes"),
+    )
+    new_keys = decided.keys.join(changed.select("row", "device_id"), on="row").select(
+        "device_id", "kind", "value", "maker", "given"
+    )
+    bulk.temporary(
+        connection,
+        "lot_new_keys",
+        "device_id bigint, kind text, value text, maker text, given text",
+        new_keys,
+    )
     with raw(connection).cursor() as cursor:
         cursor.execute("DROP TABLE IF EXISTS patches")
         cursor.execute(
@@ -426,6 +690,10 @@ def _change_devices(connection: Connection, entry_id: int, decided: Decided, now
             )
             SELECT device_id, jsonb_object_agg(key, new) AS patch FROM plain GROUP BY device_id
             """,
-            {"kinds": [kind.value for kind in IdentifierKind], "basis": next(iter(decided.rows["ownership_basis"].drop_nulls()), "declared"), "at": now},
+            {
+                "kinds": [kind.value for kind in IdentifierKind],
+                "basis": next(iter(decided.rows["ownership_basis"].drop_nulls()), "declared"),
+                "at": now,
+            },
         )
     apply_patch_table(connection, entry_id)

@@ -18,48 +18,82 @@ from sortitor.store.tables import groups as group_table
 
 _GROUPS = (
     select(func.coalesce(func.array_agg(group_table.c.name), []))
-    .join(memberships, memberships.c.group_id == group_table.c.id).where(memberships.c.person_id == people.c.id)
-    .scalar_subquery().label("groups")
-)  # fmt: skip
+    .join(memberships, memberships.c.group_id == group_table.c.id)
+    .where(memberships.c.person_id == people.c.id)
+    .scalar_subquery()
+    .label("groups")
+)
 _HOLDING = (
-    select(func.count()).select_from(devices).where(devices.c.person_id == people.c.id, devices.c.stage.in_(COUNTED)).scalar_subquery().label("holding")
+    select(func.count())
+    .select_from(devices)
+    .where(devices.c.person_id == people.c.id, devices.c.stage.in_(COUNTED))
+    .scalar_subquery()
+    .label("holding")
 )
 
 
 def one(connection: Connection, person_id: int) -> Line | None:
     """One person with groups and the number of devices that count to the quota."""
-    return connection.execute(select(people, _GROUPS, _HOLDING).where(people.c.id == person_id)).one_or_none()
+    return connection.execute(
+        select(people, _GROUPS, _HOLDING).where(people.c.id == person_id)
+    ).one_or_none()
 
 
 def names(connection: Connection, ids: Collection[int]) -> dict[int, str]:
     """Person → name."""
-    return {row.id: row.name for row in connection.execute(select(people.c.id, people.c.name).where(people.c.id.in_(ids)))}
+    return {
+        row.id: row.name
+        for row in connection.execute(
+            select(people.c.id, people.c.name).where(people.c.id.in_(ids))
+        )
+    }
 
 
 def by_name(connection: Connection, name: str) -> Line | None:
     """The person of a user name or a mail address, who has not left."""
     lower = name.strip().lower()
-    query = select(people, _GROUPS).where(or_(func.lower(people.c.user_name) == lower, func.lower(people.c.mail) == lower), people.c.left_at.is_(None))
+    query = select(people, _GROUPS).where(
+        or_(func.lower(people.c.user_name) == lower, func.lower(people.c.mail) == lower),
+        people.c.left_at.is_(None),
+    )
     return connection.execute(query.order_by(people.c.id).limit(1)).one_or_none()
 
 
 def lock(connection: Connection, person_id: int) -> int:
     """Hold the person's row, so that two knocks of one person count one after the other; gives the devices they hold now."""
     connection.execute(select(people.c.id).where(people.c.id == person_id).with_for_update())
-    query = select(func.count()).select_from(devices).where(devices.c.person_id == person_id, devices.c.stage.in_(COUNTED))
+    query = (
+        select(func.count())
+        .select_from(devices)
+        .where(devices.c.person_id == person_id, devices.c.stage.in_(COUNTED))
+    )
     return connection.execute(query).scalar_one()
 
 
-def page(connection: Connection, query: str | None, group: str | None, after: int, limit: int) -> Sequence[Line]:
+def page(
+    connection: Connection, query: str | None, group: str | None, after: int, limit: int
+) -> Sequence[Line]:
     """People by id; `query` finds user name, name or mail."""
-    statement = select(people, _GROUPS, _HOLDING).where(people.c.id > after).order_by(people.c.id).limit(limit)
+    statement = (
+        select(people, _GROUPS, _HOLDING)
+        .where(people.c.id > after)
+        .order_by(people.c.id)
+        .limit(limit)
+    )
     if query:
-        statement = statement.where(or_(
-            people.c.user_name.icontains(query, autoescape=True), people.c.name.icontains(query, autoescape=True),
-            people.c.mail.icontains(query, autoescape=True),
-        ))  # fmt: skip
+        statement = statement.where(
+            or_(
+                people.c.user_name.icontains(query, autoescape=True),
+                people.c.name.icontains(query, autoescape=True),
+                people.c.mail.icontains(query, autoescape=True),
+            )
+        )
     if group:
-        inside = select(memberships.c.person_id).join(group_table, group_table.c.id == memberships.c.group_id).where(func.lower(group_table.c.name) == group.lower())
+        inside = (
+            select(memberships.c.person_id)
+            .join(group_table, group_table.c.id == memberships.c.group_id)
+            .where(func.lower(group_table.c.name) == group.lower())
+        )
         statement = statement.where(people.c.id.in_(inside))
     return connection.execute(statement).all()
 
@@ -68,20 +102,31 @@ def combinations(connection: Connection) -> Sequence[Line]:
     """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups, devices, example_id`."""
     of_person = (
         select(memberships.c.person_id, func.array_agg(group_table.c.name).label("groups"))
-        .join(group_table, group_table.c.id == memberships.c.group_id).group_by(memberships.c.person_id).subquery()
-    )  # fmt: skip
-    keys = (devices.c.platform, devices.c.os_version, devices.c.ownership, of_person.c.groups)
-    query = select(*keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")).outerjoin(
-        of_person, of_person.c.person_id == devices.c.person_id
+        .join(group_table, group_table.c.id == memberships.c.group_id)
+        .group_by(memberships.c.person_id)
+        .subquery()
     )
+    keys = (devices.c.platform, devices.c.os_version, devices.c.ownership, of_person.c.groups)
+    query = select(
+        *keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")
+    ).outerjoin(of_person, of_person.c.person_id == devices.c.person_id)
     return connection.execute(query.where(devices.c.stage.in_(COUNTED)).group_by(*keys)).all()
 
 
 def holders(connection: Connection, at_least: int) -> Sequence[Line]:
     """People with at least so many devices that count: `id, user_name, name, groups, holding`."""
-    held = select(devices.c.person_id, func.count().label("holding")).where(devices.c.stage.in_(COUNTED)).group_by(devices.c.person_id).subquery()
-    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, held.c.holding).join(held, held.c.person_id == people.c.id)
-    return connection.execute(query.where(held.c.holding >= at_least).order_by(held.c.holding.desc())).all()
+    held = (
+        select(devices.c.person_id, func.count().label("holding"))
+        .where(devices.c.stage.in_(COUNTED))
+        .group_by(devices.c.person_id)
+        .subquery()
+    )
+    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, held.c.holding).join(
+        held, held.c.person_id == people.c.id
+    )
+    return connection.execute(
+        query.where(held.c.holding >= at_least).order_by(held.c.holding.desc())
+    ).all()
 
 
 _INCOMING = "row int, user_name text, name text, mail text, department text, site text, groups text"
@@ -92,7 +137,9 @@ _WANTED_GROUPS = "SELECT i.user_name, btrim(g) AS name FROM incoming i, unnest(s
 
 def stage_import(connection: Connection, frame: pl.DataFrame) -> dict[str, int]:
     """Put the people of a file beside those known; gives counts of new, changed, unchanged people and moved memberships."""
-    bulk.temporary(connection, "incoming", _INCOMING, frame.select("row", "user_name", *_FIELDS, "groups"))
+    bulk.temporary(
+        connection, "incoming", _INCOMING, frame.select("row", "user_name", *_FIELDS, "groups")
+    )
     with raw(connection).cursor() as cursor:
         # Somebody new without a name is called by the user name; a name that is known stays.
         cursor.execute(
@@ -118,10 +165,18 @@ def stage_import(connection: Connection, frame: pl.DataFrame) -> dict[str, int]:
             """  # noqa: S608
         )
         joins, leaves = cursor.fetchone() or (0, 0)
-    return {"new": int(str(new)), "changed": int(str(changed)), "unchanged": int(str(unchanged)), "joins": int(str(joins)), "leaves": int(str(leaves))}
+    return {
+        "new": int(str(new)),
+        "changed": int(str(changed)),
+        "unchanged": int(str(unchanged)),
+        "joins": int(str(joins)),
+        "leaves": int(str(leaves)),
+    }
 
 
-def staged_examples(connection: Connection, limit: int = 50) -> list[tuple[str, str, str | None, str | None]]:
+def staged_examples(
+    connection: Connection, limit: int = 50
+) -> list[tuple[str, str, str | None, str | None]]:
     """Lines `user name, field, before, after` of the staged people who are new or change."""
     lines = " UNION ALL ".join(
         f"SELECT i.row, i.user_name, '{f}', p.{f}, i.{f} FROM incoming i LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)"  # noqa: S608
@@ -129,7 +184,9 @@ def staged_examples(connection: Connection, limit: int = 50) -> list[tuple[str, 
         for f in _FIELDS
     )
     with raw(connection).cursor() as cursor:
-        cursor.execute(f"SELECT user_name, field, before, after FROM ({lines}) x (row, user_name, field, before, after) ORDER BY row, field LIMIT {limit}")  # noqa: S608
+        cursor.execute(
+            f"SELECT user_name, field, before, after FROM ({lines}) x (row, user_name, field, before, after) ORDER BY row, field LIMIT {limit}"
+        )  # noqa: S608
         return cast(list[tuple[str, str, str | None, str | None]], cursor.fetchall())
 
 
@@ -153,7 +210,9 @@ def apply_import(connection: Connection) -> None:
             ON CONFLICT (lower(user_name)) DO UPDATE SET {updates}, left_at = NULL, revision = people.revision + 1, changed_at = now()
             """  # noqa: S608
         )
-        cursor.execute(f"INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING")  # noqa: S608
+        cursor.execute(
+            f"INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING"
+        )  # noqa: S608
         cursor.execute(
             f"""
             CREATE TEMP TABLE stated ON COMMIT DROP AS SELECT DISTINCT p.id AS person_id, g.id AS group_id FROM ({_WANTED_GROUPS}) w
@@ -172,16 +231,28 @@ def apply_import(connection: Connection) -> None:
             """
         )
         moved = [int(str(row[0])) for row in cursor.fetchall()]
-    settle_leaning(connection, "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON lower(i.user_name) = lower(p.user_name)", {"person"})
+    settle_leaning(
+        connection,
+        "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON lower(i.user_name) = lower(p.user_name)",
+        {"person"},
+    )
     groups.resolve(connection, moved)
 
 
 def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> None:
     """Note that people have left (or, with None, are back)."""
-    connection.execute(update(people).where(people.c.id.in_(ids)).values(left_at=at, revision=people.c.revision + 1, changed_at=func.now()))
+    connection.execute(
+        update(people)
+        .where(people.c.id.in_(ids))
+        .values(left_at=at, revision=people.c.revision + 1, changed_at=func.now())
+    )
     settle_one(connection, ids)
 
 
 def settle_one(connection: Connection, ids: Collection[int]) -> None:
     """Bring cohorts to what is now known of people."""
-    settle_leaning(connection, written(select(devices.c.id).where(devices.c.person_id.in_(list(ids)))), {"person"})
+    settle_leaning(
+        connection,
+        written(select(devices.c.id).where(devices.c.person_id.in_(list(ids)))),
+        {"person"},
+    )

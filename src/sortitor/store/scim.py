@@ -55,13 +55,19 @@ _NOTHING: Json = cast(null(), JSONB)
 Reader = Callable[[Sequence[str]], Json]
 #: Attributes that are looked up by equality all the time, with the column that has an index for it.
 _LOOKED_UP = {
-    ("User", "user_name"): func.lower(people.c.user_name), ("User", "external_id"): people.c.pushed["externalId"].astext,
-    ("Group", "display_name"): func.lower(groups.c.name), ("Group", "external_id"): groups.c.external_id,
-}  # fmt: skip
+    ("User", "user_name"): func.lower(people.c.user_name),
+    ("User", "external_id"): people.c.pushed["externalId"].astext,
+    ("Group", "display_name"): func.lower(groups.c.name),
+    ("Group", "external_id"): groups.c.external_id,
+}
 
 
 def _object(**values: Any) -> Json:
-    pairs = [literal(name, Text) if even else value for name, value in values.items() for even in (True, False)]
+    pairs = [
+        literal(name, Text) if even else value
+        for name, value in values.items()
+        for even in (True, False)
+    ]
     return func.jsonb_strip_nulls(func.jsonb_build_object(*pairs), type_=JSONB)
 
 
@@ -77,12 +83,17 @@ class _Resources:
     def _meta(self) -> dict[str, Json]:
         table, letter = self.table, self.kind[0].lower()
         return {
-            "resourceType": literal(self.kind, Text), "created": table.c.created_at, "lastModified": table.c.changed_at,
-            "version": func.concat('W/"', table.c.revision, '"'), "location": self._place(letter, table.c.id),
-        }  # fmt: skip
+            "resourceType": literal(self.kind, Text),
+            "created": table.c.created_at,
+            "lastModified": table.c.changed_at,
+            "version": func.concat('W/"', table.c.revision, '"'),
+            "location": self._place(letter, table.c.id),
+        }
 
     def _place(self, letter: str, number: Any) -> Json:
-        return func.concat(literal(self.base + ("/Users/u" if letter == "u" else "/Groups/g"), Text), number)
+        return func.concat(
+            literal(self.base + ("/Users/u" if letter == "u" else "/Groups/g"), Text), number
+        )
 
     def head(self, name: str) -> Json:
         """A top attribute as JSON."""
@@ -95,17 +106,27 @@ class _Resources:
     def read(self, names: Sequence[str]) -> Json:
         """What a path of names leads to."""
         if names[0] == "meta":
-            return func.to_jsonb(self._meta()[names[1]], type_=JSONB) if names[1:] else _object(**self._meta())
+            return (
+                func.to_jsonb(self._meta()[names[1]], type_=JSONB)
+                if names[1:]
+                else _object(**self._meta())
+            )
         return _into(self.head(names[0]), names[1:])
 
 
 def _into(value: Json, names: Sequence[str]) -> Json:
-    return value.op("#>", return_type=JSONB())(array([literal(name, Text) for name in names])) if names else value
+    return (
+        value.op("#>", return_type=JSONB())(array([literal(name, Text) for name in names]))
+        if names
+        else value
+    )
 
 
 def _elements(value: Json) -> tuple[FromClause, Reader]:
     listed = case((func.jsonb_typeof(value) == "array", value), else_=func.jsonb_build_array())
-    item = func.jsonb_array_elements(listed, type_=JSONB).table_valued("value", joins_implicitly=True)
+    item = func.jsonb_array_elements(listed, type_=JSONB).table_valued(
+        "value", joins_implicitly=True
+    )
     return item, lambda names: _into(cast(item.c.value, JSONB), names)
 
 
@@ -113,11 +134,22 @@ class _Users(_Resources):
     kind, table = "User", people
     #: What a file said of a person, as `core.provisioning.user_of` shows it.
     _said: dict[str, Json] = {
-        "userName": func.to_jsonb(people.c.user_name), "displayName": func.to_jsonb(people.c.name),
-        "emails": case((people.c.mail != "", func.jsonb_build_array(_object(value=people.c.mail, primary=true())))),
-        "addresses": case((people.c.site != "", func.jsonb_build_array(_object(type=literal("work", Text), locality=people.c.site)))),
+        "userName": func.to_jsonb(people.c.user_name),
+        "displayName": func.to_jsonb(people.c.name),
+        "emails": case(
+            (
+                people.c.mail != "",
+                func.jsonb_build_array(_object(value=people.c.mail, primary=true())),
+            )
+        ),
+        "addresses": case(
+            (
+                people.c.site != "",
+                func.jsonb_build_array(_object(type=literal("work", Text), locality=people.c.site)),
+            )
+        ),
         ENTERPRISE: case((people.c.department != "", _object(department=people.c.department))),
-    }  # fmt: skip
+    }
 
     def head(self, name: str) -> Json:
         if name == "id":
@@ -129,15 +161,30 @@ class _Users(_Resources):
         pushed = people.c.pushed.op("->", return_type=JSONB())(literal(name, Text))
         if name == "schemas":
             key = func.jsonb_object_keys(people.c.pushed).column_valued("key")
-            extensions = select(func.jsonb_agg(key)).where(func.starts_with(key, "urn:")).scalar_subquery()
-            extended = case((people.c.pushed.is_not(None), extensions), (people.c.department != "", func.jsonb_build_array(ENTERPRISE)))
+            extensions = (
+                select(func.jsonb_agg(key)).where(func.starts_with(key, "urn:")).scalar_subquery()
+            )
+            extended = case(
+                (people.c.pushed.is_not(None), extensions),
+                (people.c.department != "", func.jsonb_build_array(ENTERPRISE)),
+            )
             own = func.jsonb_build_array("urn:ietf:params:scim:schemas:core:2.0:User")
-            return own.op("||", return_type=JSONB())(func.coalesce(extended, func.jsonb_build_array()))
+            return own.op("||", return_type=JSONB())(
+                func.coalesce(extended, func.jsonb_build_array())
+            )
         return case((people.c.pushed.is_not(None), pushed), else_=self._said.get(name, _NOTHING))
 
     def _groups(self) -> FromClause:
-        columns = (func.concat("g", groups.c.id).label("value"), groups.c.name.label("display"), self._place("g", groups.c.id).label("$ref"))
-        inside = select(*columns).join(memberships, memberships.c.group_id == groups.c.id).where(memberships.c.person_id == people.c.id)
+        columns = (
+            func.concat("g", groups.c.id).label("value"),
+            groups.c.name.label("display"),
+            self._place("g", groups.c.id).label("$ref"),
+        )
+        inside = (
+            select(*columns)
+            .join(memberships, memberships.c.group_id == groups.c.id)
+            .where(memberships.c.person_id == people.c.id)
+        )
         return inside.correlate(people).lateral("inside")
 
     def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
@@ -146,12 +193,19 @@ class _Users(_Resources):
 
 def _gathered(rows: FromClause) -> Json:
     """Rows as an array of objects."""
-    return select(func.jsonb_agg(_object(**{name: column for name, column in rows.c.items()}))).scalar_subquery()
+    return select(
+        func.jsonb_agg(_object(**{name: column for name, column in rows.c.items()}))
+    ).scalar_subquery()
 
 
 def _columns(rows: FromClause) -> tuple[FromClause, Reader]:
     """Rows as they are, not made into JSON first: there may be thousands."""
-    return rows, lambda names: func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else _NOTHING
+    return (
+        rows,
+        lambda names: (
+            func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else _NOTHING
+        ),
+    )
 
 
 class _Groups(_Resources):
@@ -162,19 +216,44 @@ class _Groups(_Resources):
             return func.jsonb_build_array("urn:ietf:params:scim:schemas:core:2.0:Group")
         if name == "members":
             return _gathered(self._members())
-        return {"id": func.to_jsonb(func.concat("g", groups.c.id), type_=JSONB), "displayName": func.to_jsonb(groups.c.name, type_=JSONB), "externalId": func.to_jsonb(groups.c.external_id, type_=JSONB)}.get(
-            name, _NOTHING
-        )
+        return {
+            "id": func.to_jsonb(func.concat("g", groups.c.id), type_=JSONB),
+            "displayName": func.to_jsonb(groups.c.name, type_=JSONB),
+            "externalId": func.to_jsonb(groups.c.external_id, type_=JSONB),
+        }.get(name, _NOTHING)
 
     def _members(self) -> FromClause:
-        def of(letter: str, kind: str, table: Any, number: Any, name: Any, group_id: Any) -> Select[Any]:
-            columns = (func.concat(letter, number).label("value"), name.label("display"), literal(kind, Text).label("type"), self._place(letter, number).label("$ref"))
-            return select(*columns).select_from(table).where(group_id == groups.c.id).correlate(groups)
+        def of(
+            letter: str, kind: str, table: Any, number: Any, name: Any, group_id: Any
+        ) -> Select[Any]:
+            columns = (
+                func.concat(letter, number).label("value"),
+                name.label("display"),
+                literal(kind, Text).label("type"),
+                self._place(letter, number).label("$ref"),
+            )
+            return (
+                select(*columns).select_from(table).where(group_id == groups.c.id).correlate(groups)
+            )
 
         inner = groups.alias("inner")
         return union_all(
-            of("u", "User", group_people.join(people, people.c.id == group_people.c.person_id), people.c.id, people.c.name, group_people.c.group_id),
-            of("g", "Group", group_groups.join(inner, inner.c.id == group_groups.c.inner_id), inner.c.id, inner.c.name, group_groups.c.group_id),
+            of(
+                "u",
+                "User",
+                group_people.join(people, people.c.id == group_people.c.person_id),
+                people.c.id,
+                people.c.name,
+                group_people.c.group_id,
+            ),
+            of(
+                "g",
+                "Group",
+                group_groups.join(inner, inner.c.id == group_groups.c.inner_id),
+                inner.c.id,
+                inner.c.name,
+                group_groups.c.group_id,
+            ),
         ).lateral("member")
 
     def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
@@ -187,7 +266,13 @@ _KINDS = {"User": _Users, "Group": _Groups}
 class _Condition(FilterVisitor[ColumnElement[bool]]):
     """A filter, bound to the model of what `resources` or `reader` reads, as a condition that is true or false, never null."""
 
-    def __init__(self, bound: ScimFilter[Any], kind: str | None, reader: Reader, several: Callable[[Sequence[str]], tuple[FromClause, Reader]]) -> None:
+    def __init__(
+        self,
+        bound: ScimFilter[Any],
+        kind: str | None,
+        reader: Reader,
+        several: Callable[[Sequence[str]], tuple[FromClause, Reader]],
+    ) -> None:
         self.bound, self.kind, self.reader, self.several = bound, kind, reader, several
 
     def visit_not(self, node: Not) -> ColumnElement[bool]:
@@ -203,7 +288,11 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
         expected = coerce_value(found, node.value, node.op)
         looked_up = _LOOKED_UP.get((self.kind or "", found.field_name))
         if looked_up is not None and node.op == CompareOperator.eq and isinstance(expected, str):
-            return func.coalesce(looked_up == found.comparable(expected), false()) if found.case_exact else looked_up.in_({expected.lower(), found.comparable(expected)})
+            return (
+                func.coalesce(looked_up == found.comparable(expected), false())
+                if found.case_exact
+                else looked_up.in_({expected.lower(), found.comparable(expected)})
+            )
         names = _names(found)
         if not found.is_multivalued:
             return _compared(_text(self.reader(names)), node.op, expected, found)
@@ -211,9 +300,21 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
         value = _text(reader(names[-1:] if found.sub_field_name else ()))
         if node.op == CompareOperator.ne:
             # Of several, none may be equal.
-            return not_(exists(select(1).select_from(several).where(not_(_compared(value, node.op, expected, found)))))
-        fits = exists(select(1).select_from(several).where(_compared(value, node.op, expected, found)))
-        return or_(fits, not_(exists(select(1).select_from(several)))) if expected is None and node.op == CompareOperator.eq else fits
+            return not_(
+                exists(
+                    select(1)
+                    .select_from(several)
+                    .where(not_(_compared(value, node.op, expected, found)))
+                )
+            )
+        fits = exists(
+            select(1).select_from(several).where(_compared(value, node.op, expected, found))
+        )
+        return (
+            or_(fits, not_(exists(select(1).select_from(several))))
+            if expected is None and node.op == CompareOperator.eq
+            else fits
+        )
 
     def visit_present(self, node: Present) -> ColumnElement[bool]:
         found = self.bound.resolve(node.attr_path, strict=False)
@@ -230,7 +331,12 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
         if found is None or found.field_type is None:
             return false()
         several, reader = self.several(_names(found))
-        inner = _Condition(ScimFilter[found.field_type](node.val_filter), None, reader, lambda names: _elements(reader(names)))  # type: ignore[name-defined]
+        inner = _Condition(
+            ScimFilter[found.field_type](node.val_filter),
+            None,
+            reader,
+            lambda names: _elements(reader(names)),
+        )  # type: ignore[name-defined]
         return exists(select(1).select_from(several).where(inner.visit(node.val_filter)))
 
 
@@ -239,7 +345,9 @@ def _names(found: AttributeBinding) -> list[str]:
     model = found.model
     names = [str(model.__schema__)] if issubclass(model, Extension) else []
     names.append(_spelt(model, found.field_name))
-    return [*names, _spelt(found.field_type, found.sub_field_name)] if found.sub_field_name else names
+    return (
+        [*names, _spelt(found.field_type, found.sub_field_name)] if found.sub_field_name else names
+    )
 
 
 def _spelt(model: Any, field_name: str) -> str:
@@ -255,13 +363,19 @@ def _present(value: Json) -> ColumnElement[bool]:
 
 
 #: False and 0 are something, an empty text is nothing.
-_ANYTHING = '$.** ? (@.type() == "boolean" || @.type() == "number" || (@.type() == "string" && @ != ""))'
+_ANYTHING = (
+    '$.** ? (@.type() == "boolean" || @.type() == "number" || (@.type() == "string" && @ != ""))'
+)
 
 
-def _compared(text: ColumnElement[str], operator: CompareOperator, expected: Any, found: AttributeBinding) -> ColumnElement[bool]:
+def _compared(
+    text: ColumnElement[str], operator: CompareOperator, expected: Any, found: AttributeBinding
+) -> ColumnElement[bool]:
     """One value against one, as RFC 7644 §3.4.2.2 has it: texts by code point, without case unless the attribute is exact."""
     if expected is None:
-        return {CompareOperator.eq: text.is_(None), CompareOperator.ne: text.is_not(None)}.get(operator, false())
+        return {CompareOperator.eq: text.is_(None), CompareOperator.ne: text.is_not(None)}.get(
+            operator, false()
+        )
     if operator == CompareOperator.ne:
         return not_(_compared(text, CompareOperator.eq, expected, found))
     left, right = _comparable(text, found), _operand(expected, found)
@@ -269,10 +383,15 @@ def _compared(text: ColumnElement[str], operator: CompareOperator, expected: Any
 
 
 _BY: dict[CompareOperator, Callable[[Any, Any], ColumnElement[bool]]] = {
-    CompareOperator.eq: lambda a, b: a == b, CompareOperator.gt: lambda a, b: a > b, CompareOperator.ge: lambda a, b: a >= b,
-    CompareOperator.lt: lambda a, b: a < b, CompareOperator.le: lambda a, b: a <= b, CompareOperator.co: lambda a, b: func.strpos(a, b) > 0,
-    CompareOperator.sw: func.starts_with, CompareOperator.ew: lambda a, b: func.right(a, func.char_length(b)) == b,
-}  # fmt: skip
+    CompareOperator.eq: lambda a, b: a == b,
+    CompareOperator.gt: lambda a, b: a > b,
+    CompareOperator.ge: lambda a, b: a >= b,
+    CompareOperator.lt: lambda a, b: a < b,
+    CompareOperator.le: lambda a, b: a <= b,
+    CompareOperator.co: lambda a, b: func.strpos(a, b) > 0,
+    CompareOperator.sw: func.starts_with,
+    CompareOperator.ew: lambda a, b: func.right(a, func.char_length(b)) == b,
+}
 
 
 def _comparable(text: ColumnElement[str], found: AttributeBinding) -> ColumnElement[Any]:
@@ -280,7 +399,9 @@ def _comparable(text: ColumnElement[str], found: AttributeBinding) -> ColumnElem
         return cast(text, DateTime(timezone=True))
     if found.target_type in (bool, bytes):
         return text
-    return (func.normalize(text) if found.case_exact else func.lower(func.normalize(text))).collate("C")
+    return (func.normalize(text) if found.case_exact else func.lower(func.normalize(text))).collate(
+        "C"
+    )
 
 
 def _operand(expected: Any, found: AttributeBinding) -> ColumnElement[Any]:
@@ -290,7 +411,9 @@ def _operand(expected: Any, found: AttributeBinding) -> ColumnElement[Any]:
         return literal("true" if expected else "false", Text)
     if isinstance(expected, bytes):
         return literal(base64.b64encode(expected).decode(), Text)
-    return literal(str(found.comparable(expected.value if isinstance(expected, Enum) else str(expected))), Text)
+    return literal(
+        str(found.comparable(expected.value if isinstance(expected, Enum) else str(expected))), Text
+    )
 
 
 def condition(kind: str, bound: ScimFilter[Any], base: str) -> ColumnElement[bool]:
@@ -307,7 +430,20 @@ def order(kind: str, found: AttributeBinding, base: str) -> ColumnElement[Any]:
         return _comparable(_text(resources.read(names)), found)
     several, reader = resources.several(names[:-1] if found.sub_field_name else names)
     value = _comparable(_text(reader(names[-1:] if found.sub_field_name else ())), found)
-    primary = func.coalesce(_text(reader(("primary",))) == "true", false()) if "primary" in getattr(found.field_type, "model_fields", {}) else false()
+    primary = (
+        func.coalesce(_text(reader(("primary",))) == "true", false())
+        if "primary" in getattr(found.field_type, "model_fields", {})
+        else false()
+    )
     place = func.row_number().over()
-    ranked = select(value.label("value"), primary.label("primary"), place.label("place")).select_from(several).subquery()
-    return select(ranked.c.value).order_by(ranked.c.primary.desc(), ranked.c.place).limit(1).scalar_subquery()
+    ranked = (
+        select(value.label("value"), primary.label("primary"), place.label("place"))
+        .select_from(several)
+        .subquery()
+    )
+    return (
+        select(ranked.c.value)
+        .order_by(ranked.c.primary.desc(), ranked.c.place)
+        .limit(1)
+        .scalar_subquery()
+    )

@@ -29,12 +29,18 @@ def rule(connection: Connection, rule_id: int, lock: bool = False) -> Line | Non
 
 def add_rule(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new rule's id."""
-    return connection.execute(sweep_rules.insert().values(**values).returning(sweep_rules.c.id)).scalar_one()
+    return connection.execute(
+        sweep_rules.insert().values(**values).returning(sweep_rules.c.id)
+    ).scalar_one()
 
 
 def change_rule(connection: Connection, rule_id: int, values: Mapping[str, Any]) -> None:
     """Set a rule's columns and count its revision up."""
-    connection.execute(update(sweep_rules).where(sweep_rules.c.id == rule_id).values(**values, revision=sweep_rules.c.revision + 1))
+    connection.execute(
+        update(sweep_rules)
+        .where(sweep_rules.c.id == rule_id)
+        .values(**values, revision=sweep_rules.c.revision + 1)
+    )
 
 
 def remove_rule(connection: Connection, rule_id: int) -> None:
@@ -46,11 +52,18 @@ def _held(today: date) -> Any:
     return select(holds.c.device_id).where(holds.c.ended_at.is_(None), holds.c.until_on >= today)
 
 
-def idle_counts(connection: Connection, watched: Selection, now: datetime) -> list[tuple[int, int, int]]:
+def idle_counts(
+    connection: Connection, watched: Selection, now: datetime
+) -> list[tuple[int, int, int]]:
     """`(idle days, devices, of them held)` over everything a rule watches."""
     idle = idle_case(now).label("idle")
     held = func.count().filter(devices.c.id.in_(_held(now.date()))).label("held")
-    query = select(idle, func.count(), held).where(store_devices.matching(watched, now)).group_by(idle).order_by(idle)
+    query = (
+        select(idle, func.count(), held)
+        .where(store_devices.matching(watched, now))
+        .group_by(idle)
+        .order_by(idle)
+    )
     return [(row[0], row[1], row[2]) for row in connection.execute(query)]
 
 
@@ -58,11 +71,25 @@ def due(connection: Connection, watched: Selection, window: int, now: datetime) 
     """Devices past a window of so many days that nobody holds, longest idle first: `id, name, model, site, platform, stage, idle, person_name, serial`."""
     idle = idle_case(now).label("idle")
     query = (
-        select(devices.c.id, devices.c.name, devices.c.maker, devices.c.model, devices.c.site, devices.c.platform, devices.c.stage, idle,
-               people.c.name.label("person_name"), store_devices.an_identifier("serial"))
+        select(
+            devices.c.id,
+            devices.c.name,
+            devices.c.maker,
+            devices.c.model,
+            devices.c.site,
+            devices.c.platform,
+            devices.c.stage,
+            idle,
+            people.c.name.label("person_name"),
+            store_devices.an_identifier("serial"),
+        )
         .outerjoin(people, people.c.id == devices.c.person_id)
-        .where(store_devices.matching(watched, now), idle >= window, devices.c.id.not_in(_held(now.date())))
-    )  # fmt: skip
+        .where(
+            store_devices.matching(watched, now),
+            idle >= window,
+            devices.c.id.not_in(_held(now.date())),
+        )
+    )
     return connection.execute(query.order_by(idle.desc(), devices.c.id)).all()
 
 
@@ -95,10 +122,19 @@ def add_hold(connection: Connection, values: Mapping[str, Any]) -> int:
 
 def end_hold(connection: Connection, hold_id: int, at: datetime) -> Line | None:
     """The hold that was ended, or None if there is no such living hold."""
-    return connection.execute(update(holds).where(holds.c.id == hold_id, holds.c.ended_at.is_(None)).values(ended_at=at).returning(holds)).one_or_none()
+    return connection.execute(
+        update(holds)
+        .where(holds.c.id == hold_id, holds.c.ended_at.is_(None))
+        .values(ended_at=at)
+        .returning(holds)
+    ).one_or_none()
 
 
 def ran_on(connection: Connection, rule_id: int, day: date) -> bool:
     """Whether the schedule has dealt with the rule on this day (UTC)."""
-    query = select(sweeps.c.id).where(sweeps.c.rule_id == rule_id, sweeps.c.by == "schedule", func.date(func.timezone("UTC", sweeps.c.at)) == day)
+    query = select(sweeps.c.id).where(
+        sweeps.c.rule_id == rule_id,
+        sweeps.c.by == "schedule",
+        func.date(func.timezone("UTC", sweeps.c.at)) == day,
+    )
     return connection.execute(query.limit(1)).one_or_none() is not None

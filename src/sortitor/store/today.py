@@ -31,7 +31,9 @@ _ENDING = text(
     WHERE h.ended_at IS NULL AND h.until_on BETWEEN :today AND :soon AND d.stage <> 'retired' ORDER BY h.until_on LIMIT 20
     """
 )
-_BRAKED = text("SELECT id, rule_id, rule_name, at, retired, watched FROM sweeps s WHERE state = 'braked' AND NOT EXISTS (SELECT FROM sweeps n WHERE n.rule_id = s.rule_id AND n.id > s.id)")
+_BRAKED = text(
+    "SELECT id, rule_id, rule_name, at, retired, watched FROM sweeps s WHERE state = 'braked' AND NOT EXISTS (SELECT FROM sweeps n WHERE n.rule_id = s.rule_id AND n.id > s.id)"
+)
 
 
 def numbers(connection: Connection, now: datetime) -> Line:
@@ -46,7 +48,9 @@ def open_lots(connection: Connection, now: datetime) -> list[Line]:
 
 def ending_holds(connection: Connection, now: datetime) -> list[Line]:
     """Holds that end within two weeks."""
-    return list(connection.execute(_ENDING, {"today": now.date(), "soon": now.date() + timedelta(days=14)}))
+    return list(
+        connection.execute(_ENDING, {"today": now.date(), "soon": now.date() + timedelta(days=14)})
+    )
 
 
 def braked(connection: Connection) -> list[Line]:
@@ -56,7 +60,10 @@ def braked(connection: Connection) -> list[Line]:
 
 def stages(connection: Connection) -> dict[str, int]:
     """Devices by stage."""
-    return {row[0]: row[1] for row in connection.execute(text("SELECT stage, count(*) FROM devices GROUP BY stage"))}
+    return {
+        row[0]: row[1]
+        for row in connection.execute(text("SELECT stage, count(*) FROM devices GROUP BY stage"))
+    }
 
 
 def refusals_by_reason(connection: Connection) -> dict[str, int]:

@@ -14,17 +14,32 @@ from sortitor.store.tables import accounts, views
 
 def every(connection: Connection, account_id: int | None) -> Sequence[Line]:
     """The account's views and the shared ones, by name, with who made them as `by`."""
-    query = select(views, accounts.c.name.label("by")).join(accounts, accounts.c.id == views.c.account_id)
-    return connection.execute(query.where(or_(views.c.account_id == account_id, views.c.shared)).order_by(func.lower(views.c.name), views.c.id)).all()
+    query = select(views, accounts.c.name.label("by")).join(
+        accounts, accounts.c.id == views.c.account_id
+    )
+    return connection.execute(
+        query.where(or_(views.c.account_id == account_id, views.c.shared)).order_by(
+            func.lower(views.c.name), views.c.id
+        )
+    ).all()
 
 
 def save(connection: Connection, values: Mapping[str, Any]) -> int:
     """The view's id; the account's view of the same name gives way."""
     statement = insert(views).values(**values)
     given = {name: values[name] for name in ("name", "shared", "settings")}
-    return connection.execute(statement.on_conflict_do_update(index_elements=[views.c.account_id, func.lower(views.c.name)], set_=given).returning(views.c.id)).scalar_one()
+    return connection.execute(
+        statement.on_conflict_do_update(
+            index_elements=[views.c.account_id, func.lower(views.c.name)], set_=given
+        ).returning(views.c.id)
+    ).scalar_one()
 
 
 def remove(connection: Connection, view_id: int, account_id: int | None) -> bool:
     """Whether there was such a view of the account."""
-    return connection.execute(views.delete().where(views.c.id == view_id, views.c.account_id == account_id)).rowcount == 1
+    return (
+        connection.execute(
+            views.delete().where(views.c.id == view_id, views.c.account_id == account_id)
+        ).rowcount
+        == 1
+    )

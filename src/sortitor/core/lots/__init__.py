@@ -11,5 +11,17 @@ from sortitor.core.lots.shapes import Decided, Facts, Prepared, choices_of, noth
 from sortitor.core.lots.takeout import problems_of
 
 __all__ = [
-    "Decided", "Facts", "Prepared", "change_pairs", "check_defaults", "choices_of", "decide", "maker_key", "nothing_known", "overlaid", "prepare", "problems_of", "severities",
-]  # fmt: skip
+    "Decided",
+    "Facts",
+    "Prepared",
+    "change_pairs",
+    "check_defaults",
+    "choices_of",
+    "decide",
+    "maker_key",
+    "nothing_known",
+    "overlaid",
+    "prepare",
+    "problems_of",
+    "severities",
+]

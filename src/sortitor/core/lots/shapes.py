@@ -15,7 +15,13 @@ from sortitor.core.vocabulary import Remedy, Verdict
 
 Schema = dict[str, pl.DataType | type[pl.DataType]]
 NOTES_SCHEMA: Schema = {"row": pl.Int64, "code": pl.String, "column": pl.String, "given": pl.String}
-KEYS_SCHEMA: Schema = {"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "given": pl.String}
+KEYS_SCHEMA: Schema = {
+    "row": pl.Int64,
+    "kind": pl.String,
+    "value": pl.String,
+    "maker": pl.String,
+    "given": pl.String,
+}
 
 
 #: Which conflicts a remedy resolves; `skip` resolves every one.
@@ -62,19 +68,39 @@ class Facts:
 
 def nothing_known() -> Facts:
     """The facts of a fleet that has no device and no person."""
-    matches: Schema = {"row": pl.Int64, "kind": pl.String, "value": pl.String, "maker": pl.String, "device_id": pl.Int64, "device_maker": pl.String}
-    devices: Schema = {"device_id": pl.Int64, "stage": pl.String, "flagged": pl.Boolean, "ownership_basis": pl.String, "name_basis": pl.String, "manual": pl.String,
-                       "person_id": pl.Int64, **dict.fromkeys(FIELDS, pl.String)}  # fmt: skip
+    matches: Schema = {
+        "row": pl.Int64,
+        "kind": pl.String,
+        "value": pl.String,
+        "maker": pl.String,
+        "device_id": pl.Int64,
+        "device_maker": pl.String,
+    }
+    devices: Schema = {
+        "device_id": pl.Int64,
+        "stage": pl.String,
+        "flagged": pl.Boolean,
+        "ownership_basis": pl.String,
+        "name_basis": pl.String,
+        "manual": pl.String,
+        "person_id": pl.Int64,
+        **dict.fromkeys(FIELDS, pl.String),
+    }
     held: Schema = {"device_id": pl.Int64, "kind": pl.String, "value": pl.String}
     people: Schema = {"person": pl.String, "person_id": pl.Int64}
     names: Schema = {"lower_name": pl.String, "holder_id": pl.Int64}
-    return Facts(*(pl.DataFrame(schema=schema) for schema in (matches, devices, held, people, names)))
+    return Facts(
+        *(pl.DataFrame(schema=schema) for schema in (matches, devices, held, people, names))
+    )
 
 
 def choices_of(choices: Mapping[int, str] | None = None) -> pl.DataFrame:
     """Row number → remedy as the frame `row, remedy`."""
     given = choices or {}
-    return pl.DataFrame({"row": list(given), "remedy": list(given.values())}, schema={"row": pl.Int64, "remedy": pl.String})
+    return pl.DataFrame(
+        {"row": list(given), "remedy": list(given.values())},
+        schema={"row": pl.Int64, "remedy": pl.String},
+    )
 
 
 _MERGES_SCHEMA: dict[str, Any] = {"row": pl.Int64, "device_id": pl.Int64, "other_id": pl.Int64}
@@ -101,5 +127,10 @@ class Decided:
     @property
     def digest(self) -> str:
         """SHA-256 over the outcome: equal digests mean that applying does the same to the same devices."""
-        outcome = self.rows.select("row", "verdict", "device_id", "person_id", "name", "changes").write_csv() + self.merges.write_csv()
+        outcome = (
+            self.rows.select(
+                "row", "verdict", "device_id", "person_id", "name", "changes"
+            ).write_csv()
+            + self.merges.write_csv()
+        )
         return hashlib.sha256(outcome.encode()).hexdigest()

@@ -12,6 +12,10 @@ from sortitor.core.vocabulary import Severity
 def problems_of(notes: Iterable[Mapping[str, Any]]) -> str:
     """What is the matter with one row, in one cell: only what keeps it out, with what to do."""
     errors = [(note, CATALOGUE[note["code"]]) for note in notes]
-    words = [f"{note['column']}: {kind.title}" if note["column"] else kind.title for note, kind in errors if kind.severity is Severity.ERROR]
+    words = [
+        f"{note['column']}: {kind.title}" if note["column"] else kind.title
+        for note, kind in errors
+        if kind.severity is Severity.ERROR
+    ]
     remedies = dict.fromkeys(kind.remedy for _, kind in errors if kind.severity is Severity.ERROR)
     return f"{'; '.join(words)}. {' '.join(remedies)}" if words else ""

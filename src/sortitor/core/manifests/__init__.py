@@ -11,7 +11,15 @@ from sortitor.core.errors import BadInput
 from sortitor.core.manifests import lines, sheets, text
 from sortitor.core.manifests.shape import EXTRA_CELLS, MAX_COLUMNS, MAX_ROWS, Manifest, Reading
 
-__all__ = ["EXTRA_CELLS", "MAX_COLUMNS", "MAX_ROWS", "Manifest", "Reading", "read_paste", "read_table"]
+__all__ = [
+    "EXTRA_CELLS",
+    "MAX_COLUMNS",
+    "MAX_ROWS",
+    "Manifest",
+    "Reading",
+    "read_paste",
+    "read_table",
+]
 
 
 def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:

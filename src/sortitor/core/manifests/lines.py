@@ -33,15 +33,28 @@ def read_json(text: str, encoding: str) -> Manifest:
             # Numbers stay as they are written, digit by digit.
             found = json.loads(line, parse_int=str, parse_float=str) if line.strip() else {}
         except ValueError as error:
-            raise BadInput("unreadable_row", f"Line {number} is not JSON: {error}.", "Write one object a line (JSON Lines).") from error
+            raise BadInput(
+                "unreadable_row",
+                f"Line {number} is not JSON: {error}.",
+                "Write one object a line (JSON Lines).",
+            ) from error
         if not isinstance(found, dict):
-            raise BadInput("unreadable_row", f"Line {number} is not an object.", "Write one object a line (JSON Lines).")
+            raise BadInput(
+                "unreadable_row",
+                f"Line {number} is not an object.",
+                "Write one object a line (JSON Lines).",
+            )
         record = dict(_members(found))
         names |= dict.fromkeys(record)
         check_width(len(names))
         records.append(record)
     headers = unique_headers(list(names))
-    cells = pl.DataFrame({header: pl.Series([record.get(name) for record in records], dtype=pl.String) for header, name in zip(headers, names, strict=True)})
+    cells = pl.DataFrame(
+        {
+            header: pl.Series([record.get(name) for record in records], dtype=pl.String)
+            for header, name in zip(headers, names, strict=True)
+        }
+    )
     return made(cells, 1, layout="json", encoding=encoding)
 
 
@@ -49,7 +62,10 @@ def _members(found: dict[str, Any]) -> Iterator[tuple[str, str | None]]:
     """A list of identifiers becomes columns of their own; any other list is joined."""
     for name, value in found.items():
         if isinstance(value, list) and understand([name]).get(name) in IDENTIFIER_COLUMNS:
-            yield from ((name if place == 1 else f"{name} {place}", _text(item)) for place, item in enumerate(value, 1))
+            yield from (
+                (name if place == 1 else f"{name} {place}", _text(item))
+                for place, item in enumerate(value, 1)
+            )
         else:
             yield name, _text(value)
 
@@ -65,16 +81,27 @@ def _text(value: Any) -> str | None:
 def is_list(text: str) -> bool:
     """Whether every line is one identifier."""
     tokens = [line.strip() for line in text.splitlines()[:50] if line.strip()]
-    return bool(tokens) and all(not re.search(r"[\s,;|]", token) and re.search(r"\d", token) and check_one(kind_of(token), token)[0] for token in tokens)
+    return bool(tokens) and all(
+        not re.search(r"[\s,;|]", token)
+        and re.search(r"\d", token)
+        and check_one(kind_of(token), token)[0]
+        for token in tokens
+    )
 
 
 def read_identifiers(text: str) -> Manifest:
     """Each token a row, in the column of its kind."""
     tokens = [token for token in _SEPARATORS.split(text) if token]
     if not tokens:
-        raise BadInput("no_rows", "There are no identifiers in the text.", "Paste serial numbers, IMEIs or other hardware identifiers.")
+        raise BadInput(
+            "no_rows",
+            "There are no identifiers in the text.",
+            "Paste serial numbers, IMEIs or other hardware identifiers.",
+        )
     frame = pl.DataFrame({"token": tokens, "kind": [kind_of(token).value for token in tokens]})
     present = [kind.value for kind in IdentifierKind if kind.value in set(frame["kind"])]
-    cells = frame.select(pl.when(pl.col("kind") == kind).then("token").alias(kind) for kind in present)
+    cells = frame.select(
+        pl.when(pl.col("kind") == kind).then("token").alias(kind) for kind in present
+    )
     return made(cells, 1, layout="paste")
     # Every token has exactly one cell, whichever column it stands in.

@@ -52,7 +52,11 @@ def unique_headers(headers: Sequence[str]) -> list[str]:
         name = header.strip() or f"column {place}"
         seen[name] += 1
         result.append(name if seen[name] == 1 else f"{name} {seen[name]}")
-    return result if len(set(result)) == len(result) else [f"{name} ({i})" for i, name in enumerate(result, 1)]
+    return (
+        result
+        if len(set(result)) == len(result)
+        else [f"{name} ({i})" for i, name in enumerate(result, 1)]
+    )
 
 
 def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int, int]:
@@ -63,9 +67,17 @@ def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int, int]:
     best, best_score = 0, 0
     for place, row in enumerate(first_rows[:_LOOKED_THROUGH]):
         cells = [cell or "" for cell in row]
-        known = columns.understand(unique_headers(cells)) if any(cells) and len(cells) <= MAX_COLUMNS else {}
+        known = (
+            columns.understand(unique_headers(cells))
+            if any(cells) and len(cells) <= MAX_COLUMNS
+            else {}
+        )
         # A line of one cell is a title, unless the whole file has one column.
-        score = len(known) * 2 + any(column in columns.IDENTIFIER_COLUMNS for column in known.values()) if sum(map(bool, cells)) > 1 or len(cells) == 1 else 0
+        score = (
+            len(known) * 2 + any(column in columns.IDENTIFIER_COLUMNS for column in known.values())
+            if sum(map(bool, cells)) > 1 or len(cells) == 1
+            else 0
+        )
         if score > best_score:
             best, best_score = place, score
     if best_score == 0 and first_rows:
@@ -78,20 +90,33 @@ def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int, int]:
 def check_width(width: int) -> None:
     """Raise TooLarge for more columns than are read."""
     if width > MAX_COLUMNS:
-        raise TooLarge("too_many_columns", f"The file has {width:,} columns; at most {MAX_COLUMNS} are read.",
-                       "Delete the columns that are not needed and export again.")  # fmt: skip
+        raise TooLarge(
+            "too_many_columns",
+            f"The file has {width:,} columns; at most {MAX_COLUMNS} are read.",
+            "Delete the columns that are not needed and export again.",
+        )
 
 
 def made(cells: pl.DataFrame, first_number: int, **how: object) -> Manifest:
     """The manifest of these cells, empty rows left out. Raises BadInput without rows, TooLarge with too many."""
     if cells.height > MAX_ROWS or cells.height * cells.width > MAX_CELLS:
-        raise TooLarge("too_many_rows", f"The file has {cells.height:,} rows in {cells.width} columns; at most {MAX_ROWS:,} rows and {MAX_CELLS:,} cells are read at once.", "Split the file.")
+        raise TooLarge(
+            "too_many_rows",
+            f"The file has {cells.height:,} rows in {cells.width} columns; at most {MAX_ROWS:,} rows and {MAX_CELLS:,} cells are read at once.",
+            "Split the file.",
+        )
     numbers = pl.Series("row", range(first_number, cells.height + first_number), dtype=pl.Int64)
     # Most rows have something in their first column, and need no second look.
     filled = cells.to_series(0).str.contains(r"\S").fill_null(False)
     if not filled.all():
-        filled = cells.select(pl.any_horizontal(pl.all().str.contains(r"\S").fill_null(False))).to_series()
+        filled = cells.select(
+            pl.any_horizontal(pl.all().str.contains(r"\S").fill_null(False))
+        ).to_series()
         cells, numbers = cells.filter(filled), numbers.filter(filled)
     if cells.height == 0:
-        raise BadInput("no_rows", "The file has a header line but no rows.", "Export the file again with its rows.")
+        raise BadInput(
+            "no_rows",
+            "The file has a header line but no rows.",
+            "Export the file again with its rows.",
+        )
     return Manifest(tuple(cells.columns), cells, numbers, **how)  # type: ignore[arg-type]

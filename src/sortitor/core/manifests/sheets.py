@@ -40,7 +40,11 @@ def is_archive(content: bytes) -> bool:
 def read(content: bytes, reading: Reading) -> Manifest:
     """The sheet asked for, else the one whose headers mean most."""
     if content.startswith(_OLD_WORKBOOK):
-        raise Unsupported("old_workbook", "This is a workbook in the format before 2007, or a protected one.", "Save it without a password as XLSX, ODS or CSV.")
+        raise Unsupported(
+            "old_workbook",
+            "This is a workbook in the format before 2007, or a protected one.",
+            "Save it without a password as XLSX, ODS or CSV.",
+        )
     _check_archive(content)
     import fastexcel  # slow to load, and only workbooks need it
 
@@ -48,25 +52,54 @@ def read(content: bytes, reading: Reading) -> Manifest:
         book = fastexcel.read_excel(content)
         names = tuple(book.sheet_names)
         if reading.sheet is not None and reading.sheet not in names:
-            raise BadInput("unknown_sheet", f"The workbook has no sheet {reading.sheet!r}; it has {', '.join(names)}.", "Choose one of them.")
-        grids = {name: _grid(book, name) for name in ([reading.sheet] if reading.sheet is not None else names)}
+            raise BadInput(
+                "unknown_sheet",
+                f"The workbook has no sheet {reading.sheet!r}; it has {', '.join(names)}.",
+                "Choose one of them.",
+            )
+        grids = {
+            name: _grid(book, name)
+            for name in ([reading.sheet] if reading.sheet is not None else names)
+        }
     except fastexcel.FastExcelError as error:
-        raise Unsupported("unreadable_workbook", f"The workbook cannot be read: {str(error).splitlines()[0]}.", "Save it again as XLSX, or as CSV in UTF-8.") from error
-    places = {name: header_place(grid.head(40).rows()) for name, grid in grids.items() if grid.height}
+        raise Unsupported(
+            "unreadable_workbook",
+            f"The workbook cannot be read: {str(error).splitlines()[0]}.",
+            "Save it again as XLSX, or as CSV in UTF-8.",
+        ) from error
+    places = {
+        name: header_place(grid.head(40).rows()) for name, grid in grids.items() if grid.height
+    }
     if not places:
-        raise BadInput("no_rows", "No sheet of the workbook has any cells.", "Export the file again with its rows.")
+        raise BadInput(
+            "no_rows",
+            "No sheet of the workbook has any cells.",
+            "Export the file again with its rows.",
+        )
     # The first of those that mean most: max keeps the order of the sheets.
     sheet = max(places, key=lambda name: (places[name][1], grids[name].height > 1))
     place = reading.header_row - 1 if reading.header_row is not None else places[sheet][0]
     grid = grids[sheet]
     titles = [cell or "" for cell in grid.row(min(place, grid.height - 1))]
     check_width(len(titles))
-    cells = grid.slice(place + 1).rename(dict(zip(grid.columns, unique_headers(titles), strict=True)))
+    cells = grid.slice(place + 1).rename(
+        dict(zip(grid.columns, unique_headers(titles), strict=True))
+    )
     # A column without title and without cells is not one.
-    cells = cells.select(name for name, title in zip(cells.columns, titles, strict=True) if title.strip() or cells[name].null_count() < cells.height)
+    cells = cells.select(
+        name
+        for name, title in zip(cells.columns, titles, strict=True)
+        if title.strip() or cells[name].null_count() < cells.height
+    )
     if not cells.width:
-        raise BadInput("no_rows", f"The sheet {sheet} has no rows.", "Choose another sheet, or export the file again.")
-    return made(cells, place + 2, layout="workbook", sheet=sheet, sheets=names, header_row=place + 1)
+        raise BadInput(
+            "no_rows",
+            f"The sheet {sheet} has no rows.",
+            "Choose another sheet, or export the file again.",
+        )
+    return made(
+        cells, place + 2, layout="workbook", sheet=sheet, sheets=names, header_row=place + 1
+    )
 
 
 def _grid(book: Any, name: str) -> pl.DataFrame:
@@ -75,7 +108,11 @@ def _grid(book: Any, name: str) -> pl.DataFrame:
     if loaded.width > MAX_COLUMNS:
         check_width(loaded.width)
     if loaded.total_height > MAX_ROWS:
-        raise TooLarge("too_many_rows", f"The sheet {name} has {loaded.total_height:,} rows; at most {MAX_ROWS:,} are read at once.", "Split the file.")
+        raise TooLarge(
+            "too_many_rows",
+            f"The sheet {name} has {loaded.total_height:,} rows; at most {MAX_ROWS:,} are read at once.",
+            "Split the file.",
+        )
     frame: pl.DataFrame = loaded.to_polars()
     return frame.cast(pl.String) if frame.width else frame
 
@@ -86,15 +123,40 @@ def _check_archive(content: bytes) -> None:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             members = archive.infolist()
             names = {member.filename for member in members}
-            ods = "mimetype" in names and "content.xml" in names and archive.read("mimetype").startswith(_ODS)
+            ods = (
+                "mimetype" in names
+                and "content.xml" in names
+                and archive.read("mimetype").startswith(_ODS)
+            )
             if not ods and "xl/workbook.xml" not in names:
-                raise Unsupported("not_a_workbook", "The file is an archive but neither an XLSX nor an ODS workbook.", "Unpack it, and give the file inside.")
-            if len(members) > _MEMBERS or sum(member.file_size for member in members) > _EXPANDED_BYTES:
+                raise Unsupported(
+                    "not_a_workbook",
+                    "The file is an archive but neither an XLSX nor an ODS workbook.",
+                    "Unpack it, and give the file inside.",
+                )
+            if (
+                len(members) > _MEMBERS
+                or sum(member.file_size for member in members) > _EXPANDED_BYTES
+            ):
                 raise _too_large()
             for member in members:
                 _expand(archive, member, ods)
-    except (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, lzma.LZMAError, NotImplementedError, RuntimeError, EOFError, OSError, ValueError) as error:
-        raise Unsupported("unreadable_workbook", f"The workbook is damaged or protected: {error}.", "Save it again without a password as XLSX or CSV.") from error
+    except (
+        zipfile.BadZipFile,
+        zipfile.LargeZipFile,
+        zlib.error,
+        lzma.LZMAError,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+        OSError,
+        ValueError,
+    ) as error:
+        raise Unsupported(
+            "unreadable_workbook",
+            f"The workbook is damaged or protected: {error}.",
+            "Save it again without a password as XLSX or CSV.",
+        ) from error
 
 
 def _expand(archive: zipfile.ZipFile, member: zipfile.ZipInfo, ods: bool) -> None:
@@ -110,4 +172,8 @@ def _expand(archive: zipfile.ZipFile, member: zipfile.ZipInfo, ods: bool) -> Non
 
 
 def _too_large() -> TooLarge:
-    return TooLarge("expands_too_far", "The workbook would expand beyond what is read at once.", "Save only the sheet that matters, as CSV.")
+    return TooLarge(
+        "expands_too_far",
+        "The workbook would expand beyond what is read at once.",
+        "Save only the sheet that matters, as CSV.",
+    )

@@ -39,19 +39,34 @@ def decode(content: bytes) -> tuple[str, str]:
             try:
                 return content[2:].decode(name), "UTF-16"
             except UnicodeDecodeError as error:
-                raise Unsupported("wrong_encoding", f"The file begins as UTF-16 text but is none at byte {error.start + 2:,}.", "Save it as CSV in UTF-8.") from error
+                raise Unsupported(
+                    "wrong_encoding",
+                    f"The file begins as UTF-16 text but is none at byte {error.start + 2:,}.",
+                    "Save it as CSV in UTF-8.",
+                ) from error
     # Counting what is left without them is quicker than searching for them.
     if len(content.translate(None, _CONTROL)) < len(content):
         place = next(place for place, byte in enumerate(content) if byte in _CONTROL)
-        line, what = content.count(b"\n", 0, place) + 1, "NUL byte" if content[place] == 0 else "control character"
-        raise Unsupported("not_text", f"Line {line} has a {what} (at byte {place:,}): this is not a text file.", "Export the file as CSV or as a workbook.")
+        line, what = (
+            content.count(b"\n", 0, place) + 1,
+            "NUL byte" if content[place] == 0 else "control character",
+        )
+        raise Unsupported(
+            "not_text",
+            f"Line {line} has a {what} (at byte {place:,}): this is not a text file.",
+            "Export the file as CSV or as a workbook.",
+        )
     try:
         return content.decode("utf-8-sig"), "UTF-8"
     except UnicodeDecodeError as error:
         place = error.start
     if undefined := _UNDEFINED.search(content):
         line = content.count(b"\n", 0, undefined.start()) + 1
-        raise Unsupported("wrong_encoding", f"Line {line} is neither UTF-8 nor Windows-1252 (byte {undefined[0][0]:#04x} at {undefined.start():,}).", "Save the file as CSV in UTF-8.")
+        raise Unsupported(
+            "wrong_encoding",
+            f"Line {line} is neither UTF-8 nor Windows-1252 (byte {undefined[0][0]:#04x} at {undefined.start():,}).",
+            "Save the file as CSV in UTF-8.",
+        )
     return content.decode("cp1252"), "Windows-1252"
 
 
@@ -87,7 +102,11 @@ def _first_rows(text: str, delimiter: str) -> list[tuple[int, list[str]]]:
             line = reader.line_num + 1
     except csv.Error as error:
         if not rows:
-            raise BadInput("header_unreadable", f"The first line cannot be read as headers: {error}.", "Export the file again as CSV.") from error
+            raise BadInput(
+                "header_unreadable",
+                f"The first line cannot be read as headers: {error}.",
+                "Export the file again as CSV.",
+            ) from error
     return rows
 
 
@@ -97,10 +116,14 @@ def _delimiter(text: str) -> str:
     best, best_score = ",", (0.0, 0)
     for delimiter in _DELIMITERS:
         try:
-            lengths = Counter(len(row) for row in csv.reader(io.StringIO(head), delimiter=delimiter) if row)
+            lengths = Counter(
+                len(row) for row in csv.reader(io.StringIO(head), delimiter=delimiter) if row
+            )
         except csv.Error:
             continue
-        length, times = max(lengths.items(), key=lambda item: (item[0] > 1, item[1]), default=(1, 0))
+        length, times = max(
+            lengths.items(), key=lambda item: (item[0] > 1, item[1]), default=(1, 0)
+        )
         score = (times / max(1, lengths.total()), length) if length > 1 else (0.0, 0)
         if score > best_score:
             best, best_score = delimiter, score
@@ -126,7 +149,9 @@ def _has_stray_quotes(body: str, delimiter: str) -> bool:
     if '"' not in body:
         return False
     ends = re.escape(delimiter) + r"\r\n"
-    return body.count('"') % 2 == 1 or '"' in re.sub(rf'(?:(?<=[{ends}])|^)"(?:[^"]|"")*"(?=[{ends}]|$)', "", body)
+    return body.count('"') % 2 == 1 or '"' in re.sub(
+        rf'(?:(?<=[{ends}])|^)"(?:[^"]|"")*"(?=[{ends}]|$)', "", body
+    )
 
 
 def _tolerant_cells(body: str, delimiter: str, headers: list[str], line: int) -> pl.DataFrame:
@@ -142,11 +167,19 @@ def _tolerant_cells(body: str, delimiter: str, headers: list[str], line: int) ->
             rows.append([*cells, delimiter.join(record[width:]) or None])
             began = reader.line_num + 1
     except csv.Error as error:
-        raise BadInput("unreadable_row", f"The row that begins on line {line + began - 1} cannot be read: {error}.",
-                       "A quotation mark is missing, or one too many, in that row.") from error  # fmt: skip
+        raise BadInput(
+            "unreadable_row",
+            f"The row that begins on line {line + began - 1} cannot be read: {error}.",
+            "A quotation mark is missing, or one too many, in that row.",
+        ) from error
     columns = list(zip(*rows[1:], strict=True)) or [() for _ in range(width + 1)]
     if not any(columns[width]):
         columns, names = columns[:width], headers
     else:
         names = [*headers, EXTRA_CELLS]
-    return pl.DataFrame({name: pl.Series(list(column), dtype=pl.String) for name, column in zip(names, columns, strict=True)})
+    return pl.DataFrame(
+        {
+            name: pl.Series(list(column), dtype=pl.String)
+            for name, column in zip(names, columns, strict=True)
+        }
+    )

@@ -1,11 +1,47 @@
 """Lots: from a supplier's file to devices, and back."""
 
 from sortitor.operations.lots.applying import apply, discard, preview, preview_revert, revert
-from sortitor.operations.lots.checking import Given, Settings, begin, check, choose, edit, finish, resettle
-from sortitor.operations.lots.reading import content, note_groups, one, page, rows, takeout, template
+from sortitor.operations.lots.checking import (
+    Given,
+    Settings,
+    begin,
+    check,
+    choose,
+    edit,
+    finish,
+    resettle,
+)
+from sortitor.operations.lots.reading import (
+    content,
+    note_groups,
+    one,
+    page,
+    rows,
+    takeout,
+    template,
+)
 from sortitor.store.lots import Chosen
 
 __all__ = [
-    "Chosen", "Given", "Settings", "apply", "begin", "check", "choose", "content", "discard", "edit", "finish", "note_groups", "one", "page", "preview", "preview_revert",
-    "resettle", "revert", "rows", "takeout", "template",
-]  # fmt: skip
+    "Chosen",
+    "Given",
+    "Settings",
+    "apply",
+    "begin",
+    "check",
+    "choose",
+    "content",
+    "discard",
+    "edit",
+    "finish",
+    "note_groups",
+    "one",
+    "page",
+    "preview",
+    "preview_revert",
+    "resettle",
+    "revert",
+    "rows",
+    "takeout",
+    "template",
+]

@@ -34,37 +34,80 @@ def _shown(connection: Connection, lot_id: int) -> Preview:
     counts = lot.counts
     examples = [
         Example(f"row {row.row}", field, pair["old"], pair["new"], device_id=row.device_id)
-        for row in store.rows(connection, lot_id, Verdict.CHANGE, None, 0, _EXAMPLES) for field, pair in (row.changes or {}).items() if field != "person_id"
-    ]  # fmt: skip
+        for row in store.rows(connection, lot_id, Verdict.CHANGE, None, 0, _EXAMPLES)
+        for field, pair in (row.changes or {}).items()
+        if field != "person_id"
+    ]
     if len(examples) < _EXAMPLES and counts["add"]:
-        identifying = [header for header, column in lot.columns.items() if column in IDENTIFIER_COLUMNS]
+        identifying = [
+            header for header, column in lot.columns.items() if column in IDENTIFIER_COLUMNS
+        ]
         models = [header for header, column in lot.columns.items() if column == "model"]
         for row in store.rows(connection, lot_id, Verdict.ADD, None, 0, _EXAMPLES - len(examples)):
             cells = {**row.cells, **(row.edited or {})}
-            words = [next((cells[h] for h in identifying if cells.get(h)), ""), *(cells.get(h) or "" for h in models), lot.defaults.get("model", "") if not models else ""]
-            examples.append(Example(f"row {row.row}", "device", None, " ".join(filter(None, words)), lot.defaults.get("ownership", "")))
-    acts = [f"add {counts['add']:,}"] * bool(counts["add"]) + [f"change {counts['change']:,}"] * bool(counts["change"])
+            words = [
+                next((cells[h] for h in identifying if cells.get(h)), ""),
+                *(cells.get(h) or "" for h in models),
+                lot.defaults.get("model", "") if not models else "",
+            ]
+            examples.append(
+                Example(
+                    f"row {row.row}",
+                    "device",
+                    None,
+                    " ".join(filter(None, words)),
+                    lot.defaults.get("ownership", ""),
+                )
+            )
+    acts = [f"add {counts['add']:,}"] * bool(counts["add"]) + [
+        f"change {counts['change']:,}"
+    ] * bool(counts["change"])
     total = counts["add"] + counts["change"]
-    label = f"{' and '.join(acts).capitalize()} {'device' if total == 1 else 'devices'}" if acts else "Close the lot (nothing to change)"
-    return sealed(Preview(
-        f"Apply lot {lot.id} “{lot.name}”", label,
-        tuple(Count(verdict, _LABELS[verdict], counts[verdict], _TONES.get(verdict, "plain") if counts[verdict] else "plain") for verdict in Verdict),
-        tuple(examples[:_EXAMPLES]), total, _warnings(connection, lot),
-    ), lot.digest)  # fmt: skip
+    label = (
+        f"{' and '.join(acts).capitalize()} {'device' if total == 1 else 'devices'}"
+        if acts
+        else "Close the lot (nothing to change)"
+    )
+    return sealed(
+        Preview(
+            f"Apply lot {lot.id} “{lot.name}”",
+            label,
+            tuple(
+                Count(
+                    verdict,
+                    _LABELS[verdict],
+                    counts[verdict],
+                    _TONES.get(verdict, "plain") if counts[verdict] else "plain",
+                )
+                for verdict in Verdict
+            ),
+            tuple(examples[:_EXAMPLES]),
+            total,
+            _warnings(connection, lot),
+        ),
+        lot.digest,
+    )
 
 
 _LABELS = {
-    Verdict.ADD: "devices to add", Verdict.CHANGE: "devices to change", Verdict.UNCHANGED: "rows unchanged",
-    Verdict.CONFLICT: "rows in conflict", Verdict.REJECT: "rows rejected",
-}  # fmt: skip
+    Verdict.ADD: "devices to add",
+    Verdict.CHANGE: "devices to change",
+    Verdict.UNCHANGED: "rows unchanged",
+    Verdict.CONFLICT: "rows in conflict",
+    Verdict.REJECT: "rows rejected",
+}
 
 
 def _warnings(connection: Connection, lot: Line) -> tuple[str, ...]:
     warnings = []
     if left := lot.counts["conflict"] + lot.counts["reject"]:
-        warnings.append(f"{plural(left, 'row')} stay in the lot: they contradict the fleet or cannot be read.")
+        warnings.append(
+            f"{plural(left, 'row')} stay in the lot: they contradict the fleet or cannot be read."
+        )
     if turned := store.turned_corporate(connection, lot.id) if lot.counts["change"] else 0:
-        warnings.append(f"{plural(turned, 'personal device')} would become corporate, which changes what may be seen of them.")
+        warnings.append(
+            f"{plural(turned, 'personal device')} would become corporate, which changes what may be seen of them."
+        )
     return tuple(warnings)
 
 
@@ -76,11 +119,21 @@ def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> Line:
         decided = recheck(ctx, connection, lot, lock=True)
         must_match(_shown(connection, lot_id), digest)
         entry = ctx.record(
-            connection, "lot.apply", "lot", f"Lot “{lot.name}” applied: {words(decided.counts)}", subject_id=lot_id, reason=reason,
-            before={"status": lot.status}, after={"status": "applied", **decided.counts},
-        )  # fmt: skip
+            connection,
+            "lot.apply",
+            "lot",
+            f"Lot “{lot.name}” applied: {words(decided.counts)}",
+            subject_id=lot_id,
+            reason=reason,
+            before={"status": lot.status},
+            after={"status": "applied", **decided.counts},
+        )
         store.write_devices(connection, lot_id, entry, decided, ctx.now, ctx.counting)
-        store.change(connection, lot_id, {"status": LotStatus.APPLIED, "applied_at": ctx.now, "entry_id": entry})
+        store.change(
+            connection,
+            lot_id,
+            {"status": LotStatus.APPLIED, "applied_at": ctx.now, "entry_id": entry},
+        )
         return must(store.one(connection, lot_id), "lot", lot_id)
 
 
@@ -89,14 +142,25 @@ def discard(ctx: Context, lot_id: int, reason: str | None) -> Line:
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         store.change(connection, lot_id, {"status": LotStatus.DISCARDED})
-        ctx.record(connection, "lot.discard", "lot", f"Lot “{lot.name}” discarded", subject_id=lot_id, reason=reason)
+        ctx.record(
+            connection,
+            "lot.discard",
+            "lot",
+            f"Lot “{lot.name}” discarded",
+            subject_id=lot_id,
+            reason=reason,
+        )
         return must(store.one(connection, lot_id), "lot", lot_id)
 
 
 def _entry(connection: Connection, lot_id: int) -> int:
     lot = must(store.one(connection, lot_id), "lot", lot_id)
     if lot.status != LotStatus.APPLIED:
-        raise Conflict("not_applied", f"Lot {lot_id} is {lot.status}; only an applied lot can be reverted.", "Read the lot's history.")
+        raise Conflict(
+            "not_applied",
+            f"Lot {lot_id} is {lot.status}; only an applied lot can be reverted.",
+            "Read the lot's history.",
+        )
     return int(lot.entry_id)
 
 

@@ -48,7 +48,18 @@ class Given:
     def fingerprint(self) -> str:
         """The same bytes read in the same way have the same fingerprint."""
         s = self.settings
-        manner = json.dumps([self.form, dict(s.defaults), dict(s.columns), s.overwrite_manual, s.by_hand, s.reading.sheet, s.reading.header_row], sort_keys=True)
+        manner = json.dumps(
+            [
+                self.form,
+                dict(s.defaults),
+                dict(s.columns),
+                s.overwrite_manual,
+                s.by_hand,
+                s.reading.sheet,
+                s.reading.header_row,
+            ],
+            sort_keys=True,
+        )
         return hashlib.sha256(hashlib.sha256(self.content).digest() + manner.encode()).hexdigest()
 
 
@@ -72,7 +83,11 @@ def finish(ctx: Context, lot_id: int) -> Line:
     """Look through a file that was only kept; one that turns out to be none leaves nothing behind."""
     with ctx.changing() as connection:
         lot = must(store.one(connection, lot_id, lock=True), "lot", lot_id)
-        return _look_through(ctx, connection, lot, store.content(connection, lot_id)) if lot.status == LotStatus.CHECKING else lot
+        return (
+            _look_through(ctx, connection, lot, store.content(connection, lot_id))
+            if lot.status == LotStatus.CHECKING
+            else lot
+        )
 
 
 def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, bool]:
@@ -81,15 +96,36 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, boo
         return known, False
     defaults = core.check_defaults(given.settings.defaults)
     reading = given.settings.reading
-    lot_id = store.add(connection, {
-        "name": given.name, "status": LotStatus.CHECKING, "form": given.form, "file_name": given.file_name, "content": given.content,
-        "fingerprint": given.fingerprint, "content_bytes": len(given.content), "layout": "", "columns": {}, "headers": [],
-        "defaults": defaults, "overwrite_manual": given.settings.overwrite_manual, "by_hand": given.settings.by_hand,
-        "sheet": reading.sheet, "header_row": reading.header_row or 0, "counts": {}, "severities": {}, "digest": "",
-        # What was asked for, until the file has been looked through.
-        "columns_from": json.dumps(dict(given.settings.columns)) if given.settings.columns else "",
-        "created_by": ctx.actor.name, "created_at": ctx.now, "checked_at": ctx.now,
-    })  # fmt: skip
+    lot_id = store.add(
+        connection,
+        {
+            "name": given.name,
+            "status": LotStatus.CHECKING,
+            "form": given.form,
+            "file_name": given.file_name,
+            "content": given.content,
+            "fingerprint": given.fingerprint,
+            "content_bytes": len(given.content),
+            "layout": "",
+            "columns": {},
+            "headers": [],
+            "defaults": defaults,
+            "overwrite_manual": given.settings.overwrite_manual,
+            "by_hand": given.settings.by_hand,
+            "sheet": reading.sheet,
+            "header_row": reading.header_row or 0,
+            "counts": {},
+            "severities": {},
+            "digest": "",
+            # What was asked for, until the file has been looked through.
+            "columns_from": json.dumps(dict(given.settings.columns))
+            if given.settings.columns
+            else "",
+            "created_by": ctx.actor.name,
+            "created_at": ctx.now,
+            "checked_at": ctx.now,
+        },
+    )
     return must(store.one(connection, lot_id), "lot", lot_id), True
 
 
@@ -99,10 +135,32 @@ def _look_through(ctx: Context, connection: Connection, lot: Line, content: byte
     given = json.loads(lot.columns_from) if lot.columns_from else {}
     meaning, origin = _meaning(connection, manifest, given, lot.defaults.get("supplier"))
     checked = _decide(ctx, connection, lot, manifest, meaning)
-    store.change(connection, lot.id, {"status": LotStatus.DRAFT, "columns_from": origin, **_as_read(checked), **outcome(ctx, connection, checked.decided)})
-    store.write_rows(connection, lot.id, checked.manifest.cells, checked.decided, ctx.counting("keeping the rows", checked.decided.rows.height))
+    store.change(
+        connection,
+        lot.id,
+        {
+            "status": LotStatus.DRAFT,
+            "columns_from": origin,
+            **_as_read(checked),
+            **outcome(ctx, connection, checked.decided),
+        },
+    )
+    store.write_rows(
+        connection,
+        lot.id,
+        checked.manifest.cells,
+        checked.decided,
+        ctx.counting("keeping the rows", checked.decided.rows.height),
+    )
     counts = checked.decided.counts
-    ctx.record(connection, "lot.check", "lot", f"Lot “{lot.name}” checked: {words(counts)}", subject_id=lot.id, after=counts)
+    ctx.record(
+        connection,
+        "lot.check",
+        "lot",
+        f"Lot “{lot.name}” checked: {words(counts)}",
+        subject_id=lot.id,
+        after=counts,
+    )
     return must(store.one(connection, lot.id), "lot", lot.id)
 
 
@@ -113,48 +171,94 @@ def _read(form: str, content: bytes, reading: Reading) -> Manifest:
 def _kept(connection: Connection, lot: Line) -> Manifest:
     """What was read of the file when it was checked: quicker than to read it again, and the very cells that people have looked at."""
     numbers, cells = store.cells(connection, lot.id)
-    return Manifest(tuple(cells.columns), cells, numbers, lot.layout, lot.encoding, lot.sheet, tuple(lot.sheets), lot.header_row)
+    return Manifest(
+        tuple(cells.columns),
+        cells,
+        numbers,
+        lot.layout,
+        lot.encoding,
+        lot.sheet,
+        tuple(lot.sheets),
+        lot.header_row,
+    )
 
 
-def _meaning(connection: Connection, manifest: Manifest, given: Mapping[str, str], supplier: str | None) -> tuple[dict[str, str], str]:
+def _meaning(
+    connection: Connection, manifest: Manifest, given: Mapping[str, str], supplier: str | None
+) -> tuple[dict[str, str], str]:
     """Header → column, and where that was taken from: what was given, what the supplier's last file taught, what the headers mean."""
     if given:
         return understand(manifest.headers, given), "given"
     known = store.mapping(connection, supplier) if supplier else {}
-    return recall(manifest.headers, known), "remembered" if known.keys() & set(manifest.headers) else "meaning"
+    return recall(manifest.headers, known), "remembered" if known.keys() & set(
+        manifest.headers
+    ) else "meaning"
 
 
-def _decide(ctx: Context, connection: Connection, lot: Line, manifest: Manifest, meaning: dict[str, str], lock: bool = False) -> Checked:
+def _decide(
+    ctx: Context,
+    connection: Connection,
+    lot: Line,
+    manifest: Manifest,
+    meaning: dict[str, str],
+    lock: bool = False,
+) -> Checked:
     ctx.progress("checking the rows", 0, manifest.numbers.len())
     edited, meaning = core.overlaid(manifest, meaning, store.edits(connection, lot.id))
     prepared = core.prepare(edited, meaning, lot.defaults)
     facts = store.gather_facts(connection, prepared, lock)
-    return Checked(manifest, meaning, core.decide(prepared, facts, lot.overwrite_manual, store.choices(connection, lot.id), lot.by_hand))
+    return Checked(
+        manifest,
+        meaning,
+        core.decide(
+            prepared, facts, lot.overwrite_manual, store.choices(connection, lot.id), lot.by_hand
+        ),
+    )
 
 
 def _as_read(checked: Checked) -> dict[str, Any]:
     m = checked.manifest
     return {
-        "layout": m.layout, "encoding": m.encoding, "sheet": m.sheet, "sheets": list(m.sheets), "header_row": m.header_row,
-        "headers": list(m.headers), "columns": {header: column for header, column in checked.meaning.items() if header in m.headers},
-    }  # fmt: skip
+        "layout": m.layout,
+        "encoding": m.encoding,
+        "sheet": m.sheet,
+        "sheets": list(m.sheets),
+        "header_row": m.header_row,
+        "headers": list(m.headers),
+        "columns": {
+            header: column for header, column in checked.meaning.items() if header in m.headers
+        },
+    }
 
 
 def outcome(ctx: Context, connection: Connection, decided: core.Decided) -> dict[str, Any]:
     """What is kept of a decision on the lot itself."""
-    return {"seen_entry": store.latest_entry(connection), "counts": decided.counts, "severities": core.severities(decided.notes), "digest": decided.digest, "checked_at": ctx.now}
+    return {
+        "seen_entry": store.latest_entry(connection),
+        "counts": decided.counts,
+        "severities": core.severities(decided.notes),
+        "digest": decided.digest,
+        "checked_at": ctx.now,
+    }
 
 
 def words(counts: Mapping[str, int]) -> str:
     """The verdicts that occur, in words."""
-    return ", ".join(f"{number:,} {verdict}" for verdict, number in counts.items() if number) or "nothing"
+    return (
+        ", ".join(f"{number:,} {verdict}" for verdict, number in counts.items() if number)
+        or "nothing"
+    )
 
 
 def draft(connection: Connection, lot_id: int) -> Line:
     """The lot, held, if it is a draft. Raises Conflict otherwise."""
     lot = must(store.one(connection, lot_id, lock=True), "lot", lot_id)
     if lot.status != LotStatus.DRAFT:
-        raise Conflict("not_a_draft", f"Lot {lot_id} is {lot.status}, not a draft.", "Import the file again if that is what you want.")
+        raise Conflict(
+            "not_a_draft",
+            f"Lot {lot_id} is {lot.status}, not a draft.",
+            "Import the file again if that is what you want.",
+        )
     return lot
 
 
@@ -168,8 +272,17 @@ def recheck(ctx: Context, connection: Connection, lot: Line, lock: bool = False)
     return decided
 
 
-def resettle(ctx: Context, lot_id: int, *, columns: Mapping[str, str | None] | None = None, defaults: Mapping[str, str] | None = None,
-             reading: Reading | None = None, overwrite_manual: bool | None = None, by_hand: bool | None = None, name: str | None = None) -> Line:  # fmt: skip
+def resettle(
+    ctx: Context,
+    lot_id: int,
+    *,
+    columns: Mapping[str, str | None] | None = None,
+    defaults: Mapping[str, str] | None = None,
+    reading: Reading | None = None,
+    overwrite_manual: bool | None = None,
+    by_hand: bool | None = None,
+    name: str | None = None,
+) -> Line:
     """Read a draft in another way; what is None stays as it is. Another sheet or header line starts its rows anew.
 
     columns: header → column, None for a plain detail. With a supplier as default it is remembered for the next file.
@@ -178,24 +291,49 @@ def resettle(ctx: Context, lot_id: int, *, columns: Mapping[str, str | None] | N
         lot = draft(connection, lot_id)
         checked_defaults = core.check_defaults(defaults) if defaults is not None else lot.defaults
         anew = reading is not None and reading != Reading(lot.sheet, lot.header_row)
-        manifest = _read(lot.form, store.content(connection, lot_id), reading) if reading is not None and anew else _kept(connection, lot)
-        meaning = remap(manifest.headers, columns, lot.columns) if columns is not None else understand(manifest.headers) if anew else lot.columns
+        manifest = (
+            _read(lot.form, store.content(connection, lot_id), reading)
+            if reading is not None and anew
+            else _kept(connection, lot)
+        )
+        meaning = (
+            remap(manifest.headers, columns, lot.columns)
+            if columns is not None
+            else understand(manifest.headers)
+            if anew
+            else lot.columns
+        )
         values = {
-            "defaults": checked_defaults, "overwrite_manual": lot.overwrite_manual if overwrite_manual is None else overwrite_manual,
-            "by_hand": lot.by_hand if by_hand is None else by_hand, "name": name or lot.name, "columns": meaning,
+            "defaults": checked_defaults,
+            "overwrite_manual": lot.overwrite_manual
+            if overwrite_manual is None
+            else overwrite_manual,
+            "by_hand": lot.by_hand if by_hand is None else by_hand,
+            "name": name or lot.name,
+            "columns": meaning,
             "columns_from": "given" if columns is not None else lot.columns_from,
-        }  # fmt: skip
+        }
         store.change(connection, lot_id, values)
         if columns is not None and (supplier := checked_defaults.get("supplier")):
-            store.remember_mapping(connection, supplier, {header: meaning.get(header, "") for header in manifest.headers}, ctx.now, ctx.actor.name)
+            store.remember_mapping(
+                connection,
+                supplier,
+                {header: meaning.get(header, "") for header in manifest.headers},
+                ctx.now,
+                ctx.actor.name,
+            )
         if anew:
             store.forget_rows(connection, lot_id)
-        checked = _decide(ctx, connection, must(store.one(connection, lot_id), "lot", lot_id), manifest, meaning)
+        checked = _decide(
+            ctx, connection, must(store.one(connection, lot_id), "lot", lot_id), manifest, meaning
+        )
         if anew:
             store.write_rows(connection, lot_id, checked.manifest.cells, checked.decided)
         else:
             store.refresh_rows(connection, lot_id, checked.decided)
-        store.change(connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)})
+        store.change(
+            connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)}
+        )
         return _resettled(ctx, connection, lot, "settings", checked.decided.counts)
 
 
@@ -205,17 +343,28 @@ def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | No
         lot = draft(connection, lot_id)
         header = _header(lot, column)
         if store.edit(connection, lot_id, chosen, header, value) == 0:
-            raise BadInput("no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again.")
-        return _resettled(ctx, connection, lot, f"{header} edited", recheck(ctx, connection, lot).counts)
+            raise BadInput(
+                "no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again."
+            )
+        return _resettled(
+            ctx, connection, lot, f"{header} edited", recheck(ctx, connection, lot).counts
+        )
 
 
 def _header(lot: Line, column: str) -> str:
     if column in lot.headers:
         return column
     if column in COLUMNS:
-        return next((header for header, meaning in lot.columns.items() if meaning == column), column)
+        return next(
+            (header for header, meaning in lot.columns.items() if meaning == column), column
+        )
     detail = f"{column!r} is neither a header of the file nor a column that Sortitor knows."
-    raise BadInput("unknown_column", detail, f"Choose one of {', '.join([*lot.headers, *COLUMNS])}.", (FieldProblem("/column", "unknown_column", detail),))
+    raise BadInput(
+        "unknown_column",
+        detail,
+        f"Choose one of {', '.join([*lot.headers, *COLUMNS])}.",
+        (FieldProblem("/column", "unknown_column", detail),),
+    )
 
 
 def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> Line:
@@ -223,10 +372,28 @@ def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> 
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         if store.choose(connection, lot_id, chosen, remedy) == 0:
-            raise BadInput("no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again.")
-        return _resettled(ctx, connection, lot, f"rows resolved: {remedy or 'undone'}", recheck(ctx, connection, lot).counts)
+            raise BadInput(
+                "no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again."
+            )
+        return _resettled(
+            ctx,
+            connection,
+            lot,
+            f"rows resolved: {remedy or 'undone'}",
+            recheck(ctx, connection, lot).counts,
+        )
 
 
-def _resettled(ctx: Context, connection: Connection, lot: Line, what: str, counts: Mapping[str, int]) -> Line:
-    ctx.record(connection, "lot.edit", "lot", f"Lot “{lot.name}”: {what}; {words(counts)}", subject_id=lot.id, before=lot.counts, after=counts)
+def _resettled(
+    ctx: Context, connection: Connection, lot: Line, what: str, counts: Mapping[str, int]
+) -> Line:
+    ctx.record(
+        connection,
+        "lot.edit",
+        "lot",
+        f"Lot “{lot.name}”: {what}; {words(counts)}",
+        subject_id=lot.id,
+        before=lot.counts,
+        after=counts,
+    )
     return must(store.one(connection, lot.id), "lot", lot.id)

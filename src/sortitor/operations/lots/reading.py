@@ -26,13 +26,17 @@ def content(ctx: Context, lot_id: int) -> tuple[Line, bytes]:
         return must(store.one(connection, lot_id), "lot", lot_id), store.content(connection, lot_id)
 
 
-def page(ctx: Context, before: int | None, limit: int, status: str | None, query: str | None = None) -> Sequence[Line]:
+def page(
+    ctx: Context, before: int | None, limit: int, status: str | None, query: str | None = None
+) -> Sequence[Line]:
     """Lots, newest first."""
     with ctx.reading() as connection:
         return store.page(connection, before, limit, status, query)
 
 
-def rows(ctx: Context, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int) -> Sequence[store.LotRow]:
+def rows(
+    ctx: Context, lot_id: int, verdict: str | None, code: str | None, after: int, limit: int
+) -> Sequence[store.LotRow]:
     """Rows of a lot in order."""
     with ctx.reading() as connection:
         must(store.one(connection, lot_id), "lot", lot_id)
@@ -50,13 +54,24 @@ def takeout(ctx: Context, lot_id: int, verdicts: Sequence[Verdict]) -> tuple[Lin
     """The lot, and its rows of these verdicts in the shape of the original, edits included, with what is the matter at the end."""
     with ctx.reading() as connection:
         lot = must(store.one(connection, lot_id), "lot", lot_id)
-        found = [row for verdict in verdicts for row in store.rows(connection, lot_id, verdict, None, 0, 10_000_000)]
+        found = [
+            row
+            for verdict in verdicts
+            for row in store.rows(connection, lot_id, verdict, None, 0, 10_000_000)
+        ]
     found.sort(key=lambda row: row.row)
-    added = dict.fromkeys(header for row in found for header in row.edited or {} if header not in lot.headers)
+    added = dict.fromkeys(
+        header for row in found for header in row.edited or {} if header not in lot.headers
+    )
     headers = [header for header in (*lot.headers, *added) if header != PROBLEM]
-    values = {header: [{**row.cells, **(row.edited or {})}.get(header) for row in found] for header in headers}
+    values = {
+        header: [{**row.cells, **(row.edited or {})}.get(header) for row in found]
+        for header in headers
+    }
     problems = [core.problems_of(row.notes or []) for row in found]
-    return lot, pl.DataFrame({**values, PROBLEM: problems}, schema=dict.fromkeys([*headers, PROBLEM], pl.String))
+    return lot, pl.DataFrame(
+        {**values, PROBLEM: problems}, schema=dict.fromkeys([*headers, PROBLEM], pl.String)
+    )
 
 
 def template(platform: Platform) -> list[str]:

@@ -17,7 +17,17 @@ def _comparable(thing: Any, *_: object) -> bool:
     return getattr(thing, "name", None) not in _COLLATED
 
 
-_COLLATED = {index.name for table in metadata.tables.values() for index in table.indexes if any("COLLATE" in str(part) for part in index.expressions)}
-context.configure(connection=context.config.attributes["connection"], target_metadata=metadata, include_name=_ours, include_object=_comparable)
+_COLLATED = {
+    index.name
+    for table in metadata.tables.values()
+    for index in table.indexes
+    if any("COLLATE" in str(part) for part in index.expressions)
+}
+context.configure(
+    connection=context.config.attributes["connection"],
+    target_metadata=metadata,
+    include_name=_ours,
+    include_object=_comparable,
+)
 with context.begin_transaction():
     context.run_migrations()

@@ -27,7 +27,9 @@ def upgrade() -> None:
         """
     )
     for table in _TABLES:
-        op.execute(f"CREATE TRIGGER {table}_append_only BEFORE UPDATE OR DELETE OR TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION refuse_rewriting_the_journal()")
+        op.execute(
+            f"CREATE TRIGGER {table}_append_only BEFORE UPDATE OR DELETE OR TRUNCATE ON {table} FOR EACH STATEMENT EXECUTE FUNCTION refuse_rewriting_the_journal()"
+        )
     op.execute(
         """
         CREATE FUNCTION effects_of(entry bigint) RETURNS TABLE (device_id bigint, before jsonb, after jsonb) LANGUAGE sql STABLE AS $$
@@ -64,7 +66,9 @@ def upgrade() -> None:
         WHEN (current_setting('sortitor.devices_just_written', true) IS DISTINCT FROM 'yes') EXECUTE FUNCTION require_the_device()
         """
     )
-    op.execute("CREATE TRIGGER devices_identifiers AFTER DELETE ON devices REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_identifiers_along()")
+    op.execute(
+        "CREATE TRIGGER devices_identifiers AFTER DELETE ON devices REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_identifiers_along()"
+    )
     # Supplier files are read and written whole; compressing them costs more time than the space is worth.
     op.execute("ALTER TABLE lots ALTER COLUMN content SET STORAGE EXTERNAL")
     op.execute("ALTER TABLE lot_blocks ALTER COLUMN cells SET STORAGE EXTERNAL")

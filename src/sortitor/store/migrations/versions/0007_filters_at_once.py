@@ -27,7 +27,9 @@ _OWNED = sa.text("person_id IS NOT NULL")
 def upgrade() -> None:
     _index("platform", "platform", sa.text("(coalesce(lower(site), '') COLLATE \"C\")"))
     _index("person_id", "person_id", "platform", postgresql_where=_OWNED)
-    op.add_column("devices", sa.Column("os_numbers", ARRAY(sa.Integer), sa.Computed(_NUMBERS, persisted=True)))
+    op.add_column(
+        "devices", sa.Column("os_numbers", ARRAY(sa.Integer), sa.Computed(_NUMBERS, persisted=True))
+    )
 
 
 def downgrade() -> None:
