@@ -26,7 +26,8 @@ def furnish(url: str) -> list[str]:
     given = [secrets.token_urlsafe(24) for _ in range(FLEET)]
     with psycopg.connect(url) as connection:
         connection.execute(
-            "INSERT INTO devices (stage, stage_at, platform, created_at, enrolled_at) SELECT 'active', now(), 'linux', now(), now() FROM generate_series(1, %s)",
+            "INSERT INTO devices (stage, stage_at, platform, created_at, enrolled_at) SELECT"
+            " 'active', now(), 'linux', now(), now() FROM generate_series(1, %s)",
             [FLEET],
         )
         with (
@@ -56,7 +57,11 @@ async def per_second(url: str, path: str, secrets_: list[str] | None) -> float:
             if secrets_ is None:
                 head = f"GET {path} HTTP/1.1\r\nHost: x\r\n\r\n"
             else:
-                head = f"POST {path} HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {secrets_[place % FLEET]}\r\nContent-Type: application/json\r\nContent-Length: 2\r\n\r\n{{}}"
+                head = (
+                    f"POST {path} HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer"
+                    f" {secrets_[place % FLEET]}\r\nContent-Type:"
+                    " application/json\r\nContent-Length: 2\r\n\r\n{}"
+                )
             writer.write(head.encode())
             answer = await reader.readuntil(b"\r\n\r\n")
             assert answer.startswith(b"HTTP/1.1 200"), answer
@@ -112,7 +117,8 @@ def measure(cluster: Cluster) -> list[Figure]:
 
             def update() -> None:
                 connection.execute(
-                    "UPDATE devices d SET last_seen_at = g.seen_at FROM unnest(%s::bigint[], %s::timestamptz[]) AS g (id, seen_at) WHERE d.id = g.id",
+                    "UPDATE devices d SET last_seen_at = g.seen_at FROM unnest(%s::bigint[],"
+                    " %s::timestamptz[]) AS g (id, seen_at) WHERE d.id = g.id",
                     [list(range(2_000, 3_000)), ["2026-11-24T08:00:00Z"] * 1000],
                 )
                 connection.commit()

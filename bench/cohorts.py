@@ -1,4 +1,6 @@
-"""Cohorts at a million devices, 20,000 people and 200 cohorts, against the raw database doing the same."""
+"""Cohorts at a million devices, 20,000 people and 200 cohorts, against the raw database doing the
+same.
+"""
 
 from __future__ import annotations
 
@@ -29,20 +31,33 @@ from sortitor.store.engine import raw, transaction
 
 DEVICES, PEOPLE, COHORTS = 1_000_000, 20_000, 200
 _FLEET = """
-INSERT INTO people (user_name, name, department, site) SELECT 'p' || n, 'Person ' || n, 'Department ' || n % 30, 'Quay ' || n % 40 FROM generate_series(1, %(people)s) n;
+INSERT INTO people (user_name, name, department, site)
+    SELECT 'p' || n, 'Person ' || n, 'Department ' || n % 30, 'Quay ' || n % 40
+    FROM generate_series(1, %(people)s) n;
 INSERT INTO groups (name) SELECT 'Group ' || n FROM generate_series(1, 100) n;
-INSERT INTO group_people (group_id, person_id) SELECT 1 + (id + n) % 100, id FROM people, generate_series(0, 2) n;
+INSERT INTO group_people (group_id, person_id) SELECT 1 + (id + n) % 100, id
+    FROM people, generate_series(0, 2) n;
 INSERT INTO memberships (group_id, person_id) SELECT group_id, person_id FROM group_people;
 SELECT setseed(0.4);
--- As in life: a few large sites and many small ones, models that go with their platform, everything else by chance.
-INSERT INTO devices (stage, stage_at, platform, os_version, maker, model, ownership, person_id, site, tags, created_at, enrolled_at, last_seen_at, purchased_on)
-SELECT (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)], now(), (ARRAY['android', 'ios', 'windows', 'linux'])[p],
-    10 + floor(random() * 8) || '.' || floor(random() * 3), 'Maker ' || p * 2 + floor(random() * 2) - 2, 'Model ' || p * 12 + floor(random() * 12) - 12,
-    (ARRAY['corporate', 'corporate', 'personal'])[1 + floor(random() * 3)], CASE WHEN random() < 0.8 THEN 1 + floor(random() * %(people)s) END,
-    'Quay ' || floor(40 * random() ^ 1.5), CASE WHEN random() < 0.05 THEN ARRAY['spare'] ELSE '{}' END,
-    now() - random() * 500 * interval '1 day', now() - random() * 400 * interval '1 day', now() - random() ^ 2 * 200 * interval '1 day', current_date - floor(random() * 900)::int
+-- As in life: a few large sites and many small ones, models that go with their platform,
+-- everything else by chance.
+INSERT INTO devices (stage, stage_at, platform, os_version, maker, model, ownership, person_id,
+    site, tags, created_at, enrolled_at, last_seen_at, purchased_on)
+SELECT
+    (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)],
+    now(), (ARRAY['android', 'ios', 'windows', 'linux'])[p],
+    10 + floor(random() * 8) || '.' || floor(random() * 3),
+    'Maker ' || p * 2 + floor(random() * 2) - 2,
+    'Model ' || p * 12 + floor(random() * 12) - 12,
+    (ARRAY['corporate', 'corporate', 'personal'])[1 + floor(random() * 3)],
+    CASE WHEN random() < 0.8 THEN 1 + floor(random() * %(people)s) END,
+    'Quay ' || floor(40 * random() ^ 1.5),
+    CASE WHEN random() < 0.05 THEN ARRAY['spare'] ELSE '{}' END,
+    now() - random() * 500 * interval '1 day', now() - random() * 400 * interval '1 day',
+    now() - random() ^ 2 * 200 * interval '1 day', current_date - floor(random() * 900)::int
 FROM (SELECT 1 + floor(4 * random() ^ 1.3)::int AS p FROM generate_series(1, %(devices)s)) AS n;
-INSERT INTO identifiers (kind, value, maker, device_id, given) SELECT 'serial', 'SN' || lpad(id::text, 8, '0'), lower(maker), id, 'SN' || id FROM devices;
+INSERT INTO identifiers (kind, value, maker, device_id, given)
+    SELECT 'serial', 'SN' || lpad(id::text, 8, '0'), lower(maker), id, 'SN' || id FROM devices;
 """
 
 
@@ -71,9 +86,12 @@ def filters() -> list[str]:
 _UPDATE = "UPDATE devices SET site = %s WHERE id = %s"
 # With the expression that the index holds, as somebody would write it who knows the tables well.
 _BY_HAND = """
-SELECT count(f.id), count(*) FILTER (WHERE m.device_id IS NULL), count(*) FILTER (WHERE f.id IS NULL), d.platform, d.site, d.stage
-FROM (SELECT id FROM devices WHERE coalesce(lower(site), '') COLLATE "C" = 'quay 7' AND platform = 'android') f
-FULL JOIN (SELECT device_id FROM cohort_members WHERE cohort_id = %(cohort)s) m ON m.device_id = f.id JOIN devices d ON d.id = coalesce(f.id, m.device_id)
+SELECT count(f.id), count(*) FILTER (WHERE m.device_id IS NULL),
+    count(*) FILTER (WHERE f.id IS NULL), d.platform, d.site, d.stage
+FROM (SELECT id FROM devices WHERE coalesce(lower(site), '') COLLATE "C" = 'quay 7'
+    AND platform = 'android') f
+FULL JOIN (SELECT device_id FROM cohort_members WHERE cohort_id = %(cohort)s) m
+    ON m.device_id = f.id JOIN devices d ON d.id = coalesce(f.id, m.device_id)
 GROUP BY GROUPING SETS ((d.platform), (d.site), (d.stage), ())
 """
 
@@ -120,7 +138,9 @@ def _preview(s: Sortitor, url: str, cohort_id: int) -> list[Figure]:
 
 
 def _change(url: str) -> list[Figure]:
-    """One device's site, with its memberships, and with the journal too, against the bare UPDATE; each committed."""
+    """One device's site, with its memberships, and with the journal too, against the bare UPDATE;
+    each committed.
+    """
     with (
         runtime(Settings(database_url=url)) as run,
         psycopg.connect(url, autocommit=True) as connection,

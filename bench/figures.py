@@ -51,7 +51,8 @@ def table(figures: Sequence[Figure]) -> str:
         floor = f"{f.floor:,.2f}" if f.floor is not None else "–"
         ratio = f"{f.ratio:.2f}" if f.ratio is not None else "–"
         lines.append(
-            f"{f.name:<58} {f.value:>12,.2f} {floor:>12} {ratio:>7}  {f.aim} ({f.unit}{'; ' + f.remark if f.remark else ''})"
+            f"{f.name:<58} {f.value:>12,.2f} {floor:>12} {ratio:>7}  {f.aim}"
+            f" ({f.unit}{'; ' + f.remark if f.remark else ''})"
         )
     return "\n".join(lines)
 
@@ -72,7 +73,9 @@ def typical(act: Callable[[], Any], times: int) -> float:
 def service(
     cluster: Cluster, name: str, **environment: str
 ) -> Iterator[tuple[Process, Sortitor, str]]:
-    """A service process on a database of its own, an administrator's client, and the database's URL."""
+    """A service process on a database of its own, an administrator's client, and the database's
+    URL.
+    """
     url = cluster.start(name)
     with runtime(Settings(database_url=url)) as run:  # type: ignore[arg-type]
         system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))

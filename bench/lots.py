@@ -1,4 +1,6 @@
-"""Lots: from a file to applied devices, against plain COPY of the same file into a table of the same shape and indexes."""
+"""Lots: from a file to applied devices, against plain COPY of the same file into a table of the
+same shape and indexes.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +61,9 @@ def write(path: Path, rows: int) -> None:
 
 
 def floor(url: str, path: Path) -> float:
-    """Seconds for COPY of the file into one table with the two unique indexes, a key and the search by ending."""
+    """Seconds for COPY of the file into one table with the two unique indexes, a key and the search
+    by ending.
+    """
     with psycopg.connect(url) as connection, path.open("rb") as file:
         connection.execute(
             "CREATE TABLE plain (id bigserial PRIMARY KEY, "
@@ -85,7 +89,9 @@ def floor(url: str, path: Path) -> float:
 
 
 def shaped_floor(url: str, path: Path) -> float:
-    """Seconds for COPY of the same data into tables of the same shape and indexes as devices and identifiers."""
+    """Seconds for COPY of the same data into tables of the same shape and indexes as devices and
+    identifiers.
+    """
     frame = pl.read_csv(path, infer_schema=False)
     ids = pl.int_range(1, frame.height + 1, eager=True).alias("id")
     devices = frame.select(

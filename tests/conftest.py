@@ -1,4 +1,6 @@
-"""One PostgreSQL a run, one database a test (copied from a template), and the real service on loopback."""
+"""One PostgreSQL a run, one database a test (copied from a template), and the real service on
+loopback.
+"""
 
 from __future__ import annotations
 

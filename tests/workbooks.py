@@ -41,19 +41,28 @@ def ods(grid: Grid, extra: str = "") -> bytes:
     rows = "".join(
         "<table:table-row>"
         + "".join(
-            f'<table:table-cell office:value-type="string"><text:p>{escape(str(cell))}</text:p></table:table-cell>'
+            "<table:table-cell"
+            f' office:value-type="string"><text:p>{escape(str(cell))}</text:p></table:table-cell>'
             for cell in row
         )
         + "</table:table-row>"
         for row in grid
     )
     content = (
-        '<?xml version="1.0"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" '
-        'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0">'
-        f'<office:body><office:spreadsheet><table:table table:name="Sheet1">{rows}{extra}</table:table></office:spreadsheet></office:body></office:document-content>'
+        '<?xml version="1.0"?><office:document-content'
+        ' xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" '
+        'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0"'
+        ' xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0">'
+        "<office:body><office:spreadsheet><table:table"
+        f' table:name="Sheet1">{rows}{extra}</table:table></office:spreadsheet></office:body>'
+        "</office:document-content>"
     )
     kind = "application/vnd.oasis.opendocument.spreadsheet"
-    listing = f'<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><manifest:file-entry manifest:full-path="/" manifest:media-type="{kind}"/></manifest:manifest>'
+    listing = (
+        "<manifest:manifest"
+        ' xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"><manifest:file-entry'
+        f' manifest:full-path="/" manifest:media-type="{kind}"/></manifest:manifest>'
+    )
     return archive(
         {
             "mimetype": kind.encode(),

@@ -42,14 +42,18 @@ T = TypeVar("T")
 
 
 def in_a_loop(work: Coroutine[object, object, T]) -> T:
-    """What the coroutine returns, run in a thread of its own: the browser's loop already runs in the tests' thread."""
+    """What the coroutine returns, run in a thread of its own: the browser's loop already runs in
+    the tests' thread.
+    """
     with ThreadPoolExecutor(1) as thread:
         return thread.submit(asyncio.run, work).result()
 
 
 @dataclass
 class Database:
-    """The run's cluster: its URL without a database, and the tokens that every copy of the template knows."""
+    """The run's cluster: its URL without a database, and the tokens that every copy of the template
+    knows.
+    """
 
     url: str
     tokens: dict[Role, str]
@@ -169,7 +173,9 @@ def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Pat
 
 
 def sized(usual: int) -> int:
-    """How many rows a test works with that shows something at any size; `make large` has it at a million."""
+    """How many rows a test works with that shows something at any size; `make large` has it at a
+    million.
+    """
     return int(os.environ.get("SORTITOR_TEST_ROWS", usual))
 
 

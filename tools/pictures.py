@@ -1,6 +1,8 @@
-"""Takes the pictures of docs/screenshots: the console's pages and the main commands' output, on the demonstration.
+"""Takes the pictures of docs/screenshots: the console's pages and the main commands' output, on the
+demonstration.
 
-    python tools/pictures.py [--url http://127.0.0.1:8470] [--only today,lot] [--into docs/screenshots] [--dark] [--width 1280]
+    python tools/pictures.py [--url http://127.0.0.1:8470] [--only today,lot] [--into
+    docs/screenshots] [--dark] [--width 1280]
 
 Without --url it starts the demonstration itself.
 """
@@ -189,7 +191,10 @@ def terminal(browser: Browser, commands: list[str], url: str, token: str, file: 
         console.print(Text.from_ansi(typed(command, url, token)))
     body = console.export_html(inline_styles=True, code_format="{code}")
     page = browser.new_page(viewport={"width": 1280, "height": 800})
-    style = "margin:0;padding:18px;background:#fbfaf6;color:#22282a;font:14.5px/1.35 'DejaVu Sans Mono',monospace"
+    style = (
+        "margin:0;padding:18px;background:#fbfaf6;color:#22282a;font:14.5px/1.35 'DejaVu Sans"
+        " Mono',monospace"
+    )
     page.set_content(f'<title>{html.escape(commands[0])}</title><pre style="{style}">{body}</pre>')
     page.screenshot(
         path=file,

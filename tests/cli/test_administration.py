@@ -112,9 +112,10 @@ def test_templates_are_listed_put_in_order_tried_and_removed(
         == 0
     )
     listed = json.loads(run("name", "list", "-o", "json").out)
-    assert [t["name"] for t in listed] == ["Laptops", "Every platform"], (
-        "a new one goes before the one that catches the rest"
-    )
+    assert [t["name"] for t in listed] == [
+        "Laptops",
+        "Every platform",
+    ], "a new one goes before the one that catches the rest"
     assert "Fields: serial" in run("name", "list").err
     fault = run("name", "edit", "Laptops", "{sight}-{n}")
     assert (fault.code, "\n ^" in fault.err) == (4, True)
@@ -127,9 +128,10 @@ def test_templates_are_listed_put_in_order_tried_and_removed(
     assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None]
     assert run("name", "remove", "Laptops").code == 0
     assert run("name", "remove", "Laptops").code == 2
-    assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None], (
-        "names already given stay"
-    )
+    assert [d.name for d in world.client().devices.list()] == [
+        "DUN-KM-1",
+        None,
+    ], "names already given stay"
 
 
 def test_policies_are_read_as_words_and_a_faulty_file_is_pointed_at(

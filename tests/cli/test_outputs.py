@@ -1,4 +1,6 @@
-"""What every command writes: the same things as a table, JSON, JSON Lines and CSV; nothing, and nobody's number, with words."""
+"""What every command writes: the same things as a table, JSON, JSON Lines and CSV; nothing, and
+nobody's number, with words.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,9 @@ NEVER_EMPTY = {
 
 
 def furnish(world: World, tmp_path: Path) -> None:
-    """Two of nearly everything, one of them with a name in Arabic and one that a spreadsheet would run."""
+    """Two of nearly everything, one of them with a name in Arabic and one that a spreadsheet would
+    run.
+    """
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "مود,مود فنويك,,,,Officers")
     import_lot(

@@ -27,7 +27,10 @@ NOTHING: dict[str, Any] = {
         ({"site": ('The "Old" Quay', "مرفأ")}, 'site eq "The \\"Old\\" Quay" or site eq "مرفأ"'),
         (
             {"filter": 'site eq "x" or id pr', "platform": ("ios", "android"), "idle": 90},
-            '(site eq "x" or id pr) and (platform eq "ios" or platform eq "android") and (idleDays ge 90)',
+            (
+                '(site eq "x" or id pr) and (platform eq "ios" or platform eq "android") and'
+                " (idleDays ge 90)"
+            ),
         ),
     ],
 )

@@ -1,4 +1,6 @@
-"""The client library against the OpenAPI document: every call goes to a path that exists, and every path has its call."""
+"""The client library against the OpenAPI document: every call goes to a path that exists, and every
+path has its call.
+"""
 
 import json
 import re

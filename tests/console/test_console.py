@@ -1,4 +1,6 @@
-"""The day's work in the browser: from a dropped file to a reverted sweep, with keyboard and screen reader in mind."""
+"""The day's work in the browser: from a dropped file to a reverted sweep, with keyboard and screen
+reader in mind.
+"""
 
 from pathlib import Path
 
@@ -144,7 +146,9 @@ def test_a_lot_is_checked_read_applied_and_reverted(
 def test_a_damaged_workbook_is_read_mended_applied_and_reverted(
     page: Page, world: World, tmp_path: Path
 ) -> None:
-    """The walk: columns corrected, a group mended in place, a row mended by itself, the rest taken out, applied, reverted."""
+    """The walk: columns corrected, a group mended in place, a row mended by itself, the rest taken
+    out, applied, reverted.
+    """
     file = tmp_path / "delivery.xlsx"
     file.write_bytes(
         xlsx(
@@ -369,7 +373,9 @@ def test_an_address_that_is_none(page: Page) -> None:
 def test_a_cohort_is_made_by_hands_on_the_keyboard_only(
     page: Page, world: World, tmp_path: Path
 ) -> None:
-    """From Today to a saved cohort without touching the mouse; suggestions are taken by arrows and Enter."""
+    """From Today to a saved cohort without touching the mouse; suggestions are taken by arrows and
+    Enter.
+    """
     furnish(world, tmp_path)
 
     def go(name: str) -> None:
@@ -377,7 +383,8 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(
             page.keyboard.press("Tab")
             if (
                 page.evaluate(
-                    "document.activeElement.innerText || document.activeElement.getAttribute('aria-label') || ''"
+                    "document.activeElement.innerText ||"
+                    " document.activeElement.getAttribute('aria-label') || ''"
                 ).strip()
                 == name
             ):

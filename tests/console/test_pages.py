@@ -1,4 +1,6 @@
-"""What each page of the console does besides the day's main thread: templates, pools, rules, orders, people, columns, the journal, a small screen."""
+"""What each page of the console does besides the day's main thread: templates, pools, rules,
+orders, people, columns, the journal, a small screen.
+"""
 
 import re
 from pathlib import Path
@@ -270,7 +272,8 @@ def test_no_page_is_wider_than_a_small_screen(
     import_people(
         world.client(),
         tmp_path,
-        "odo,Odo Gannet-Featherstonehaugh of the Long Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
+        "odo,Odo Gannet-Featherstonehaugh of the Long"
+        " Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
     )
     page.set_viewport_size({"width": width, "height": 740})
     wide = {}

@@ -1,4 +1,6 @@
-"""Cohorts in other filters: what is kept is asked of the kept members, what time moves is written out."""
+"""Cohorts in other filters: what is kept is asked of the kept members, what time moves is written
+out.
+"""
 
 from typing import Any
 
@@ -84,7 +86,9 @@ trees = st.recursive(
 def test_written_out_it_says_the_same_of_every_device(
     text: str, idle: int, age: int, crew: bool, site: str | None
 ) -> None:
-    """With the moving cohorts among a device's cohorts the filter says what it says written out, without them."""
+    """With the moving cohorts among a device's cohorts the filter says what it says written out,
+    without them.
+    """
     device: dict[str, Any] = {"idleDays": idle, "ageDays": age, "site": site}
     kept = ["Crew"] if crew else []
     moved = [name for name, found in MOVING.items() if matches(found, device)[0]]

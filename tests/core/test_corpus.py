@@ -24,7 +24,9 @@ A, U, C, R = "add", "unchanged", "conflict", "reject"
 
 @dataclass(frozen=True)
 class Case:
-    """A file, its verdicts row by row, the notes that must be there, and how it must have been read."""
+    """A file, its verdicts row by row, the notes that must be there, and how it must have been
+    read.
+    """
 
     content: bytes | Callable[[], bytes]
     verdicts: list[str]
@@ -190,7 +192,8 @@ CASES: dict[str, Case] = {
     "opendocument with a padded sheet": Case(
         ods(
             [["serial"], ["KM-1"]],
-            '<table:table-row table:number-rows-repeated="1048570"><table:table-cell table:number-columns-repeated="1024"/></table:table-row>',
+            '<table:table-row table:number-rows-repeated="1048570"><table:table-cell'
+            ' table:number-columns-repeated="1024"/></table:table-row>',
         ),
         [A],
         layout="workbook",
@@ -243,7 +246,8 @@ REFUSED: dict[str, tuple[bytes | Callable[[], bytes], str]] = {
     "opendocument repeated without end": (
         ods(
             [["serial"]],
-            '<table:table-row table:number-rows-repeated="999999999"><table:table-cell office:value-type="string"><text:p>x</text:p></table:table-cell></table:table-row>',
+            '<table:table-row table:number-rows-repeated="999999999"><table:table-cell'
+            ' office:value-type="string"><text:p>x</text:p></table:table-cell></table:table-row>',
         ),
         "expands_too_far",
     ),
@@ -298,9 +302,11 @@ def test_format_in_format_out_the_same_verdicts(form: str) -> None:
     content = {
         "xlsx": lambda: xlsx(("A", [[cell or None for cell in row] for row in grid])),
         "ods": lambda: ods(grid),
-        "json": lambda: "\n".join(
-            json.dumps(dict(zip(grid[0], row, strict=True))) for row in grid[1:]
-        ).encode(),
+        "json": (
+            lambda: "\n".join(
+                json.dumps(dict(zip(grid[0], row, strict=True))) for row in grid[1:]
+            ).encode()
+        ),
         "utf-16": lambda: b"\xff\xfe" + text.encode("utf-16-le"),
         "cp1252": lambda: text.encode("cp1252"),
     }.get(form, text.encode)()

@@ -1,4 +1,6 @@
-"""The filter language: what it understands, where it points at a fault, what it says of one device."""
+"""The filter language: what it understands, where it points at a fault, what it says of one
+device.
+"""
 
 from contextlib import suppress
 

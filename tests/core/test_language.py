@@ -1,4 +1,6 @@
-"""The filter language by the book: every operator on every kind of value, and what a missing value does to it."""
+"""The filter language by the book: every operator on every kind of value, and what a missing value
+does to it.
+"""
 
 from __future__ import annotations
 

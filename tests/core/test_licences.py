@@ -46,7 +46,9 @@ def test_the_count_is_that_of_the_devices_and_nothing_else(
 
 @given(fleet)
 def test_platforms_share_out_a_pool_of_all(fleet: list[dict[str, str]]) -> None:
-    """One pool for everything needs as many seats as pools by platform and the devices without one together."""
+    """One pool for everything needs as many seats as pools by platform and the devices without one
+    together.
+    """
     every = sum(needs_seat(Pool("p", 0), d) for d in fleet)
     parts = sum(
         needs_seat(Pool("p", 0, f'platform eq "{platform}"'), d)

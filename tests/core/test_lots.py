@@ -92,7 +92,9 @@ def test_an_identifier_that_the_platform_has_no_use_for() -> None:
 
 
 def known(names: dict[str, int] | None = None, **device: object) -> lots.Facts:
-    """A fleet of one device: number 7, serial KM-1 of maker kelmar; `names` says which device has which name."""
+    """A fleet of one device: number 7, serial KM-1 of maker kelmar; `names` says which device has
+    which name.
+    """
     values = {
         "device_id": 7,
         "stage": "active",

@@ -1,4 +1,6 @@
-"""Cells in, cells out: what a file says arrives as it stands, in whatever format and encoding it was written."""
+"""Cells in, cells out: what a file says arrives as it stands, in whatever format and encoding it
+was written.
+"""
 
 import csv
 import io
@@ -15,7 +17,8 @@ from sortitor.core.errors import SortitorError
 from sortitor.core.manifests import Manifest, read_paste, read_table
 
 HEADERS = ["serial", "site", "note"]
-#: What a cell may hold: scripts, quotes, separators, line ends; neither controls nor a byte order mark, which no supplier means.
+#: What a cell may hold: scripts, quotes, separators, line ends; neither controls nor a byte order
+#: mark, which no supplier means.
 letters = st.characters(
     exclude_categories=("Cc", "Cs", "Cn", "Co", "Zl", "Zp"), exclude_characters="\ufeff"
 )

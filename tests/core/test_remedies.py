@@ -12,7 +12,9 @@ from sortitor.core.vocabulary import Remedy
 
 
 def fleet(*devices: dict[str, object]) -> lots.Facts:
-    """Devices with their identifiers, matched to row 2 of the file: `id`, `stage`, `keys`, further fields."""
+    """Devices with their identifiers, matched to row 2 of the file: `id`, `stage`, `keys`, further
+    fields.
+    """
     matches, rows, held = [], [], []
     for device in devices:
         number = device["id"]

@@ -135,9 +135,10 @@ def test_a_relay_hands_in_many_and_never_turns_the_clock_back(world: World) -> N
     )
     assert (answer.received, answer.unknown) == (2, [1])
     seen = dict(world.rows("SELECT id, last_seen_at FROM devices"))
-    assert sorted(seen.values(), reverse=True)[:2] == [now, now], (
-        "the past changes nothing, the time to come is taken as now"
-    )
+    assert sorted(seen.values(), reverse=True)[:2] == [
+        now,
+        now,
+    ], "the past changes nothing, the time to come is taken as now"
 
 
 def test_two_devices_under_one_knock_are_nobodys_guess(world: World, tmp_path: Path) -> None:

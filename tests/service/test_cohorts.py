@@ -1,4 +1,6 @@
-"""Cohorts: members that are right in the moment of every change, previewed, explained and taken back."""
+"""Cohorts: members that are right in the moment of every change, previewed, explained and taken
+back.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,8 @@ FILTERS = {
 def members(world: World) -> dict[str, set[int]]:
     """Who is kept in which cohort."""
     rows = world.rows(
-        "SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name"
+        "SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN"
+        " cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name"
     )
     return {str(name): set(ids) for name, ids in rows}  # type: ignore[call-overload]
 
@@ -60,7 +63,9 @@ def with_cohorts(s: Sortitor) -> None:
 
 
 class Life:
-    """Changes of every kind, drawn by chance, through the interfaces that people and devices use."""
+    """Changes of every kind, drawn by chance, through the interfaces that people and devices
+    use.
+    """
 
     def __init__(self, world: World, folder: Path, seed: int) -> None:
         self.world, self.s, self.folder, self.random = world, world.client(), folder, Random(seed)
@@ -76,11 +81,20 @@ class Life:
 
     def lot(self) -> None:
         self.number += 1
-        lines = [
-            f"{self.random.choice(['KM', 'ON'])}-{self.random.randint(1, 12):02},Kelmar,{self.random.choice(['Deck', 'deck', 'Bridge', ''])},{self.random.choice(['android', 'ios', ''])},"
-            f"{self.random.choice(['maud', 'odo', ''])},{self.random.choice(['spare', ''])},{self.random.choice(['WL-1', 'WL-2', ''])},{self.number}"
-            for _ in range(4)
-        ]
+        choose = self.random.choice
+        lines = []
+        for _ in range(4):
+            cells = (
+                f"{choose(['KM', 'ON'])}-{self.random.randint(1, 12):02}",
+                "Kelmar",
+                choose(["Deck", "deck", "Bridge", ""]),
+                choose(["android", "ios", ""]),
+                choose(["maud", "odo", ""]),
+                choose(["spare", ""]),
+                choose(["WL-1", "WL-2", ""]),
+                str(self.number),
+            )
+            lines.append(",".join(cells))
         import_lot(
             self.s,
             manifest(self.folder, ["serial,maker,site,platform,person,tags,order,note", *lines]),
@@ -89,7 +103,9 @@ class Life:
 
     def people(self) -> None:
         lines = [
-            f"{name},{name.title()} {self.random.choice(['Fenwick', 'Gannet'])},,{self.random.choice(['Engine', 'Deck'])},,{self.random.choice(['Crew', 'Officers', 'Crew;Officers', ''])}"
+            f"{name},{name.title()} {self.random.choice(['Fenwick', 'Gannet'])}"
+            f",,{self.random.choice(['Engine', 'Deck'])},"
+            f",{self.random.choice(['Crew', 'Officers', 'Crew;Officers', ''])}"
             for name in ("maud", "odo")
         ]
         import_people(self.s, self.folder, *lines)
@@ -210,7 +226,8 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
             [
                 "serial,maker,site,platform,person",
                 *(
-                    f"KM-{i:02},Kelmar,{['Deck', 'Bridge'][i % 2]},android,{['maud', 'odo', ''][i % 3]}"
+                    f"KM-{i:02},Kelmar,{['Deck', 'Bridge'][i % 2]},android,"
+                    f"{['maud', 'odo', ''][i % 3]}"
                     for i in range(12)
                 ),
             ],
@@ -291,9 +308,10 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
     assert s.devices.count(filter='cohorts ne "quiet"') == 6
     s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
     device = next(s.devices.list(filter='cohorts eq "quiet"'))
-    assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == ["Deck", "Quiet"], (
-        "on its own page too"
-    )
+    assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == [
+        "Deck",
+        "Quiet",
+    ], "on its own page too"
     assert (
         s.devices.file("csv", ["cohorts"], filter=f"id eq {device.id}").decode().splitlines()[1]
         == "Deck; Quiet"
@@ -378,7 +396,9 @@ def test_views_are_ones_own_until_they_are_shared(furnished: Sortitor, world: Wo
 
 
 def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: Path) -> None:
-    """One changes devices, one people, one the cohort's filter, all the time; afterwards the members are those of the last filter."""
+    """One changes devices, one people, one the cohort's filter, all the time; afterwards the
+    members are those of the last filter.
+    """
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,,Crew", "odo,Odo Gannet,,Deck,,")
     import_lot(
@@ -460,7 +480,9 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
 def test_a_page_read_while_the_filter_changes_is_of_one_filter(
     world: World, tmp_path: Path
 ) -> None:
-    """Members are looked for where the filter says that they are, so both must be of the same moment."""
+    """Members are looked for where the filter says that they are, so both must be of the same
+    moment.
+    """
     s = world.client()
     import_lot(
         s,
@@ -501,7 +523,9 @@ def test_a_page_read_while_the_filter_changes_is_of_one_filter(
 
 
 def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world: World) -> None:
-    """Both take the lock of all cohorts before the cohort itself, so one of them waits and neither is broken off."""
+    """Both take the lock of all cohorts before the cohort itself, so one of them waits and neither
+    is broken off.
+    """
     s = world.client()
     cohort = s.cohorts.add(CohortNew(name="A", filter='site eq "x"'))
     outcomes: list[str] = []

@@ -1,4 +1,6 @@
-"""The demonstration, started by its one command: what a newcomer meets in the first minute, and meets again the next day."""
+"""The demonstration, started by its one command: what a newcomer meets in the first minute, and
+meets again the next day.
+"""
 
 from __future__ import annotations
 

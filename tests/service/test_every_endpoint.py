@@ -1,4 +1,6 @@
-"""Every path of the OpenAPI document: nobody gets in, a viewer changes nothing, and nonsense is refused with words, never by a failure."""
+"""Every path of the OpenAPI document: nobody gets in, a viewer changes nothing, and nonsense is
+refused with words, never by a failure.
+"""
 
 import json
 import re
@@ -16,7 +18,8 @@ from tests.worlds import World, http, import_lot, import_people, manifest
 from sortitor.core.vocabulary import Role
 from sortitor.server.openapi import document
 
-#: For those who are not signed in: signing in, the first set-up, devices with a credential or a pass.
+#: For those who are not signed in: signing in, the first set-up, devices with a credential or a
+#: pass.
 OPEN = {
     ("POST", "/api/v1/session"),
     ("POST", "/api/v1/setup"),
@@ -24,7 +27,8 @@ OPEN = {
     ("POST", "/api/v1/agent/check-ins"),
     ("POST", "/api/v1/agent/knock"),
 }
-#: What a viewer may do though it is no GET: it changes nothing of the fleet, or only what is the viewer's own.
+#: What a viewer may do though it is no GET: it changes nothing of the fleet, or only what is the
+#: viewer's own.
 HARMLESS = {
     ("POST", "/api/v1/filters/check"),
     ("POST", "/api/v1/gate/try"),
@@ -86,7 +90,8 @@ def state(world: World) -> list[tuple[object, ...]]:
     )
     return [
         world.rows(
-            f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)), '') FROM {table} t"
+            f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)),"
+            f" '') FROM {table} t"
         )[0]
         for table in tables
     ]

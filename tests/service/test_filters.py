@@ -67,7 +67,9 @@ def furnish(world: World, tmp_path: Path) -> None:
         "ivo,Ivo Ärmel,,,,",
     )
     lines = [
-        f'S-{i:03},{["Kelmar", "", "Ondry"][i % 3]},{imei(i + 1) if i % 4 else ""},"{SITES[i % len(SITES)]}",{["android", "ios", ""][i % 3]},{["maud", "odo", "ivo", ""][i % 4]},'
+        f"S-{i:03},{['Kelmar', '', 'Ondry'][i % 3]},{imei(i + 1) if i % 4 else ''},"
+        f'"{SITES[i % len(SITES)]}",{["android", "ios", ""][i % 3]},'
+        f"{['maud', 'odo', 'ivo', ''][i % 4]},"
         f"{['a;Spare', '', 'b'][i % 3]},{['2026-01-09', '', '2025-12-31'][i % 3]}"
         for i in range(40)
     ]
@@ -76,7 +78,8 @@ def furnish(world: World, tmp_path: Path) -> None:
     )
     for number, version in enumerate(VERSIONS):
         world.rows(
-            "UPDATE devices SET os_version = nullif(%s, ''), last_seen_at = %s::timestamptz - make_interval(days => %s, secs => %s) WHERE id %% %s = %s",
+            "UPDATE devices SET os_version = nullif(%s, ''), last_seen_at = %s::timestamptz -"
+            " make_interval(days => %s, secs => %s) WHERE id %% %s = %s",
             version,
             world.now,
             number * 30,
@@ -88,9 +91,9 @@ def furnish(world: World, tmp_path: Path) -> None:
 
 
 def values(kind: Kind) -> st.SearchStrategy[str]:
-    quoted = lambda texts: st.sampled_from(texts).map(
-        lambda text: '"' + text.replace("\\", "\\\\") + '"'
-    )  # noqa: E731
+    def quoted(texts: list[str]) -> st.SearchStrategy[str]:
+        return st.sampled_from(texts).map(lambda text: '"' + text.replace("\\", "\\\\") + '"')
+
     return {
         Kind.TEXT: quoted(
             [
@@ -172,7 +175,8 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     )
     world.rows("UPDATE devices SET order_name = 'WL-1' WHERE id %% 3 = 0")
     world.rows(
-        "INSERT INTO holds (device_id, reason, until_on, created_by, created_at) SELECT id, 'x', %s::date - 1 + (id %% 3)::int, 'x', now() FROM devices WHERE id %% 4 = 0",
+        "INSERT INTO holds (device_id, reason, until_on, created_by, created_at) SELECT id, 'x',"
+        " %s::date - 1 + (id %% 3)::int, 'x', now() FROM devices WHERE id %% 4 = 0",
         world.now,
     )
     world.rows("UPDATE people SET left_at = now() WHERE user_name = 'odo'")
@@ -269,18 +273,23 @@ INDEXES = {
 
 def test_a_filter_finds_its_devices_by_an_index(world: World) -> None:
     world.rows(
-        "INSERT INTO people (user_name, name) SELECT 'p' || n, 'P' FROM generate_series(1, 500) n RETURNING id"
+        "INSERT INTO people (user_name, name) SELECT 'p' || n, 'P' FROM generate_series(1, 500) n"
+        " RETURNING id"
     )
     world.rows(
         """
         INSERT INTO devices (stage, stage_at, name, site, model, person_id, created_at, tags)
-        SELECT CASE WHEN n % 90 = 0 THEN 'parked' ELSE 'awaited' END, now(), 'DECK-' || n, 'Quay ' || n % 50, 'Model ' || n % 90, 1 + n % 500, %s::timestamptz - make_interval(days => n / 10),
-            CASE WHEN n % 100 = 0 THEN ARRAY['Spare'] ELSE '{}' END FROM generate_series(1, 10000) n RETURNING id
+        SELECT CASE WHEN n % 90 = 0 THEN 'parked' ELSE 'awaited'
+            END, now(), 'DECK-' || n, 'Quay ' || n % 50, 'Model ' || n % 90, 1 + n % 500,
+            %s::timestamptz - make_interval(days => n / 10),
+            CASE WHEN n % 100 = 0 THEN ARRAY['Spare'] ELSE '{}' END FROM generate_series(1, 10000) n
+                RETURNING id
         """.replace("%", "%%").replace("%%s", "%s"),
         world.now,
     )
     world.rows(
-        "INSERT INTO identifiers (kind, value, device_id) SELECT 'serial', 'SN-' || id, id FROM devices RETURNING kind"
+        "INSERT INTO identifiers (kind, value, device_id) SELECT 'serial', 'SN-' || id, id FROM"
+        " devices RETURNING kind"
     )
     world.rows("ANALYZE devices, identifiers, people, memberships, cohort_members")
     for text, index in INDEXES.items():

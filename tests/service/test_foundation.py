@@ -133,11 +133,14 @@ def test_the_migrations_give_the_tables_that_the_code_knows(database: Database) 
 
 
 def test_every_migration_goes_down_and_up_again_with_what_it_had(database: Database) -> None:
-    """Down from the newest and back: the tables are the same, and what both versions know is kept."""
+    """Down from the newest and back: the tables are the same, and what both versions know is
+    kept.
+    """
     url = database.fresh()
     with psycopg.connect(url) as connection:
         connection.execute(
-            "INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags, os_version) VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}', '14.02')"
+            "INSERT INTO devices (stage, stage_at, created_at, name, name_basis, tags, os_version)"
+            " VALUES ('awaited', now(), now(), 'WM-1', 'inferred', '{Spare}', '14.02')"
         )
     engine = make_engine(url, 1)
 
@@ -173,7 +176,8 @@ def test_every_constraint_that_a_user_can_meet_has_its_words(database: Database)
     url = database.fresh()
     with psycopg.connect(url) as connection:
         unique = connection.execute(
-            "SELECT relname FROM pg_index JOIN pg_class ON oid = indexrelid WHERE indisunique AND relname LIKE 'uq_%%' AND relnamespace = 'public'::regnamespace"
+            "SELECT relname FROM pg_index JOIN pg_class ON oid = indexrelid WHERE indisunique AND"
+            " relname LIKE 'uq_%%' AND relnamespace = 'public'::regnamespace"
         ).fetchall()
     never_met = {"uq_passes_code_hash", "uq_sessions_secret_hash", "uq_tokens_secret_hash"}
     assert {row[0] for row in unique} - never_met <= set(failures.CONSTRAINTS)
@@ -238,14 +242,22 @@ def test_numbers_for_those_who_run_it(world: World) -> None:
 
 
 def test_the_client_and_the_command_line_work_without_the_service_installed() -> None:
-    code = "import sys; import sortitor.client, sortitor.cli.main, sortitor.cli.lots; bad = {'sqlalchemy', 'fastapi', 'polars', 'psycopg'} & set(sys.modules); sys.exit(', '.join(bad) or 0)"
+    code = (
+        "import sys; import sortitor.client, sortitor.cli.main, sortitor.cli.lots; bad ="
+        " {'sqlalchemy', 'fastapi', 'polars', 'psycopg'} & set(sys.modules); sys.exit(',"
+        " '.join(bad) or 0)"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
 
 
 def test_help_is_quick_because_nothing_heavy_is_imported() -> None:
     started = time.perf_counter()
-    code = "import sys; from sortitor.cli.main import root; root.main(['--help'], standalone_mode=False); sys.exit(', '.join({'httpx', 'rich', 'pydantic'} & set(sys.modules)) or 0)"
+    code = (
+        "import sys; from sortitor.cli.main import root; root.main(['--help'],"
+        " standalone_mode=False); sys.exit(', '.join({'httpx', 'rich', 'pydantic'} &"
+        " set(sys.modules)) or 0)"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
     assert time.perf_counter() - started < 20, "a bound against hanging, not a measurement"

@@ -1,4 +1,6 @@
-"""Identifiers of personal devices are for those who work with them: nobody else sees one, in any answer, nor finds one out letter by letter."""
+"""Identifiers of personal devices are for those who work with them: nobody else sees one, in any
+answer, nor finds one out letter by letter.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ SECRET = "KMSECRET9876"
 
 @pytest.fixture
 def mixed(world: World, tmp_path: Path) -> World:
-    """A personal device and a corporate one, both without a name, and a cohort that speaks of identifiers."""
+    """A personal device and a corporate one, both without a name, and a cohort that speaks of
+    identifiers.
+    """
     s = world.client()
     import_lot(
         s,

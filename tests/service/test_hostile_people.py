@@ -1,4 +1,6 @@
-"""What an identity provider, or whoever has its token, may send: refused in the standard's own words, kept whole, or not at all; never a failure."""
+"""What an identity provider, or whoever has its token, may send: refused in the standard's own
+words, kept whole, or not at all; never a failure.
+"""
 
 from __future__ import annotations
 

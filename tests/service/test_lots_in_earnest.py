@@ -1,4 +1,6 @@
-"""What a lot leaves open is settled in place; rejects go out and come back; jobs, orders, declarations by list."""
+"""What a lot leaves open is settled in place; rejects go out and come back; jobs, orders,
+declarations by list.
+"""
 
 import csv
 import io
@@ -125,7 +127,8 @@ def conflicted(world: World, tmp_path: Path) -> int:
         s, manifest(tmp_path, ["serial,maker,imei", "KM-1,Kelmar,", "KM-2,Kelmar,", f",,{imei(2)}"])
     )
     world.rows(
-        "UPDATE devices SET stage = 'retired' WHERE id = (SELECT device_id FROM identifiers WHERE value = 'KM-1')"
+        "UPDATE devices SET stage = 'retired' WHERE id = (SELECT device_id FROM identifiers WHERE"
+        " value = 'KM-1')"
     )
     lines = [
         "serial,maker,imei,site",
@@ -457,7 +460,8 @@ def test_the_database_goes_away_in_the_middle_of_a_job(working: World, tmp_path:
             cut.set()
             with psycopg.connect(working.run.url, autocommit=True) as connection:
                 connection.execute(
-                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+                    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname ="
+                    " current_database() AND pid <> pg_backend_pid()"
                 )
 
     with pytest.raises(Refused, match="database"):
@@ -549,7 +553,8 @@ def test_a_lot_names_its_devices_and_they_keep_their_names(world: World, tmp_pat
     assert [
         (fact.value, fact.basis) for fact in s.devices.show(1).facts if fact.field == "name"
     ] == [("WM-0042", f"lot {lot}, row 2")]
-    # A template names what a template has named; a later lot names that too, but not what somebody named by hand.
+    # A template names what a template has named; a later lot names that too, but not what somebody
+    # named by hand.
     shown = s.gate.preview_names(templates=[Template(name="Deck", pattern="DECK-{serial}")])
     assert {c.key: c.count for c in shown.counts if c.key in ("renamed", "by_hand")} == {
         "renamed": 2,

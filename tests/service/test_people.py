@@ -1,4 +1,6 @@
-"""People and groups by file: previewed, whole or not at all, the same however often; groups in groups; who leaves."""
+"""People and groups by file: previewed, whole or not at all, the same however often; groups in
+groups; who leaves.
+"""
 
 from __future__ import annotations
 
@@ -200,7 +202,8 @@ def test_people_are_found_and_every_page_has_others(world: World, tmp_path: Path
         s,
         tmp_path,
         *(
-            f"user{n},Person {n % 7},{'u' + str(n) + '@x.example' if n % 2 else ''},,,{'Odd' if n % 2 else ''}"
+            f"user{n},Person"
+            f" {n % 7},{'u' + str(n) + '@x.example' if n % 2 else ''},,,{'Odd' if n % 2 else ''}"
             for n in range(230)
         ),
         "مود,مود فنويك,,,,",
@@ -220,7 +223,9 @@ def test_people_are_found_and_every_page_has_others(world: World, tmp_path: Path
 
 
 def test_two_files_at_once_lose_nobody(world: World, tmp_path: Path) -> None:
-    """Each names half of the other's people; whoever comes second sees what the first has written, or is shown anew."""
+    """Each names half of the other's people; whoever comes second sees what the first has written,
+    or is shown anew.
+    """
     failures: list[BaseException] = []
 
     def importing(first: int) -> None:

@@ -1,4 +1,6 @@
-"""Every change leaves an entry, and every entry is either taken back whole or says what to do instead."""
+"""Every change leaves an entry, and every entry is either taken back whole or says what to do
+instead.
+"""
 
 import re
 from collections.abc import Callable
@@ -28,11 +30,15 @@ STATE = {
     "pools": "SELECT to_jsonb(p) - 'revision' FROM pools p ORDER BY id",
     "rules": "SELECT to_jsonb(r) - 'revision' FROM sweep_rules r ORDER BY id",
     "orders": "SELECT to_jsonb(o) - 'revision' FROM orders o ORDER BY id",
-    "lines": "SELECT order_id, place, product, quantity, price FROM order_lines ORDER BY order_id, place",
+    "lines": (
+        "SELECT order_id, place, product, quantity, price FROM order_lines ORDER BY order_id, place"
+    ),
     "cohorts": "SELECT id, name, filter, note, moving FROM cohorts ORDER BY id",
     "members": "SELECT cohort_id, device_id FROM cohort_members ORDER BY cohort_id, device_id",
     "books": "SELECT name, entries FROM rulebooks ORDER BY name",
-    "credentials": "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash",
+    "credentials": (
+        "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash"
+    ),
 }
 
 

@@ -89,9 +89,10 @@ def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
     ctx = world.run.context("schedule")
     world.later(days=40)
     [run] = sweeps.run_scheduled(ctx)
-    assert (run.state, s.devices.count(filter='stage eq "retired"')) == ("braked", 0), (
-        "all six at once is too many"
-    )
+    assert (run.state, s.devices.count(filter='stage eq "retired"')) == (
+        "braked",
+        0,
+    ), "all six at once is too many"
     assert sweeps.run_scheduled(ctx) == [], "once a day"
     assert any("stopped" in item.title for item in s.journal.today().items)
     world.later(days=1)
@@ -113,7 +114,8 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
     lines = [f"S{i:04},{p},{o}" for i, (p, o) in enumerate(product([*Platform, ""], Ownership))]
     import_lot(s, manifest(tmp_path, ["serial,platform,ownership", *lines]))
     world.rows(
-        "UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1 + id %% 5], enrolled_at = now()"
+        "UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1"
+        " + id %% 5], enrolled_at = now()"
     )
     choices = [
         (None, False),

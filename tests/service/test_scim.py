@@ -1,4 +1,6 @@
-"""People and groups pushed by an identity provider: a client library that speaks the standard, and the standard's own examples."""
+"""People and groups pushed by an identity provider: a client library that speaks the standard, and
+the standard's own examples.
+"""
 
 from __future__ import annotations
 

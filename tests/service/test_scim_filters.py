@@ -1,4 +1,6 @@
-"""What a filter and an order of SCIM mean (RFC 7644 §3.4.2): the service's answer is the one that the library works out over every resource."""
+"""What a filter and an order of SCIM mean (RFC 7644 §3.4.2): the service's answer is the one that
+the library works out over every resource.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Two processes at once, a killed process, a lost database: all or nothing, and a clear state afterwards."""
+"""Two processes at once, a killed process, a lost database: all or nothing, and a clear state
+afterwards.
+"""
 
 import asyncio
 import threading
@@ -156,7 +158,9 @@ def test_two_appliers_of_one_draft_apply_it_once(
 def test_killed_in_the_middle_of_a_large_lot(
     open_folder: Path, tmp_path: Path, victim: str
 ) -> None:
-    """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it back, whole."""
+    """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it
+    back, whole.
+    """
     state, rows = open_folder / f"killed-{victim}", sized(60_000)
     with serve(SORTITOR_STATE_DIR=str(state)) as process:
         with Sortitor(process.url) as s:
@@ -225,7 +229,8 @@ def wait_until_writing(state: Path) -> None:
         until = time.monotonic() + 60
         while time.monotonic() < until:
             busy = connection.execute(
-                "SELECT count(*) FROM pg_stat_progress_copy WHERE relid IN ('devices'::regclass, 'identifiers'::regclass)"
+                "SELECT count(*) FROM pg_stat_progress_copy WHERE relid IN ('devices'::regclass,"
+                " 'identifiers'::regclass)"
             ).fetchone()
             if busy and busy[0]:
                 return
@@ -238,7 +243,8 @@ def test_a_lost_connection_is_said_and_the_next_request_works(world: World) -> N
     s.devices.count()
     with psycopg.connect(world.run.url, autocommit=True) as connection:
         connection.execute(
-            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+            "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname ="
+            " current_database() AND pid <> pg_backend_pid()"
         )
     assert s.devices.count() == 0
     assert httpx.get(f"{world.url}/readyz").status_code == 200

@@ -1,4 +1,6 @@
-"""The Today page: everything that needs a hand, oldest first, each with a page and a command that lead there."""
+"""The Today page: everything that needs a hand, oldest first, each with a page and a command that
+lead there.
+"""
 
 import shlex
 from datetime import date

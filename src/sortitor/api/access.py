@@ -14,7 +14,8 @@ from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Context
 
 COOKIE = "sortitor_session"
-#: A page of another origin cannot send this header without being asked first, and it is never allowed to.
+#: A page of another origin cannot send this header without being asked first, and it is never
+#: allowed to.
 CONSOLE_HEADER = "x-sortitor-console"
 _SAFE = {"GET", "HEAD", "OPTIONS"}
 
@@ -32,7 +33,10 @@ def bearer(request: Request) -> str | None:
 
 
 def actor_of(request: Request) -> Actor:
-    """The account behind the request. Raises NotSignedIn or, for a forged console request, NotAllowed."""
+    """The account behind the request.
+
+    Raises NotSignedIn or, for a forged console request, NotAllowed.
+    """
     known: Actor | None = getattr(request.state, "actor", None)
     if known is None:
         service = service_of(request)

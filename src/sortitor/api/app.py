@@ -48,7 +48,10 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         openapi_url="/api/v1/openapi.json",
-        summary="Import, declare, admit, name, count and retire devices; every change previewed and reverted.",
+        summary=(
+            "Import, declare, admit, name, count and retire devices; every change previewed and"
+            " reverted."
+        ),
         separate_input_output_schemas=False,
     )
     app.state.service = service

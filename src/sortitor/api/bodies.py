@@ -29,7 +29,9 @@ FileBody = Annotated[bytes, Depends(_body)]
 
 
 class BodyLimit:
-    """Refuses a body that is too large while it arrives: files up to `file_bytes`, anything else up to 2 MB."""
+    """Refuses a body that is too large while it arrives: files up to `file_bytes`, anything else up
+    to 2 MB.
+    """
 
     def __init__(self, app: ASGIApp, file_bytes: int) -> None:
         self._app, self._file_bytes = app, file_bytes

@@ -35,13 +35,17 @@ def _cohort(given: c.CohortNew) -> cohorts.Cohort:
 
 @router.get("/cohorts")
 def list_cohorts(ctx: Viewer) -> list[c.Cohort]:
-    """Cohorts by name, each with the number of its devices now; the devices are at `/devices?cohort=ID`."""
+    """Cohorts by name, each with the number of its devices now; the devices are at
+    `/devices?cohort=ID`.
+    """
     return [_shape(one) for one in cohorts.every(ctx)]
 
 
 @router.post("/cohorts/preview")
 def preview_cohort(ctx: Viewer, given: c.CohortFilter) -> Preview:
-    """How many devices a filter holds, which enter and leave by it, by platform and site, with ten examples."""
+    """How many devices a filter holds, which enter and leave by it, by platform and site, with ten
+    examples.
+    """
     return Preview.model_validate(cohorts.preview(ctx, given.filter, given.cohort_id))
 
 
@@ -73,7 +77,9 @@ def edit_cohort(
 
 @router.delete("/cohorts/{cohort_id}", status_code=204)
 def remove_cohort(ctx: Coordinator, cohort_id: int) -> None:
-    """Remove a cohort that nothing speaks of (409 names what does); a revert of the journal entry brings it back."""
+    """Remove a cohort that nothing speaks of (409 names what does); a revert of the journal entry
+    brings it back.
+    """
     cohorts.remove(ctx, cohort_id)
 
 
@@ -127,7 +133,9 @@ def apply_list_change(ctx: Coordinator, cohort_id: int, given: c.ListChangeApply
 
 @router.get("/filters/attributes")
 def list_attributes(ctx: Viewer) -> list[c.Attribute]:
-    """Everything a filter can speak of, with the comparisons that fit, for an editor that completes."""
+    """Everything a filter can speak of, with the comparisons that fit, for an editor that
+    completes.
+    """
     return [
         c.Attribute(
             name=name,
@@ -151,7 +159,9 @@ def list_values(
 
 @router.post("/filters/check")
 def check_filter(ctx: Viewer, given: c.FilterGiven) -> c.FilterRead:
-    """Read a filter: its tree and how many devices fit; a fault is told with its column and a caret under it."""
+    """Read a filter: its tree and how many devices fit; a fault is told with its column and a caret
+    under it.
+    """
     return c.FilterRead.model_validate(cohorts.check_filter(ctx, given.filter))
 
 

@@ -11,10 +11,14 @@ from starlette.exceptions import HTTPException
 
 STATIC = Path(__file__).parent / "static"
 _POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; font-src 'self'; connect-src 'self'; "
-    "manifest-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'; object-src 'none'"
+    "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:;"
+    " font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action"
+    " 'self'; frame-ancestors 'none'; object-src 'none'"
 )
-_MISSING = "<!doctype html><title>Sortitor</title><p>The console is not built. Run <code>make console</code>; the HTTP interface is at <code>/api/v1</code>."
+_MISSING = (
+    "<!doctype html><title>Sortitor</title><p>The console is not built. Run <code>make"
+    " console</code>; the HTTP interface is at <code>/api/v1</code>."
+)
 
 router = APIRouter(include_in_schema=False)
 

@@ -84,7 +84,10 @@ def _from_query(
         str | None,
         Query(
             alias="filter",
-            description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`',
+            description=(
+                'In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays'
+                " ge 90`"
+            ),
         ),
     ] = None,
 ) -> core.Selection:
@@ -207,7 +210,9 @@ def show_device(ctx: Viewer, device_id: int) -> DeviceWhole:
 
 
 def _facts(row: Any) -> list[Fact]:
-    """What is known field by field: set by hand, reported by the device, from a lot, or inferred."""
+    """What is known field by field: set by hand, reported by the device, from a lot, or
+    inferred.
+    """
     origin = f"lot {row.lot_id}, row {row.lot_row}" if row.lot_id else "the device itself"
     facts = []
     for field in FIELDS:

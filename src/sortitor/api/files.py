@@ -16,7 +16,9 @@ XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
 def as_file(frame: pl.DataFrame, name: str, form: Literal["csv", "xlsx"]) -> Response:
-    """The frame (text columns) as a file; in a workbook every cell is text, so that no digit is lost."""
+    """The frame (text columns) as a file; in a workbook every cell is text, so that no digit is
+    lost.
+    """
     if form == "csv":
         # With a byte order mark, so that spreadsheets read other scripts aright.
         safe = frame.with_columns(pl.all().str.replace(_FORMULA, "'$0"))

@@ -84,7 +84,8 @@ def check_lot(
     ] = None,
     prefer: Prefer = None,
 ) -> Lot | LotTaken:
-    """Check a file of any format, or a paste (text/plain), whole, and keep it as a draft with a verdict per row.
+    """Check a file of any format, or a paste (text/plain), whole, and keep it as a draft with a
+    verdict per row.
 
     The format is recognised by the content. With `Prefer: respond-async` a job does it.
     """
@@ -93,7 +94,8 @@ def check_lot(
         raise Unsupported(
             "media_type",
             f"The content type {media} is not one that lots take.",
-            "Send the file's bytes as text/csv or application/octet-stream, pasted identifiers as text/plain.",
+            "Send the file's bytes as text/csv or application/octet-stream, pasted identifiers as"
+            " text/plain.",
         )
     settings = lots.Settings(
         _pairs(default, "default"),
@@ -145,7 +147,9 @@ def _shape(row: Any, repeated: bool = False) -> Lot:
 def download_template(
     ctx: Viewer, platform: Platform, form: Literal["csv", "xlsx"] = "csv"
 ) -> Response:
-    """A file with the headers that this platform's devices have, understood without a mapping; identifiers are formatted as text."""
+    """A file with the headers that this platform's devices have, understood without a mapping;
+    identifiers are formatted as text.
+    """
     headers = lots.template(platform)
     return as_file(
         pl.DataFrame(schema=dict.fromkeys(headers, pl.String)), f"template-{platform.value}", form
@@ -254,16 +258,21 @@ def take_out(
     ctx: Viewer,
     lot_id: int,
     form: Literal["csv", "xlsx"] = "csv",
-    verdict: Annotated[list[Verdict], Query()] = [Verdict.CONFLICT, Verdict.REJECT],
-) -> Response:  # noqa: B006
-    """Rows that stayed behind, in the shape of the original with a `problem` column; mended, they import with `like` this lot."""
+    verdict: Annotated[list[Verdict], Query()] = [Verdict.CONFLICT, Verdict.REJECT],  # noqa: B006
+) -> Response:
+    """Rows that stayed behind, in the shape of the original with a `problem` column; mended, they
+    import with `like` this lot.
+    """
     _, frame = lots.takeout(ctx, lot_id, verdict)
     return as_file(frame, f"lot-{lot_id}-to-mend", form)
 
 
 @router.post("/{lot_id}/settings")
 def settle_lot(ctx: Coordinator, lot_id: int, given: LotSettings) -> Lot:
-    """Read a draft in another way: columns, defaults, sheet, header line. It is checked anew at once."""
+    """Read a draft in another way: columns, defaults, sheet, header line.
+
+    It is checked anew at once.
+    """
     reading = (
         Reading(given.sheet or lots.one(ctx, lot_id).sheet, given.header_row)
         if given.sheet or given.header_row

@@ -74,7 +74,9 @@ def page(
     key: Callable[[Any], Any],
     total: int | None = None,
 ) -> Page[Item] | Response:
-    """A page of up to `limit` of the `limit + 1` rows asked for, with a Link header (RFC 8288); CSV where the caller accepts it."""
+    """A page of up to `limit` of the `limit + 1` rows asked for, with a Link header (RFC 8288); CSV
+    where the caller accepts it.
+    """
     items = [shape(row) for row in rows[:limit]]
     following = write_cursor(key(rows[limit - 1])) if len(rows) > limit else None
     links = {}
@@ -87,7 +89,9 @@ def page(
 
 
 def as_csv(items: Sequence[BaseModel]) -> str:
-    """Lines of CSV (RFC 4180), one an item; cells that a spreadsheet would run are made harmless by an apostrophe."""
+    """Lines of CSV (RFC 4180), one an item; cells that a spreadsheet would run are made harmless by
+    an apostrophe.
+    """
     if not items:
         return ""
     buffer = io.StringIO()

@@ -54,7 +54,10 @@ def list_groups(ctx: Viewer) -> list[Group]:
 
 @router.post("/people/{person_id}/left", status_code=204)
 def note_leaving(ctx: Coordinator, person_id: int, given: Leaving) -> None:
-    """Note that somebody has left, or is back. Who has left keeps their devices, which are then listed as needing a hand."""
+    """Note that somebody has left, or is back.
+
+    Who has left keeps their devices, which are then listed as needing a hand.
+    """
     people.set_left(ctx, person_id, given.left, given.reason)
 
 

@@ -1,4 +1,5 @@
-"""What every route does: it refuses parameters that it does not know, and honours an `Idempotency-Key`.
+"""What every route does: it refuses parameters that it does not know, and honours an
+`Idempotency-Key`.
 
 The same key and request within 24 hours get the same answer and do nothing twice.
 """

@@ -1,4 +1,6 @@
-"""Routes: SCIM 2.0 (RFC 7643, RFC 7644; cursors by RFC 9865), so that any identity provider can push people and groups."""
+"""Routes: SCIM 2.0 (RFC 7643, RFC 7644; cursors by RFC 9865), so that any identity provider can
+push people and groups.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,7 @@ MEDIA_TYPE = "application/scim+json"
 router = APIRouter(prefix="/scim/v2", include_in_schema=False)
 
 
-# ---- errors and answers -------------------------------------------------------------------------------------
+# ---- errors and answers
 
 
 def _json(status: int, content: Any, headers: Mapping[str, str] | None = None) -> Response:
@@ -129,7 +131,8 @@ async def _body(request: Request) -> Any:
     if len(text) > MOST_BYTES:
         return _TooLarge(detail=f"The body is larger than {MOST_BYTES:,} bytes.")
     try:
-        # Half of a pair, a number without end, brackets without end: refused, where the standard library takes them.
+        # Half of a pair, a number without end, brackets without end: refused, where the standard
+        # library takes them.
         found = from_json(text or b"{}", allow_inf_nan=False)
     except ValueError as error:
         return error
@@ -156,7 +159,7 @@ class _TooLarge(SCIMException):
     status = 413
 
 
-# ---- resources ----------------------------------------------------------------------------------------------
+# ---- resources
 
 _MODELS: dict[str, Any] = {"User": ScimUser, "Group": Group}
 _BULK = "urn:ietf:params:scim:api:messages:2.0:Bulk"
@@ -308,7 +311,9 @@ class _InvalidCursor(SCIMException):
 
 
 def _place(request: Request, asked: Any) -> tuple[int, int]:
-    """`(after, start)`: the number after which to go on, or the index from which, counted from 1."""
+    """`(after, start)`: the number after which to go on, or the index from which, counted
+    from 1.
+    """
     if _by_cursor(request, asked) and (
         cursor := asked.cursor or request.query_params.get("cursor")
     ):
@@ -339,7 +344,7 @@ def _kind(place: str) -> str:
     return kind
 
 
-# ---- routes -------------------------------------------------------------------------------------------------
+# ---- routes
 
 
 @router.get("/ServiceProviderConfig")
@@ -358,9 +363,9 @@ def _described(
                 200, _must(one, name).model_dump(scim_ctx=ScimContext.RESOURCE_QUERY_RESPONSE)
             )
         )
-    answer = ListResponse[kind](
+    answer = ListResponse[kind](  # type: ignore[valid-type]
         total_results=len(found), start_index=1, items_per_page=len(found), resources=list(found)
-    )  # type: ignore[valid-type]
+    )
     return _json(200, answer.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE))
 
 

@@ -49,7 +49,8 @@ def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None
         s.accounts.sign_out()
     file = save_profile(obj["profile"], address(obj), token.secret)
     talk(
-        f"Signed in as {me.name} ({me.role}); the token is kept in {file} for {days} days.\nNext: sortitor today"
+        f"Signed in as {me.name} ({me.role}); the token is kept in {file} for {days} days.\nNext:"
+        " sortitor today"
     )
 
 
@@ -177,7 +178,9 @@ def edit(
 @click.option(
     "--for-people",
     is_flag=True,
-    help="For an identity provider that pushes people and groups to /scim/v2, and for nothing else.",
+    help=(
+        "For an identity provider that pushes people and groups to /scim/v2, and for nothing else."
+    ),
 )
 @click.pass_obj
 def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_people: bool) -> None:
@@ -194,7 +197,8 @@ def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_peopl
         )
     click.echo(made.secret)
     talk(
-        f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor account revoke-token {made.id}"
+        f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor"
+        f" account revoke-token {made.id}"
     )
 
 

@@ -60,7 +60,7 @@ def add(obj: dict[str, Any], /, label: str, qr: Path | None, **given: Any) -> No
 
     \b
     Example:
-      sortitor pass add "Deck tablets, spring" --ownership corporate --activation coordinator --uses 60
+      sortitor pass add "Deck tablets" --ownership corporate --activation coordinator --uses 60
     """
     with connect(obj) as s:
         made = s.arrivals.add_pass(PassNew(label=label, **given))

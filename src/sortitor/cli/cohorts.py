@@ -72,7 +72,8 @@ def list_cohorts(obj: dict[str, Any], /, output: str) -> None:
 @click.option("--against", metavar="NAME", help="Count what it shares with another cohort.")
 @click.pass_obj
 def show(obj: dict[str, Any], /, name: str, device_id: int | None, against: str | None) -> None:
-    """Show a cohort, what speaks of it and how it grew; why a device is in it; what it shares with another.
+    """Show a cohort, what speaks of it and how it grew; why a device is in it; what it shares with
+    another.
 
     \b
     Examples:
@@ -90,7 +91,8 @@ def show(obj: dict[str, Any], /, name: str, device_id: int | None, against: str 
             )
             for clause in explained.clauses:
                 plain(
-                    f"  {'yes' if clause.held else 'no ':3}  {clause.text}   (it has {clause.actual})"
+                    f"  {'yes' if clause.held else 'no ':3}  {clause.text}   (it has"
+                    f" {clause.actual})"
                 )
             return
         if against:

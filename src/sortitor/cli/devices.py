@@ -120,7 +120,9 @@ def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def find_one(s: Any, text: str) -> int:
-    """The number of the one device that a number, `#`-less id or search text means; a usage error otherwise."""
+    """The number of the one device that a number, `#`-less id or search text means; a usage error
+    otherwise.
+    """
     if text.isdigit() and len(text) < 10:
         return int(text)
     found = list(s.devices.list(most=6, query=text))
@@ -169,7 +171,7 @@ def list_devices(
     Examples:
       sortitor device list -q 23751
       sortitor device list --site Quillharbour --idle 90 --sort seen
-      sortitor device list --filter 'person.groups eq "Crew" and idleDays ge 90 and not (tags eq "spare")'
+      sortitor device list --filter 'idleDays ge 90 and not (tags eq "spare")'
       sortitor device list --stage parked -o csv > parked.csv
     """
     conditions = _conditions(given) | {"pool": pool, "person": person}
@@ -197,7 +199,7 @@ def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given
 
     \b
     Example:
-      sortitor device export quiet.xlsx --filter 'idleDays ge 90' --column name --column serial --column person.name
+      sortitor device export quiet.xlsx --filter 'idleDays ge 90' --column name --column serial
     """
     if file.suffix not in (".csv", ".xlsx"):
         raise click.BadParameter(
@@ -212,7 +214,8 @@ def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given
 @click.argument("device")
 @click.pass_obj
 def show(obj: dict[str, Any], /, device: str) -> None:
-    """Show one device: facts with their basis, identifiers, holds, timeline. DEVICE is its number or anything that finds it.
+    """Show one device: facts with their basis, identifiers, holds, timeline. DEVICE is its number
+    or anything that finds it.
 
     \b
     Examples:
@@ -232,9 +235,11 @@ def show(obj: dict[str, Any], /, device: str) -> None:
             ("Person", f"{d.person_name} ({d.person_user_name})" if d.person_name else None),
             (
                 "Last seen",
-                f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)"
-                if d.last_seen_at
-                else "never",
+                (
+                    f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)"
+                    if d.last_seen_at
+                    else "never"
+                ),
             ),
             ("Cohorts", ", ".join(c.name for c in d.cohorts) or None),
             *(
@@ -269,7 +274,8 @@ def show(obj: dict[str, Any], /, device: str) -> None:
             if field.endswith(("_at", "_basis")) or field in ("manual", "hold", "identifiers"):
                 continue
             plain(
-                f"                      {field.replace('_', ' ')}: {before if before is not None else '–'} → {value if value is not None else '–'}"
+                f"                      {field.replace('_', ' ')}:"
+                f" {before if before is not None else '–'} → {value if value is not None else '–'}"
             )
 
 

@@ -63,7 +63,8 @@ def show(obj: dict[str, Any], /, output: str) -> None:
         return
     for place, policy in enumerate(found.policies, start=1):
         heading(
-            f"{place}. {policy.name} – {'everyone' if policy.groups is None else ', '.join(policy.groups)}"
+            f"{place}. {policy.name} –"
+            f" {'everyone' if policy.groups is None else ', '.join(policy.groups)}"
         )
         for platform, rule in policy.platforms.items():
             bounds = " ".join(
@@ -81,11 +82,13 @@ def show(obj: dict[str, Any], /, output: str) -> None:
             ("quota", policy.quota and f"{policy.quota} devices per person"),
             (
                 "undeclared",
-                None
-                if policy.declared_only is None
-                else "refused"
-                if policy.declared_only
-                else "may come in",
+                (
+                    None
+                    if policy.declared_only is None
+                    else "refused"
+                    if policy.declared_only
+                    else "may come in"
+                ),
             ),
             ("returning", policy.returning),
         ]
@@ -93,7 +96,8 @@ def show(obj: dict[str, Any], /, output: str) -> None:
             if value is not None:
                 plain(f"   {name:<12} {value}")
     talk(
-        "\nNext: sortitor gate try --platform android --os 13    or: sortitor gate show -o json > gate.json"
+        "\nNext: sortitor gate try --platform android --os 13    or: sortitor gate show -o json >"
+        " gate.json"
     )
 
 
@@ -164,6 +168,7 @@ def show_decision(decision: Decision) -> None:
     heading("Trace")
     for step in decision.trace:
         plain(
-            f"  {'✓' if step.passed else '✗'} {step.facet:<18} {step.policy:<28} wants {step.wanted}; is {step.actual}",
+            f"  {'✓' if step.passed else '✗'} {step.facet:<18} {step.policy:<28} wants"
+            f" {step.wanted}; is {step.actual}",
             "plain" if step.passed else "bad",
         )

@@ -95,7 +95,8 @@ def show(obj: dict[str, Any], /, pool_id: int) -> None:
     )
     if p.state == "short":
         talk(
-            f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep: {dormant:,} of its devices are idle for 90 days or more."
+            f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep:"
+            f" {dormant:,} of its devices are idle for 90 days or more."
         )
     talk(f"Next: sortitor device list --pool {pool_id}")
 
@@ -109,7 +110,7 @@ def add(obj: dict[str, Any], /, **given: Any) -> None:
 
     \b
     Example:
-      sortitor pool add "Display signage" --seats 120 --filter 'platform eq "linux" and ownership eq "corporate"'
+      sortitor pool add "Display signage" --seats 120 --filter 'platform eq "linux"'
     """
     with connect(obj) as s:
         made = s.pools.add(PoolNew(**given))

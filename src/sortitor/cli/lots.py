@@ -53,7 +53,10 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
 )
 @click.option(
     "--paste",
-    help="Identifiers instead of a file, separated by blanks, commas or lines; - reads them from stdin.",
+    help=(
+        "Identifiers instead of a file, separated by blanks, commas or lines; - reads them from"
+        " stdin."
+    ),
 )
 @click.option("--name", help="What to call the lot.  [the file's name]")
 @click.option(
@@ -99,9 +102,11 @@ def check(
     columns: tuple[str, ...],
     **given: Any,
 ) -> None:
-    """Check a file of any format, or pasted identifiers, row by row. Nothing changes until it is applied.
+    """Check a file of any format, or pasted identifiers, row by row. Nothing changes until it is
+    applied.
 
-    CSV, semicolon, tab or pipe; UTF-8, UTF-16 or Windows-1252; XLSX, ODS; JSON Lines: recognised by the content.
+    CSV, semicolon, tab or pipe; UTF-8, UTF-16 or Windows-1252; XLSX, ODS; JSON Lines: recognised by
+    the content.
 
     \b
     Examples:
@@ -124,7 +129,8 @@ def check(
         groups = s.lots.notes(made.id)
     if made.repeated:
         talk(
-            f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by {made.created_by}); nothing was imported twice."
+            f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by"
+            f" {made.created_by}); nothing was imported twice."
         )
     _report(made, list(groups))
 
@@ -183,7 +189,8 @@ def _show(made: Lot, groups: list[NoteGroup]) -> None:
             where = f" in “{group.column}”" if group.column else ""
             given = f", such as {group.given!r}" if group.given else ""
             plain(
-                f"  {group.rows:,} {'row' if group.rows == 1 else 'rows'}{where}: {group.title}{given}",
+                f"  {group.rows:,} {'row' if group.rows == 1 else 'rows'}{where}:"
+                f" {group.title}{given}",
                 _TONES.get(group.severity, "plain"),
             )
             plain(f"      {group.remedy}   [{group.code}]")
@@ -192,7 +199,8 @@ def _show(made: Lot, groups: list[NoteGroup]) -> None:
         talk(
             f"\nNext: sortitor lot apply {made.id}"
             + (
-                f"    or first: sortitor lot rows {made.id} --verdict reject    or: sortitor lot takeout {made.id} --to mend.xlsx"
+                f"    or first: sortitor lot rows {made.id} --verdict reject    or: sortitor lot"
+                f" takeout {made.id} --to mend.xlsx"
                 if bad
                 else ""
             )
@@ -401,7 +409,8 @@ def columns(
     sheet: str | None,
     header_row: int | None,
 ) -> None:
-    """Say what a draft's columns mean, and check it anew. For a lot with a supplier it is remembered.
+    """Say what a draft's columns mean, and check it anew. For a lot with a supplier it is
+    remembered.
 
     \b
     Example:
@@ -429,7 +438,8 @@ def columns(
 )
 @click.pass_obj
 def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
-    """Take out the rows that stayed behind, with what is the matter, to be mended and checked again.
+    """Take out the rows that stayed behind, with what is the matter, to be mended and checked
+    again.
 
     \b
     Example:
@@ -480,7 +490,8 @@ def apply(obj: dict[str, Any], /, lot_id: int, yes: bool, reason: str | None) ->
         with watching() as watch:
             done = s.lots.apply(lot_id, preview.digest, reason, watch if _large(preview) else None)
     talk(
-        f"Lot {done.id} applied. Next: sortitor device list --lot {done.id}    or: sortitor lot revert {done.id}"
+        f"Lot {done.id} applied. Next: sortitor device list --lot {done.id}    or: sortitor lot"
+        f" revert {done.id}"
     )
 
 

@@ -1,4 +1,7 @@
-"""The root of the command line: it only wires. Each group is imported when it is called, so that `--help` is quick."""
+"""The root of the command line: it only wires.
+
+Each group is imported when it is called, so that `--help` is quick.
+"""
 
 from __future__ import annotations
 
@@ -51,7 +54,8 @@ class _Lazy(click.Group):
         except ModuleNotFoundError as error:
             if module.startswith("sortitor.server"):
                 raise click.UsageError(
-                    f"`sortitor {name}` needs the service: pip install 'sortitor[server]' ({error.name} is missing)."
+                    f"`sortitor {name}` needs the service: pip install 'sortitor[server]'"
+                    f" ({error.name} is missing)."
                 ) from error
             raise
         assert isinstance(command, click.Command)
@@ -125,13 +129,16 @@ def main() -> None:
 
 
 def _report(error: Exception) -> None:
-    """Turn what the client raises into words and an exit code; anything else is a fault of ours and is shown whole."""
+    """Turn what the client raises into words and an exit code; anything else is a fault of ours and
+    is shown whole.
+    """
     from sortitor.cli.output import ExitCode, show_problem
     from sortitor.client.errors import FactsMoved, SignInNeeded, SortitorProblem, Unreachable
 
     if isinstance(error, Unreachable):
         click.echo(
-            f"Error: {error}\n  Is the service running? Start it with `sortitor serve`, or give --url.",
+            f"Error: {error}\n  Is the service running? Start it with `sortitor serve`, or give"
+            " --url.",
             err=True,
         )
         sys.exit(ExitCode.UNREACHABLE)

@@ -66,11 +66,12 @@ def edit(
     platforms: tuple[str, ...],
     reason: str | None,
 ) -> None:
-    """Add a template, or change the one of that name. New ones go before the last, which catches the rest.
+    """Add a template, or change the one of that name. New ones go before the last, which catches
+    the rest.
 
     \b
     Example:
-      sortitor name edit Laptops "WL-{person_department|upper|letters|first 3|or \\"GEN\\"}-{serial|last 6}" --platform windows
+      sortitor name edit Laptops "WL-{site|upper|letters|first 3}-{serial|last 6}"
     """
     made = Template(name=template_name, pattern=pattern, platforms=[Platform(p) for p in platforms])
     with connect(obj) as s:

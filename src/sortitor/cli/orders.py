@@ -159,7 +159,8 @@ def edit(
         )
         done = s.orders.edit(known.id, given) if known else s.orders.add(given)
     talk(
-        f"Order {done.name} {'changed' if known else 'added'}: {done.ordered:,} ordered, {done.delivered:,} delivered. Next: sortitor order show {done.name}"
+        f"Order {done.name} {'changed' if known else 'added'}: {done.ordered:,} ordered,"
+        f" {done.delivered:,} delivered. Next: sortitor order show {done.name}"
     )
 
 

@@ -1,4 +1,7 @@
-"""How the command line speaks: tables, records, previews, errors, exit codes. Data goes to stdout, talk to stderr."""
+"""How the command line speaks: tables, records, previews, errors, exit codes.
+
+Data goes to stdout, talk to stderr.
+"""
 
 from __future__ import annotations
 
@@ -85,7 +88,9 @@ def write(
     hint: str = "",
     empty: str = "Nothing here.",
 ) -> list[Any]:
-    """A list: a table of the columns (heading → value of an item), or all fields as JSON, JSON Lines or CSV."""
+    """A list: a table of the columns (heading → value of an item), or all fields as JSON, JSON
+    Lines or CSV.
+    """
     found = list(items)
     if output == "json":
         click.echo(
@@ -186,7 +191,10 @@ def plain(text: str, tone: str = "plain") -> None:
 
 
 def show_preview(preview: Preview) -> None:
-    """A preview: counts, what to know, before and after. To stderr, as it comes before a question."""
+    """A preview: counts, what to know, before and after.
+
+    To stderr, as it comes before a question.
+    """
     err = console(stderr=True)
     err.print(Text(preview.title, style="bold"))
     width = max((len(f"{count.count:,}") for count in preview.counts), default=1)
@@ -222,7 +230,8 @@ def _bars(err: Console, preview: Preview) -> None:
         tone = "yellow" if bar.low >= line else ""
         err.print(
             Text(
-                f"  {bar.low:>4}–{bar.high:<4} {'█' * round(40 * bar.count / most):<40} {bar.count:>6,} {mark}".rstrip(),
+                f"  {bar.low:>4}–{bar.high:<4} {'█' * round(40 * bar.count / most):<40}"
+                f" {bar.count:>6,} {mark}".rstrip(),
                 style=tone,
             )
         )

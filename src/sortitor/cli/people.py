@@ -160,7 +160,8 @@ def left(obj: dict[str, Any], /, person_id: int, back: bool, reason: str | None)
 @click.argument("inner", nargs=-1)
 @click.pass_obj
 def set_groups(obj: dict[str, Any], /, group: str, inner: tuple[str, ...]) -> None:
-    """Put exactly these groups into a group: whoever belongs to them belongs to it. None takes all out.
+    """Put exactly these groups into a group: whoever belongs to them belongs to it. None takes all
+    out.
 
     \b
     Example:

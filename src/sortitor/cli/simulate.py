@@ -95,5 +95,6 @@ def simulate(
     for reason, number in codes.most_common():
         plain(f"{number:>7,}  {reason}")
     talk(
-        f"{count:,} knocks in {seconds:.1f} s, {len(credentials) * check_ins:,} check-ins. Next: sortitor arrival list"
+        f"{count:,} knocks in {seconds:.1f} s, {len(credentials) * check_ins:,} check-ins. Next:"
+        " sortitor arrival list"
     )

@@ -149,7 +149,8 @@ def preview(obj: dict[str, Any], /, rule_id: int) -> None:
     with connect(obj) as s:
         show_preview(s.sweeps.preview(rule_id))
     talk(
-        f"\nNext: sortitor sweep apply {rule_id}    or keep one: sortitor device hold DEVICE --until DAY --reason WHY"
+        f"\nNext: sortitor sweep apply {rule_id}    or keep one: sortitor device hold DEVICE"
+        " --until DAY --reason WHY"
     )
 
 
@@ -169,7 +170,8 @@ def apply(obj: dict[str, Any], /, rule_id: int, yes: bool, reason: str | None) -
         agree(shown, yes)
         done = s.sweeps.apply(rule_id, shown.digest, reason)
     talk(
-        f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired. Take it back with: sortitor sweep revert {done.id}"
+        f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired. Take it back with:"
+        f" sortitor sweep revert {done.id}"
     )
 
 

@@ -11,7 +11,8 @@ from sortitor.client.transport import Transport
 class Sortitor:
     """A connection to one service; a context manager.
 
-    `token` is a bearer token; without one, call `accounts.sign_in`. Raises the exceptions of `client.errors`.
+    `token` is a bearer token; without one, call `accounts.sign_in`. Raises the exceptions of
+    `client.errors`.
     """
 
     def __init__(

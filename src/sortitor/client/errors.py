@@ -15,7 +15,9 @@ from sortitor.schemas.jobs import Job
 
 
 class SortitorProblem(Exception):
-    """The service answered with a problem; `problem` carries code, detail, remedy and the fields."""
+    """The service answered with a problem; `problem` carries code, detail, remedy and the
+    fields.
+    """
 
     def __init__(self, problem: Problem) -> None:
         super().__init__(problem.detail)

@@ -104,7 +104,9 @@ class People(_Noun):
     """People and groups."""
 
     def preview_import(self, path: Path, complete: bool = False) -> Preview:
-        """What a CSV of people would change. `complete`: it names everybody, so whom it does not name has left."""
+        """What a CSV of people would change. `complete`: it names everybody, so whom it does not
+        name has left.
+        """
         return self._t.call(
             Preview,
             "POST",
@@ -178,7 +180,8 @@ class Lots(_Noun):
     ) -> lo.Lot:
         """Check a file of any format, or pasted identifiers, and keep it as a draft.
 
-        columns: column → header. like: a lot whose defaults and columns are taken over. watch: hears how far a large file is.
+        columns: column → header. like: a lot whose defaults and columns are taken over. watch:
+        hears how far a large file is.
         """
         content = path.read_bytes() if path else (paste or "").encode()
         params: list[tuple[str, str]] = [("name", name)] if name else []
@@ -388,7 +391,9 @@ class Devices(_Noun):
     """Devices."""
 
     def list(self, most: int | None = None, **conditions: Any) -> Iterator[d.Device]:
-        """Devices; conditions as the HTTP interface names them: filter, query, person, cohort, pool, sort, descending."""
+        """Devices; conditions as the HTTP interface names them: filter, query, person, cohort,
+        pool, sort, descending.
+        """
         return self._t.pages(d.Device, "/devices", conditions, most)
 
     def count(self, **conditions: Any) -> int:
@@ -408,7 +413,9 @@ class Devices(_Noun):
         ).text
 
     def file(self, form: str = "csv", columns: Sequence[str] = (), **conditions: Any) -> bytes:
-        """All devices that fit, as CSV or XLSX with these columns (attributes of the filter language)."""
+        """All devices that fit, as CSV or XLSX with these columns (attributes of the filter
+        language).
+        """
         return self._t.send(
             "GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}
         ).content

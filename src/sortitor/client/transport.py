@@ -44,7 +44,10 @@ class Transport:
         content: bytes | None = None,
         headers: Mapping[str, str] | None = None,
     ) -> httpx.Response:
-        """The response, whatever it carries. A POST has one Idempotency-Key over all its attempts."""
+        """The response, whatever it carries.
+
+        A POST has one Idempotency-Key over all its attempts.
+        """
         sent = dict(headers or {})
         if method == "POST":
             sent.setdefault("Idempotency-Key", uuid.uuid4().hex)

@@ -10,6 +10,9 @@ RISKY = ("=", "+", "-", "@", "\t", "\r")
 
 
 def harmless(value: Any) -> Any:
-    """A cell that no spreadsheet runs: an apostrophe goes in front. Lists and objects become JSON."""
+    """A cell that no spreadsheet runs: an apostrophe goes in front.
+
+    Lists and objects become JSON.
+    """
     text = json.dumps(value, ensure_ascii=False) if isinstance(value, list | dict) else value
     return f"'{text}" if isinstance(text, str) and text.startswith(RISKY) else text

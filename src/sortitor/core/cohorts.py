@@ -9,7 +9,9 @@ from sortitor.core.filters import Comparison, Filter, Joined, Not, attributes, h
 
 
 def check_filter(text: str) -> Filter:
-    """The filter of a cohort. Raises BadInput where it is none, or speaks of cohorts itself: sets that lean on each other have no beginning."""
+    """The filter of a cohort. Raises BadInput where it is none, or speaks of cohorts itself: sets
+    that lean on each other have no beginning.
+    """
     found = parse(text)
     if "cohorts" in attributes(found):
         detail = "A cohort's filter cannot speak of cohorts."
@@ -23,7 +25,9 @@ def check_filter(text: str) -> Filter:
 
 
 def inlined(found: Filter, moving: Mapping[str, Filter]) -> Filter:
-    """The filter with what it says of moving cohorts (name → filter) written out, since nothing but their filters knows who is in them now."""
+    """The filter with what it says of moving cohorts (name → filter) written out, since nothing but
+    their filters knows who is in them now.
+    """
     if isinstance(found, Not):
         return Not(inlined(found.part, moving))
     if isinstance(found, Joined):

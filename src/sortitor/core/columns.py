@@ -125,7 +125,9 @@ _SYNONYMS: dict[str, tuple[str, ...]] = {
 
 
 def plain(header: str) -> str:
-    """A header reduced to its words: case, accents and punctuation gone, a trailing counter dropped."""
+    """A header reduced to its words: case, accents and punctuation gone, a trailing counter
+    dropped.
+    """
     text = unicodedata.normalize("NFKD", header).casefold()
     text = "".join(mark for mark in text if not unicodedata.combining(mark))
     return re.sub(r"\s*\d{0,2}$", "", " ".join(re.findall(r"\w+", text.replace("_", " "))))
@@ -136,10 +138,11 @@ COLUMNS = tuple(_SYNONYMS)
 
 
 def understand(headers: Sequence[str], given: Mapping[str, str] | None = None) -> dict[str, str]:
-    """Header → column for every header that is understood; `given` maps column → header and goes first.
+    """Header → column for every header that is understood; `given` maps column → header and goes
+    first.
 
-    A column other than `imei` takes one header, the first that fits. Raises BadInput for a mapping to a
-    header that the file does not have or to a column that Sortitor does not know.
+    A column other than `imei` takes one header, the first that fits. Raises BadInput for a mapping
+    to a header that the file does not have or to a column that Sortitor does not know.
     """
     meaning: dict[str, str] = {}
     problems = []
@@ -175,7 +178,9 @@ def understand(headers: Sequence[str], given: Mapping[str, str] | None = None) -
 
 
 def recall(headers: Sequence[str], known: Mapping[str, str]) -> dict[str, str]:
-    """What headers mean, with what a supplier's earlier file taught (header → column, "" for a plain detail) going first."""
+    """What headers mean, with what a supplier's earlier file taught (header → column, "" for a
+    plain detail) going first.
+    """
     taught = {header: column for header, column in known.items() if header in headers}
     plainly = {
         header: column
@@ -188,7 +193,9 @@ def recall(headers: Sequence[str], known: Mapping[str, str]) -> dict[str, str]:
 def remap(
     headers: Sequence[str], wanted: Mapping[str, str | None], now: Mapping[str, str]
 ) -> dict[str, str]:
-    """The meaning `now` with the headers in `wanted` meaning something else; None makes a header a plain detail."""
+    """The meaning `now` with the headers in `wanted` meaning something else; None makes a header a
+    plain detail.
+    """
     problems = [
         FieldProblem(
             f"/columns/{h}",
@@ -223,7 +230,9 @@ def remap(
 
 
 def template_headers(platform: Platform) -> list[str]:
-    """Headers of a file for this platform that are understood as they stand; the identifiers that it has come first."""
+    """Headers of a file for this platform that are understood as they stand; the identifiers that
+    it has come first.
+    """
     kinds = [
         kind.value
         for kind in IdentifierKind

@@ -23,7 +23,9 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class FieldProblem:
-    """One thing wrong with one value: `pointer` is a JSON pointer (RFC 6901) or a place in a file."""
+    """One thing wrong with one value: `pointer` is a JSON pointer (RFC 6901) or a place in a
+    file.
+    """
 
     pointer: str
     code: str
@@ -31,7 +33,7 @@ class FieldProblem:
 
 
 class SortitorError(Exception):
-    """The base: `code` is stable for programs, `detail` says what and where, `remedy` what to do."""
+    """The base: `code` is for programs, `detail` says what and where, `remedy` what to do."""
 
     def __init__(
         self, code: str, detail: str, remedy: str = "", problems: tuple[FieldProblem, ...] = ()

@@ -1,8 +1,10 @@
-"""The filter language: the grammar of SCIM 2.0 filters (RFC 7644 §3.4.2.2) over what is known of a device.
+"""The filter language: the grammar of SCIM 2.0 filters (RFC 7644 §3.4.2.2) over what is known of a
+device.
 
-`ownership eq "corporate" and platform eq "android" and not (tags eq "spare")`. One meaning, two engines: `matches` decides for
-one device with a trace, the store compiles the same tree to SQL. Logic is two-valued: a comparison with a missing value is false,
-`ne` is the opposite of `eq`, and `pr` asks whether there is a value. Text is compared without regard to case.
+`ownership eq "corporate" and platform eq "android" and not (tags eq "spare")`. One meaning, two
+engines: `matches` decides for one device with a trace, the store compiles the same tree to SQL.
+Logic is two-valued: a comparison with a missing value is false, `ne` is the opposite of `eq`, and
+`pr` asks whether there is a value. Text is compared without regard to case.
 """
 
 from __future__ import annotations
@@ -54,7 +56,9 @@ OPERATORS: dict[Kind, tuple[str, ...]] = {
 
 @dataclass(frozen=True, slots=True)
 class Attribute:
-    """What a filter can speak of. `of` names the thing whose change moves it; `words` are the values that a token can have."""
+    """What a filter can speak of. `of` names the thing whose change moves it; `words` are the
+    values that a token can have.
+    """
 
     kind: Kind
     meaning: str
@@ -124,7 +128,9 @@ Value = str | float | bool | datetime | date | tuple[int, ...] | None
 
 @dataclass(frozen=True, slots=True)
 class Comparison:
-    """`attribute operator value`; the value is in the form of the attribute's kind, None for `pr`."""
+    """`attribute operator value`; the value is in the form of the attribute's kind, None for
+    `pr`.
+    """
 
     attribute: str
     operator: str
@@ -176,7 +182,9 @@ def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
 
 
 def veiled(found: Filter) -> Filter:
-    """The filter as it is for those who may not see the identifiers of personal devices: as if these had none, so that nobody finds them out letter by letter."""
+    """The filter as it is for those who may not see the identifiers of personal devices: as if
+    these had none, so that nobody finds them out letter by letter.
+    """
     if isinstance(found, Not):
         return Not(veiled(found.part))
     if isinstance(found, Joined):
@@ -259,9 +267,11 @@ class _Parser:
             fault(
                 self.text,
                 self.start,
-                "an attribute is missing here"
-                if self.kind == "end"
-                else f"an attribute should stand here, not {self.token!r}",
+                (
+                    "an attribute is missing here"
+                    if self.kind == "end"
+                    else f"an attribute should stand here, not {self.token!r}"
+                ),
             )
         name = _BY_LOWER.get(self.token.lower())
         if name is None:
@@ -322,7 +332,8 @@ class _Parser:
             fault(
                 self.text,
                 self.start,
-                "a value should stand here: a text in quotation marks, a number, true, false or null",
+                "a value should stand here: a text in quotation marks, a number, true, false or"
+                " null",
             )
         self.step()
         return given
@@ -384,7 +395,10 @@ class _Parser:
 
 
 def parse(text: str) -> Filter:
-    """The tree of a filter. Raises BadInput with the column, a caret under the fault, and the nearest name."""
+    """The tree of a filter.
+
+    Raises BadInput with the column, a caret under the fault, and the nearest name.
+    """
     if len(text) > MOST_CHARACTERS:
         raise BadInput(
             "filter_too_long",
@@ -397,9 +411,11 @@ def parse(text: str) -> Filter:
         fault(
             text,
             parser.start,
-            f"“and” or “or” should stand before {parser.token!r}"
-            if parser.token != ")"
-            else "a parenthesis that was never opened",
+            (
+                f"“and” or “or” should stand before {parser.token!r}"
+                if parser.token != ")"
+                else "a parenthesis that was never opened"
+            ),
         )
     return found
 
@@ -418,7 +434,9 @@ def moving(found: Filter) -> bool:
 
 
 def as_tree(found: Filter) -> dict[str, Any]:
-    """The filter as nested objects, for an editor: `{attribute, operator, value}`, `{join, parts}`, `{not}`."""
+    """The filter as nested objects, for an editor: `{attribute, operator, value}`, `{join, parts}`,
+    `{not}`.
+    """
     if isinstance(found, Not):
         return {"not": as_tree(found.part)}
     if isinstance(found, Joined):
@@ -437,9 +455,11 @@ def as_text(found: Filter) -> str:
     if isinstance(found, Joined):
         # `and` binds closer, so only an `or` inside an `and` needs its parentheses.
         inner = [
-            f"({as_text(part)})"
-            if isinstance(part, Joined) and part.word != found.word and found.word == "and"
-            else as_text(part)
+            (
+                f"({as_text(part)})"
+                if isinstance(part, Joined) and part.word != found.word and found.word == "and"
+                else as_text(part)
+            )
             for part in found.parts
         ]
         return f" {found.word} ".join(inner)
@@ -447,7 +467,9 @@ def as_text(found: Filter) -> str:
 
 
 def lower(text: str) -> str:
-    """Lower case letter by letter, as the database has it: no letter becomes two, none depends on its neighbours."""
+    """Lower case letter by letter, as the database has it: no letter becomes two, none depends on
+    its neighbours.
+    """
     return "".join(
         low if len(low := letter.lower()) == 1 else "i" if letter == "İ" else letter
         for letter in text
@@ -455,7 +477,10 @@ def lower(text: str) -> str:
 
 
 def trimmed(version: str) -> tuple[int, ...]:
-    """The components without trailing zeros, so that 10 and 10.0 are equal. Raises ValueError for what is no version."""
+    """The components without trailing zeros, so that 10 and 10.0 are equal.
+
+    Raises ValueError for what is no version.
+    """
     parts = list(versions.components(version))
     while len(parts) > 1 and parts[-1] == 0:
         parts.pop()
@@ -472,7 +497,9 @@ class Clause:
 
 
 def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause]]:
-    """Whether a device (attribute → value; missing ones absent or None) fits, and every comparison with its value."""
+    """Whether a device (attribute → value; missing ones absent or None) fits, and every comparison
+    with its value.
+    """
     trace: list[Clause] = []
 
     def judge(part: Filter) -> bool:

@@ -1,4 +1,6 @@
-"""The gate: which arriving devices may come in, decided by policies in order, with every reason and the trace."""
+"""The gate: which arriving devices may come in, decided by policies in order, with every reason and
+the trace.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ QUOTA_BOUNDS = (1, 50)
 
 @dataclass(frozen=True, slots=True)
 class PlatformRule:
-    """Whether a platform is open; the version bounds are inclusive over the components they state."""
+    """Whether a platform is open; the version bounds are inclusive over the components they
+    state.
+    """
 
     open: bool
     os_min: str | None = None
@@ -45,7 +49,9 @@ class Policy:
 
 @dataclass(frozen=True, slots=True)
 class Pass:
-    """What the gate needs to know of the pass that was shown; `trouble` is its reason code when it does not hold."""
+    """What the gate needs to know of the pass that was shown; `trouble` is its reason code when it
+    does not hold.
+    """
 
     trouble: str | None = None
     activation: Activation = Activation.PERSON
@@ -56,8 +62,9 @@ class Pass:
 class Arrival:
     """The facts of a knock, imagined or real.
 
-    `stage` is None for an unknown device; `ownership` is what would hold after the arrival; `declared` is
-    whether somebody declared it; `holding` is how many other devices of the person count to the quota.
+    `stage` is None for an unknown device; `ownership` is what would hold after the arrival;
+    `declared` is whether somebody declared it; `holding` is how many other devices of the person
+    count to the quota.
     """
 
     platform: Platform
@@ -75,7 +82,9 @@ class Arrival:
 
 @dataclass(frozen=True, slots=True)
 class Reason:
-    """Why not: the policy whose facet it is, what was compared, who can do what, and what the person may be told."""
+    """Why not: the policy whose facet it is, what was compared, who can do what, and what the
+    person may be told.
+    """
 
     code: str
     policy: str
@@ -87,7 +96,9 @@ class Reason:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One line of the trace: a facet, the policy that states it, what was wanted, what was there, and whether it held."""
+    """One line of the trace: a facet, the policy that states it, what was wanted, what was there,
+    and whether it held.
+    """
 
     facet: str
     policy: str
@@ -162,7 +173,9 @@ def _reason(code: str, policy: str, actual: str, wanted: str) -> Reason:
 
 
 def check_policies(policies: Sequence[Policy]) -> None:
-    """Raise BadInput naming every fault: bounds, unknown versions, names twice, a baseline that leaves a facet open."""
+    """Raise BadInput naming every fault: bounds, unknown versions, names twice, a baseline that
+    leaves a facet open.
+    """
     problems = [
         problem
         for place, policy in enumerate(policies)
@@ -195,7 +208,10 @@ def _policy_problems(place: int, policy: Policy) -> list[FieldProblem]:
     problems = []
     low, high = QUOTA_BOUNDS
     if policy.quota is not None and not low <= policy.quota <= high:
-        detail = f"The quota of {policy.name!r} is {policy.quota}; it must be {low} to {high} devices per person."
+        detail = (
+            f"The quota of {policy.name!r} is {policy.quota}; it must be {low} to {high} devices"
+            " per person."
+        )
         problems.append(FieldProblem(f"/policies/{place}/quota", "quota_bounds", detail))
     for platform, rule in policy.platforms.items():
         for side, bound in (("os_min", rule.os_min), ("os_max", rule.os_max)):
@@ -212,7 +228,10 @@ def _policy_problems(place: int, policy: Policy) -> list[FieldProblem]:
                 break
         else:
             if rule.os_min and rule.os_max and versions.above(rule.os_min, rule.os_max):
-                detail = f"{policy.name!r}, {platform}: the lower bound {rule.os_min} is above the upper bound {rule.os_max}."
+                detail = (
+                    f"{policy.name!r}, {platform}: the lower bound {rule.os_min} is above the upper"
+                    f" bound {rule.os_max}."
+                )
                 problems.append(
                     FieldProblem(
                         f"/policies/{place}/platforms/{platform}", "bounds_crossed", detail
@@ -250,7 +269,9 @@ def _baseline_problems(place: int, baseline: Policy) -> list[FieldProblem]:
 
 
 def decide(arrival: Arrival, policies: Sequence[Policy]) -> Decision:
-    """Work through every facet; a reason refuses, except that a returning device may be parked instead."""
+    """Work through every facet; a reason refuses, except that a returning device may be parked
+    instead.
+    """
     audience = [policy for policy in policies if policy.holds(arrival.groups)]
     found = [
         _pass_step(arrival),
@@ -282,9 +303,9 @@ _Found = tuple[Step, Reason | None]
 
 
 def _judge(facet: str, policy: str, wanted: str, actual: str, code: str | None) -> _Found:
-    return Step(facet, policy, wanted, actual, code is None), _reason(
-        code, policy, actual, wanted
-    ) if code else None
+    return Step(facet, policy, wanted, actual, code is None), (
+        _reason(code, policy, actual, wanted) if code else None
+    )
 
 
 def _pass_step(arrival: Arrival) -> _Found:
@@ -419,7 +440,9 @@ def quota_for(groups: frozenset[str], policies: Sequence[Policy]) -> tuple[int, 
 
 
 def starting_gate() -> list[Policy]:
-    """The gate of a new installation: every platform and ownership open, five devices a person, returning devices parked."""
+    """The gate of a new installation: every platform and ownership open, five devices a person,
+    returning devices parked.
+    """
     platforms = {platform: PlatformRule(open=True) for platform in Platform}
     owners = (Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER)
     return [Policy("Baseline", None, platforms, owners, 5, False, Returning.PARK)]

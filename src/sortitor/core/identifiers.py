@@ -1,8 +1,9 @@
 """Hardware identifiers: cleaning, checking and naming the damage that spreadsheets do to them.
 
-Everything works on columns. A checked column is a frame `value: str | null, note: str | null`: a value with
-a note was repaired, a note without a value says why there is none, neither means that the cell was empty.
-Most cells of an honest file are plain; they are recognised by one pattern, and only the others are looked at closely.
+Everything works on columns. A checked column is a frame `value: str | null, note: str | null`: a
+value with a note was repaired, a note without a value says why there is none, neither means that
+the cell was empty. Most cells of an honest file are plain; they are recognised by one pattern, and
+only the others are looked at closely.
 """
 
 from __future__ import annotations
@@ -49,7 +50,8 @@ _DATE = (
     r"^(\d{1,2}[./-]\d{1,2}[./-](\d{2}|\d{4})|(19|20)\d\d-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?"
     rf"|\d{{1,2}}[.\- ] ?({_MONTHS})\.?([\- ]\d{{2,4}})?|({_MONTHS})[\- ]\d{{2,4}})$"
 )
-# Quotation marks of any script, zero-width marks, soft hyphens, byte order marks, control characters.
+# Quotation marks of any script, zero-width marks, soft hyphens, byte order marks, control
+# characters.
 _INVISIBLE = r"[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\"“”„«»‘’´`]"
 #: What a plain cell of letters and digits must not be: a power of ten, filler, a placeholder.
 _NOT_PLAIN = (
@@ -70,7 +72,8 @@ Check = Callable[[pl.Series], pl.DataFrame]
 
 
 def _prepared(given: pl.Series, decimal: str) -> pl.DataFrame:
-    """Columns `text` (NFKC, upper case, invisible marks and harmless wrappers gone), and which wrappers there were.
+    """Columns `text` (NFKC, upper case, invisible marks and harmless wrappers gone), and which
+    wrappers there were.
 
     `decimal` is the pattern of a number to which a spreadsheet added ".0".
     """
@@ -127,7 +130,9 @@ def _repair() -> pl.Expr:
 
 
 def _judged(frame: pl.DataFrame, value: pl.Expr, fault: pl.Expr, remark: pl.Expr) -> pl.DataFrame:
-    """The value where there is no fault; the damage, else the fault, else the remark, as the note."""
+    """The value where there is no fault; the damage, else the fault, else the remark, as the
+    note.
+    """
     return frame.select(fault=pl.coalesce("damage", fault), kept=value, remark=remark).select(
         value=pl.when(pl.col("fault").is_null()).then(pl.col("kept")),
         note=pl.coalesce("fault", pl.when(pl.col("kept").is_not_null()).then(pl.col("remark"))),
@@ -137,7 +142,9 @@ def _judged(frame: pl.DataFrame, value: pl.Expr, fault: pl.Expr, remark: pl.Expr
 def checked_in_part(
     given: pl.Series, plain: pl.Series, value: pl.Series, closely: Check
 ) -> pl.DataFrame:
-    """`value` as it stands where `plain` holds; what `closely` says of the other cells that are not empty."""
+    """`value` as it stands where `plain` holds; what `closely` says of the other cells that are not
+    empty.
+    """
     other = (~plain & given.is_not_null()).fill_null(False).arg_true()
     note = pl.repeat(None, given.len(), dtype=pl.String, eager=True)
     if other.len():
@@ -233,7 +240,9 @@ def _hexadecimal(given: pl.Series) -> pl.DataFrame:
 
 
 def check_meids(given: pl.Series) -> pl.DataFrame:
-    """MEIDs: 14 hexadecimal digits, or 18 decimal ones, which are converted (3GPP2 S.R0048); a check digit is left off."""
+    """MEIDs: 14 hexadecimal digits, or 18 decimal ones, which are converted (3GPP2 S.R0048); a
+    check digit is left off.
+    """
     clean, length = pl.col("clean"), pl.col("clean").str.len_chars()
     frame = _hexadecimal(given)
     decimal = clean.str.contains(r"^\d{18}$")
@@ -261,7 +270,9 @@ def check_meids(given: pl.Series) -> pl.DataFrame:
 
 
 def check_eids(given: pl.Series) -> pl.DataFrame:
-    """EIDs: 32 digits whose remainder by 97 is 1 (ISO/IEC 7064 MOD 97-10, as in GSMA SGP.02 §2.2.2)."""
+    """EIDs: 32 digits whose remainder by 97 is 1 (ISO/IEC 7064 MOD 97-10, as in GSMA SGP.02
+    §2.2.2).
+    """
     clean = pl.col("clean")
     frame = _hexadecimal(given)
     half = [
@@ -283,7 +294,9 @@ def check_eids(given: pl.Series) -> pl.DataFrame:
 
 
 def check_macs(given: pl.Series) -> pl.DataFrame:
-    """EUI-48 and EUI-64 addresses; groups' and locally administered ones identify no hardware (IEEE 802-2014 §8.2)."""
+    """EUI-48 and EUI-64 addresses; groups' and locally administered ones identify no hardware (IEEE
+    802-2014 §8.2).
+    """
     clean = pl.col("clean")
     second = clean.str.slice(1, 1)
     fault = (
@@ -305,7 +318,9 @@ def check_macs(given: pl.Series) -> pl.DataFrame:
 
 
 def check_uuids(given: pl.Series) -> pl.DataFrame:
-    """UUIDs (RFC 9562 §4), in lower case with hyphens; all zeros, all ones and makers' fillers are refused."""
+    """UUIDs (RFC 9562 §4), in lower case with hyphens; all zeros, all ones and makers' fillers are
+    refused.
+    """
     clean = pl.col("clean")
     fault = (
         pl.when(~clean.str.contains(r"^[0-9A-F]{32}$"))
@@ -376,7 +391,9 @@ _SHAPES = (
 
 
 def kind_of(token: str) -> IdentifierKind:
-    """What a pasted token most likely is, by its shape and check digits; a serial number where nothing else fits."""
+    """What a pasted token most likely is, by its shape and check digits; a serial number where
+    nothing else fits.
+    """
     for kind, shape in _SHAPES:
         if shape.fullmatch(token) and check_one(kind, token)[0]:
             return kind

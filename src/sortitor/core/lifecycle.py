@@ -38,7 +38,9 @@ def check_transition(device: str, before: Stage, after: Stage) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Sighting:
-    """One sign of life: which credential (its hash), when, and the OS version that the device runs now."""
+    """One sign of life: which credential (its hash), when, and the OS version that the device runs
+    now.
+    """
 
     secret_hash: bytes
     seen_at: datetime

@@ -1,8 +1,8 @@
 """Device names from templates: `{site|upper|first 3}-{serial|last 6}`, `DECK-{n|pad 4}`.
 
-A template is text with fields in braces. A field is a device attribute, `n` (a counter of the template) or
-`check` (ISO 7064 MOD 37,36 over the rest); filters follow it after `|`. A `~` before the field allows it to
-be shortened from the left when the whole is too long.
+A template is text with fields in braces. A field is a device attribute, `n` (a counter of the
+template) or `check` (ISO 7064 MOD 37,36 over the rest); filters follow it after `|`. A `~` before
+the field allows it to be shortened from the left when the whole is too long.
 """
 
 from __future__ import annotations
@@ -57,7 +57,9 @@ _WITH_NUMBER = ("first", "last", "pad")
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """A literal (`field` empty) or a field with its filters `(name, number)`, its fallback and whether it may shrink."""
+    """A literal (`field` empty) or a field with its filters `(name, number)`, its fallback and
+    whether it may shrink.
+    """
 
     text: str = ""
     field: str = ""
@@ -68,7 +70,10 @@ class Piece:
 
 @dataclass(frozen=True, slots=True)
 class Template:
-    """A naming template; `platforms` empty means all. `next_number` is what the counter gives next."""
+    """A naming template; `platforms` empty means all.
+
+    `next_number` is what the counter gives next.
+    """
 
     name: str
     pattern: str
@@ -118,7 +123,8 @@ def _field(pattern: str, start: int, inside: str) -> Piece:
             _fault(
                 pattern,
                 place,
-                f'{word!r} is not a filter; known are upper, lower, ascii, letters, digits, first N, last N, pad N, or "text"',
+                f"{word!r} is not a filter; known are upper, lower, ascii, letters, digits, first"
+                ' N, last N, pad N, or "text"',
             )
         place += len(part) + 1
     return Piece("", name, tuple(filters), fallback, shrinks)
@@ -135,7 +141,9 @@ def _fault(pattern: str, place: int, what: str) -> None:
 
 
 def shape(pattern: str) -> str:
-    """A regular expression for the names that a template gives: a device whose name has this shape keeps its number."""
+    """A regular expression for the names that a template gives: a device whose name has this shape
+    keeps its number.
+    """
     parts = {"": "", "n": r"\d+", "check": "[0-9A-Z]"}
     return (
         "^"
@@ -157,7 +165,8 @@ def compose(template: Template, devices: pl.DataFrame, taken: Collection[str]) -
 
     devices: `device_id` and the columns of FIELDS as text, missing values null.
     taken: lower-case names in use by others.
-    Returns `device_id, name, number, problem, shortened`: `problem` is null or one of `lacking: FIELD`,
+    Returns `device_id, name, number, problem, shortened`: `problem` is null or one of `lacking:
+    FIELD`,
     `too_long`, `bad_characters`, `colliding`; with a problem there is no name.
     """
     pieces = parse(template.pattern)
@@ -178,9 +187,11 @@ def compose(template: Template, devices: pl.DataFrame, taken: Collection[str]) -
     )
     while open_.height:
         open_ = open_.with_columns(
-            number=pl.int_range(number, number + open_.height, dtype=pl.Int64)
-            if counting
-            else pl.lit(None, dtype=pl.Int64)
+            number=(
+                pl.int_range(number, number + open_.height, dtype=pl.Int64)
+                if counting
+                else pl.lit(None, dtype=pl.Int64)
+            )
         )
         named = _named(pieces, open_)
         lower = pl.col("name").str.to_lowercase()
@@ -278,7 +289,10 @@ def _value(piece: Piece) -> pl.Expr:
 
 
 def _check_character(text: str) -> str:
-    """ISO 7064 MOD 37,36 over the letters and digits. (MOD 37-2 can give `*`, which no device name may have.)"""
+    """ISO 7064 MOD 37,36 over the letters and digits.
+
+    (MOD 37-2 can give `*`, which no device name may have.)
+    """
     return str(mod_37_36.calc_check_digit(re.sub(r"[^0-9A-Z]", "", text.upper())))
 
 

@@ -1,4 +1,6 @@
-"""The notes that a row of a lot can carry: one table of codes, each with what it means and what to do."""
+"""The notes that a row of a lot can carry: one table of codes, each with what it means and what to
+do.
+"""
 
 from __future__ import annotations
 
@@ -113,7 +115,8 @@ _KINDS = (
     _reject(
         "looks_like_date",
         "a date stands where a number should be",
-        "A spreadsheet may have converted it: format the column as text in the original and export again.",
+        "A spreadsheet may have converted it: format the column as text in the original and export"
+        " again.",
     ),
     _reject(
         "cell_error",

@@ -11,7 +11,9 @@ from sortitor.core.errors import BadInput, FieldProblem
 
 @dataclass(frozen=True, slots=True)
 class OrderLine:
-    """So many of a product, which is a model or a product code; the price of one, where it is known."""
+    """So many of a product, which is a model or a product code; the price of one, where it is
+    known.
+    """
 
     product: str
     quantity: int
@@ -20,7 +22,9 @@ class OrderLine:
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """One line against the fleet: `delivered` by lots (or at the door), of them `arrived`; `short` or `over` the quantity."""
+    """One line against the fleet: `delivered` by lots (or at the door), of them `arrived`; `short`
+    or `over` the quantity.
+    """
 
     product: str
     quantity: int
@@ -65,7 +69,8 @@ def tally(
 ) -> list[Tally]:
     """Each line with its counts, then what came without having been ordered (quantity 0).
 
-    fleet: `(model, product code, delivered, arrived)` of the order's devices. A product code decides before a model.
+    fleet: `(model, product code, delivered, arrived)` of the order's devices. A product code
+    decides before a model.
     """
     places = {product_key(line.product): place for place, line in enumerate(lines)}
     counts = [[0, 0] for _ in lines]

@@ -1,4 +1,6 @@
-"""Pass codes: ten characters that a person can read aloud and type without a mistake going unseen."""
+"""Pass codes: ten characters that a person can read aloud and type without a mistake going
+unseen.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ def new_code(choice: Callable[[str], str]) -> str:
 
 
 def read_code(typed: str) -> str | None:
-    """The code as it was meant: blanks and hyphens gone, O read as 0, I and L as 1; None when it cannot be one."""
+    """The code as it was meant: blanks and hyphens gone, O read as 0, I and L as 1; None when it
+    cannot be one.
+    """
     code = "".join(typed.upper().replace("-", "").split()).translate(_SLIPS)
     if len(code) != 10 or set(code) - set(ALPHABET) or not luhn.is_valid(code, ALPHABET):
         return None

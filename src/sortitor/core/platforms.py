@@ -1,4 +1,6 @@
-"""The platform catalogue: what each platform calls itself, which identifiers it has, how long a name may be."""
+"""The platform catalogue: what each platform calls itself, which identifiers it has, how long a
+name may be.
+"""
 
 from __future__ import annotations
 

@@ -34,7 +34,9 @@ class Example:
 
 @dataclass(frozen=True, slots=True)
 class Preview:
-    """What a change would do. `apply_label` is the button's text; `digest` is what applying must quote."""
+    """What a change would do. `apply_label` is the button's text; `digest` is what applying must
+    quote.
+    """
 
     title: str
     apply_label: str

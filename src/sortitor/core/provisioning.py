@@ -1,4 +1,6 @@
-"""What Sortitor understands of a user as identity providers push it (RFC 7643), and how it shows a person whom a file brought."""
+"""What Sortitor understands of a user as identity providers push it (RFC 7643), and how it shows a
+person whom a file brought.
+"""
 
 from __future__ import annotations
 
@@ -11,8 +13,8 @@ ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 def person_of(user: Mapping[str, Any]) -> dict[str, str | None]:
     """`user_name, name, mail, department, site` of a user resource.
 
-    The name is the display name, the formatted name, given and family name, or the user name; the mail is the primary
-    or the first address; the site is the locality of the address at work.
+    The name is the display name, the formatted name, given and family name, or the user name; the
+    mail is the primary or the first address; the site is the locality of the address at work.
     """
     name = user.get("name") or {}
     parts = " ".join(filter(None, (name.get("givenName"), name.get("familyName"))))
@@ -32,7 +34,9 @@ def _chosen(several: list[dict[str, Any]] | None, key: str, wanted: Any) -> dict
 
 
 def user_of(person: Mapping[str, Any]) -> dict[str, Any]:
-    """The user resource of a person: as it was pushed, or made of what a file said; `active` is what Sortitor knows."""
+    """The user resource of a person: as it was pushed, or made of what a file said; `active` is
+    what Sortitor knows.
+    """
     if person["pushed"] is not None:
         return {**person["pushed"], "active": person["left_at"] is None}
     user: dict[str, Any] = {

@@ -9,7 +9,10 @@ from sortitor.core.filters import Filter
 
 @dataclass(frozen=True, slots=True)
 class Selection:
-    """All that is said must hold; empty tuples and None say nothing. `query` searches as the search box does."""
+    """All that is said must hold; empty tuples and None say nothing.
+
+    `query` searches as the search box does.
+    """
 
     ids: tuple[int, ...] = ()
     identifiers: tuple[str, ...] = ()
@@ -17,5 +20,6 @@ class Selection:
     person_id: int | None = None
     cohort_id: int | None = None
     filter: Filter | None = None
-    #: Whoever asks may not see the identifiers of personal devices, so neither finds a device by a part of one.
+    #: Whoever asks may not see the identifiers of personal devices, so neither finds a device by a
+    #: part of one.
     masked: bool = False

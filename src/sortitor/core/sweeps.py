@@ -11,7 +11,9 @@ from sortitor.core.errors import BadInput, FieldProblem
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """Who is watched (a filter; None: everyone), and after how many days without a sign of life a device is retired."""
+    """Who is watched (a filter; None: everyone), and after how many days without a sign of life a
+    device is retired.
+    """
 
     name: str
     idle_window_days: int
@@ -21,7 +23,9 @@ class Rule:
 
 
 def check_rule(rule: Rule, bounds: tuple[int, int]) -> None:
-    """Raise BadInput for an idle window outside the bounds of this installation, or a brake outside 1–100."""
+    """Raise BadInput for an idle window outside the bounds of this installation, or a brake outside
+    1–100.
+    """
     low, high = bounds
     if not low <= rule.idle_window_days <= high:
         detail = (
@@ -44,12 +48,16 @@ def check_rule(rule: Rule, bounds: tuple[int, int]) -> None:
 
 
 def idle_days(now: datetime, last_seen_at: datetime | None, since: datetime) -> int:
-    """Whole days since the last sign of life; `since` (enrolment) stands in for a device never seen."""
+    """Whole days since the last sign of life; `since` (enrolment) stands in for a device never
+    seen.
+    """
     return (now - (last_seen_at or since)).days
 
 
 def past(idle: int, rule: Rule) -> bool:
-    """A device is past its window when it has been idle for as many days as the window has, or more."""
+    """A device is past its window when it has been idle for as many days as the window has, or
+    more.
+    """
     return idle >= rule.idle_window_days
 
 
@@ -68,7 +76,9 @@ class Bar:
 
 
 def histogram(counts: Sequence[tuple[int, int]], width: int = 15, bars: int = 28) -> list[Bar]:
-    """Bars of `width` days from (idle days, devices) pairs; the last bar holds everything beyond."""
+    """Bars of `width` days from (idle days, devices) pairs; the last bar holds everything
+    beyond.
+    """
     totals = [0] * bars
     for idle, count in counts:
         totals[min(max(idle, 0) // width, bars - 1)] += count

@@ -32,12 +32,16 @@ def _cut(version: str, bound: str) -> tuple[tuple[int, ...], tuple[int, ...]]:
 
 
 def below(version: str, minimum: str) -> bool:
-    """Whether `version` is older than `minimum`, compared over the components that the bound states."""
+    """Whether `version` is older than `minimum`, compared over the components that the bound
+    states.
+    """
     actual, limit = _cut(version, minimum)
     return actual < limit
 
 
 def above(version: str, maximum: str) -> bool:
-    """Whether `version` is newer than `maximum`: max 13 admits 13.9, max 13.0 does not admit 13.1."""
+    """Whether `version` is newer than `maximum`: max 13 admits 13.9, max 13.0 does not admit
+    13.1.
+    """
     actual, limit = _cut(version, maximum)
     return actual > limit

@@ -1,4 +1,7 @@
-"""The words of the product, as enums. A value here is the word on the wire, in the database and on the page."""
+"""The words of the product, as enums.
+
+A value here is the word on the wire, in the database and on the page.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,9 @@ class Stage(StrEnum):
 
 
 class Purpose(StrEnum):
-    """What a token is for: the interface of scripts, or an identity provider that pushes people and groups."""
+    """What a token is for: the interface of scripts, or an identity provider that pushes people and
+    groups.
+    """
 
     INTERFACE = "interface"
     PEOPLE = "people"

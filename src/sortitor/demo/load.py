@@ -1,4 +1,6 @@
-"""Loading the scenario through the public interfaces, chapter by chapter, as a coordinator would have done it."""
+"""Loading the scenario through the public interfaces, chapter by chapter, as a coordinator would
+have done it.
+"""
 
 from __future__ import annotations
 
@@ -80,7 +82,10 @@ Say = Callable[[str], None]
 
 
 def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say: Say) -> None:
-    """Tell the company's year; `at` sets the service's clock. The client must be signed in as administrator."""
+    """Tell the company's year; `at` sets the service's clock.
+
+    The client must be signed in as administrator.
+    """
     lived: list[tuple[str, sc.Unit]] = []
     at(datetime(2024, 11, 4, 8, 30, tzinfo=UTC))
     _set_up(s, scenario, say)
@@ -172,7 +177,10 @@ COHORTS = (
     ),
     (
         "Old systems",
-        '(platform eq "android" and osVersion lt "13") or (platform eq "ios" and osVersion lt "17")',
+        (
+            '(platform eq "android" and osVersion lt "13") or (platform eq "ios" and osVersion lt'
+            ' "17")'
+        ),
         "Ask their people to update",
     ),
     (
@@ -216,7 +224,10 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
         RuleNew(
             name="Quiet phones and tablets",
             idle_window_days=90,
-            filter='(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour displays")',
+            filter=(
+                '(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour'
+                ' displays")'
+            ),
         )
     )
     s.sweeps.add_rule(
@@ -308,7 +319,10 @@ def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> li
 
 def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
     for device in s.devices.list(
-        filter=f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model sw "Deckhand"'
+        filter=(
+            f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model'
+            ' sw "Deckhand"'
+        )
     ):
         s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
     damaged = sc.damaged_manifest(scenario.boxed, Random(7))

@@ -1,6 +1,7 @@
 """Wrenmoor Lines, a made-up ferry and harbour company: its people, its devices, its year.
 
-Everything comes from one seed and is counted back from one fixed today, so that it is the same each time.
+Everything comes from one seed and is counted back from one fixed today, so that it is the same each
+time.
 No company, brand, place or person in it is real.
 """
 
@@ -313,9 +314,11 @@ class _Maker:
         return Unit(
             hardware,
             person.site,
-            self._random.randint(80, 110)
-            if personal and self._random.random() < 0.85
-            else self._quiet(3, 0.03, (91, 150)),
+            (
+                self._random.randint(80, 110)
+                if personal and self._random.random() < 0.85
+                else self._quiet(3, 0.03, (91, 150))
+            ),
         )
 
     def contractor(self) -> Unit:
@@ -407,7 +410,9 @@ def old_manifest(units: Sequence[Unit], order: str, bought: str) -> bytes:
 
 
 def damaged_manifest(units: Sequence[Unit], random: Random) -> bytes:
-    """The scanners' supplier works in a spreadsheet: powers of ten, lost zeros, dates, repeated and contradicting lines."""
+    """The scanners' supplier works in a spreadsheet: powers of ten, lost zeros, dates, repeated and
+    contradicting lines.
+    """
     rows = [
         [u.hardware.serial, u.hardware.imei or "", u.site, f"Box {1 + i // 20}", "24 months"]
         for i, u in enumerate(units)
@@ -448,7 +453,8 @@ def _workbook(title: str, rows: Sequence[Sequence[str]]) -> bytes:
         sheet.merge_range(0, 0, 0, len(rows[0]) - 1, title)
         for line, row in enumerate(rows, 2):
             for column, cell in enumerate(row):
-                # Sound IMEIs as numbers, as spreadsheets keep them; damaged ones as the text that is left.
+                # Sound IMEIs as numbers, as spreadsheets keep them; damaged ones as the text that
+                # is left.
                 if column == 1 and cell.isdigit() and not cell.startswith("0"):
                     sheet.write_number(line, column, int(cell))
                 else:

@@ -16,7 +16,8 @@ def make_app(url: str) -> App:
     app = App(connector=PsycopgConnector(conninfo=url, min_size=1, max_size=4))
     app.task(name=jobs.TASK, pass_context=True)(work)
     retry = RetryStrategy(max_attempts=_ATTEMPTS, exponential_wait=5)
-    # Every hour rather than once a day: a rule runs once a day whenever a worker is there, and never twice.
+    # Every hour rather than once a day: a rule runs once a day whenever a worker is there, and
+    # never twice.
     app.periodic(cron="5 * * * *")(
         app.task(name="sortitor:sweep", queueing_lock="sweep", retry=retry, pass_context=True)(
             sweep
@@ -45,7 +46,9 @@ def _context(job: JobContext) -> Context:
 
 
 def work(job: JobContext, job_id: int) -> None:
-    """Carry out one piece of long work; a failure is told on the job itself, and not tried again."""
+    """Carry out one piece of long work; a failure is told on the job itself, and not tried
+    again.
+    """
     jobs.run(_context(job), job_id)
 
 

@@ -38,12 +38,17 @@ def _nobody() -> str:
 
 
 def hash_secret(secret: str) -> str:
-    """What is stored of a session or token secret: these are 256 random bits, so one round of SHA-256 does."""
+    """What is stored of a session or token secret: these are 256 random bits, so one round of
+    SHA-256 does.
+    """
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
 def sign_in(ctx: Context, name: str, password: str) -> tuple[Actor, str]:
-    """The account and a new session's secret. Each failure after the third doubles the wait, up to five minutes."""
+    """The account and a new session's secret.
+
+    Each failure after the third doubles the wait, up to five minutes.
+    """
     now = ctx.clock.wall()
     with ctx.reading() as connection:
         account = store.by_name(connection, name, lock=True)
@@ -96,7 +101,10 @@ def recognise(
     token: str | None = None,
     purpose: Purpose = Purpose.INTERFACE,
 ) -> Actor:
-    """Who a session's or token's secret belongs to. A token never does more than its account may, and only what it is for."""
+    """Who a session's or token's secret belongs to.
+
+    A token never does more than its account may, and only what it is for.
+    """
     with transaction(engine) as connection:
         if token is not None:
             found = store.by_token(connection, hash_secret(token), purpose, clock.wall())

@@ -172,8 +172,8 @@ def hash_credential(secret: str) -> bytes:
 def knock(ctx: Context, stated: Knock) -> Answer:
     """Let the gate decide on an arriving device and carry the decision out, in one transaction.
 
-    The person's row is locked first, then the device's, then the counter of the name: the quota holds under
-    any concurrency, and two knocks never wait for each other in a circle.
+    The person's row is locked first, then the device's, then the counter of the name: the quota
+    holds under any concurrency, and two knocks never wait for each other in a circle.
     """
     keys = _identifiers(stated)
     if stated.os_version is not None:
@@ -193,7 +193,8 @@ def knock(ctx: Context, stated: Knock) -> Answer:
         try:
             return _knock_once(device_ctx, stated, keys)
         except Conflict as error:
-            # Another knock took the same name or identifier at the same moment; the facts are read again.
+            # Another knock took the same name or identifier at the same moment; the facts are read
+            # again.
             if error.code not in _MEANWHILE or attempt == _RETRIES - 1:
                 raise
     raise AssertionError("the last attempt returns or raises")
@@ -303,7 +304,9 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[dict[str, str]]) -> Answ
 
 
 def _person(connection: Connection, stated: Knock, shown: Line | None) -> tuple[Line | None, bool]:
-    """Whose arrival it is: the pass's person, else the one the device names; and whether the two contradict."""
+    """Whose arrival it is: the pass's person, else the one the device names; and whether the two
+    contradict.
+    """
     named = people.by_name(connection, stated.person) if stated.person else None
     if shown is not None and shown.person_id:
         holder = people.one(connection, shown.person_id)

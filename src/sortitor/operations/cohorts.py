@@ -66,7 +66,8 @@ class Use:
     name: str
 
 
-# ---- reading ------------------------------------------------------------------------------------------------
+# ---- reading
+# ------------------------------------------------------------------------------------------------
 
 
 def every(ctx: Context) -> list[Counted]:
@@ -103,7 +104,9 @@ def _condition(ctx: Context, row: Line) -> ColumnElement[bool]:
 
 
 def explain(ctx: Context, cohort_id: int, device_id: int) -> tuple[bool, list[Clause]]:
-    """Whether a device is in a cohort, and every comparison of the filter with the device's value."""
+    """Whether a device is in a cohort, and every comparison of the filter with the device's
+    value.
+    """
     with ctx.reading() as connection:
         row = must(store.one(connection, cohort_id), "cohort", cohort_id)
         device = must(store_devices.one(connection, device_id), "device", device_id)
@@ -120,9 +123,11 @@ def explain(ctx: Context, cohort_id: int, device_id: int) -> tuple[bool, list[Cl
         )
         hidden = device.ownership == Ownership.PERSONAL and not sees_identifiers(ctx)
         return inside, [
-            replace(one, actual="hidden")
-            if hidden and ATTRIBUTES[one.text.split()[0]].of == "identifiers"
-            else one
+            (
+                replace(one, actual="hidden")
+                if hidden and ATTRIBUTES[one.text.split()[0]].of == "identifiers"
+                else one
+            )
             for one in clauses
         ]
 
@@ -173,11 +178,14 @@ def _speaks_of(found: Filter, name: str) -> bool:
     )
 
 
-# ---- changing -----------------------------------------------------------------------------------------------
+# ---- changing
+# -----------------------------------------------------------------------------------------------
 
 
 def preview(ctx: Context, filter_text: str, cohort_id: int | None) -> Preview:
-    """How many devices a filter holds, which enter and leave by it, by platform and site, with examples."""
+    """How many devices a filter holds, which enter and leave by it, by platform and site, with
+    examples.
+    """
     with ctx.reading() as connection:
         return _plan(ctx, connection, filter_text, cohort_id)
 
@@ -190,7 +198,8 @@ def _plan(ctx: Context, connection: Connection, filter_text: str, cohort_id: int
         if cohort_id is not None
         else None
     )
-    # What a filter says and whom it has as members are the same; read by the filter, the fleet is gone through once.
+    # What a filter says and whom it has as members are the same; read by the filter, the fleet is
+    # gone through once.
     former = None if row is None else compiled(parse(_by_filter(row).filter), ctx.now)
     tally = store.tally(connection, new, false() if former is None else former)
     counts = [Count("fit", "devices in it", tally.fit, "good" if tally.fit else "warn")]
@@ -363,7 +372,11 @@ def edit(
 
 def _refuse_used(connection: Connection, name: str, what: str) -> None:
     if used := _uses(connection, name):
-        detail = f"Cohort “{name}” cannot be {what}: {', '.join(f'{use.kind} “{use.name}”' for use in used)} {'speaks' if len(used) == 1 else 'speak'} of it."
+        detail = (
+            f"Cohort “{name}” cannot be {what}:"
+            f" {', '.join(f'{use.kind} “{use.name}”' for use in used)}"
+            f" {'speaks' if len(used) == 1 else 'speak'} of it."
+        )
         raise Conflict("cohort_in_use", detail, "Change those first.")
 
 
@@ -417,7 +430,8 @@ def restore(ctx: Context, connection: Connection, entry: Line) -> None:
     _fill(ctx, connection, cohort_id, values)
 
 
-# ---- lists --------------------------------------------------------------------------------------------------
+# ---- lists
+# --------------------------------------------------------------------------------------------------
 
 
 def preview_list(ctx: Context, cohort_id: int, selection: Selection, put_in: bool) -> Preview:
@@ -442,7 +456,10 @@ def _plan_list(
     missing = store_devices.unknown_identifiers(connection, selection.identifiers)
     warnings = (
         (
-            f"{plural(len(missing), 'identifier')} not known: {', '.join(missing[:5])}{' …' if len(missing) > 5 else ''}.",
+            (
+                f"{plural(len(missing), 'identifier')} not known:"
+                f" {', '.join(missing[:5])}{' …' if len(missing) > 5 else ''}."
+            ),
         )
         if missing
         else ()
@@ -525,7 +542,8 @@ def restore_list(ctx: Context, connection: Connection, entry: Line) -> None:
     _write_counts(ctx, connection, [_one(ctx, connection, entry.subject_id)])
 
 
-# ---- filters and schedule -----------------------------------------------------------------------------------
+# ---- filters and schedule
+# -----------------------------------------------------------------------------------
 
 
 @dataclass(frozen=True, slots=True)

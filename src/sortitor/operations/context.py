@@ -19,7 +19,9 @@ from sortitor.store.engine import transaction
 
 @dataclass(frozen=True, slots=True)
 class Clock:
-    """`now` is the day's business and may be frozen; `wall` is real time, for sessions, tokens and slowing down."""
+    """`now` is the day's business and may be frozen; `wall` is real time, for sessions, tokens and
+    slowing down.
+    """
 
     now: Callable[[], datetime]
     wall: Callable[[], datetime]
@@ -57,7 +59,9 @@ def _silent(phase: str, done: int, total: int) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What every operation is given. `progress` hears of long work: `(phase, done, total)`, and may stop it by raising Cancelled."""
+    """What every operation is given. `progress` hears of long work: `(phase, done, total)`, and may
+    stop it by raising Cancelled.
+    """
 
     engine: Engine
     clock: Clock
@@ -75,7 +79,9 @@ class Context:
 
     @contextmanager
     def reading(self, one_moment: bool = False) -> Iterator[Connection]:
-        """A transaction that changes nothing a user would notice; all its statements see `one_moment`, or each its own."""
+        """A transaction that changes nothing a user would notice; all its statements see
+        `one_moment`, or each its own.
+        """
         with transaction(
             self.engine.execution_options(isolation_level="REPEATABLE READ")
             if one_moment

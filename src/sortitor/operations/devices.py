@@ -1,4 +1,6 @@
-"""Devices: reading them, declaring whose they are, giving them to a person, naming and holding them."""
+"""Devices: reading them, declaring whose they are, giving them to a person, naming and holding
+them.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,9 @@ def count(ctx: Context, selection: Selection) -> int:
 
 
 def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFrame:
-    """A selection with the attributes asked for as text columns; identifiers of personal devices are for those who work with them."""
+    """A selection with the attributes asked for as text columns; identifiers of personal devices
+    are for those who work with them.
+    """
     if unknown := [name for name in names if name not in ATTRIBUTES]:
         raise BadInput(
             "unknown_attribute",
@@ -130,7 +134,10 @@ def _plan_declare(
     )
     warnings = (
         (
-            f"{plural(turned, 'personal device')} would become corporate, which changes what may be seen of them.",
+            (
+                f"{plural(turned, 'personal device')} would become corporate, which changes what"
+                " may be seen of them."
+            ),
         )
         if turned
         else ()
@@ -152,17 +159,20 @@ def _plan_declare(
             f"{ownership} (manual)",
             device_id=device_id,
         )
-        for device_id, name, was, basis in moved.select(
-            "device_id", "name", "ownership", "ownership_basis"
+        for device_id, name, was, basis in (
+            moved.select("device_id", "name", "ownership", "ownership_basis").head(50).iter_rows()
         )
-        .head(50)
-        .iter_rows()
     )
     label = f"Declare {plural(moved.height, 'device')} {ownership}"
-    return sealed(
-        Preview(f"Declare as {ownership}", label, tuple(counts), examples, moved.height, warnings),
-        moved.rows(),
-    ), moved
+    return (
+        sealed(
+            Preview(
+                f"Declare as {ownership}", label, tuple(counts), examples, moved.height, warnings
+            ),
+            moved.rows(),
+        ),
+        moved,
+    )
 
 
 def declare(
@@ -194,7 +204,9 @@ def _holder(ctx: Context, connection: Connection, name: str) -> tuple[Line, int,
 
 
 def preview_assign(ctx: Context, device_id: int, person_name: str | None) -> Preview:
-    """What giving the device to a person (or, with None, bringing it into use without one) would change."""
+    """What giving the device to a person (or, with None, bringing it into use without one) would
+    change.
+    """
     with ctx.reading() as connection:
         return _plan_assign(ctx, connection, device_id, person_name)[0]
 

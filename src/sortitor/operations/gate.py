@@ -46,9 +46,11 @@ def from_document(document: dict[str, Any]) -> core.Policy:
             Platform(name): core.PlatformRule(**rule)
             for name, rule in document["platforms"].items()
         },
-        ownerships=None
-        if document["ownerships"] is None
-        else tuple(map(Ownership, document["ownerships"])),
+        ownerships=(
+            None
+            if document["ownerships"] is None
+            else tuple(map(Ownership, document["ownerships"]))
+        ),
         quota=document["quota"],
         declared_only=document["declared_only"],
         returning=Returning(document["returning"]) if document["returning"] else None,
@@ -68,7 +70,9 @@ def read(ctx: Context) -> tuple[int, list[core.Policy]]:
 
 
 def preview(ctx: Context, proposed: Sequence[core.Policy]) -> Preview:
-    """Whom of today's fleet the proposed gate would refuse or let in otherwise, and who would be over quota."""
+    """Whom of today's fleet the proposed gate would refuse or let in otherwise, and who would be
+    over quota.
+    """
     with ctx.reading() as connection:
         return _plan(connection, proposed)
 
@@ -96,8 +100,9 @@ def _plan(connection: Connection, proposed: Sequence[core.Policy]) -> Preview:
         reasons = after.reasons if after.outcome is Outcome.REFUSED else before.reasons
         refused += combination.devices if after.outcome is Outcome.REFUSED else 0
         admitted += combination.devices if before.outcome is Outcome.REFUSED else 0
-        what = f"{combination.platform or 'platform unknown'} {combination.os_version or ''}, {combination.ownership}".replace(
-            " ,", ","
+        what = (
+            f"{combination.platform or 'platform unknown'} {combination.os_version or ''},"
+            f" {combination.ownership}".replace(" ,", ",")
         )
         examples.append(
             Example(
@@ -188,7 +193,10 @@ def apply(
     reason: str | None,
     revision: int | None = None,
 ) -> int:
-    """Save the gate as previewed; gives its revision. `revision` (If-Match) must be the one that was read."""
+    """Save the gate as previewed; gives its revision.
+
+    `revision` (If-Match) must be the one that was read.
+    """
     with ctx.changing() as connection:
         current_revision, current = policies(connection, lock=True)
         if revision is not None and revision != current_revision:
@@ -221,7 +229,10 @@ class Imagined:
 def attempt(
     ctx: Context, imagined: Imagined, proposed: Sequence[core.Policy] | None
 ) -> core.Decision:
-    """What the gate (or a proposed one) would say to an imagined device, with the whole trace. Nothing is written."""
+    """What the gate (or a proposed one) would say to an imagined device, with the whole trace.
+
+    Nothing is written.
+    """
     with ctx.reading() as connection:
         if proposed is not None:
             core.check_policies(proposed)

@@ -1,4 +1,6 @@
-"""Long work as jobs: asked for in one transaction, carried out whole in another, with progress for those who watch."""
+"""Long work as jobs: asked for in one transaction, carried out whole in another, with progress for
+those who watch.
+"""
 
 from __future__ import annotations
 
@@ -90,7 +92,10 @@ def cancel(ctx: Context, job_id: int) -> Line:
 
 
 def run(ctx: Context, job_id: int) -> None:
-    """Carry a job out. Taken up again after a killed worker it does what is left to do, and nothing twice."""
+    """Carry a job out.
+
+    Taken up again after a killed worker it does what is left to do, and nothing twice.
+    """
     with ctx.changing() as connection:
         job = store.one(connection, job_id, lock=True)
         if job is None or job.state not in (JobState.WAITING, JobState.RUNNING):
@@ -151,7 +156,10 @@ def _finish(
     problem: dict[str, Any] | None = None,
     forget_lot: int | None = None,
 ) -> None:
-    """Write the end down. What a job fails of may be the database, so this waits for it to come back."""
+    """Write the end down.
+
+    What a job fails of may be the database, so this waits for it to come back.
+    """
     for attempt in range(_TRIES_TO_END):
         try:
             with ctx.reading() as connection:

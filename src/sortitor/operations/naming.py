@@ -88,7 +88,9 @@ def _check(proposed: Sequence[core.Template]) -> None:
 def preview(
     ctx: Context, proposed: Sequence[core.Template] | None, selection: Selection
 ) -> Preview:
-    """Old → new over a selection, by the proposed templates or those in force; what is shortened, too long, colliding or lacking."""
+    """Old → new over a selection, by the proposed templates or those in force; what is shortened,
+    too long, colliding or lacking.
+    """
     with ctx.reading() as connection:
         return _plan(ctx, connection, proposed, selection)[0]
 
@@ -159,7 +161,9 @@ def _plan(
 def _named(
     used: Sequence[core.Template], facts: pl.DataFrame, taken: set[str]
 ) -> tuple[pl.DataFrame, dict[str, int]]:
-    """Names by the first template that fits each device, and where the counters stand afterwards."""
+    """Names by the first template that fits each device, and where the counters stand
+    afterwards.
+    """
     parts, numbers, rest = [], {}, facts
     for template in used:
         fits = (
@@ -232,7 +236,9 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
 
 
 def name_for(connection: Connection, device_id: int, now: datetime) -> str | None:
-    """A name for one arriving device by the first template that fits, or None if it gives none; counts the counter on."""
+    """A name for one arriving device by the first template that fits, or None if it gives none;
+    counts the counter on.
+    """
     facts = store.naming_facts(connection, Selection(ids=(device_id,)), now)
     _, current = templates(connection)
     template = next((t for t in current if t.fits(facts["platform"][0])), None)

@@ -21,7 +21,9 @@ from sortitor.store.engine import Line
 
 
 def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Preview:
-    """What a people file would change. `complete`: it names everybody, so whom it does not name has left."""
+    """What a people file would change. `complete`: it names everybody, so whom it does not name has
+    left.
+    """
     with ctx.reading() as connection:
         return _plan(connection, content, complete)[0]
 

@@ -1,4 +1,6 @@
-"""People and groups that an identity provider pushes (RFC 7644), as plain resources; the protocol is spoken in `api/scim.py`."""
+"""People and groups that an identity provider pushes (RFC 7644), as plain resources; the protocol
+is spoken in `api/scim.py`.
+"""
 
 from __future__ import annotations
 
@@ -85,7 +87,8 @@ def _groups(connection: Connection, rows: Sequence[Line], with_members: bool) ->
     ]
 
 
-# ---- reading ------------------------------------------------------------------------------------------------
+# ---- reading
+# ------------------------------------------------------------------------------------------------
 
 
 def users(ctx: Context, asked: Asked) -> tuple[list[Resource], int]:
@@ -128,7 +131,8 @@ def _known_group(connection: Connection, resource_id: str, lock: bool = False) -
     return row
 
 
-# ---- users --------------------------------------------------------------------------------------------------
+# ---- users
+# --------------------------------------------------------------------------------------------------
 
 
 def _values(ctx: Context, document: Mapping[str, Any], left_at: datetime | None) -> dict[str, Any]:
@@ -144,7 +148,9 @@ def _values(ctx: Context, document: Mapping[str, Any], left_at: datetime | None)
 
 
 def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
-    """A new user. One who was deleted before and comes again is the same person; so is one whom a file brought and nobody has pushed yet."""
+    """A new user. One who was deleted before and comes again is the same person; so is one whom a
+    file brought and nobody has pushed yet.
+    """
     with ctx.changing() as connection:
         values = _values(ctx, document, None)
         known = store.by_user_name(connection, values["user_name"])
@@ -211,7 +217,9 @@ def change_user(
 
 
 def remove_user(ctx: Context, resource_id: str, revision: int | None) -> None:
-    """The provider knows the user no longer: the person is kept as left, out of all groups, with the devices still theirs."""
+    """The provider knows the user no longer: the person is kept as left, out of all groups, with
+    the devices still theirs.
+    """
     with ctx.changing() as connection:
         row = _known_user(connection, resource_id, lock=True)
         _must_be(revision, _user(row))
@@ -241,7 +249,8 @@ def _must_be(revision: int | None, resource: Resource) -> None:
         raise Stale(f"the {resource.kind.lower()}")
 
 
-# ---- groups -------------------------------------------------------------------------------------------------
+# ---- groups
+# -------------------------------------------------------------------------------------------------
 
 
 def _members(
@@ -333,7 +342,8 @@ def change_group(
             connection,
             "group.edit",
             "group",
-            f"Group {name} changed by {ctx.actor.name}: {len(are - were):,} in, {len(were - are):,} out",
+            f"Group {name} changed by {ctx.actor.name}: {len(are - were):,} in,"
+            f" {len(were - are):,} out",
             subject_id=row.id,
             before={"name": row.name, "members": len(were)},
             after={"name": name, "members": len(are)},

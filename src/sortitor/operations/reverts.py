@@ -97,7 +97,10 @@ def _plan(connection: Connection, entry: Line, lock: bool) -> Preview:
     )
     warnings = (
         (
-            f"{plural(plan.left, 'device')} changed since and stay as they are; they are listed first.",
+            (
+                f"{plural(plan.left, 'device')} changed since and stay as they are; they are listed"
+                " first."
+            ),
         )
         if plan.left
         else ()
@@ -235,7 +238,8 @@ def _read_cohort(connection: Connection, entry: Line) -> Any:
     return cohorts.document(connection, entry.subject_id)
 
 
-#: Changes of one document: how to read it as the entry keeps it, and how to put the former one back.
+#: Changes of one document: how to read it as the entry keeps it, and how to put the former one
+#: back.
 _DOCUMENTS: dict[
     str, tuple[Callable[[Connection, Line], Any], Callable[[Context, Connection, Line], None]]
 ] = {

@@ -28,7 +28,9 @@ def meant(connection: Connection, selection: Selection) -> Selection:
 
 
 def sees_identifiers(ctx: Context) -> bool:
-    """Whether the identifiers of personal devices are for whoever asks: for those who work with them."""
+    """Whether the identifiers of personal devices are for whoever asks: for those who work with
+    them.
+    """
     return ctx.actor.role.covers(Role.COORDINATOR)
 
 

@@ -169,7 +169,8 @@ def _plan(
     warnings = []
     if core.brake(len(due), watched, rule):
         warnings.append(
-            f"This is {len(due) * 100 / watched:.0f} % of what the rule watches, more than the brake of {rule.brake_percent} %. A scheduled run would stop and ask."
+            f"This is {len(due) * 100 / watched:.0f} % of what the rule watches, more than the"
+            f" brake of {rule.brake_percent} %. A scheduled run would stop and ask."
         )
     shown = Preview(
         f"Sweep “{rule.name}”: idle for {window} days or more",
@@ -235,7 +236,9 @@ def _retire(
 
 
 def run_scheduled(ctx: Context) -> list[Line]:
-    """Carry out every daily rule once a day; one that would take too many stops and asks instead."""
+    """Carry out every daily rule once a day; one that would take too many stops and asks
+    instead.
+    """
     done = []
     with ctx.reading() as connection:
         wanted = [row.id for row in store.rules(connection, daily_only=True)]
@@ -264,7 +267,8 @@ def run_scheduled(ctx: Context) -> list[Line]:
                     connection,
                     "sweep.brake",
                     "sweep rule",
-                    f"Sweep “{row.name}” stopped: it would retire {plural(len(due), 'device')} of {watched:,}",
+                    f"Sweep “{row.name}” stopped: it would retire {plural(len(due), 'device')} of"
+                    f" {watched:,}",
                     subject_id=rule_id,
                 )
                 done.append(must(store.run(connection, run_id), "sweep", run_id))

@@ -1,4 +1,7 @@
-"""Saved views of the device list. They are a person's own convenience, so the journal does not hear of them."""
+"""Saved views of the device list.
+
+They are a person's own convenience, so the journal does not hear of them.
+"""
 
 from __future__ import annotations
 

@@ -14,7 +14,9 @@ Short = Annotated[str, StringConstraints(strip_whitespace=True, max_length=100)]
 
 
 class PassNew(Request):
-    """A new pass. Without a person, the device names its own; `ownership` is what the pass declares."""
+    """A new pass. Without a person, the device names its own; `ownership` is what the pass
+    declares.
+    """
 
     label: Name
     activation: Activation = Activation.PERSON
@@ -26,7 +28,10 @@ class PassNew(Request):
 
 
 class PassCode(Answer):
-    """A new pass; the code is shown this once. `qr_svg` is a QR of the address of the welcome page."""
+    """A new pass; the code is shown this once.
+
+    `qr_svg` is a QR of the address of the welcome page.
+    """
 
     id: int
     code: str
@@ -96,7 +101,9 @@ class Knock(Request):
 
 
 class KnockAnswer(Answer):
-    """What the device is told: plain sentences that give nothing away, its name, and its credential (this once)."""
+    """What the device is told: plain sentences that give nothing away, its name, and its credential
+    (this once).
+    """
 
     arrival_id: int
     outcome: Outcome
@@ -136,7 +143,9 @@ class Relay(Request):
 
 
 class RelayAnswer(Answer):
-    """How many were written, and the places in the request of those whose credential is not good."""
+    """How many were written, and the places in the request of those whose credential is not
+    good.
+    """
 
     received: int
     unknown: list[int]

@@ -12,7 +12,10 @@ from sortitor.schemas.devices import Selection
 
 FilterText = Field(
     max_length=4_000,
-    description='In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.',
+    description=(
+        'In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform'
+        ' eq "ios"`.'
+    ),
 )
 
 
@@ -37,7 +40,10 @@ class CohortFilter(Request):
 
 
 class Cohort(Answer):
-    """A cohort; `devices` is right at this moment. A `moving` one changes by the mere passing of time."""
+    """A cohort; `devices` is right at this moment.
+
+    A `moving` one changes by the mere passing of time.
+    """
 
     id: int
     revision: int

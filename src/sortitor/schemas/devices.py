@@ -34,7 +34,9 @@ class Device(Answer):
 
 
 class Identifier(Answer):
-    """One identifier, normalised and as given; masked for personal devices where the reader may not see it."""
+    """One identifier, normalised and as given; masked for personal devices where the reader may not
+    see it.
+    """
 
     kind: IdentifierKind
     value: str
@@ -113,7 +115,10 @@ class Selection(Request):
     )
     filter: str | None = Field(
         default=None,
-        description='In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90`.',
+        description=(
+            'In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge'
+            " 90`."
+        ),
     )
 
 

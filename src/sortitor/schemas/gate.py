@@ -19,7 +19,10 @@ class PlatformRule(Request):
 
 
 class Policy(Request):
-    """One gate policy; what it leaves null (or a platform it leaves out) it does not state. `groups` null means everyone."""
+    """One gate policy; what it leaves null (or a platform it leaves out) it does not state.
+
+    `groups` null means everyone.
+    """
 
     model_config = {"extra": "forbid", "from_attributes": True}
     name: Name
@@ -98,7 +101,10 @@ class Template(Request):
 
 
 class Naming(Answer):
-    """The templates in order; the first that fits names a device. `next_numbers` are the counters."""
+    """The templates in order; the first that fits names a device.
+
+    `next_numbers` are the counters.
+    """
 
     revision: int
     templates: list[Template]

@@ -9,9 +9,11 @@ from sortitor.schemas.base import Answer, Time
 
 
 class Job(Answer):
-    """One piece of long work: `done` of `total` rows in its present phase; `result` is the address of what it is about.
+    """One piece of long work: `done` of `total` rows in its present phase; `result` is the address
+    of what it is about.
 
-    `problem` has code, detail and remedy where it failed; nothing of a failed or cancelled job is kept.
+    `problem` has code, detail and remedy where it failed; nothing of a failed or cancelled job is
+    kept.
     """
 
     id: int

@@ -12,7 +12,9 @@ from sortitor.schemas.jobs import Job
 
 
 class Lot(Answer):
-    """One import. `columns` maps header → column; `repeated` tells that this very file was given before."""
+    """One import. `columns` maps header → column; `repeated` tells that this very file was given
+    before.
+    """
 
     id: int
     name: str
@@ -53,7 +55,9 @@ class Note(Answer):
 
 
 class LotRow(Answer):
-    """One row: its number in the file, its cells as given, its verdict; `changes` maps field → {old, new}."""
+    """One row: its number in the file, its cells as given, its verdict; `changes` maps field →
+    {old, new}.
+    """
 
     row: int
     verdict: Verdict
@@ -72,14 +76,19 @@ class NoteGroup(Note):
 
 
 class LotTaken(Answer):
-    """A file that a job looks through: the lot's number and the job's; without a job it was checked before."""
+    """A file that a job looks through: the lot's number and the job's; without a job it was checked
+    before.
+    """
 
     lot_id: int
     job: Job | None
 
 
 class LotSettings(Request):
-    """Read a draft in another way; what is left out stays as it is. `columns` is header → column, null for a plain detail."""
+    """Read a draft in another way; what is left out stays as it is.
+
+    `columns` is header → column, null for a plain detail.
+    """
 
     columns: dict[str, str | None] | None = None
     defaults: dict[str, str] | None = None
@@ -91,7 +100,9 @@ class LotSettings(Request):
 
 
 class Rows(Request):
-    """Rows of a lot: by number, or all with a note, or all with a verdict; at least one of these."""
+    """Rows of a lot: by number, or all with a note, or all with a verdict; at least one of
+    these.
+    """
 
     rows: list[int] = Field(default=[], max_length=10_000)
     note: str | None = None
@@ -105,7 +116,9 @@ class Rows(Request):
 
 
 class RowEdit(Rows):
-    """Set one column of the rows: `column` is a header of the file, or a column that it lacks; null makes it blank."""
+    """Set one column of the rows: `column` is a header of the file, or a column that it lacks; null
+    makes it blank.
+    """
 
     column: str
     value: str | None

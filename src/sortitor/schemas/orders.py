@@ -29,7 +29,10 @@ class OrderNew(Request):
 
 
 class OrderLine(Answer):
-    """One line against the fleet. A quantity of 0 is a product that came without having been ordered."""
+    """One line against the fleet.
+
+    A quantity of 0 is a product that came without having been ordered.
+    """
 
     product: str
     quantity: int

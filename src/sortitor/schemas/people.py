@@ -31,7 +31,9 @@ class PersonWhole(Person):
 
 
 class Group(Answer):
-    """A group: how many people belong to it, how many of them by name, and which groups are in it."""
+    """A group: how many people belong to it, how many of them by name, and which groups are
+    in it.
+    """
 
     id: int
     name: str

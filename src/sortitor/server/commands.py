@@ -26,7 +26,8 @@ from sortitor.server.settings import Settings
     help="Leave the embedded database running afterwards.",
 )
 def serve(**given: object) -> None:
-    """Run the service: HTTP interface, console, worker, and an embedded PostgreSQL unless SORTITOR_DATABASE_URL names one.
+    """Run the service: HTTP interface, console, worker, and an embedded PostgreSQL unless
+    SORTITOR_DATABASE_URL names one.
 
     \b
     Example:
@@ -35,7 +36,8 @@ def serve(**given: object) -> None:
     settings = _settings(given)
     # The database starts while the service's modules are loaded, which takes as long.
     starting = None if settings.database_url else begin(settings.state_dir)
-    # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the time.
+    # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
+    # time.
     gc.disable()
     from sortitor.server.wiring import listen, offer_setup, runtime
     from sortitor.server.wiring import serve as serve_until_signal

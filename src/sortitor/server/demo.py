@@ -1,4 +1,6 @@
-"""`sortitor demo`: the service with the Wrenmoor Lines demonstration, its clock frozen at the scenario's today."""
+"""`sortitor demo`: the service with the Wrenmoor Lines demonstration, its clock frozen at the
+scenario's today.
+"""
 
 from __future__ import annotations
 
@@ -115,7 +117,8 @@ def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClo
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")
     click.echo(
-        f"In a terminal: sortitor --url {url} account sign-in --name coordinator --password {load.ACCOUNTS['coordinator']}"
+        f"In a terminal: sortitor --url {url} account sign-in --name coordinator --password"
+        f" {load.ACCOUNTS['coordinator']}"
     )
     sys.stdout.flush()
 

@@ -1,8 +1,9 @@
-"""The embedded PostgreSQL: a private cluster on loopback, made from the system's PostgreSQL binaries.
+"""The embedded PostgreSQL: a private cluster on loopback, made from the system's PostgreSQL
+binaries.
 
-The password lies in a file of mode 0600 in the state directory. PostgreSQL refuses to run as root, so root
-hands over to the system user `postgres`. A cluster that outlived a killed service is found and used again;
-the remains of a killed PostgreSQL are cleared away.
+The password lies in a file of mode 0600 in the state directory. PostgreSQL refuses to run as root,
+so root hands over to the system user `postgres`. A cluster that outlived a killed service is found
+and used again; the remains of a killed PostgreSQL are cleared away.
 """
 
 from __future__ import annotations
@@ -70,7 +71,9 @@ def binaries() -> Path:
 
 
 def _is_postgres(pid: int) -> bool:
-    """Whether a living process of this number is PostgreSQL; a zombie waits for its parent and does nothing any more."""
+    """Whether a living process of this number is PostgreSQL; a zombie waits for its parent and does
+    nothing any more.
+    """
     try:
         name, state = re.findall(r"\((.*)\) (\S)", Path(f"/proc/{pid}/stat").read_text())[0]
     except OSError:
@@ -91,7 +94,9 @@ class Cluster:
         self._as_root = os.geteuid() == 0
 
     def start(self, database: str = "sortitor") -> str:
-        """Make the cluster if there is none, start it if it does not run, and give the database's URL."""
+        """Make the cluster if there is none, start it if it does not run, and give the database's
+        URL.
+        """
         self.directory.mkdir(parents=True, exist_ok=True)
         self._own()
         if not (self.data / "PG_VERSION").exists():
@@ -146,7 +151,8 @@ class Cluster:
         self._secret.unlink(missing_ok=True)
         self._secret.touch(mode=0o600)
         self._secret.write_text(password)
-        # initdb reads the password from standard input, so that it never lies in a file of another user.
+        # initdb reads the password from standard input, so that it never lies in a file of another
+        # user.
         done = self._run(
             "initdb",
             "-D",
@@ -177,7 +183,8 @@ class Cluster:
                 raise Unavailable(
                     "directory_closed",
                     f"The user postgres cannot enter {parent}, which the database needs.",
-                    "Choose another SORTITOR_STATE_DIR, or open that directory for passing through (chmod o+x).",
+                    "Choose another SORTITOR_STATE_DIR, or open that directory for passing through"
+                    " (chmod o+x).",
                 )
 
     def _running_port(self) -> int | None:
@@ -190,7 +197,8 @@ class Cluster:
             return None
         for _ in range(100):
             if not _is_postgres(pid):
-                # Another program may have been given the dead postmaster's number, which PostgreSQL would respect.
+                # Another program may have been given the dead postmaster's number, which PostgreSQL
+                # would respect.
                 pid_file.unlink(missing_ok=True)
                 return None
             if self._run("pg_isready", "-q", "-h", "127.0.0.1", "-p", str(port)).returncode == 0:
@@ -224,7 +232,8 @@ class Cluster:
             if done.returncode == 0:
                 return port
             last = (done.stdout + done.stderr).strip()
-            # Children of a killed postmaster may need a moment to notice; a port may have been taken meanwhile.
+            # Children of a killed postmaster may need a moment to notice; a port may have been
+            # taken meanwhile.
             time.sleep(0.5)
         raise Unavailable(
             "database_start",
@@ -237,11 +246,13 @@ class Cluster:
     ) -> subprocess.CompletedProcess[str]:
         command = [str(self._bin / program), *arguments]
         if stdin is not None:
-            # Through a pipe of the other user's own: a pipe of root's cannot be opened again as /dev/stdin.
+            # Through a pipe of the other user's own: a pipe of root's cannot be opened again as
+            # /dev/stdin.
             command = ["sh", "-c", 'cat | "$@"', "sh", *command]
         if self._as_root and program != "pg_isready":
             command = ["runuser", "-u", "postgres", "--", *command]
-        # pg_ctl's postmaster inherits open pipes, so its output goes nowhere instead of into one that never closes.
+        # pg_ctl's postmaster inherits open pipes, so its output goes nowhere instead of into one
+        # that never closes.
         output = (
             subprocess.DEVNULL
             if program == "pg_ctl" and arguments[0] == "start"

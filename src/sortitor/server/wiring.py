@@ -63,7 +63,9 @@ def make_clock(settings: Settings) -> Clock:
 def runtime(
     settings: Settings, clock: Clock | None = None, starting: Starting | None = None
 ) -> Iterator[Runtime]:
-    """A database with up-to-date tables; the embedded one (perhaps already `starting`) is stopped at the end unless it is asked to stay."""
+    """A database with up-to-date tables; the embedded one (perhaps already `starting`) is stopped
+    at the end unless it is asked to stay.
+    """
     if settings.database_url is not None:
         url = settings.database_url.get_secret_value()
     else:
@@ -138,7 +140,9 @@ async def work(run: Runtime) -> None:
 
 
 def offer_setup(run: Runtime) -> str | None:
-    """On the first start: write the one-time administrator secret into the state directory; gives the file's path."""
+    """On the first start: write the one-time administrator secret into the state directory; gives
+    the file's path.
+    """
     file = run.settings.state_dir / _SETUP_FILE
     secret = accounts.offer_setup(run.engine, run.clock)
     if secret is None:
@@ -169,7 +173,8 @@ def listen(settings: Settings) -> socket.socket:
 
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
     """Answer requests until a signal comes."""
-    # uvicorn raises the signal again once it is done; by default that would end the process before the database is stopped.
+    # uvicorn raises the signal again once it is done; by default that would end the process before
+    # the database is stopped.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     config = uvicorn.Config(
         application(run, ready),
@@ -178,7 +183,8 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
         timeout_graceful_shutdown=10,
         server_header=False,
     )
-    # What is loaded by now stays: looked through for garbage again and again, it would hold some request up for a sixth of a second.
+    # What is loaded by now stays: looked through for garbage again and again, it would hold some
+    # request up for a sixth of a second.
     gc.freeze()
     gc.enable()
     uvicorn.Server(config).run(sockets=[listener])

@@ -1,4 +1,6 @@
-"""A made-up fleet that speaks the agent protocol: it knocks and checks in over HTTP, as real devices would."""
+"""A made-up fleet that speaks the agent protocol: it knocks and checks in over HTTP, as real
+devices would.
+"""
 
 from __future__ import annotations
 
@@ -47,14 +49,17 @@ def knock_all(
         )
 
     with ThreadPoolExecutor(at_once) as pool:
-        # A few at a time: a queue of thousands would have to be emptied before a stopped process can end.
+        # A few at a time: a queue of thousands would have to be emptied before a stopped process
+        # can end.
         for start in range(0, len(fleet), at_once):
             part = fleet[start : start + at_once]
             yield from zip(part, pool.map(knock, part), strict=True)
 
 
 def relay_all(s: Sortitor, sightings: Iterable[tuple[str, datetime, str | None]]) -> int:
-    """Hand in sightings `(credential, seen at, OS version)` as a relay does, a thousand at a time; gives how many were taken."""
+    """Hand in sightings `(credential, seen at, OS version)` as a relay does, a thousand at a time;
+    gives how many were taken.
+    """
     batch = [
         RelayedCheckIn(credential=credential, seen_at=seen_at, os_version=version)
         for credential, seen_at, version in sightings

@@ -27,7 +27,9 @@ def change(connection: Connection, account_id: int, values: Mapping[str, Any]) -
 
 
 def by_name(connection: Connection, name: str, lock: bool = False) -> Line | None:
-    """The account of a name, whatever its case; `lock` makes parallel guesses count one after the other."""
+    """The account of a name, whatever its case; `lock` makes parallel guesses count one after the
+    other.
+    """
     query = select(accounts).where(func.lower(accounts.c.name) == name.strip().lower())
     return connection.execute(query.with_for_update() if lock else query).one_or_none()
 

@@ -65,7 +65,9 @@ def add_arrival(connection: Connection, values: Mapping[str, Any]) -> int:
 def page(
     connection: Connection, outcome: str | None, waiting: bool, before: int | None, limit: int
 ) -> Sequence[Line]:
-    """Arrivals, newest first; `waiting` keeps those whose device is parked right now, by its latest arrival."""
+    """Arrivals, newest first; `waiting` keeps those whose device is parked right now, by its latest
+    arrival.
+    """
     query = (
         select(
             arrivals,

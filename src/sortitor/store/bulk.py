@@ -20,12 +20,16 @@ def copy_in(
     frame: pl.DataFrame,
     tell: Callable[[int], None] | None = None,
 ) -> None:
-    """Append the frame to the table; its columns carry the table's names. `tell` hears of rows as they go."""
+    """Append the frame to the table; its columns carry the table's names.
+
+    `tell` hears of rows as they go.
+    """
     names = sql.SQL(", ").join(map(sql.Identifier, frame.columns))
     statement = sql.SQL("COPY {} ({}) FROM STDIN (FORMAT csv)").format(sql.Identifier(table), names)
     with raw(connection).cursor() as cursor, cursor.copy(statement) as copy:
         for part in frame.iter_slices(_SLICE_ROWS):
-            # "necessary" quotes an empty text and leaves a missing one bare, which is how COPY tells them apart.
+            # "necessary" quotes an empty text and leaves a missing one bare, which is how COPY
+            # tells them apart.
             copy.write(part.write_csv(include_header=False, quote_style="necessary"))
             if tell is not None:
                 tell(part.height)
@@ -51,5 +55,7 @@ def read_frame(
 
 
 def with_room(connection: Connection) -> None:
-    """Let this transaction sort and join in memory what would otherwise spill to disk: it moves many rows at once."""
+    """Let this transaction sort and join in memory what would otherwise spill to disk: it moves
+    many rows at once.
+    """
     raw(connection).execute("SET LOCAL work_mem = '256MB'")

@@ -16,29 +16,39 @@ from psycopg_pool import AsyncConnectionPool
 from sortitor.core.lifecycle import Sighting
 from sortitor.store.cohorts import settle_async
 
-# Taken in order of id, so that two batches with common devices seldom meet head on; should they, one is tried again.
-# A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in use again.
+# Taken in order of id, so that two batches with common devices seldom meet head on; should they,
+# one is tried again.
+# A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in
+# use again.
 _UPDATE = """
 WITH given AS (
-    -- As one JSON text: four arrays would take the driver longer to write than PostgreSQL to work through.
-    SELECT place, decode(secret_hash, 'hex') AS secret_hash, least(seen_at, %(now)s) AS seen_at, os_version
-    FROM jsonb_to_recordset(%(given)s::jsonb) AS g (place int, secret_hash text, seen_at timestamptz, os_version text)
+    -- As one JSON text: four arrays would take the driver longer to write than PostgreSQL to work
+    -- through.
+    SELECT place, decode(secret_hash, 'hex') AS secret_hash, least(seen_at, %(now)s) AS seen_at,
+        os_version
+    FROM jsonb_to_recordset(%(given)s::jsonb) AS g (place int, secret_hash text,
+        seen_at timestamptz, os_version text)
 ), found AS (
-    -- One look-up each (OFFSET 0 keeps it so): joined as sets, all credentials would be read for a handful.
+    -- One look-up each (OFFSET 0 keeps it so): joined as sets, all credentials would be read for
+    -- a handful.
     SELECT g.place, g.seen_at, g.os_version, c.device_id FROM given g
-    CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash AND revoked_at IS NULL OFFSET 0) c
+    CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash
+        AND revoked_at IS NULL OFFSET 0) c
 ), latest AS (
-    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former, d.os_version AS former_version
+    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former,
+        d.os_version AS former_version
     FROM found f JOIN devices d ON d.id = f.device_id ORDER BY f.device_id, f.seen_at DESC
 ), written AS (
-    UPDATE devices d SET last_seen_at = greatest(d.last_seen_at, k.seen_at), os_version = coalesce(k.os_version, d.os_version),
+    UPDATE devices d SET last_seen_at = greatest(d.last_seen_at, k.seen_at),
+        os_version = coalesce(k.os_version, d.os_version),
         stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
         stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END
     FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired'
     RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage,
         d.os_version IS DISTINCT FROM k.former_version AS updated
 )
-SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated FROM found f JOIN written w ON w.id = f.device_id
+SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated FROM found f JOIN written w
+    ON w.id = f.device_id
 """
 
 _WOKEN = """
@@ -47,14 +57,19 @@ WITH entry AS (
     VALUES (%(at)s, 'device', 'device.wake', 'device', %(summary)s) RETURNING id
 )
 INSERT INTO journal_effects (entry_id, device_id, before, after)
-SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}' FROM entry, unnest(%(ids)s::bigint[]) AS device_id
+SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}'
+    FROM entry, unnest(%(ids)s::bigint[]) AS device_id
 """
 
 
 async def write(
     pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence[Sighting], now: datetime
 ) -> list[tuple[int, str | None, str] | None]:
-    """A time to come is taken as now. For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer) good."""
+    """A time to come is taken as now.
+
+    For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer)
+    good.
+    """
     answers: list[tuple[int, str | None, str] | None] = [None] * len(batch)
     lines = [
         {

@@ -1,8 +1,9 @@
 """Cohorts, and their members kept right in the transaction of every change.
 
-Every transaction that changes what a filter can speak of ends by settling the devices it touched. Changes of devices settle under
-a shared lock, changes of what many devices lean on (cohorts, people, groups, orders) under an exclusive one: whoever comes second
-sees what the first has committed, so no pair of changes can leave a member that neither of them would.
+Every transaction that changes what a filter can speak of ends by settling the devices it touched.
+Changes of devices settle under a shared lock, changes of what many devices lean on (cohorts,
+people, groups, orders) under an exclusive one: whoever comes second sees what the first has
+committed, so no pair of changes can leave a member that neither of them would.
 """
 
 from __future__ import annotations
@@ -60,7 +61,9 @@ _MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
 
 @dataclass(frozen=True, slots=True)
 class Kept:
-    """Cohorts whose members are kept, as `(id, filter)`, under the mark that they were read with."""
+    """Cohorts whose members are kept, as `(id, filter)`, under the mark that they were read
+    with.
+    """
 
     mark: str
     filters: tuple[tuple[int, str], ...] = field(compare=False)
@@ -77,7 +80,8 @@ def _known(mark: str, filters: Sequence[Any]) -> Kept:
     return _KNOWN.setdefault(mark, Kept(mark, tuple(filters)))
 
 
-# ---- settling -----------------------------------------------------------------------------------------------
+# ---- settling
+# -----------------------------------------------------------------------------------------------
 
 
 @lru_cache(maxsize=4096)
@@ -87,9 +91,11 @@ def _read(filter_text: str) -> Filter:
 
 @lru_cache(maxsize=256)
 def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | None:
-    """The statement that brings the memberships of touched devices to what the filters say; None where no filter can notice.
+    """The statement that brings the memberships of touched devices to what the filters say; None
+    where no filter can notice.
 
-    moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the devices as `id`.
+    moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the
+    devices as `id`.
     """
     concerned = [
         (cohort_id, found)
@@ -122,15 +128,21 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | No
     ids = ", ".join(str(cohort_id) for cohort_id, _ in concerned)
     return f"""
         WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
-            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id AND m.cohort_id IN ({ids})
-            AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id AND f.cohort_id = m.cohort_id)
+            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id
+                AND m.cohort_id IN ({ids})
+            AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id
+                AND f.cohort_id = m.cohort_id)
         )
-        INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FROM fits ORDER BY cohort_id, device_id ON CONFLICT DO NOTHING
+        INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FROM fits
+            ORDER BY cohort_id, device_id ON CONFLICT DO NOTHING
         """  # noqa: S608 - made of our own statements, values written out by the dialect
 
 
 def settle(connection: Connection, touched: str, moved: Iterable[str] | None) -> None:
-    """Settle the devices that a change of devices touched; the last step of its transaction. Arguments as in `settling`."""
+    """Settle the devices that a change of devices touched; the last step of its transaction.
+
+    Arguments as in `settling`.
+    """
     with raw(connection).cursor() as cursor:
         kept, _ = _held(cursor)
         if (
@@ -140,7 +152,9 @@ def settle(connection: Connection, touched: str, moved: Iterable[str] | None) ->
 
 
 def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | None) -> None:
-    """The same for one device, by a statement that the connection has planned before: planning takes longer than running it."""
+    """The same for one device, by a statement that the connection has planned before: planning
+    takes longer than running it.
+    """
     with raw(connection).cursor() as cursor:
         kept, prepared = _held(cursor)
         if (
@@ -155,9 +169,11 @@ def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | No
 
 
 def _held(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
-    """The cohorts, which stay as they are until the transaction ends, and what the connection has planned.
+    """The cohorts, which stay as they are until the transaction ends, and what the connection has
+    planned.
 
-    In one round trip, each part with a view of its own. What is planned is asked each time: the driver throws it away, ours too,
+    In one round trip, each part with a view of its own. What is planned is asked each time: the
+    driver throws it away, ours too,
     whenever a table goes or a transaction rolls back.
     """
     cursor.execute(_literal(f"{_SHARED}; {_MARK}; {_PREPARED}"))
@@ -238,7 +254,8 @@ def recompute(
     connection.execute(insert(cohort_members).from_select(["cohort_id", "device_id"], new))
 
 
-# ---- reading and changing -----------------------------------------------------------------------------------
+# ---- reading and changing
+# -----------------------------------------------------------------------------------
 
 _MEMBERS = (
     select(func.count())
@@ -272,7 +289,9 @@ def moving(connection: Connection) -> dict[str, Filter]:
 
 
 def filters_of(connection: Connection, cohort_id: int | None, names: Iterable[str]) -> list[Filter]:
-    """The filters of the cohorts of this number and these names (in lower case) that keep their members by one."""
+    """The filters of the cohorts of this number and these names (in lower case) that keep their
+    members by one.
+    """
     chosen = or_(cohorts.c.id == cohort_id, func.lower(cohorts.c.name).in_([*names]))
     return [
         _read(text)
@@ -308,7 +327,11 @@ def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) ->
 
 
 def _mark_anew(connection: Connection) -> None:
-    """Let every process read the filters again. Whoever changes a cohort waits for the lock before anything else, so that no two wait for each other."""
+    """Let every process read the filters again.
+
+    Whoever changes a cohort waits for the lock before anything else, so that no two wait for each
+    other.
+    """
     hold_still(connection)
     connection.execute(
         update(installation)
@@ -337,7 +360,8 @@ def put_in(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
     """Add devices to a list; those that are gone or in it already do not matter."""
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "INSERT INTO cohort_members (cohort_id, device_id) SELECT %s, d.id FROM devices d WHERE d.id = ANY (%s) ORDER BY d.id FOR SHARE ON CONFLICT DO NOTHING",
+            "INSERT INTO cohort_members (cohort_id, device_id) SELECT %s, d.id FROM devices d WHERE"
+            " d.id = ANY (%s) ORDER BY d.id FOR SHARE ON CONFLICT DO NOTHING",
             [cohort_id, list(ids)],
         )
 
@@ -353,7 +377,7 @@ def take_out(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None
 
 @dataclass(frozen=True, slots=True)
 class Tally:
-    """How many devices fit a condition, enter and leave by it, and how those that fit are spread."""
+    """How many devices fit a condition, enter and leave by it, and how they are spread."""
 
     fit: int
     enter: int

@@ -1,4 +1,6 @@
-"""Devices: selections compiled to SQL, lists by key, one device with all its facts, and the one door for changing them."""
+"""Devices: selections compiled to SQL, lists by key, one device with all its facts, and the one
+door for changing them.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +74,9 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
 
 
 def _search(query: str, masked: bool) -> ColumnElement[bool]:
-    """By identifier, its ending (four or more), name, asset tag, or person; each part has its index. masked: a personal device by its whole identifier only."""
+    """By identifier, its ending (four or more), name, asset tag, or person; each part has its
+    index. masked: a personal device by its whole identifier only.
+    """
     text = query.strip()
     lower = re.sub(r"([%_\\])", r"\\\1", text.lower())
     values = {value for kind in IdentifierKind if (value := check_one(kind, text)[0])} or {
@@ -107,7 +111,8 @@ def _search(query: str, masked: bool) -> ColumnElement[bool]:
     return devices.c.id.in_(union(*parts))
 
 
-#: So many devices are looked at in their order, at first and at most, before all that fit are gathered.
+#: So many devices are looked at in their order, at first and at most, before all that fit are
+#: gathered.
 _LOOK, _WALK = 2_000, 20_000
 
 
@@ -120,11 +125,15 @@ def page(
     after: Sequence[Any] | None,
     limit: int,
 ) -> Sequence[Line]:
-    """Up to `limit` devices after the key `(sort value, id)`, with their person and one identifier of each kind.
+    """Up to `limit` devices after the key `(sort value, id)`, with their person and one identifier
+    of each kind.
 
-    Where many fit, the page is soon full when they are walked through in their order; where few do, gathering them all is quicker.
-    Which it is depends on how filter and order go together, which the planner cannot know: left to it, it may walk through the whole fleet.
-    The transaction must see one moment: members are looked for where their cohort's filter says that they are.
+    Where many fit, the page is soon full when they are walked through in their order; where few do,
+    gathering them all is quicker.
+    Which it is depends on how filter and order go together, which the planner cannot know: left to
+    it, it may walk through the whole fleet.
+    The transaction must see one moment: members are looked for where their cohort's filter says
+    that they are.
     """
     plan_anew(connection)
     key, condition = ORDERS[sort], matching(selection, now)
@@ -170,7 +179,9 @@ def page(
 
 
 def _said(connection: Connection, selection: Selection) -> list[Filter]:
-    """What a selection's filter says all at once, and what the cohorts that it is of say of every member: in one moment the same."""
+    """What a selection's filter says all at once, and what the cohorts that it is of say of every
+    member: in one moment the same.
+    """
     parts = [*conjuncts(selection.filter)]
     names = [
         str(part.value)
@@ -244,7 +255,9 @@ def _normal(given: Iterable[str]) -> set[str]:
 def table(
     connection: Connection, selection: Selection, now: datetime, names: Sequence[str], masked: bool
 ) -> pl.DataFrame:
-    """A selection as text columns, one per attribute; `masked` keeps of personal devices' identifiers the last four characters."""
+    """A selection as text columns, one per attribute; `masked` keeps of personal devices'
+    identifiers the last four characters.
+    """
     query = (
         select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {}))
         .select_from(devices)
@@ -348,7 +361,9 @@ def counts(connection: Connection, selections: Sequence[Selection], now: datetim
 
 
 def one(connection: Connection, device_id: int, lock: bool = False) -> Line | None:
-    """One device with its person, or None; `lock` holds its row until the end of the transaction."""
+    """One device with its person, or None; `lock` holds its row until the end of the
+    transaction.
+    """
     query = select(
         devices, people.c.name.label("person_name"), people.c.user_name.label("person_user_name")
     ).outerjoin(people, people.c.id == devices.c.person_id)
@@ -380,7 +395,9 @@ def cohorts_of(connection: Connection, device_id: int, now: datetime) -> Sequenc
 
 
 def find(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[int]:
-    """Devices with any of the identifiers `(kind, value)`; a serial fits its maker, or any where the maker is not known."""
+    """Devices with any of the identifiers `(kind, value)`; a serial fits its maker, or any where
+    the maker is not known.
+    """
     found = connection.execute(
         select(identifiers.c.device_id, identifiers.c.kind, identifiers.c.maker)
         .where(tuple_(identifiers.c.kind, identifiers.c.value).in_(list(keys)))
@@ -432,7 +449,9 @@ def selected_facts(connection: Connection, selection: Selection, now: datetime) 
 
 
 def naming_facts(connection: Connection, selection: Selection, now: datetime) -> pl.DataFrame:
-    """What naming templates can speak of, for the devices of the selection: `device_id`, `name`, `name_basis` and NAMING_FIELDS."""
+    """What naming templates can speak of, for the devices of the selection: `device_id`, `name`,
+    `name_basis` and NAMING_FIELDS.
+    """
     special = {
         "serial": an_identifier("serial"),
         "imei": an_identifier("imei"),
@@ -477,7 +496,8 @@ def name_is_free(connection: Connection, name: str, device_id: int) -> bool:
     return connection.execute(select(devices.c.id).where(*taken).limit(1)).one_or_none() is None
 
 
-# ---- the one door for changes -------------------------------------------------------------------------------
+# ---- the one door for changes
+# -------------------------------------------------------------------------------
 
 #: Columns that a patch may set; each is put back by a revert.
 PATCHABLE = (
@@ -499,10 +519,14 @@ PATCHABLE = (
 _PATCH = """
 WITH p AS ({source}),
 old AS (
-    -- In order of id, so that two changes of overlapping sets wait for each other instead of deadlocking.
-    SELECT d.id, to_jsonb(d) AS row, p.patch FROM devices d JOIN p ON p.device_id = d.id ORDER BY d.id FOR UPDATE OF d
+    -- In order of id, so that two changes of overlapping sets wait for each other instead of
+    -- deadlocking.
+    SELECT d.id, to_jsonb(d) AS row, p.patch FROM devices d JOIN p ON p.device_id = d.id
+        ORDER BY d.id FOR UPDATE OF d
 ), new AS (
-    UPDATE devices d SET {assignments} FROM old, LATERAL jsonb_populate_record(NULL::devices, old.row || (old.patch - 'identifiers' - 'given_away')) AS n
+    UPDATE devices d SET {assignments}
+        FROM old, LATERAL jsonb_populate_record(NULL::devices, old.row ||
+        (old.patch - 'identifiers' - 'given_away')) AS n
     WHERE d.id = old.id RETURNING d.id, to_jsonb(d) AS row
 )
 INSERT INTO journal_effects (entry_id, device_id, before, after)
@@ -511,7 +535,8 @@ SELECT %(entry)s::bigint, old.id,
     coalesce(changed.before, '{{}}'), coalesce(changed.after, '{{}}')
 FROM old JOIN new ON new.id = old.id CROSS JOIN LATERAL (
     SELECT jsonb_object_agg(key, old.row -> key) AS before,
-        jsonb_object_agg(key, CASE WHEN key IN ('identifiers', 'given_away') THEN old.patch -> key ELSE new.row -> key END) AS after
+        jsonb_object_agg(key, CASE WHEN key IN ('identifiers', 'given_away') THEN old.patch -> key
+            ELSE new.row -> key END) AS after
     FROM jsonb_object_keys(old.patch) AS key
     WHERE key IN ('identifiers', 'given_away') OR (old.row -> key) IS DISTINCT FROM (new.row -> key)
 ) AS changed
@@ -520,7 +545,8 @@ _PATCH_IDENTIFIERS = """
 WITH p AS ({source})
 INSERT INTO identifiers (device_id, kind, value, maker, given)
 SELECT p.device_id, i.kind, i.value, i.maker, i.given
-FROM p, jsonb_to_recordset(p.patch -> 'identifiers') AS i (kind text, value text, maker text, given text)
+FROM p, jsonb_to_recordset(p.patch -> 'identifiers') AS i (kind text, value text, maker text,
+    given text)
 """
 # A serial number is unique within its maker, so it follows the maker of its device.
 _PATCH_MAKERS = """
@@ -563,7 +589,9 @@ def _write_patches(
 def patch_one(
     connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]
 ) -> None:
-    """Set fields of one device and record before and after under the journal entry; keys as in `apply_patches`."""
+    """Set fields of one device and record before and after under the journal entry; keys as in
+    `apply_patches`.
+    """
     _write_patches(
         connection,
         entry_id,
@@ -576,7 +604,8 @@ def patch_one(
 def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:
     """Set fields of many devices at once and record before and after under the journal entry.
 
-    patches: `device_id`, `patch`, JSON of field → new value; the key `identifiers` adds `[{kind, value, maker, given}]`.
+    patches: `device_id`, `patch`, JSON of field → new value; the key `identifiers` adds `[{kind,
+    value, maker, given}]`.
     """
     bulk.temporary(
         connection, "patches", "device_id bigint PRIMARY KEY, patch jsonb NOT NULL", patches
@@ -598,7 +627,8 @@ def merge_devices(
 ) -> None:
     """Let each device take over the identifiers of another, which is retired by it.
 
-    merges: `device_id, other_id`. The effect on the other device keeps what it gave, under `given_away`, for a revert.
+    merges: `device_id, other_id`. The effect on the other device keeps what it gave, under
+    `given_away`, for a revert.
     """
     if merges.height == 0:
         return
@@ -613,8 +643,12 @@ def merge_devices(
         cursor.execute(
             """
             CREATE TEMP TABLE patches ON COMMIT DROP AS
-            SELECT m.other_id AS device_id, jsonb_build_object('stage', 'retired', 'stage_at', %s::timestamptz, 'given_away', jsonb_build_object(
-                'to', m.device_id, 'identifiers', (SELECT jsonb_agg(jsonb_build_object('kind', i.kind, 'value', i.value, 'maker', i.maker))
+            SELECT m.other_id AS device_id,
+                jsonb_build_object('stage', 'retired', 'stage_at', %s::timestamptz, 'given_away',
+                jsonb_build_object(
+                'to', m.device_id, 'identifiers',
+                    (SELECT jsonb_agg(jsonb_build_object('kind', i.kind, 'value', i.value, 'maker',
+                    i.maker))
                     FROM identifiers i WHERE i.device_id = m.other_id))) AS patch
             FROM merges m
             """,
@@ -623,7 +657,8 @@ def merge_devices(
     apply_patch_table(connection, entry_id)
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "UPDATE identifiers i SET device_id = m.device_id FROM merges m WHERE i.device_id = m.other_id"
+            "UPDATE identifiers i SET device_id = m.device_id FROM merges m WHERE i.device_id ="
+            " m.other_id"
         )
     settle(
         connection,

@@ -1,4 +1,6 @@
-"""The connection to PostgreSQL: one engine a process, short transactions, foreign errors turned into ours."""
+"""The connection to PostgreSQL: one engine a process, short transactions, foreign errors turned
+into ours.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ def make_engine(url: str, pool_size: int) -> Engine:
 
 
 def _refuse_dead(connection: RawConnection[Any], *_: Any) -> None:
-    """An idle connection has nothing to say unless its server is gone: cheaper to see than to ask for a sign of life."""
+    """An idle connection has nothing to say unless its server is gone: cheaper to see than to ask
+    for a sign of life.
+    """
     if not connection.closed:
         heard = poll()
         heard.register(connection.fileno(), POLLIN)
@@ -45,12 +49,15 @@ def _refuse_dead(connection: RawConnection[Any], *_: Any) -> None:
 
 @contextmanager
 def transaction(engine: Engine) -> Iterator[Connection]:
-    """One transaction; a failure of the database rolls it back and is raised as an error of ours."""
+    """One transaction; a failure of the database rolls it back and is raised as an error of
+    ours.
+    """
     try:
         with engine.begin() as connection:
             yield connection
     except (DBAPIError, psycopg.Error) as error:
-        # COPY and set-based statements go to the driver directly, so its own errors arrive here too.
+        # COPY and set-based statements go to the driver directly, so its own errors arrive here
+        # too.
         raise translate(error) from error
 
 
@@ -62,7 +69,9 @@ def raw(connection: Connection) -> RawConnection[tuple[object, ...]]:
 
 
 def plan_anew(connection: Connection) -> None:
-    """Plan every statement of this transaction for its own values: a filter that few devices fit needs another plan than one that most fit."""
+    """Plan every statement of this transaction for its own values: a filter that few devices fit
+    needs another plan than one that most fit.
+    """
     raw(connection).execute("SET LOCAL plan_cache_mode = force_custom_plan")
 
 

@@ -1,4 +1,7 @@
-"""The database's refusals as errors that a user can read. A test fails on a constraint that is missing here."""
+"""The database's refusals as errors that a user can read.
+
+A test fails on a constraint that is missing here.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""The filter language as SQL: the same meaning as `core.filters.matches`, held to it by a property test."""
+"""The filter language as SQL: the same meaning as `core.filters.matches`, held to it by a property
+test.
+"""
 
 from __future__ import annotations
 
@@ -141,7 +143,9 @@ _WORKED_OUT = {f"folded_{name}": ORDERS[name] for name in _FOLDED}
 
 
 def worked_out(query: Select[Any]) -> Select[Any]:
-    """A selection of devices with what filters compare beside them, worked out once for however many filters."""
+    """A selection of devices with what filters compare beside them, worked out once for however
+    many filters.
+    """
     return query.add_columns(*(key.label(name) for name, key in _WORKED_OUT.items()))
 
 
@@ -170,7 +174,9 @@ def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[
 
 
 def leading(parts: Iterable[Filter], sort: str, now: Moment) -> ColumnElement[bool]:
-    """What is asked of the very thing that the list is sorted by, as far as its index can begin there."""
+    """What is asked of the very thing that the list is sorted by, as far as its index can begin
+    there.
+    """
     begun = [
         part
         for part in parts
@@ -251,7 +257,9 @@ _EVER = 700_000
 
 
 def _idle(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
-    """Idle days are whole ones and never negative, so each comparison is one of the last sign of life, which has an index."""
+    """Idle days are whole ones and never negative, so each comparison is one of the last sign of
+    life, which has an index.
+    """
 
     def at_least(whole: int) -> ColumnElement[bool]:
         return true() if whole <= 0 else now - timedelta(days=min(whole, _EVER)) >= SEEN
@@ -343,7 +351,9 @@ _COMPONENTS = 8
 
 
 def _version(operator: str, value: tuple[int, ...]) -> ColumnElement[bool]:
-    """By components, where 10 equals 10.0: what equals a version lies between it and itself with zeros behind. What is no version is nothing."""
+    """By components, where 10 equals 10.0: what equals a version lies between it and itself with
+    zeros behind. What is no version is nothing.
+    """
     numbers = devices.c.os_numbers
     low, high = (
         literal([*value, *([0] * zeros)], ARRAY(Integer)) for zeros in (0, _COMPONENTS - len(value))
@@ -356,7 +366,9 @@ def _version(operator: str, value: tuple[int, ...]) -> ColumnElement[bool]:
 
 
 def _begins(folded: ColumnElement[Any], beginning: str) -> ColumnElement[bool]:
-    """Between a beginning and what comes after all that begin so, in the order of code points: the index alone decides it."""
+    """Between a beginning and what comes after all that begin so, in the order of code points: the
+    index alone decides it.
+    """
     for place in reversed(range(len(beginning))):
         following = ord(beginning[place]) + 1
         if following <= sys.maxunicode:
@@ -383,7 +395,9 @@ def _compare(column: ColumnElement[Any], operator: str, value: Any) -> ColumnEle
 
 
 def touched_by(names: Iterable[str], moved: frozenset[str]) -> bool:
-    """Whether a change can be noticed by attributes. moved: columns of `devices`, or `identifiers`, `person`, `order` for what leans on them."""
+    """Whether a change can be noticed by attributes. moved: columns of `devices`, or `identifiers`,
+    `person`, `order` for what leans on them.
+    """
     return any(_leans_on(name) & moved for name in names)
 
 
@@ -404,7 +418,9 @@ _OF_DEVICE: dict[str, ColumnElement[Any]] = {**_COLUMNS, **_PERSON, **_ORDER}
 def facts(
     connection: Connection, ids: Iterable[int], now: datetime, moving: Mapping[str, Filter]
 ) -> dict[int, dict[str, Any]]:
-    """Device → attribute → value, as `core.filters.matches` takes them. moving: name → filter of the cohorts that time moves."""
+    """Device → attribute → value, as `core.filters.matches` takes them. moving: name → filter of
+    the cohorts that time moves.
+    """
     columns = [
         (_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name)
         for name in ATTRIBUTES
@@ -421,7 +437,9 @@ def facts(
 
 
 def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
-    """The names of the cohorts that a device is in: those that keep it as a member, and those of `moving` whose filter it fits now."""
+    """The names of the cohorts that a device is in: those that keep it as a member, and those of
+    `moving` whose filter it fits now.
+    """
     kept = (
         select(cohorts.c.name)
         .join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id)
@@ -466,9 +484,11 @@ def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnE
 def columns(
     names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]
 ) -> list[ColumnElement[Any]]:
-    """Attributes as text, several values joined by `; `. Beside devices, the query joins people and orders.
+    """Attributes as text, several values joined by `; `. Beside devices, the query joins people and
+    orders.
 
-    masked: keep of the identifiers of personal devices the last four characters. moving: as in `facts`.
+    masked: keep of the identifiers of personal devices the last four characters. moving: as in
+    `facts`.
     """
     return [
         _as_text(

@@ -62,7 +62,9 @@ _INNER = (
 
 
 def every(connection: Connection) -> Sequence[Line]:
-    """Groups by name: `people` who belong, of them `direct`, and the names of the `groups` in it."""
+    """Groups by name: `people` who belong, of them `direct`, and the names of the `groups` in
+    it.
+    """
     return connection.execute(
         select(groups, _PEOPLE, _DIRECT, _INNER).order_by(func.lower(groups.c.name))
     ).all()
@@ -115,7 +117,8 @@ def remove(connection: Connection, group_id: int) -> None:
             "CREATE TEMP TABLE IF NOT EXISTS moved_people (id bigint PRIMARY KEY) ON COMMIT DROP"
         )
         cursor.execute(
-            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = %s ON CONFLICT DO NOTHING",
+            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = %s ON"
+            " CONFLICT DO NOTHING",
             [group_id],
         )
     connection.execute(delete(groups).where(groups.c.id == group_id))
@@ -156,26 +159,34 @@ def take_out_everywhere(connection: Connection, person_id: int) -> None:
 
 _RESOLVE = """
 WITH RECURSIVE around AS (
-    SELECT unnest(%(groups)s::bigint[]) AS id UNION SELECT g.group_id FROM group_groups g JOIN around a ON g.inner_id = a.id
+    SELECT unnest(%(groups)s::bigint[]) AS id UNION SELECT g.group_id FROM group_groups g
+        JOIN around a ON g.inner_id = a.id
 ), within AS (
     -- UNION drops what was seen before, so groups that hold each other come to an end.
-    SELECT id AS outer_id, id AS inner_id FROM around UNION SELECT w.outer_id, g.inner_id FROM within w JOIN group_groups g ON g.group_id = w.inner_id
+    SELECT id AS outer_id, id AS inner_id FROM around UNION SELECT w.outer_id, g.inner_id
+        FROM within w JOIN group_groups g ON g.group_id = w.inner_id
 ), wanted AS MATERIALIZED (
-    SELECT DISTINCT w.outer_id AS group_id, p.person_id FROM within w JOIN group_people p ON p.group_id = w.inner_id
+    SELECT DISTINCT w.outer_id AS group_id, p.person_id FROM within w JOIN group_people p
+        ON p.group_id = w.inner_id
 ), gone AS (
     DELETE FROM memberships m USING around a WHERE m.group_id = a.id
-    AND NOT EXISTS (SELECT FROM wanted w WHERE w.group_id = m.group_id AND w.person_id = m.person_id) RETURNING m.person_id
+    AND NOT EXISTS (SELECT FROM wanted w WHERE w.group_id = m.group_id
+        AND w.person_id = m.person_id) RETURNING m.person_id
 ), come AS (
-    INSERT INTO memberships (person_id, group_id) SELECT person_id, group_id FROM wanted ON CONFLICT DO NOTHING RETURNING person_id
+    INSERT INTO memberships (person_id, group_id) SELECT person_id, group_id FROM wanted ON CONFLICT
+        DO NOTHING RETURNING person_id
 )
-INSERT INTO moved_people SELECT person_id FROM gone UNION SELECT person_id FROM come ON CONFLICT DO NOTHING
+INSERT INTO moved_people SELECT person_id FROM gone UNION SELECT person_id FROM come ON CONFLICT
+    DO NOTHING
 """
 
 
 def resolve(
     connection: Connection, group_ids: Collection[int], renamed: Collection[int] = ()
 ) -> None:
-    """Bring memberships, and then cohorts, to what the groups (and all around them) hold now; `renamed` settles whoever is in those."""
+    """Bring memberships, and then cohorts, to what the groups (and all around them) hold now;
+    `renamed` settles whoever is in those.
+    """
     hold_still(connection)
     with raw(connection).cursor() as cursor:
         cursor.execute(
@@ -183,7 +194,8 @@ def resolve(
         )
         cursor.execute(_RESOLVE, {"groups": list(group_ids)})
         cursor.execute(
-            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = ANY (%s) ON CONFLICT DO NOTHING",
+            "INSERT INTO moved_people SELECT person_id FROM memberships WHERE group_id = ANY (%s)"
+            " ON CONFLICT DO NOTHING",
             [list(renamed)],
         )
         cursor.execute("ANALYZE moved_people")

@@ -1,4 +1,7 @@
-"""Answers kept for repeated requests. The claim is written in the transaction of the change that it protects."""
+"""Answers kept for repeated requests.
+
+The claim is written in the transaction of the change that it protects.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,9 @@ def find(connection: Connection, account_id: int, key: str, now: datetime) -> Li
 def claim(
     connection: Connection, account_id: int, key: str, request_hash: str, now: datetime
 ) -> None:
-    """Write the key; a parallel request of the same key waits here, and fails when this one commits."""
+    """Write the key; a parallel request of the same key waits here, and fails when this one
+    commits.
+    """
     connection.execute(delete(idempotency).where(idempotency.c.created_at <= now - KEPT))
     connection.execute(
         insert(idempotency).values(

@@ -75,7 +75,9 @@ def effects(connection: Connection, entry_id: int, after_device: int, limit: int
 
 
 def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequence[Line]:
-    """What happened to one device, newest first: the entry with the device's own before and after."""
+    """What happened to one device, newest first: the entry with the device's own before and
+    after.
+    """
     later = journal.alias("later")
     single = select(
         journal_effects.c.entry_id, journal_effects.c.before, journal_effects.c.after
@@ -122,7 +124,8 @@ class Undoing:
 _PLAN = """
 CREATE TEMP TABLE undoing ON COMMIT DROP AS
 WITH effect AS (
-    SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage, to_jsonb(d) AS now
+    SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage,
+        to_jsonb(d) AS now
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
 ), judged AS (
     SELECT device_id, name, now, before, after, exists,
@@ -138,20 +141,27 @@ WITH effect AS (
             WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL
             AND (now -> key) IS NOT DISTINCT FROM (after -> key)
             -- A retired device's name may have been given to another since.
-            AND NOT (key = 'name' AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
+            AND NOT (key = 'name'
+                AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
                 AND o.stage <> 'retired' AND o.id <> device_id))) AS patch,
         (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(after) AS key
-            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL AND (now -> key) IS DISTINCT FROM (after -> key)) AS moved,
+            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL AND (now -> key)
+                IS DISTINCT FROM (after -> key)) AS moved,
         exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired' AND EXISTS (
-            SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired' AND o.id <> device_id
+            SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'
+                AND o.id <> device_id
         ) AS name_gone
     FROM effect
 )
 SELECT device_id, name, before, after,
-    CASE WHEN NOT exists THEN 'left' WHEN created THEN CASE WHEN untouched THEN 'remove' ELSE 'left' END
-         WHEN moved @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers' THEN 'left' ELSE 'restore' END AS action,
-    CASE WHEN name_gone THEN coalesce(patch, '{}') || '{"name": null}' ELSE coalesce(patch, '{}') END AS patch,
-    CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN 'changed or arrived since'
+    CASE WHEN NOT exists THEN 'left' WHEN created THEN CASE WHEN untouched THEN 'remove' ELSE 'left'
+        END
+         WHEN moved @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers' THEN 'left'
+             ELSE 'restore' END AS action,
+    CASE WHEN name_gone THEN coalesce(patch, '{}') || '{"name": null}' ELSE coalesce(patch, '{}')
+        END AS patch,
+    CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN
+        'changed or arrived since'
          WHEN moved IS NOT NULL THEN 'changed since: ' || array_to_string(moved, ', ')
          WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
 FROM judged
@@ -167,55 +177,64 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
     with raw(connection).cursor() as cursor:
         if lock:
             cursor.execute(
-                "SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d",
+                "SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id"
+                " FOR UPDATE OF d",
                 [entry_id],
             )
         cursor.execute("DROP TABLE IF EXISTS undoing")
         cursor.execute(_PLAN, {"entry": entry_id})
         cursor.execute("ANALYZE undoing")
         cursor.execute(
-            "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action = 'restore'),"
-            " count(*) FILTER (WHERE action = 'left'), count(*),"
-            " coalesce(encode(sha256(string_agg(device_id || action || patch || remark, '|' ORDER BY device_id)::bytea), 'hex'), '') FROM undoing"
+            "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action ="
+            " 'restore'), count(*) FILTER (WHERE action = 'left'), count(*),"
+            " coalesce(encode(sha256(string_agg(device_id || action || patch || remark, '|' ORDER"
+            " BY device_id)::bytea), 'hex'), '') FROM undoing"
         )
         removed, restored, left, total, digest = cursor.fetchone() or (0, 0, 0, 0, "")
         # What stays as it is comes first: it is what the reader has to know.
         cursor.execute(
-            "SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50"
+            "SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <>"
+            " 'left', remark = '', device_id LIMIT 50"
         )
         examples = cursor.fetchall()
     return Undoing(removed, restored, left, digest, examples, total)  # type: ignore[arg-type]
 
 
 def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
-    """Carry out what `plan_undoing` put into `undoing`, in the same transaction, under the reverting entry."""
+    """Carry out what `plan_undoing` put into `undoing`, in the same transaction, under the
+    reverting entry.
+    """
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "INSERT INTO journal_effects (entry_id, device_id, before, after) "
-            "SELECT %s, d.id, jsonb_strip_nulls(to_jsonb(d)), NULL FROM undoing u JOIN devices d ON d.id = u.device_id WHERE u.action = 'remove'",
+            "INSERT INTO journal_effects (entry_id, device_id, before, after) SELECT %s, d.id,"
+            " jsonb_strip_nulls(to_jsonb(d)), NULL FROM undoing u JOIN devices d ON d.id ="
+            " u.device_id WHERE u.action = 'remove'",
             [revert_id],
         )
         cursor.execute(
             "DELETE FROM devices d USING undoing u WHERE u.action = 'remove' AND d.id = u.device_id"
         )
         # What a merged device gave away comes back to it, unless it went elsewhere since.
-        cursor.execute(
-            """
+        cursor.execute("""
             UPDATE identifiers i SET device_id = u.device_id
-            FROM undoing u, jsonb_to_recordset(u.after -> 'given_away' -> 'identifiers') AS g (kind text, value text, maker text)
-            WHERE u.action = 'restore' AND i.kind = g.kind AND i.value = g.value AND i.maker = g.maker
+            FROM undoing u,
+                jsonb_to_recordset(u.after -> 'given_away' -> 'identifiers') AS g
+                    (kind text, value text, maker text)
+            WHERE u.action = 'restore' AND i.kind = g.kind AND i.value = g.value
+                AND i.maker = g.maker
             AND i.device_id = (u.after -> 'given_away' ->> 'to')::bigint
-            """
-        )
-        cursor.execute(
-            """
-            DELETE FROM identifiers i USING undoing u, jsonb_to_recordset(u.after -> 'identifiers') AS a (kind text, value text)
-            WHERE u.action = 'restore' AND i.device_id = u.device_id AND i.kind = a.kind AND i.value = a.value
-            """
-        )
+            """)
+        cursor.execute("""
+            DELETE FROM identifiers i
+                USING undoing u, jsonb_to_recordset(u.after -> 'identifiers') AS a (kind text,
+                value text)
+            WHERE u.action = 'restore' AND i.device_id = u.device_id AND i.kind = a.kind
+                AND i.value = a.value
+            """)
         cursor.execute("DROP TABLE IF EXISTS patches")
         cursor.execute(
-            "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE action = 'restore' AND patch <> '{}'"
+            "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE"
+            " action = 'restore' AND patch <> '{}'"
         )
     apply_patch_table(connection, revert_id)
     settle(
@@ -223,7 +242,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
     )
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'",
+            "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE"
+            " revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'",
             [entry_id],
         )
 

@@ -1,4 +1,6 @@
-"""Lots: files, rows, verdicts and notes; what the fleet knows about their identifiers; writing them into the fleet."""
+"""Lots: files, rows, verdicts and notes; what the fleet knows about their identifiers; writing them
+into the fleet.
+"""
 
 from __future__ import annotations
 
@@ -73,17 +75,16 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
     )
     execute = raw(connection).execute
     execute("DROP TABLE IF EXISTS lot_matches")
-    execute(
-        """
+    execute("""
         CREATE TEMP TABLE lot_matches ON COMMIT DROP AS
         SELECT k.row, k.kind, k.value, k.maker, i.device_id, i.maker AS device_maker
         FROM lot_keys k JOIN identifiers i ON i.value = k.value AND i.kind = k.kind
         WHERE k.kind <> 'serial' OR i.maker = k.maker OR k.maker = '' OR i.maker = ''
-        """
-    )
+        """)
     if lock:
         execute(
-            "SELECT FROM devices WHERE id IN (SELECT device_id FROM lot_matches) ORDER BY id FOR UPDATE"
+            "SELECT FROM devices WHERE id IN (SELECT device_id FROM lot_matches) ORDER BY id FOR"
+            " UPDATE"
         )
     matches = bulk.read_frame(
         connection,
@@ -101,7 +102,8 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
     found = "FROM devices d WHERE d.id IN (SELECT device_id FROM lot_matches)"
     devices = bulk.read_frame(
         connection,
-        f"SELECT id, stage, flag IS NOT NULL, ownership_basis, name_basis, array_to_string(manual, ';'), person_id, {texts} {found}",
+        "SELECT id, stage, flag IS NOT NULL, ownership_basis, name_basis, array_to_string(manual,"
+        f" ';'), person_id, {texts} {found}",
         {
             "device_id": pl.Int64,
             "stage": _TEXT,
@@ -115,14 +117,16 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
     )
     held = bulk.read_frame(
         connection,
-        "SELECT device_id, kind, value FROM identifiers WHERE device_id IN (SELECT device_id FROM lot_matches)",
+        "SELECT device_id, kind, value FROM identifiers WHERE device_id IN (SELECT device_id FROM"
+        " lot_matches)",
         {"device_id": pl.Int64, "kind": _TEXT, "value": _TEXT},
     )
     named = prepared.rows["person"].drop_nulls().str.to_lowercase().unique().to_list()
     people = bulk.read_frame(
         connection,
-        "SELECT DISTINCT ON (n.label) n.label, id FROM people CROSS JOIN LATERAL (VALUES (lower(user_name)), (lower(mail))) AS n (label)"
-        " WHERE n.label = ANY (%s) AND left_at IS NULL ORDER BY n.label, id",
+        "SELECT DISTINCT ON (n.label) n.label, id FROM people CROSS JOIN LATERAL (VALUES"
+        " (lower(user_name)), (lower(mail))) AS n (label) WHERE n.label = ANY (%s) AND left_at IS"
+        " NULL ORDER BY n.label, id",
         {"person": _TEXT, "person_id": pl.Int64},
         [named],
     )
@@ -144,7 +148,8 @@ def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
     bulk.temporary(connection, "lot_names", "lower_name text", given.to_frame("lower_name"))
     return bulk.read_frame(
         connection,
-        "SELECT n.lower_name, d.id FROM lot_names n JOIN devices d ON lower(d.name) = n.lower_name AND d.stage <> 'retired'",
+        "SELECT n.lower_name, d.id FROM lot_names n JOIN devices d ON lower(d.name) = n.lower_name"
+        " AND d.stage <> 'retired'",
         schema,
     )
 
@@ -187,7 +192,9 @@ def page(
     status: str | None = None,
     query_text: str | None = None,
 ) -> Sequence[Line]:
-    """Lots, newest first; `query_text` looks in name, file name, supplier, order and who checked it."""
+    """Lots, newest first; `query_text` looks in name, file name, supplier, order and who checked
+    it.
+    """
     query = select(*_HEAD).order_by(lots.c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(lots.c.id < before)
@@ -214,7 +221,9 @@ def write_rows(
     decided: Decided,
     tell: Callable[[int], None] | None = None,
 ) -> None:
-    """Keep every row with its verdict, its cells as they were given (a frame in step with the rows) and its notes."""
+    """Keep every row with its verdict, its cells as they were given (a frame in step with the rows)
+    and its notes.
+    """
     blocks = _blocks(lot_id, decided).with_columns(
         cells=pl.Series(
             [_packed(part, tell) for part in cells.iter_slices(_BLOCK_ROWS)], dtype=pl.String
@@ -278,7 +287,8 @@ def refresh_rows(connection: Connection, lot_id: int, decided: Decided) -> None:
     )
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "UPDATE lot_blocks b SET verdicts = o.verdicts FROM outcome o WHERE (b.lot_id, b.first_row) = (o.lot_id, o.first_row) AND b.verdicts <> o.verdicts"
+            "UPDATE lot_blocks b SET verdicts = o.verdicts FROM outcome o WHERE (b.lot_id,"
+            " b.first_row) = (o.lot_id, o.first_row) AND b.verdicts <> o.verdicts"
         )
         cursor.execute("DELETE FROM lot_rows WHERE lot_id = %s", [lot_id])
         cursor.execute("DELETE FROM lot_notes WHERE lot_id = %s", [lot_id])
@@ -286,7 +296,9 @@ def refresh_rows(connection: Connection, lot_id: int, decided: Decided) -> None:
 
 
 def forget_rows(connection: Connection, lot_id: int) -> None:
-    """Take the rows of a draft out before its file is read in another way; edits of its rows mean nothing then."""
+    """Take the rows of a draft out before its file is read in another way; edits of its rows mean
+    nothing then.
+    """
     for table in (lot_blocks, lot_rows, lot_notes, lot_edits, lot_choices):
         connection.execute(table.delete().where(table.c.lot_id == lot_id))
 
@@ -447,7 +459,9 @@ def remember_mapping(
 
 @dataclass(frozen=True, slots=True)
 class LotRow:
-    """One row of a lot: cells by header as given, the edited ones over them, and what became of it."""
+    """One row of a lot: cells by header as given, the edited ones over them, and what became
+    of it.
+    """
 
     row: int
     verdict: str
@@ -459,25 +473,35 @@ class LotRow:
     remedy: str | None
 
 
-# Every block that is looked into has a row that is sought, so a page opens no more blocks than it has rows.
+# Every block that is looked into has a row that is sought, so a page opens no more blocks than it
+# has rows.
 _SOUGHT = """
 WITH opened AS (
     SELECT first_row, numbers, verdicts FROM lot_blocks b
-    WHERE lot_id = %(lot)s AND last_row > %(after)s AND (%(letter)s::text IS NULL OR verdicts LIKE '%%' || %(letter)s || '%%')
+    WHERE lot_id = %(lot)s AND last_row > %(after)s
+        AND (%(letter)s::text IS NULL OR verdicts LIKE '%%' || %(letter)s || '%%')
     AND (%(code)s::text IS NULL OR EXISTS (
-        SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s AND n.row BETWEEN greatest(b.first_row, %(after)s + 1) AND b.last_row
-        AND (%(letter)s::text IS NULL OR substr(b.verdicts, array_position(b.numbers, n.row), 1) = %(letter)s)))
+        SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s
+            AND n.row BETWEEN greatest(b.first_row, %(after)s + 1) AND b.last_row
+        AND (%(letter)s::text IS NULL
+            OR substr(b.verdicts, array_position(b.numbers, n.row), 1) = %(letter)s)))
     ORDER BY first_row LIMIT %(limit)s + 1
 ), sought AS (
-    SELECT o.first_row, u.row, u.letter FROM opened o, unnest(o.numbers, string_to_array(o.verdicts, NULL)) AS u (row, letter)
+    SELECT o.first_row, u.row, u.letter
+        FROM opened o, unnest(o.numbers, string_to_array(o.verdicts, NULL)) AS u (row, letter)
     WHERE u.row > %(after)s AND (%(letter)s::text IS NULL OR u.letter = %(letter)s)
-    AND (%(code)s::text IS NULL OR EXISTS (SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s AND n.row = u.row))
+    AND (%(code)s::text IS NULL
+        OR EXISTS (SELECT FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.code = %(code)s
+        AND n.row = u.row))
     ORDER BY u.row LIMIT %(limit)s
 )
 SELECT s.first_row, s.row, s.letter, r.device_id, r.changes,
-    (SELECT jsonb_agg(jsonb_build_object('code', n.code, 'column', n.column, 'given', n.given)) FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.row = s.row),
-    (SELECT jsonb_object_agg(e.header, e.value) FROM lot_edits e WHERE e.lot_id = %(lot)s AND e.row = s.row), c.remedy
-FROM sought s LEFT JOIN lot_rows r ON r.lot_id = %(lot)s AND r.row = s.row LEFT JOIN lot_choices c ON c.lot_id = %(lot)s AND c.row = s.row
+    (SELECT jsonb_agg(jsonb_build_object('code', n.code, 'column', n.column, 'given', n.given))
+        FROM lot_notes n WHERE n.lot_id = %(lot)s AND n.row = s.row),
+    (SELECT jsonb_object_agg(e.header, e.value) FROM lot_edits e WHERE e.lot_id = %(lot)s
+        AND e.row = s.row), c.remedy
+FROM sought s LEFT JOIN lot_rows r ON r.lot_id = %(lot)s AND r.row = s.row LEFT JOIN lot_choices c
+    ON c.lot_id = %(lot)s AND c.row = s.row
 ORDER BY s.row
 """
 
@@ -544,7 +568,9 @@ def note_groups(connection: Connection, lot_id: int) -> Sequence[Line]:
 
 
 def serialise_appliers(connection: Connection) -> None:
-    """Let one lot at a time into the fleet: a second applier waits here and then sees what the first one changed."""
+    """Let one lot at a time into the fleet: a second applier waits here and then sees what the
+    first one changed.
+    """
     connection.execute(select(func.pg_advisory_xact_lock(7_301)))
 
 
@@ -624,10 +650,13 @@ def _spans(ids: pl.Series) -> pl.DataFrame:
 
 
 def _new_ids(connection: Connection, count: int) -> pl.Series:
-    """So many numbers of the devices' sequence; mostly a block, unless somebody else drew one in between."""
+    """So many numbers of the devices' sequence; mostly a block, unless somebody else drew one in
+    between.
+    """
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "SELECT min(id), max(id) FROM (SELECT nextval('devices_id_seq') AS id FROM generate_series(1, %s)) AS drawn",
+            "SELECT min(id), max(id) FROM (SELECT nextval('devices_id_seq') AS id FROM"
+            " generate_series(1, %s)) AS drawn",
             [count],
         )
         low, high = cast(tuple[int, int], cursor.fetchone())
@@ -677,15 +706,23 @@ def _change_devices(
             """
             CREATE TEMP TABLE patches ON COMMIT DROP AS
             WITH field AS (
-                SELECT c.device_id, key, value -> 'new' AS new FROM lot_changes c, jsonb_each(c.changes)
+                SELECT c.device_id, key, value -> 'new' AS new
+                    FROM lot_changes c, jsonb_each(c.changes)
                 WHERE key <> ALL (%(kinds)s) AND key <> 'merged_devices'
             ), plain AS (
-                SELECT device_id, key, CASE key WHEN 'tags' THEN to_jsonb(string_to_array(new #>> '{}', ';')) ELSE new END AS new FROM field
-                UNION ALL SELECT device_id, 'ownership_basis', to_jsonb(%(basis)s::text) FROM field WHERE key = 'ownership'
-                UNION ALL SELECT device_id, 'name_basis', to_jsonb('declared'::text) FROM field WHERE key = 'name'
-                UNION ALL SELECT device_id, 'stage_at', to_jsonb(%(at)s::timestamptz) FROM field WHERE key = 'stage'
-                UNION ALL SELECT k.device_id, 'identifiers', jsonb_agg(jsonb_build_object('kind', k.kind, 'value', k.value, 'maker', k.maker, 'given', k.given))
-                FROM lot_new_keys k LEFT JOIN identifiers i ON i.device_id = k.device_id AND i.kind = k.kind AND i.value = k.value
+                SELECT device_id, key, CASE key WHEN 'tags' THEN
+                    to_jsonb(string_to_array(new #>> '{}', ';')) ELSE new END AS new FROM field
+                UNION ALL SELECT device_id, 'ownership_basis', to_jsonb(%(basis)s::text) FROM field
+                    WHERE key = 'ownership'
+                UNION ALL SELECT device_id, 'name_basis', to_jsonb('declared'::text) FROM field
+                    WHERE key = 'name'
+                UNION ALL SELECT device_id, 'stage_at', to_jsonb(%(at)s::timestamptz) FROM field
+                    WHERE key = 'stage'
+                UNION ALL SELECT k.device_id, 'identifiers',
+                    jsonb_agg(jsonb_build_object('kind', k.kind, 'value', k.value, 'maker', k.maker,
+                    'given', k.given))
+                FROM lot_new_keys k LEFT JOIN identifiers i ON i.device_id = k.device_id
+                    AND i.kind = k.kind AND i.value = k.value
                 WHERE i.device_id IS NULL GROUP BY k.device_id
             )
             SELECT device_id, jsonb_object_agg(key, new) AS patch FROM plain GROUP BY device_id

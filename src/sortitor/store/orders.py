@@ -33,7 +33,9 @@ def lines(connection: Connection, order_ids: Sequence[int]) -> Sequence[Line]:
 
 
 def fleet(connection: Connection, names: Sequence[str]) -> Sequence[Line]:
-    """`order_key, model, product_code, delivered, arrived` of the devices of these orders (by lower-case name)."""
+    """`order_key, model, product_code, delivered, arrived` of the devices of these orders (by
+    lower-case name).
+    """
     key = func.lower(devices.c.order_name)
     query = select(
         key.label("order_key"),

@@ -60,7 +60,9 @@ def by_name(connection: Connection, name: str) -> Line | None:
 
 
 def lock(connection: Connection, person_id: int) -> int:
-    """Hold the person's row, so that two knocks of one person count one after the other; gives the devices they hold now."""
+    """Hold the person's row, so that two knocks of one person count one after the other; gives the
+    devices they hold now.
+    """
     connection.execute(select(people.c.id).where(people.c.id == person_id).with_for_update())
     query = (
         select(func.count())
@@ -99,7 +101,9 @@ def page(
 
 
 def combinations(connection: Connection) -> Sequence[Line]:
-    """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups, devices, example_id`."""
+    """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups,
+    devices, example_id`.
+    """
     of_person = (
         select(memberships.c.person_id, func.array_agg(group_table.c.name).label("groups"))
         .join(group_table, group_table.c.id == memberships.c.group_id)
@@ -132,38 +136,45 @@ def holders(connection: Connection, at_least: int) -> Sequence[Line]:
 _INCOMING = "row int, user_name text, name text, mail text, department text, site text, groups text"
 _FIELDS = ("name", "mail", "department", "site")
 _CHANGED = " OR ".join(f"(i.{f} IS NOT NULL AND i.{f} IS DISTINCT FROM p.{f})" for f in _FIELDS)
-_WANTED_GROUPS = "SELECT i.user_name, btrim(g) AS name FROM incoming i, unnest(string_to_array(i.groups, ';')) AS g WHERE btrim(g) <> ''"
+_WANTED_GROUPS = (
+    "SELECT i.user_name, btrim(g) AS name FROM incoming i, unnest(string_to_array(i.groups, ';'))"
+    " AS g WHERE btrim(g) <> ''"
+)
 
 
 def stage_import(connection: Connection, frame: pl.DataFrame) -> dict[str, int]:
-    """Put the people of a file beside those known; gives counts of new, changed, unchanged people and moved memberships."""
+    """Put the people of a file beside those known; gives counts of new, changed, unchanged people
+    and moved memberships.
+    """
     bulk.temporary(
         connection, "incoming", _INCOMING, frame.select("row", "user_name", *_FIELDS, "groups")
     )
     with raw(connection).cursor() as cursor:
         # Somebody new without a name is called by the user name; a name that is known stays.
         cursor.execute(
-            "UPDATE incoming i SET name = coalesce((SELECT p.name FROM people p WHERE lower(p.user_name) = lower(i.user_name)), i.user_name) WHERE i.name IS NULL"
+            "UPDATE incoming i SET name = coalesce((SELECT p.name FROM people p WHERE"
+            " lower(p.user_name) = lower(i.user_name)), i.user_name) WHERE i.name IS NULL"
         )
-        cursor.execute(
-            f"""
-            SELECT count(*) FILTER (WHERE p.id IS NULL), count(*) FILTER (WHERE p.id IS NOT NULL AND ({_CHANGED} OR p.left_at IS NOT NULL)),
-                count(*) FILTER (WHERE p.id IS NOT NULL AND NOT ({_CHANGED} OR p.left_at IS NOT NULL))
+        cursor.execute(f"""
+            SELECT count(*) FILTER (WHERE p.id IS NULL),
+                count(*) FILTER (WHERE p.id IS NOT NULL AND ({_CHANGED} OR p.left_at IS NOT NULL)),
+                count(*) FILTER (WHERE p.id IS NOT NULL
+                    AND NOT ({_CHANGED} OR p.left_at IS NOT NULL))
             FROM incoming i LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)
-            """  # noqa: S608 - the columns are named above
-        )
+            """)  # noqa: S608 - the columns are named above
         new, changed, unchanged = cursor.fetchone() or (0, 0, 0)
-        cursor.execute(
-            f"""
-            WITH wanted AS (SELECT DISTINCT lower(user_name) AS who, lower(name) AS what FROM ({_WANTED_GROUPS}) w),
+        cursor.execute(f"""
+            WITH wanted AS (SELECT DISTINCT lower(user_name) AS who, lower(name) AS what
+                FROM ({_WANTED_GROUPS}) w),
             had AS (
                 SELECT lower(p.user_name) AS who, lower(g.name) AS what FROM memberships m
                 JOIN people p ON p.id = m.person_id JOIN groups g ON g.id = m.group_id
-                WHERE lower(p.user_name) IN (SELECT lower(user_name) FROM incoming WHERE groups IS NOT NULL)
+                WHERE lower(p.user_name) IN (SELECT lower(user_name) FROM incoming
+                    WHERE groups IS NOT NULL)
             )
-            SELECT (SELECT count(*) FROM (SELECT * FROM wanted EXCEPT SELECT * FROM had) a), (SELECT count(*) FROM (SELECT * FROM had EXCEPT SELECT * FROM wanted) r)
-            """  # noqa: S608
-        )
+            SELECT (SELECT count(*) FROM (SELECT * FROM wanted EXCEPT SELECT * FROM had) a),
+                (SELECT count(*) FROM (SELECT * FROM had EXCEPT SELECT * FROM wanted) r)
+            """)  # noqa: S608
         joins, leaves = cursor.fetchone() or (0, 0)
     return {
         "new": int(str(new)),
@@ -179,22 +190,28 @@ def staged_examples(
 ) -> list[tuple[str, str, str | None, str | None]]:
     """Lines `user name, field, before, after` of the staged people who are new or change."""
     lines = " UNION ALL ".join(
-        f"SELECT i.row, i.user_name, '{f}', p.{f}, i.{f} FROM incoming i LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)"  # noqa: S608
+        f"SELECT i.row, i.user_name, '{f}', p.{f}, i.{f} FROM incoming i"  # noqa: S608
+        " LEFT JOIN people p ON lower(p.user_name) = lower(i.user_name)"
         f" WHERE i.{f} IS NOT NULL AND i.{f} IS DISTINCT FROM p.{f}"
         for f in _FIELDS
     )
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            f"SELECT user_name, field, before, after FROM ({lines}) x (row, user_name, field, before, after) ORDER BY row, field LIMIT {limit}"
-        )  # noqa: S608
+            "SELECT user_name, field, before, after"  # noqa: S608
+            f" FROM ({lines}) x (row, user_name, field, before, after)"
+            f" ORDER BY row, field LIMIT {limit}"
+        )
         return cast(list[tuple[str, str, str | None, str | None]], cursor.fetchall())
 
 
 def absent(connection: Connection) -> list[tuple[int, str]]:
-    """`(id, name)` of people who came by file before and are not among the staged; whom a provider pushes is its own business."""
+    """`(id, name)` of people who came by file before and are not among the staged; whom a provider
+    pushes is its own business.
+    """
     with raw(connection).cursor() as cursor:
         cursor.execute(
-            "SELECT id, name FROM people p WHERE left_at IS NULL AND pushed IS NULL AND NOT EXISTS (SELECT FROM incoming i WHERE lower(i.user_name) = lower(p.user_name)) ORDER BY id"
+            "SELECT id, name FROM people p WHERE left_at IS NULL AND pushed IS NULL AND NOT EXISTS"
+            " (SELECT FROM incoming i WHERE lower(i.user_name) = lower(p.user_name)) ORDER BY id"
         )
         return cast(list[tuple[int, str]], cursor.fetchall())
 
@@ -203,37 +220,39 @@ def apply_import(connection: Connection) -> None:
     """Write the staged people and their memberships; a blank cell leaves what is known."""
     updates = ", ".join(f"{f} = coalesce(EXCLUDED.{f}, people.{f})" for f in _FIELDS)
     with raw(connection).cursor() as cursor:
-        cursor.execute(
-            f"""
+        cursor.execute(f"""
             INSERT INTO people (user_name, name, mail, department, site)
             SELECT user_name, name, mail, department, site FROM incoming ORDER BY lower(user_name)
-            ON CONFLICT (lower(user_name)) DO UPDATE SET {updates}, left_at = NULL, revision = people.revision + 1, changed_at = now()
-            """  # noqa: S608
+            ON CONFLICT (lower(user_name)) DO UPDATE
+                SET {updates}, left_at = NULL, revision = people.revision + 1, changed_at = now()
+            """)  # noqa: S608
+        cursor.execute(
+            "INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name"  # noqa: S608
+            f" FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING"
         )
-        cursor.execute(
-            f"INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name FROM ({_WANTED_GROUPS}) w ON CONFLICT (lower(name)) DO NOTHING"
-        )  # noqa: S608
-        cursor.execute(
-            f"""
-            CREATE TEMP TABLE stated ON COMMIT DROP AS SELECT DISTINCT p.id AS person_id, g.id AS group_id FROM ({_WANTED_GROUPS}) w
-            JOIN people p ON lower(p.user_name) = lower(w.user_name) JOIN groups g ON lower(g.name) = lower(w.name)
-            """  # noqa: S608
-        )
-        cursor.execute(
-            """
+        cursor.execute(f"""
+            CREATE TEMP TABLE stated ON COMMIT DROP AS
+                SELECT DISTINCT p.id AS person_id, g.id AS group_id FROM ({_WANTED_GROUPS}) w
+            JOIN people p ON lower(p.user_name) = lower(w.user_name) JOIN groups g
+                ON lower(g.name) = lower(w.name)
+            """)  # noqa: S608
+        cursor.execute("""
             WITH gone AS (
-                DELETE FROM group_people m USING people p, incoming i WHERE p.id = m.person_id AND lower(p.user_name) = lower(i.user_name) AND i.groups IS NOT NULL
-                AND NOT EXISTS (SELECT FROM stated s WHERE s.person_id = m.person_id AND s.group_id = m.group_id) RETURNING m.group_id
+                DELETE FROM group_people m USING people p, incoming i WHERE p.id = m.person_id
+                    AND lower(p.user_name) = lower(i.user_name) AND i.groups IS NOT NULL
+                AND NOT EXISTS (SELECT FROM stated s WHERE s.person_id = m.person_id
+                    AND s.group_id = m.group_id) RETURNING m.group_id
             ), come AS (
-                INSERT INTO group_people (group_id, person_id) SELECT group_id, person_id FROM stated ON CONFLICT DO NOTHING RETURNING group_id
+                INSERT INTO group_people (group_id, person_id) SELECT group_id, person_id
+                    FROM stated ON CONFLICT DO NOTHING RETURNING group_id
             )
             SELECT group_id FROM gone UNION SELECT group_id FROM come
-            """
-        )
+            """)
         moved = [int(str(row[0])) for row in cursor.fetchall()]
     settle_leaning(
         connection,
-        "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON lower(i.user_name) = lower(p.user_name)",
+        "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON"
+        " lower(i.user_name) = lower(p.user_name)",
         {"person"},
     )
     groups.resolve(connection, moved)

@@ -31,9 +31,11 @@ _inside = (
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """Which resources: those that a filter fits, in an order or by number, after a number, some of them left out, at most so many.
+    """Which resources: those that a filter fits, in an order or by number, after a number, some of
+    them left out, at most so many.
 
-    `filter` and `sort` are bound to the model of the resource; `base` is where the service is reached.
+    `filter` and `sort` are bound to the model of the resource; `base` is where the service is
+    reached.
     """
 
     filter: ScimFilter[Any] | None = None
@@ -46,7 +48,9 @@ class Asked:
 
 
 def users(connection: Connection, asked: Asked) -> tuple[Sequence[Line], int]:
-    """People whom the provider has not deleted, each with `groups` as `[{id, name}]`, and how many there are in all."""
+    """People whom the provider has not deleted, each with `groups` as `[{id, name}]`, and how many
+    there are in all.
+    """
     return _page(
         connection, "User", people, select(people, _inside).where(people.c.gone_at.is_(None)), asked
     )

@@ -1,4 +1,6 @@
-"""Handing work to the queue in the transaction that asks for it, so that both are committed or neither."""
+"""Handing work to the queue in the transaction that asks for it, so that both are committed or
+neither.
+"""
 
 from __future__ import annotations
 

@@ -19,7 +19,9 @@ def _config(connection: Connection) -> Config:
 
 
 def upgrade(engine: Engine) -> None:
-    """Run the migrations that are missing; several processes starting at once do it one after the other."""
+    """Run the migrations that are missing; several processes starting at once do it one after the
+    other.
+    """
     with engine.begin() as connection:
         connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
         command.upgrade(_config(connection), "head")
@@ -32,7 +34,9 @@ def check(engine: Engine) -> None:
 
 
 def recreate(engine: Engine) -> None:
-    """Throw everything away and make the tables anew; only the demonstration does this, to its own database."""
+    """Throw everything away and make the tables anew; only the demonstration does this, to its own
+    database.
+    """
     with engine.begin() as connection:
         connection.execute(text("DROP SCHEMA public CASCADE"))
         connection.execute(text("CREATE SCHEMA public"))

@@ -1,4 +1,6 @@
-"""Filters and orders of SCIM (RFC 7644 §3.4.2) as SQL on people and groups: the same meaning as the library's own evaluation, held to it by a property test."""
+"""Filters and orders of SCIM (RFC 7644 §3.4.2) as SQL on people and groups: the same meaning as the
+library's own evaluation, held to it by a property test.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +74,9 @@ def _object(**values: Any) -> Json:
 
 
 class _Resources:
-    """Users or groups as the documents that they are shown as; `base` is where the service is reached."""
+    """Users or groups as the documents that they are shown as; `base` is where the service is
+    reached.
+    """
 
     kind: str
     table: Table
@@ -264,7 +268,9 @@ _KINDS = {"User": _Users, "Group": _Groups}
 
 
 class _Condition(FilterVisitor[ColumnElement[bool]]):
-    """A filter, bound to the model of what `resources` or `reader` reads, as a condition that is true or false, never null."""
+    """A filter, bound to the model of what `resources` or `reader` reads, as a condition that is
+    true or false, never null.
+    """
 
     def __init__(
         self,
@@ -332,11 +338,11 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
             return false()
         several, reader = self.several(_names(found))
         inner = _Condition(
-            ScimFilter[found.field_type](node.val_filter),
+            ScimFilter[found.field_type](node.val_filter),  # type: ignore[name-defined]
             None,
             reader,
             lambda names: _elements(reader(names)),
-        )  # type: ignore[name-defined]
+        )
         return exists(select(1).select_from(several).where(inner.visit(node.val_filter)))
 
 
@@ -371,7 +377,9 @@ _ANYTHING = (
 def _compared(
     text: ColumnElement[str], operator: CompareOperator, expected: Any, found: AttributeBinding
 ) -> ColumnElement[bool]:
-    """One value against one, as RFC 7644 §3.4.2.2 has it: texts by code point, without case unless the attribute is exact."""
+    """One value against one, as RFC 7644 §3.4.2.2 has it: texts by code point, without case unless
+    the attribute is exact.
+    """
     if expected is None:
         return {CompareOperator.eq: text.is_(None), CompareOperator.ne: text.is_not(None)}.get(
             operator, false()
@@ -417,13 +425,17 @@ def _operand(expected: Any, found: AttributeBinding) -> ColumnElement[Any]:
 
 
 def condition(kind: str, bound: ScimFilter[Any], base: str) -> ColumnElement[bool]:
-    """A filter bound to users (`kind` is User) or groups (Group), as a condition on `people` or `groups`."""
+    """A filter bound to users (`kind` is User) or groups (Group), as a condition on `people` or
+    `groups`.
+    """
     resources = _KINDS[kind](base)
     return _Condition(bound, kind, resources.read, resources.several).visit(bound.ast)
 
 
 def order(kind: str, found: AttributeBinding, base: str) -> ColumnElement[Any]:
-    """What resources are sorted by (RFC 7644 §3.4.2.3): of several values the primary one, else the first; nothing is greatest."""
+    """What resources are sorted by (RFC 7644 §3.4.2.3): of several values the primary one, else the
+    first; nothing is greatest.
+    """
     resources = _KINDS[kind](base)
     names = _names(found)
     if not found.is_multivalued:

@@ -68,7 +68,9 @@ def idle_counts(
 
 
 def due(connection: Connection, watched: Selection, window: int, now: datetime) -> Sequence[Line]:
-    """Devices past a window of so many days that nobody holds, longest idle first: `id, name, model, site, platform, stage, idle, person_name, serial`."""
+    """Devices past a window of so many days that nobody holds, longest idle first: `id, name,
+    model, site, platform, stage, idle, person_name, serial`.
+    """
     idle = idle_case(now).label("idle")
     query = (
         select(

@@ -1,4 +1,6 @@
-"""Every table. Names of constraints are stable: `store/failures.py` turns them into errors that a user can read."""
+"""Every table. Names of constraints are stable: `store/failures.py` turns them into errors that a
+user can read.
+"""
 
 from __future__ import annotations
 
@@ -110,7 +112,8 @@ idempotency = Table(
     Column("key", Text, nullable=False),
     Column("request_hash", Text, nullable=False),
     Column("created_at", Time, nullable=False),
-    # Null while the answer is on its way: the change is committed together with this row, the answer after it.
+    # Null while the answer is on its way: the change is committed together with this row, the
+    # answer after it.
     Column("status", Integer),
     Column("answer", LargeBinary),
     Column("media_type", Text),
@@ -128,7 +131,8 @@ people = Table(
     Column("department", Text),
     Column("site", Text),
     Column("left_at", Time),
-    # What an identity provider pushed, whole (RFC 7643); the columns above are what Sortitor understands of it. Null: it came by file.
+    # What an identity provider pushed, whole (RFC 7643); the columns above are what Sortitor
+    # understands of it. Null: it came by file.
     # `gone_at`: the provider deleted the resource; the person is kept as left.
     Column("pushed", JSONB),
     Column("gone_at", Time),
@@ -193,7 +197,8 @@ lots = Table(
     Column("content", LargeBinary, nullable=False),
     Column("fingerprint", Text, nullable=False),
     Column("content_bytes", BigInteger, nullable=False),
-    # How the file was read: comma … pipe, workbook, json, paste; of a workbook, which sheet of which.
+    # How the file was read: comma … pipe, workbook, json, paste; of a workbook, which sheet of
+    # which.
     Column("layout", Text, nullable=False),
     Column("encoding", Text, nullable=False, server_default=""),
     Column("sheet", Text),
@@ -222,8 +227,10 @@ lots = Table(
     Index(None, "fingerprint"),
 )
 
-# No foreign key on what belongs to a lot: lots are never deleted, and a check per row would cost a large lot a third more.
-#: The rows of a lot in the file's order, a thousand to a block: their numbers, a letter of verdict each, their cells as given.
+# No foreign key on what belongs to a lot: lots are never deleted, and a check per row would cost a
+# large lot a third more.
+#: The rows of a lot in the file's order, a thousand to a block: their numbers, a letter of verdict
+#: each, their cells as given.
 lot_blocks = Table(
     "lot_blocks",
     metadata,
@@ -232,7 +239,8 @@ lot_blocks = Table(
     Column("last_row", Integer, nullable=False),
     Column("numbers", ARRAY(Integer), nullable=False),
     Column("verdicts", Text, nullable=False),
-    # An Arrow IPC file with one text column per header: small, quick, and every cell exactly as it was given.
+    # An Arrow IPC file with one text column per header: small, quick, and every cell exactly as it
+    # was given.
     Column("cells", LargeBinary, nullable=False),
     PrimaryKeyConstraint("lot_id", "first_row"),
 )
@@ -339,10 +347,13 @@ lot_notes = Table(
     Index(None, "lot_id", "row"),
 )
 
-# Up to eight components of up to nine digits; null for what is no version. The repetition is written out: counting makes the matching four times slower.
+# Up to eight components of up to nine digits; null for what is no version. The repetition is
+# written out: counting makes the matching four times slower.
 _OS_NUMBERS = (
-    r"CASE WHEN os_version ~ '^[0-9]+(\.[0-9]+)*$' AND (length(os_version) < 10 OR os_version !~ '[0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9]'"
-    r" AND cardinality(string_to_array(os_version, '.')) <= 8) THEN string_to_array(os_version, '.')::integer[] END"
+    r"CASE WHEN os_version ~ '^[0-9]+(\.[0-9]+)*$' AND (length(os_version) < 10 OR os_version !~"
+    r" '[0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9]'"
+    r" AND cardinality(string_to_array(os_version, '.')) <= 8) THEN string_to_array(os_version,"
+    r" '.')::integer[] END"
 )
 
 devices = Table(
@@ -399,13 +410,18 @@ Index(
 
 
 def folded(column: ColumnElement[str]) -> ColumnElement[str]:
-    """A text as it is compared and sorted: in lower case, byte by byte, a missing one empty. Written out, not bound: only so does it match its index."""
+    """A text as it is compared and sorted: in lower case, byte by byte, a missing one empty.
+
+    Written out, not bound: only so does it match its index.
+    """
     return collate(func.coalesce(func.lower(column), literal_column("''")), "C")
 
 
-#: When a device last gave a sign of life: its enrolment stands in for one never seen, its entry for one never enrolled.
+#: When a device last gave a sign of life: its enrolment stands in for one never seen, its entry for
+#: one never enrolled.
 SEEN = func.coalesce(devices.c.last_seen_at, devices.c.enrolled_at, devices.c.created_at)
-#: What the list of devices can be sorted by; an index each, so that a page is read and not sorted, and a filter on it finds its devices.
+#: What the list of devices can be sorted by; an index each, so that a page is read and not sorted,
+#: and a filter on it finds its devices.
 ORDERS: dict[str, ColumnElement[Any]] = {
     "id": devices.c.id,
     "name": folded(devices.c.name),
@@ -423,7 +439,8 @@ Index(
     postgresql_using="gin",
     postgresql_where=func.cardinality(devices.c.tags) > literal_column("0"),
 )
-# Few different pairs, so that these are small; most filters name a platform beside where a device is or whose it is.
+# Few different pairs, so that these are small; most filters name a platform beside where a device
+# is or whose it is.
 Index("ix_devices_platform", devices.c.platform, ORDERS["site"])
 Index("ix_devices_flag", devices.c.flag, postgresql_where=devices.c.flag.is_not(None))
 Index(
@@ -432,7 +449,8 @@ Index(
     devices.c.platform,
     postgresql_where=devices.c.person_id.is_not(None),
 )
-# The devices of a lot, and of an order, are written one after the other: block ranges find them, and cost a large lot nothing.
+# The devices of a lot, and of an order, are written one after the other: block ranges find them,
+# and cost a large lot nothing.
 Index(
     "ix_devices_lot_id",
     devices.c.lot_id,
@@ -459,7 +477,8 @@ identifiers = Table(
     Column("value", Text(collation="C"), nullable=False),
     # A serial number is unique within a maker; other kinds leave this empty.
     Column("maker", Text(collation="C"), nullable=False, server_default=""),
-    # Guarded by a trigger (migration 0002) instead of by a foreign key, whose check per row would double a large lot's time.
+    # Guarded by a trigger (migration 0002) instead of by a foreign key, whose check per row would
+    # double a large lot's time.
     Column("device_id", BigInteger, nullable=False),
     Column("given", Text),
     PrimaryKeyConstraint("value", "kind", "maker"),
@@ -511,7 +530,8 @@ counters = Table(
     Column("next_number", BigInteger, nullable=False),
 )
 
-#: Sets of devices by filter (kept right by `store/cohorts.py`) or by list. One that time moves has no members here: it is read by its filter.
+#: Sets of devices by filter (kept right by `store/cohorts.py`) or by list. One that time moves has
+#: no members here: it is read by its filter.
 cohorts = Table(
     "cohorts",
     metadata,
@@ -529,7 +549,8 @@ Index("uq_cohorts_name", func.lower(cohorts.c.name), unique=True)
 cohort_members = Table(
     "cohort_members",
     metadata,
-    # Members go with their device and with their cohort by triggers (migration 0005): keys would check a large lot's members one by one.
+    # Members go with their device and with their cohort by triggers (migration 0005): keys would
+    # check a large lot's members one by one.
     Column("cohort_id", BigInteger, nullable=False),
     Column("device_id", BigInteger, nullable=False),
     PrimaryKeyConstraint("cohort_id", "device_id"),
@@ -660,7 +681,8 @@ Index(
     postgresql_where=journal.c.reverts.is_not(None),
 )
 
-#: What an entry did to each device: `before` is null where the device was created, `after` where it was removed.
+#: What an entry did to each device: `before` is null where the device was created, `after` where it
+#: was removed.
 journal_effects = Table(
     "journal_effects",
     metadata,
@@ -670,7 +692,8 @@ journal_effects = Table(
     Column("after", JSONB),
     PrimaryKeyConstraint("device_id", "entry_id"),
 )
-#: Devices that an entry created, many at once: their numbers lie between these. It stands for as many effects.
+#: Devices that an entry created, many at once: their numbers lie between these. It stands for as
+#: many effects.
 journal_creations = Table(
     "journal_creations",
     metadata,

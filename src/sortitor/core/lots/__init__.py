@@ -1,7 +1,8 @@
 """Lots: what would become of each row of a supplier's file.
 
-`prepare` turns cells into checked values without knowing the fleet; the store then looks up what the fleet
-knows under these identifiers; `decide` gives every row its verdict. All of it works on columns.
+`prepare` turns cells into checked values without knowing the fleet; the store then looks up what
+the fleet knows under these identifiers; `decide` gives every row its verdict. All of it works on
+columns.
 """
 
 from sortitor.core.lots.decide import change_pairs, decide, severities

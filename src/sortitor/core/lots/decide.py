@@ -24,7 +24,9 @@ _STANDING = [Stage.ACTIVE, Stage.DORMANT, Stage.PARKED, Stage.AWAITED, Stage.RET
 
 @dataclass(frozen=True, slots=True)
 class _Found:
-    """Which device each row means: `one` (`row, device_id`), what contradicts, which devices would be merged."""
+    """Which device each row means: `one` (`row, device_id`), what contradicts, which devices would
+    be merged.
+    """
 
     one: pl.DataFrame
     notes: list[pl.DataFrame]
@@ -38,7 +40,8 @@ def decide(
     choices: pl.DataFrame | None = None,
     by_hand: bool = False,
 ) -> Decided:
-    """Rows with an error are rejected; contradictions are conflicts; the rest is add, change or unchanged.
+    """Rows with an error are rejected; contradictions are conflicts; the rest is add, change or
+    unchanged.
 
     choices: `row, remedy` (see Remedy), what a person decided about single rows.
     by_hand: the file states ownership with the basis of a statement by hand.
@@ -170,7 +173,9 @@ def _with_people(
 def _with_names(
     rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Series, header: str
 ) -> tuple[pl.DataFrame, list[pl.DataFrame]]:
-    """Rows without the names that their devices cannot have, and a note on each; rows that stay `out` take no name from others."""
+    """Rows without the names that their devices cannot have, and a note on each; rows that stay
+    `out` take no name from others.
+    """
     named = rows.select("row", "name", "platform").filter(
         pl.col("name").is_not_null() & ~pl.col("row").is_in(out.implode())
     )
@@ -196,16 +201,18 @@ def _with_names(
         note_on(part["row"], str(code), header, part["name"])
         for (code,), part in bad.group_by("problem", maintain_order=True)
     ]
-    return rows.with_columns(
-        name=pl.when(~pl.col("row").is_in(bad["row"].implode())).then("name")
-    ), notes
+    return (
+        rows.with_columns(name=pl.when(~pl.col("row").is_in(bad["row"].implode())).then("name")),
+        notes,
+    )
 
 
 def _within_file(
     rows: pl.DataFrame, keys: pl.DataFrame, shared: pl.DataFrame
 ) -> tuple[pl.Series, list[pl.DataFrame]]:
     """Rows that repeat an earlier one, and notes on repeated and on contradicting rows."""
-    # A serial without a maker may be that of any maker in the file, so it is compared with all of them.
+    # A serial without a maker may be that of any maker in the file, so it is compared with all of
+    # them.
     shared = shared.with_columns(
         maker=pl.when(pl.col("maker").min().over("kind", "value") == "")
         .then(pl.lit(""))
@@ -245,7 +252,9 @@ def _within_file(
 def _matched(
     keys: pl.DataFrame, shared: pl.DataFrame, facts: Facts, choices: pl.DataFrame
 ) -> _Found:
-    """`row, device_id` where exactly one device fits, and notes on every row where the fleet contradicts."""
+    """`row, device_id` where exactly one device fits, and notes on every row where the fleet
+    contradicts.
+    """
     found = facts.matches
     if found.height:
         found = found.join(keys.select("row").unique(), on="row", how="semi")
@@ -397,7 +406,8 @@ def _changes(
             pl.lit('"'), "field", pl.lit('":'), pl.struct("old", "new").struct.json_encode()
         ),
     )
-    # A second identifier of one kind in one row shows the last; the identifiers themselves are kept as keys.
+    # A second identifier of one kind in one row shows the last; the identifiers themselves are kept
+    # as keys.
     joined = pairs.group_by("row", maintain_order=True).agg(
         changes=pl.lit("{") + pl.col("pair").str.join(",") + pl.lit("}")
     )

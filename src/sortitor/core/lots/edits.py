@@ -13,7 +13,9 @@ from sortitor.core.manifests import Manifest
 def overlaid(
     manifest: Manifest, meaning: Mapping[str, str], edits: pl.DataFrame
 ) -> tuple[Manifest, dict[str, str]]:
-    """The manifest with its edited cells; an edit of a column that the file does not have adds it."""
+    """The manifest with its edited cells; an edit of a column that the file does not have
+    adds it.
+    """
     cells, known = manifest.cells, dict(meaning)
     for (header,), part in edits.group_by("header"):
         name = str(header)

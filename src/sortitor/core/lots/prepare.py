@@ -16,7 +16,8 @@ from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind, Ownership
 
 _FORMULA = r"^([=@]|[+\-].*[(|!])"
-#: Printable ASCII that neither begins like a formula nor has blanks at its ends: nothing to clean, nothing to doubt.
+#: Printable ASCII that neither begins like a formula nor has blanks at its ends: nothing to clean,
+#: nothing to doubt.
 _PLAIN_TEXT = r"^[!-*,.-<>?A-~]([ -~]{0,498}[!-~])?$"
 
 
@@ -45,7 +46,10 @@ def check_defaults(defaults: Mapping[str, str]) -> dict[str, str]:
         if found["note"][0]
     )
     if problems:
-        detail = f"The default {problems[0].pointer.rsplit('/', 1)[1]} is {CATALOGUE[problems[0].code].title}."
+        detail = (
+            f"The default {problems[0].pointer.rsplit('/', 1)[1]} is"
+            f" {CATALOGUE[problems[0].code].title}."
+        )
         raise BadInput("bad_default", detail, problems[0].detail, problems)
     return {name: str(found["value"][0]) for name, found in checked.items() if found["value"][0]}
 
@@ -53,7 +57,9 @@ def check_defaults(defaults: Mapping[str, str]) -> dict[str, str]:
 def prepare(
     manifest: Manifest, meaning: Mapping[str, str], defaults: Mapping[str, str]
 ) -> Prepared:
-    """Check every cell. `meaning` maps header → column; `defaults` fill blank cells (see check_defaults)."""
+    """Check every cell. `meaning` maps header → column; `defaults` fill blank cells (see
+    check_defaults).
+    """
     notes = [pl.DataFrame(schema=NOTES_SCHEMA)]
     values = {"row": manifest.numbers}
     for field in (*columns.FIELDS, "person"):
@@ -163,13 +169,17 @@ def _meaning_of(field: str) -> tuple[pl.Expr, str]:
     """How a field's cleaned text is understood, and the code of a text that cannot be."""
     text = pl.col("text")
     if field == "platform":
-        return text.str.to_lowercase().replace_strict(
-            platforms.SYNONYMS, default=None
-        ), "platform_unknown"
+        return (
+            text.str.to_lowercase().replace_strict(platforms.SYNONYMS, default=None),
+            "platform_unknown",
+        )
     if field == "ownership":
-        return text.str.to_lowercase().replace_strict(
-            {o.value: o.value for o in Ownership}, default=None
-        ), "ownership_unknown"
+        return (
+            text.str.to_lowercase().replace_strict(
+                {o.value: o.value for o in Ownership}, default=None
+            ),
+            "ownership_unknown",
+        )
     if field == "name":
         return pl.when(text.str.contains(ALLOWED)).then(text), "name_characters"
     if field in ("purchased_on", "warranty_until"):
@@ -179,9 +189,13 @@ def _meaning_of(field: str) -> tuple[pl.Expr, str]:
         )
         return pl.coalesce(*dates).dt.to_string("%Y-%m-%d"), "date_unreadable"
     if field == "tags":
-        return text.str.split(";").list.eval(pl.element().str.strip_chars()).list.unique(
-            maintain_order=True
-        ).list.join(";"), ""
+        return (
+            text.str.split(";")
+            .list.eval(pl.element().str.strip_chars())
+            .list.unique(maintain_order=True)
+            .list.join(";"),
+            "",
+        )
     return text, ""
 
 

@@ -36,10 +36,9 @@ REMEDIES: dict[Remedy, frozenset[str]] = {
 class Prepared:
     """A file as checked values.
 
-    rows:  `row`, `person`, `details` (JSON) and one text column per device field
-    keys:  `row, kind, value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
-    notes: `row, code, column, given`
-    headers: column → the header that it stands under in the file
+    rows:  `row`, `person`, `details` (JSON) and one text column per device field keys:  `row, kind,
+    value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
+    notes: `row, code, column, given` headers: column → the header that it stands under in the file
     """
 
     rows: pl.DataFrame
@@ -52,11 +51,11 @@ class Prepared:
 class Facts:
     """What the fleet knows about the rows.
 
-    matches: `row, kind, value, maker, device_id, device_maker`
-    devices: `device_id, stage, flagged, ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text
-    held:    `device_id, kind, value`, the identifiers of those devices
-    people:  `person` (lower case user name or mail), `person_id`
-    names:   `lower_name, holder_id`, those of the file's names that a device has which is not retired
+    matches: `row, kind, value, maker, device_id, device_maker` devices: `device_id, stage, flagged,
+    ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text held:
+    `device_id, kind, value`, the identifiers of those devices people:  `person` (lower case user
+    name or mail), `person_id` names:   `lower_name, holder_id`, those of the file's names that a
+    device has which is not retired
     """
 
     matches: pl.DataFrame
@@ -108,7 +107,8 @@ _MERGES_SCHEMA: dict[str, Any] = {"row": pl.Int64, "device_id": pl.Int64, "other
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """Verdicts: `rows` as prepared with `verdict`, `device_id`, `person_id`, `changes` (JSON field → old, new).
+    """Verdicts: `rows` as prepared with `verdict`, `device_id`, `person_id`, `changes` (JSON field
+    → old, new).
 
     merges: `row, device_id, other_id`, where the other device's identifiers come to the first
     """
@@ -126,7 +126,9 @@ class Decided:
 
     @property
     def digest(self) -> str:
-        """SHA-256 over the outcome: equal digests mean that applying does the same to the same devices."""
+        """SHA-256 over the outcome: equal digests mean that applying does the same to the same
+        devices.
+        """
         outcome = (
             self.rows.select(
                 "row", "verdict", "device_id", "person_id", "name", "changes"

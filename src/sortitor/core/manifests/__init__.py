@@ -1,8 +1,9 @@
-"""Reading a supplier's file: bytes in, a frame of text cells out, or an error that says what and where.
+"""Reading a supplier's file: bytes in, a frame of text cells out, or an error that says what and
+where.
 
-A file is recognised by its content, never by its name: workbooks by their archive, JSON Lines by their objects,
-everything else as delimited text. Where the headers stand, and which of several sheets holds the rows, is found by
-what the headers mean.
+A file is recognised by its content, never by its name: workbooks by their archive, JSON Lines by
+their objects, everything else as delimited text. Where the headers stand, and which of several
+sheets holds the rows, is found by what the headers mean.
 """
 
 from __future__ import annotations
@@ -35,6 +36,8 @@ def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:
 
 
 def read_paste(content: bytes) -> Manifest:
-    """Identifiers separated by commas, semicolons, blanks or lines; each token becomes a row of its kind."""
+    """Identifiers separated by commas, semicolons, blanks or lines; each token becomes a row of its
+    kind.
+    """
     decoded, _ = text.decode(content)
     return lines.read_identifiers(decoded)

@@ -25,7 +25,10 @@ def is_json(text: str) -> bool:
 
 
 def read_json(text: str, encoding: str) -> Manifest:
-    """Every member of every object as text; lists joined by semicolons. Raises BadInput that names the line."""
+    """Every member of every object as text; lists joined by semicolons.
+
+    Raises BadInput that names the line.
+    """
     records: list[dict[str, str | None]] = []
     names: dict[str, None] = {}
     for number, line in enumerate(text.splitlines(), 1):

@@ -29,9 +29,11 @@ class Reading:
 
 @dataclass(frozen=True, slots=True)
 class Manifest:
-    """`cells`: one text column per header, exactly as given; `numbers`: each row's number in the file.
+    """`cells`: one text column per header, exactly as given; `numbers`: each row's number in the
+    file.
 
-    `layout` says how it was read (comma, semicolon, tab, pipe, workbook, json, paste); `sheets` are those of a workbook.
+    `layout` says how it was read (comma, semicolon, tab, pipe, workbook, json, paste); `sheets` are
+    those of a workbook.
     """
 
     headers: tuple[str, ...]
@@ -45,7 +47,9 @@ class Manifest:
 
 
 def unique_headers(headers: Sequence[str]) -> list[str]:
-    """Headers trimmed, empty ones named, repeated ones numbered, so that every cell has one place."""
+    """Headers trimmed, empty ones named, repeated ones numbered, so that every cell has one
+    place.
+    """
     seen: Counter[str] = Counter()
     result = []
     for place, header in enumerate(headers, start=1):
@@ -60,7 +64,8 @@ def unique_headers(headers: Sequence[str]) -> list[str]:
 
 
 def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int, int]:
-    """`(place, score)` of the most likely header line among the first rows: the one whose cells mean most.
+    """`(place, score)` of the most likely header line among the first rows: the one whose cells
+    mean most.
 
     Without any meaning, the first line that has as many cells as most lines.
     """
@@ -98,11 +103,15 @@ def check_width(width: int) -> None:
 
 
 def made(cells: pl.DataFrame, first_number: int, **how: object) -> Manifest:
-    """The manifest of these cells, empty rows left out. Raises BadInput without rows, TooLarge with too many."""
+    """The manifest of these cells, empty rows left out.
+
+    Raises BadInput without rows, TooLarge with too many.
+    """
     if cells.height > MAX_ROWS or cells.height * cells.width > MAX_CELLS:
         raise TooLarge(
             "too_many_rows",
-            f"The file has {cells.height:,} rows in {cells.width} columns; at most {MAX_ROWS:,} rows and {MAX_CELLS:,} cells are read at once.",
+            f"The file has {cells.height:,} rows in {cells.width} columns; at most {MAX_ROWS:,}"
+            f" rows and {MAX_CELLS:,} cells are read at once.",
             "Split the file.",
         )
     numbers = pl.Series("row", range(first_number, cells.height + first_number), dtype=pl.Int64)

@@ -1,4 +1,6 @@
-"""Workbooks: XLSX (ECMA-376) and ODS (ISO/IEC 26300), with limits that hold before anything is expanded."""
+"""Workbooks: XLSX (ECMA-376) and ODS (ISO/IEC 26300), with limits that hold before anything is
+expanded.
+"""
 
 from __future__ import annotations
 
@@ -110,7 +112,8 @@ def _grid(book: Any, name: str) -> pl.DataFrame:
     if loaded.total_height > MAX_ROWS:
         raise TooLarge(
             "too_many_rows",
-            f"The sheet {name} has {loaded.total_height:,} rows; at most {MAX_ROWS:,} are read at once.",
+            f"The sheet {name} has {loaded.total_height:,} rows; at most {MAX_ROWS:,} are read at"
+            " once.",
             "Split the file.",
         )
     frame: pl.DataFrame = loaded.to_polars()
@@ -118,7 +121,9 @@ def _grid(book: Any, name: str) -> pl.DataFrame:
 
 
 def _check_archive(content: bytes) -> None:
-    """Refuse what is no workbook, and what would expand beyond the limit, by unpacking in small pieces and keeping none."""
+    """Refuse what is no workbook, and what would expand beyond the limit, by unpacking in small
+    pieces and keeping none.
+    """
     try:
         with zipfile.ZipFile(io.BytesIO(content)) as archive:
             members = archive.infolist()

@@ -1,4 +1,6 @@
-"""Delimited text: RFC 4180 quoting; comma, semicolon, tab or pipe; UTF-8, UTF-16 or Windows-1252."""
+"""Delimited text: RFC 4180 quoting; comma, semicolon, tab or pipe; UTF-8, UTF-16 or
+Windows-1252.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,10 @@ csv.field_size_limit(1_000_000)
 
 
 def decode(content: bytes) -> tuple[str, str]:
-    """The text and its encoding: by its byte order mark, else UTF-8, else Windows-1252. Raises Unsupported for what is no text."""
+    """The text and its encoding: by its byte order mark, else UTF-8, else Windows-1252.
+
+    Raises Unsupported for what is no text.
+    """
     for mark, name in _UTF_16.items():
         if content.startswith(mark) and not content.startswith(mark + b"\0\0"):
             try:
@@ -64,7 +69,8 @@ def decode(content: bytes) -> tuple[str, str]:
         line = content.count(b"\n", 0, undefined.start()) + 1
         raise Unsupported(
             "wrong_encoding",
-            f"Line {line} is neither UTF-8 nor Windows-1252 (byte {undefined[0][0]:#04x} at {undefined.start():,}).",
+            f"Line {line} is neither UTF-8 nor Windows-1252 (byte {undefined[0][0]:#04x} at"
+            f" {undefined.start():,}).",
             "Save the file as CSV in UTF-8.",
         )
     return content.decode("cp1252"), "Windows-1252"
@@ -92,7 +98,9 @@ def read(text: str, encoding: str, reading: Reading) -> Manifest:
 
 
 def _first_rows(text: str, delimiter: str) -> list[tuple[int, list[str]]]:
-    """`(line, cells)` of the first records that are not empty; the line is where the record begins, from 1."""
+    """`(line, cells)` of the first records that are not empty; the line is where the record begins,
+    from 1.
+    """
     reader = csv.reader(io.StringIO(text), delimiter=delimiter)
     rows, line = [], 1
     try:
@@ -131,13 +139,15 @@ def _delimiter(text: str) -> str:
 
 
 def _cells(body: str, delimiter: str, headers: list[str], line: int) -> pl.DataFrame:
-    # The quick reader takes quotes inside bare cells amiss (5" becomes an open quote), so it reads only what has none.
+    # The quick reader takes quotes inside bare cells amiss (5" becomes an open quote), so it reads
+    # only what has none.
     if _has_stray_quotes(body, delimiter):
         return _tolerant_cells(body, delimiter, headers, line)
     try:
         frame = pl.read_csv(body.encode(), separator=delimiter, infer_schema=False, quote_char='"')
     except pl.exceptions.PolarsError:
-        # A row longer than the header: the tolerant reader keeps what is too much in a column of its own.
+        # A row longer than the header: the tolerant reader keeps what is too much in a column of
+        # its own.
         return _tolerant_cells(body, delimiter, headers, line)
     if frame.width != len(headers):
         return _tolerant_cells(body, delimiter, headers, line)
@@ -145,7 +155,9 @@ def _cells(body: str, delimiter: str, headers: list[str], line: int) -> pl.DataF
 
 
 def _has_stray_quotes(body: str, delimiter: str) -> bool:
-    """Whether a quotation mark stands where RFC 4180 has none: inside a bare cell, or without its partner."""
+    """Whether a quotation mark stands where RFC 4180 has none: inside a bare cell, or without its
+    partner.
+    """
     if '"' not in body:
         return False
     ends = re.escape(delimiter) + r"\r\n"

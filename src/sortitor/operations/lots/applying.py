@@ -22,7 +22,8 @@ def preview(ctx: Context, lot_id: int) -> Preview:
     """What applying the draft would do to the fleet as it is now."""
     with ctx.reading() as connection:
         lot = draft(connection, lot_id)
-        # Applying decides anew in any case, so a preview need not where nothing has happened since the last look.
+        # Applying decides anew in any case, so a preview need not where nothing has happened since
+        # the last look.
         if store.moved_since(connection, lot.seen_entry):
             recheck(ctx, connection, lot)
         return _shown(connection, lot_id)
@@ -106,7 +107,8 @@ def _warnings(connection: Connection, lot: Line) -> tuple[str, ...]:
         )
     if turned := store.turned_corporate(connection, lot.id) if lot.counts["change"] else 0:
         warnings.append(
-            f"{plural(turned, 'personal device')} would become corporate, which changes what may be seen of them."
+            f"{plural(turned, 'personal device')} would become corporate, which changes what may be"
+            " seen of them."
         )
     return tuple(warnings)
 

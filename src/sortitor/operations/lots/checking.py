@@ -73,14 +73,18 @@ class Checked:
 
 
 def check(ctx: Context, given: Given) -> tuple[Line, bool]:
-    """Check a file whole and keep it as a draft; `(lot, False)` with the earlier lot if this very file was given before."""
+    """Check a file whole and keep it as a draft; `(lot, False)` with the earlier lot if this very
+    file was given before.
+    """
     with ctx.changing() as connection:
         lot, fresh = begin(ctx, connection, given)
         return (_look_through(ctx, connection, lot, given.content), True) if fresh else (lot, False)
 
 
 def finish(ctx: Context, lot_id: int) -> Line:
-    """Look through a file that was only kept; one that turns out to be none leaves nothing behind."""
+    """Look through a file that was only kept; one that turns out to be none leaves nothing
+    behind.
+    """
     with ctx.changing() as connection:
         lot = must(store.one(connection, lot_id, lock=True), "lot", lot_id)
         return (
@@ -91,7 +95,9 @@ def finish(ctx: Context, lot_id: int) -> Line:
 
 
 def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, bool]:
-    """Keep a file whose rows are still to be looked through; `(lot, False)` with the earlier lot of the same file."""
+    """Keep a file whose rows are still to be looked through; `(lot, False)` with the earlier lot of
+    the same file.
+    """
     if known := store.same(connection, given.fingerprint):
         return known, False
     defaults = core.check_defaults(given.settings.defaults)
@@ -118,9 +124,9 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, boo
             "severities": {},
             "digest": "",
             # What was asked for, until the file has been looked through.
-            "columns_from": json.dumps(dict(given.settings.columns))
-            if given.settings.columns
-            else "",
+            "columns_from": (
+                json.dumps(dict(given.settings.columns)) if given.settings.columns else ""
+            ),
             "created_by": ctx.actor.name,
             "created_at": ctx.now,
             "checked_at": ctx.now,
@@ -169,7 +175,9 @@ def _read(form: str, content: bytes, reading: Reading) -> Manifest:
 
 
 def _kept(connection: Connection, lot: Line) -> Manifest:
-    """What was read of the file when it was checked: quicker than to read it again, and the very cells that people have looked at."""
+    """What was read of the file when it was checked: quicker than to read it again, and the very
+    cells that people have looked at.
+    """
     numbers, cells = store.cells(connection, lot.id)
     return Manifest(
         tuple(cells.columns),
@@ -186,13 +194,15 @@ def _kept(connection: Connection, lot: Line) -> Manifest:
 def _meaning(
     connection: Connection, manifest: Manifest, given: Mapping[str, str], supplier: str | None
 ) -> tuple[dict[str, str], str]:
-    """Header → column, and where that was taken from: what was given, what the supplier's last file taught, what the headers mean."""
+    """Header → column, and where that was taken from: what was given, what the supplier's last file
+    taught, what the headers mean.
+    """
     if given:
         return understand(manifest.headers, given), "given"
     known = store.mapping(connection, supplier) if supplier else {}
-    return recall(manifest.headers, known), "remembered" if known.keys() & set(
-        manifest.headers
-    ) else "meaning"
+    return recall(manifest.headers, known), (
+        "remembered" if known.keys() & set(manifest.headers) else "meaning"
+    )
 
 
 def _decide(
@@ -283,9 +293,11 @@ def resettle(
     by_hand: bool | None = None,
     name: str | None = None,
 ) -> Line:
-    """Read a draft in another way; what is None stays as it is. Another sheet or header line starts its rows anew.
+    """Read a draft in another way; what is None stays as it is. Another sheet or header line starts
+    its rows anew.
 
-    columns: header → column, None for a plain detail. With a supplier as default it is remembered for the next file.
+    columns: header → column, None for a plain detail. With a supplier as default it is remembered
+    for the next file.
     """
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
@@ -305,9 +317,9 @@ def resettle(
         )
         values = {
             "defaults": checked_defaults,
-            "overwrite_manual": lot.overwrite_manual
-            if overwrite_manual is None
-            else overwrite_manual,
+            "overwrite_manual": (
+                lot.overwrite_manual if overwrite_manual is None else overwrite_manual
+            ),
             "by_hand": lot.by_hand if by_hand is None else by_hand,
             "name": name or lot.name,
             "columns": meaning,
@@ -338,7 +350,10 @@ def resettle(
 
 
 def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | None) -> Line:
-    """Set one cell, or one column of many rows, and check anew. `column` is a header of the file, or a column it lacks."""
+    """Set one cell, or one column of many rows, and check anew.
+
+    `column` is a header of the file, or a column it lacks.
+    """
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         header = _header(lot, column)
@@ -368,7 +383,10 @@ def _header(lot: Line, column: str) -> str:
 
 
 def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> Line:
-    """Resolve conflicts: skip, take back, merge; None undoes that. What a remedy does not fit stays in conflict."""
+    """Resolve conflicts: skip, take back, merge; None undoes that.
+
+    What a remedy does not fit stays in conflict.
+    """
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         if store.choose(connection, lot_id, chosen, remedy) == 0:

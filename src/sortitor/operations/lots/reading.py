@@ -51,7 +51,9 @@ def note_groups(ctx: Context, lot_id: int) -> Sequence[Line]:
 
 
 def takeout(ctx: Context, lot_id: int, verdicts: Sequence[Verdict]) -> tuple[Line, pl.DataFrame]:
-    """The lot, and its rows of these verdicts in the shape of the original, edits included, with what is the matter at the end."""
+    """The lot, and its rows of these verdicts in the shape of the original, edits included, with
+    what is the matter at the end.
+    """
     with ctx.reading() as connection:
         lot = must(store.one(connection, lot_id), "lot", lot_id)
         found = [

@@ -13,7 +13,9 @@ def _ours(name: str | None, kind: str, _: object) -> bool:
 
 
 def _comparable(thing: Any, *_: object) -> bool:
-    """PostgreSQL keeps the collation of an indexed expression apart from it, where alembic does not look."""
+    """PostgreSQL keeps the collation of an indexed expression apart from it, where alembic does not
+    look.
+    """
     return getattr(thing, "name", None) not in _COLLATED
 
 

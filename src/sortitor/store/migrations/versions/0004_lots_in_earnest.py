@@ -1,6 +1,8 @@
-"""Lots of any format, edited and resolved in place; suppliers' mappings; orders; long work with progress.
+"""Lots of any format, edited and resolved in place; suppliers' mappings; orders; long work with
+progress.
 
-Purpose: how a file was read; edits and remedies of single rows; remembered mappings; orders and their lines; the progress of jobs.
+Purpose: how a file was read; edits and remedies of single rows; remembered mappings; orders and
+their lines; the progress of jobs.
 Lock and disk cost: short locks on lots and devices; one block range index is built.
 Way back: downgrade drops what is new; edits, remedies, mappings and orders are lost.
 """

@@ -1,7 +1,10 @@
-"""People as an identity provider pushes them, groups in groups, cohorts, saved views; pools and sweep rules speak the filter language.
+"""People as an identity provider pushes them, groups in groups, cohorts, saved views; pools and
+sweep rules speak the filter language.
 
-Purpose: what RFC 7643 has of people and groups; direct members apart from resolved ones; sets of devices kept in a table.
-Lock and disk cost: short locks on people, groups, pools and sweep_rules; group_people is filled from memberships, in time with them; four indexes on devices.
+Purpose: what RFC 7643 has of people and groups; direct members apart from resolved ones; sets of
+devices kept in a table.
+Lock and disk cost: short locks on people, groups, pools and sweep_rules; group_people is filled
+from memberships, in time with them; four indexes on devices.
 Way back: downgrade drops what is new; cohorts, views and what was pushed are lost.
 """
 
@@ -124,17 +127,17 @@ def upgrade() -> None:
     op.create_index("uq_views_name", "views", ["account_id", sa.text("lower(name)")], unique=True)
     for table, key in (("devices", "device_id"), ("cohorts", "cohort_id")):
         # Planned each time, for as many as there are.
-        op.execute(
-            f"""
-            CREATE FUNCTION take_the_members_along_with_{table}() RETURNS trigger LANGUAGE plpgsql AS $$
+        op.execute(f"""
+            CREATE FUNCTION take_the_members_along_with_{table}() RETURNS trigger
+                LANGUAGE plpgsql AS $$
             BEGIN
                 EXECUTE 'DELETE FROM cohort_members m USING gone g WHERE m.{key} = g.id';
                 RETURN NULL;
             END $$
-            """  # noqa: S608 - the names are those above
-        )
+            """)  # noqa: S608 - the names are those above
         op.execute(
-            f"CREATE TRIGGER {table}_members AFTER DELETE ON {table} REFERENCING OLD TABLE AS gone FOR EACH STATEMENT EXECUTE FUNCTION take_the_members_along_with_{table}()"
+            f"CREATE TRIGGER {table}_members AFTER DELETE ON {table} REFERENCING OLD TABLE AS gone"
+            f" FOR EACH STATEMENT EXECUTE FUNCTION take_the_members_along_with_{table}()"
         )
 
 

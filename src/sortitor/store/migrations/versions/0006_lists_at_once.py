@@ -1,7 +1,10 @@
-"""Every order of the list of devices has its index, which filters on the same attribute use too; a mark tells when cohorts changed.
+"""Every order of the list of devices has its index, which filters on the same attribute use too; a
+mark tells when cohorts changed.
 
-Purpose: the first page of a filtered, sorted list without reading the fleet; a change of one device without reading every cohort's filter.
-Lock and disk cost: eight indexes on devices built under a lock, about 200 MB and half a minute for a million devices; check-ins write them all from now on.
+Purpose: the first page of a filtered, sorted list without reading the fleet; a change of one device
+without reading every cohort's filter.
+Lock and disk cost: eight indexes on devices built under a lock, about 200 MB and half a minute for
+a million devices; check-ins write them all from now on.
 Way back: downgrade makes the former orders again; nothing is lost.
 """
 

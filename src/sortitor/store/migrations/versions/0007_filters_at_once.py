@@ -1,8 +1,11 @@
-"""The version of an operating system is taken apart when it is written; platforms are found together with sites and people.
+"""The version of an operating system is taken apart when it is written; platforms are found
+together with sites and people.
 
-Purpose: a filter on a version compares numbers, where taking the text apart by a pattern took ten times as long as reading the device; a filter on a platform
-and a site, or on a platform and people, reads only devices that fit both.
-Lock and disk cost: `devices` is written anew under a lock, half a minute and 40 MB for a million devices.
+Purpose: a filter on a version compares numbers, where taking the text apart by a pattern took ten
+times as long as reading the device; a filter on a platform and a site, or on a platform and people,
+reads only devices that fit both.
+Lock and disk cost: `devices` is written anew under a lock, half a minute and 40 MB for a million
+devices.
 Way back: downgrade drops the column and makes the former indexes again; nothing is lost.
 """
 
@@ -18,8 +21,10 @@ branch_labels = None
 depends_on = None
 
 _NUMBERS = (
-    r"CASE WHEN os_version ~ '^[0-9]+(\.[0-9]+)*$' AND (length(os_version) < 10 OR os_version !~ '[0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9]'"
-    r" AND cardinality(string_to_array(os_version, '.')) <= 8) THEN string_to_array(os_version, '.')::integer[] END"
+    r"CASE WHEN os_version ~ '^[0-9]+(\.[0-9]+)*$' AND (length(os_version) < 10 OR os_version !~"
+    r" '[0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9][0-9]'"
+    r" AND cardinality(string_to_array(os_version, '.')) <= 8) THEN string_to_array(os_version,"
+    r" '.')::integer[] END"
 )
 _OWNED = sa.text("person_id IS NOT NULL")
 
