@@ -5,6 +5,12 @@ import vuetify from 'vite-plugin-vuetify'
 export default defineConfig({
   plugins: [vue(), vuetify({ autoImport: true })],
   html: { cspNonce: '__CSP_NONCE__' },
-  build: { target: 'baseline-widely-available', assetsInlineLimit: 0, outDir: '../src/sortitor/api/static', emptyOutDir: true, chunkSizeWarningLimit: 900 },
+  build: {
+    target: 'baseline-widely-available',
+    assetsInlineLimit: 0,
+    outDir: '../src/sortitor/api/static',
+    emptyOutDir: true,
+    chunkSizeWarningLimit: 900,
+  },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

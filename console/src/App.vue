@@ -1,7 +1,20 @@
 <script setup lang="ts">
 import {
-  mdiAccountGroupOutline, mdiBoomGateOutline, mdiBroom, mdiCalendarCheckOutline, mdiCardAccountDetailsOutline, mdiCellphoneLink, mdiDoorOpen,
-  mdiLogout, mdiMagnify, mdiMenu, mdiNotebookOutline, mdiPackageVariantClosed, mdiSelectGroup, mdiTagTextOutline, mdiThemeLightDark,
+  mdiAccountGroupOutline,
+  mdiBoomGateOutline,
+  mdiBroom,
+  mdiCalendarCheckOutline,
+  mdiCardAccountDetailsOutline,
+  mdiCellphoneLink,
+  mdiDoorOpen,
+  mdiLogout,
+  mdiMagnify,
+  mdiMenu,
+  mdiNotebookOutline,
+  mdiPackageVariantClosed,
+  mdiSelectGroup,
+  mdiTagTextOutline,
+  mdiThemeLightDark,
 } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
@@ -11,9 +24,16 @@ import PreviewDialog from './shared/PreviewDialog.vue'
 import { useSession } from './shared/useSession'
 
 const pages = [
-  ['/today', 'Today', mdiCalendarCheckOutline], ['/lots', 'Lots', mdiPackageVariantClosed], ['/devices', 'Devices', mdiCellphoneLink], ['/cohorts', 'Cohorts', mdiSelectGroup],
-  ['/people', 'People', mdiAccountGroupOutline], ['/gate', 'Gate', mdiBoomGateOutline], ['/names', 'Names', mdiTagTextOutline],
-  ['/arrivals', 'Arrivals', mdiDoorOpen], ['/licences', 'Licences', mdiCardAccountDetailsOutline], ['/sweeps', 'Sweeps', mdiBroom],
+  ['/today', 'Today', mdiCalendarCheckOutline],
+  ['/lots', 'Lots', mdiPackageVariantClosed],
+  ['/devices', 'Devices', mdiCellphoneLink],
+  ['/cohorts', 'Cohorts', mdiSelectGroup],
+  ['/people', 'People', mdiAccountGroupOutline],
+  ['/gate', 'Gate', mdiBoomGateOutline],
+  ['/names', 'Names', mdiTagTextOutline],
+  ['/arrivals', 'Arrivals', mdiDoorOpen],
+  ['/licences', 'Licences', mdiCardAccountDetailsOutline],
+  ['/sweeps', 'Sweeps', mdiBroom],
   ['/journal', 'Journal', mdiNotebookOutline],
 ] as const
 const route = useRoute()
@@ -27,7 +47,8 @@ const box = useTemplateRef<{ focus: () => void }>('box')
 const bare = computed(() => route.meta.open)
 
 async function search() {
-  if (query.value.trim()) await router.push({ path: '/devices', query: { query: query.value.trim() } })
+  if (query.value.trim())
+    await router.push({ path: '/devices', query: { query: query.value.trim() } })
 }
 
 function slash(event: KeyboardEvent) {
@@ -58,24 +79,58 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
     <a v-if="!bare" href="#main" class="skip">Skip to the page</a>
     <template v-if="!bare">
       <v-app-bar flat border height="54">
-        <v-btn v-if="!mdAndUp" :icon="mdiMenu" variant="text" aria-label="Navigation" @click="drawer = !drawer" />
+        <v-btn
+          v-if="!mdAndUp"
+          :icon="mdiMenu"
+          variant="text"
+          aria-label="Navigation"
+          @click="drawer = !drawer"
+        />
         <router-link to="/today" class="brand" aria-label="Sortitor, Today">sortitor</router-link>
         <form role="search" class="search" @submit.prevent="search">
           <v-text-field
-            ref="box" v-model="query" :prepend-inner-icon="mdiMagnify" label="Find a device" single-line
-            placeholder="serial, last digits, IMEI, name, person" clearable autocomplete="off"
+            ref="box"
+            v-model="query"
+            :prepend-inner-icon="mdiMagnify"
+            label="Find a device"
+            single-line
+            placeholder="serial, last digits, IMEI, name, person"
+            clearable
+            autocomplete="off"
           >
             <template #append-inner><kbd class="muted" aria-hidden="true">/</kbd></template>
           </v-text-field>
         </form>
         <v-spacer />
-        <span v-if="mdAndUp" class="muted mr-2">{{ session.me?.name }} · {{ session.me?.role }}</span>
-        <v-btn :icon="mdiThemeLightDark" variant="text" size="small" aria-label="Light or dark" @click="switchTheme" />
+        <span v-if="mdAndUp" class="muted mr-2"
+          >{{ session.me?.name }} · {{ session.me?.role }}</span
+        >
+        <v-btn
+          :icon="mdiThemeLightDark"
+          variant="text"
+          size="small"
+          aria-label="Light or dark"
+          @click="switchTheme"
+        />
         <v-btn :icon="mdiLogout" variant="text" size="small" aria-label="Sign out" @click="leave" />
       </v-app-bar>
-      <v-navigation-drawer v-model="drawer" width="176" :permanent="mdAndUp" floating color="background">
+      <v-navigation-drawer
+        v-model="drawer"
+        width="176"
+        :permanent="mdAndUp"
+        floating
+        color="background"
+      >
         <v-list nav density="compact" role="group" aria-label="Pages">
-          <v-list-item v-for="[to, title, icon] in pages" :key="to" :to="to" :prepend-icon="icon" :title="title" color="primary" rounded="md" />
+          <v-list-item
+            v-for="[to, title, icon] in pages"
+            :key="to"
+            :to="to"
+            :prepend-icon="icon"
+            :title="title"
+            color="primary"
+            rounded="md"
+          />
         </v-list>
       </v-navigation-drawer>
     </template>
@@ -87,11 +142,38 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
 </template>
 
 <style scoped>
-.brand { font-weight: 720; letter-spacing: -0.03em; font-size: 1.15rem; text-decoration: none; margin: 0 20px 0 18px; }
-.search { max-width: 440px; flex: 1 1 440px; }
-.search :deep(.v-field) { --v-input-control-height: 36px; }
-.page { max-width: 1500px; }
-kbd { border: 1px solid currentcolor; border-radius: 3px; padding: 0 5px; font-size: 0.72rem; }
-.skip { position: absolute; left: -999px; z-index: 3000; background: rgb(var(--v-theme-surface)); padding: 8px; }
-.skip:focus { left: 8px; top: 8px; }
+.brand {
+  font-weight: 720;
+  letter-spacing: -0.03em;
+  font-size: 1.15rem;
+  text-decoration: none;
+  margin: 0 20px 0 18px;
+}
+.search {
+  max-width: 440px;
+  flex: 1 1 440px;
+}
+.search :deep(.v-field) {
+  --v-input-control-height: 36px;
+}
+.page {
+  max-width: 1500px;
+}
+kbd {
+  border: 1px solid currentcolor;
+  border-radius: 3px;
+  padding: 0 5px;
+  font-size: 0.72rem;
+}
+.skip {
+  position: absolute;
+  left: -999px;
+  z-index: 3000;
+  background: rgb(var(--v-theme-surface));
+  padding: 8px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+}
 </style>

@@ -14,5 +14,9 @@ createApp(App)
   .use(createPinia())
   .use(router)
   .use(vuetify)
-  .use(VueQueryPlugin, { queryClientConfig: { defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 2000 } } } })
+  .use(VueQueryPlugin, {
+    queryClientConfig: {
+      defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 2000 } },
+    },
+  })
   .mount('#app')

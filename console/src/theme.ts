@@ -5,12 +5,26 @@ const nonce = document.querySelector<HTMLMetaElement>('meta[name=csp-nonce]')?.c
 
 // Harbour colours: water, sailcloth, lamp and rust. Each was computed to keep contrast AA on its ground.
 const light = {
-  background: '#f4f2ec', surface: '#ffffff', 'surface-light': '#faf8f3', primary: '#1d5c63', secondary: '#5a5346',
-  success: '#22663b', warning: '#8a5300', error: '#a8321f', info: '#275d94',
+  background: '#f4f2ec',
+  surface: '#ffffff',
+  'surface-light': '#faf8f3',
+  primary: '#1d5c63',
+  secondary: '#5a5346',
+  success: '#22663b',
+  warning: '#8a5300',
+  error: '#a8321f',
+  info: '#275d94',
 }
 const dark = {
-  background: '#121a1c', surface: '#1a2427', 'surface-light': '#223034', primary: '#7cc4cb', secondary: '#c9bfa9',
-  success: '#7fcf9a', warning: '#efb35c', error: '#f2917f', info: '#8cbdf0',
+  background: '#121a1c',
+  surface: '#1a2427',
+  'surface-light': '#223034',
+  primary: '#7cc4cb',
+  secondary: '#c9bfa9',
+  success: '#7fcf9a',
+  warning: '#efb35c',
+  error: '#f2917f',
+  info: '#8cbdf0',
 }
 
 const saved = localStorage.getItem('theme')

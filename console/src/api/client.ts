@@ -17,13 +17,22 @@ const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Sortitor-Consol
 
 client.use({
   onRequest({ request }) {
-    if (request.method === 'POST') request.headers.set('Idempotency-Key', crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`)
+    if (request.method === 'POST')
+      request.headers.set(
+        'Idempotency-Key',
+        crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`,
+      )
     return request
   },
   onError() {
     return new ProblemError({
-      type: 'about:blank', title: 'No answer', status: 0, code: 'unreachable', detail: 'The service does not answer; nothing was changed.',
-      remedy: 'Try again in a moment.', errors: [],
+      type: 'about:blank',
+      title: 'No answer',
+      status: 0,
+      code: 'unreachable',
+      detail: 'The service does not answer; nothing was changed.',
+      remedy: 'Try again in a moment.',
+      errors: [],
     })
   },
 })
@@ -31,19 +40,40 @@ client.use({
 export const api = client
 
 /** The data of an answer; a problem is thrown. */
-export async function got<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+export async function got<T>(
+  answer: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<T> {
   const { data, error, response } = await answer
   if (response.ok) return data as T
-  const problem = error && typeof error === 'object' && 'detail' in error ? (error as Problem) : null
+  const problem =
+    error && typeof error === 'object' && 'detail' in error ? (error as Problem) : null
   throw new ProblemError(
-    problem ?? { type: 'about:blank', title: response.statusText, status: response.status, code: 'unknown', detail: `The service answered ${response.status}.`, remedy: '', errors: [] },
+    problem ?? {
+      type: 'about:blank',
+      title: response.statusText,
+      status: response.status,
+      code: 'unknown',
+      detail: `The service answered ${response.status}.`,
+      remedy: '',
+      errors: [],
+    },
   )
 }
 
 /** Send a file or text as it is; `more` are further headers. */
-export async function sendFile<T>(path: string, query: [string, string][], body: Blob | string, media: string, more: Record<string, string> = {}): Promise<T> {
+export async function sendFile<T>(
+  path: string,
+  query: [string, string][],
+  body: Blob | string,
+  media: string,
+  more: Record<string, string> = {},
+): Promise<T> {
   const url = `/api/v1${path}?${new URLSearchParams(query)}`
   const headers = { 'Content-Type': media, 'X-Sortitor-Console': '1', ...more }
   const response = await fetch(url, { method: 'POST', headers, body })
-  return got<T>(response.json().then((json) => (response.ok ? { data: json as T, response } : { error: json, response })))
+  return got<T>(
+    response
+      .json()
+      .then((json) => (response.ok ? { data: json as T, response } : { error: json, response })),
+  )
 }

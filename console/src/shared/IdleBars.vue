@@ -9,22 +9,42 @@ import type { Schemas } from '../api/client'
 Chart.register(BarController, BarElement, CategoryScale, LinearScale, Tooltip)
 const { bars, line } = defineProps<{ bars: Schemas['Bar'][]; line: number }>()
 const theme = useTheme()
-const beyond = computed(() => bars.filter((bar) => bar.low >= line).reduce((sum, bar) => sum + bar.count, 0))
+const beyond = computed(() =>
+  bars.filter((bar) => bar.low >= line).reduce((sum, bar) => sum + bar.count, 0),
+)
 const data = computed(() => {
   const { primary, error } = theme.current.value.colors as Record<string, string>
   return {
     labels: bars.map((bar) => `${bar.low}–${bar.high}`),
-    datasets: [{ label: 'devices', data: bars.map((bar) => bar.count), backgroundColor: bars.map((bar) => (bar.low >= line ? error : primary)), borderRadius: 2 }],
+    datasets: [
+      {
+        label: 'devices',
+        data: bars.map((bar) => bar.count),
+        backgroundColor: bars.map((bar) => (bar.low >= line ? error : primary)),
+        borderRadius: 2,
+      },
+    ],
   }
 })
 const options = computed(() => {
   const color = theme.current.value.colors['on-surface'] as string
   return {
-    responsive: true, maintainAspectRatio: false, animation: false as const,
+    responsive: true,
+    maintainAspectRatio: false,
+    animation: false as const,
     plugins: { legend: { display: false } },
     scales: {
-      x: { title: { display: true, text: 'days idle', color }, ticks: { color }, grid: { display: false } },
-      y: { type: 'linear' as const, title: { display: true, text: 'devices', color }, ticks: { color, precision: 0 }, beginAtZero: true },
+      x: {
+        title: { display: true, text: 'days idle', color },
+        ticks: { color },
+        grid: { display: false },
+      },
+      y: {
+        type: 'linear' as const,
+        title: { display: true, text: 'devices', color },
+        ticks: { color, precision: 0 },
+        beginAtZero: true,
+      },
     },
   }
 })
@@ -33,13 +53,26 @@ const options = computed(() => {
 <template>
   <figure>
     <div class="chart">
-      <Bar :data="data" :options="options" role="img" :aria-label="`Idle days of everything watched; ${beyond} devices lie at or beyond the window of ${line} days`" />
+      <Bar
+        :data="data"
+        :options="options"
+        role="img"
+        :aria-label="`Idle days of everything watched; ${beyond} devices lie at or beyond the window of ${line} days`"
+      />
     </div>
-    <figcaption class="muted">Idle days of everything watched. From {{ line }} days on (the window), bars are in the warning colour.</figcaption>
+    <figcaption class="muted">
+      Idle days of everything watched. From {{ line }} days on (the window), bars are in the warning
+      colour.
+    </figcaption>
   </figure>
 </template>
 
 <style scoped>
-figure { margin: 0; }
-.chart { height: 170px; position: relative; }
+figure {
+  margin: 0;
+}
+.chart {
+  height: 170px;
+  position: relative;
+}
 </style>

@@ -3,9 +3,18 @@ import { useQuery } from '@tanstack/vue-query'
 import { api, got, type Schemas } from '../api/client'
 
 export type Attribute = Schemas['Attribute']
-export interface Compared { attribute: string; operator: string; value: string | number | boolean | null }
-export interface Joined { join: 'and' | 'or'; parts: Tree[] }
-export interface Negated { not: Tree }
+export interface Compared {
+  attribute: string
+  operator: string
+  value: string | number | boolean | null
+}
+export interface Joined {
+  join: 'and' | 'or'
+  parts: Tree[]
+}
+export interface Negated {
+  not: Tree
+}
 /** A filter as an editor holds it; the service reads text into it. */
 export type Tree = Compared | Joined | Negated
 
@@ -16,9 +25,17 @@ export const isNegated = (tree: Tree): tree is Negated => 'not' in tree
 export function asText(tree: Tree): string {
   if (isNegated(tree)) return `not (${asText(tree.not)})`
   if (isJoined(tree)) {
-    return tree.parts.map((part) => (isJoined(part) && part.join !== tree.join && tree.join === 'and' ? `(${asText(part)})` : asText(part))).join(` ${tree.join} `)
+    return tree.parts
+      .map((part) =>
+        isJoined(part) && part.join !== tree.join && tree.join === 'and'
+          ? `(${asText(part)})`
+          : asText(part),
+      )
+      .join(` ${tree.join} `)
   }
-  return tree.operator === 'pr' ? `${tree.attribute} pr` : `${tree.attribute} ${tree.operator} ${JSON.stringify(tree.value)}`
+  return tree.operator === 'pr'
+    ? `${tree.attribute} pr`
+    : `${tree.attribute} ${tree.operator} ${JSON.stringify(tree.value)}`
 }
 
 /** Texts of filters that must hold all at once, as one. */
@@ -28,15 +45,27 @@ export function both(...texts: (string | undefined)[]): string | undefined {
 }
 
 export function useAttributes() {
-  return useQuery({ queryKey: ['filter-attributes'], queryFn: () => got(api.GET('/api/v1/filters/attributes')), staleTime: Infinity })
+  return useQuery({
+    queryKey: ['filter-attributes'],
+    queryFn: () => got(api.GET('/api/v1/filters/attributes')),
+    staleTime: Infinity,
+  })
 }
 
-export const valuesOf = (attribute: string, beginning: string) => got(api.GET('/api/v1/filters/values', { params: { query: { attribute, beginning } } }))
+export const valuesOf = (attribute: string, beginning: string) =>
+  got(api.GET('/api/v1/filters/values', { params: { query: { attribute, beginning } } }))
 
 const TOKEN = /"(?:[^"\\]|\\.)*"?|[()]|[^\s()"]+/g
 
 /** What is expected at the end of a text that is being typed, and how far it is typed already. */
-export function expected(before: string, known: Map<string, Attribute>): { what: 'attribute' | 'operator' | 'value' | 'join'; attribute: Attribute | null; typed: string } {
+export function expected(
+  before: string,
+  known: Map<string, Attribute>,
+): {
+  what: 'attribute' | 'operator' | 'value' | 'join'
+  attribute: Attribute | null
+  typed: string
+} {
   let what: 'attribute' | 'operator' | 'value' | 'join' = 'attribute'
   let attribute: Attribute | null = null
   const tokens: string[] = before.match(TOKEN) ?? []

@@ -1,12 +1,28 @@
-const day = new Intl.DateTimeFormat('en-GB', { year: 'numeric', month: 'short', day: 'numeric', timeZone: 'UTC' })
-const minute = new Intl.DateTimeFormat('en-GB', { year: 'numeric', month: 'short', day: 'numeric', hour: '2-digit', minute: '2-digit', timeZone: 'UTC' })
+const day = new Intl.DateTimeFormat('en-GB', {
+  year: 'numeric',
+  month: 'short',
+  day: 'numeric',
+  timeZone: 'UTC',
+})
+const minute = new Intl.DateTimeFormat('en-GB', {
+  year: 'numeric',
+  month: 'short',
+  day: 'numeric',
+  hour: '2-digit',
+  minute: '2-digit',
+  timeZone: 'UTC',
+})
 
 export const number = (value: number) => value.toLocaleString('en-GB')
-export const onDay = (value: string | null | undefined) => (value ? day.format(new Date(value)) : '–')
-export const atTime = (value: string | null | undefined) => (value ? `${minute.format(new Date(value))} UTC` : '–')
+export const onDay = (value: string | null | undefined) =>
+  value ? day.format(new Date(value)) : '–'
+export const atTime = (value: string | null | undefined) =>
+  value ? `${minute.format(new Date(value))} UTC` : '–'
 export const words = (value: string) => value.replaceAll('_', ' ')
-export const plural = (count: number, word: string) => `${number(count)} ${word}${count === 1 ? '' : 's'}`
-export const identifierWord = (kind: string) => (kind === 'serial' ? 'serial number' : kind === 'fingerprint' ? kind : kind.toUpperCase())
+export const plural = (count: number, word: string) =>
+  `${number(count)} ${word}${count === 1 ? '' : 's'}`
+export const identifierWord = (kind: string) =>
+  kind === 'serial' ? 'serial number' : kind === 'fingerprint' ? kind : kind.toUpperCase()
 
 /** How long ago, in the largest unit that still says something. */
 export function age(from: string, now: string): string {

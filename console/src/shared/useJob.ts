@@ -18,7 +18,8 @@ export function useJob() {
       for (;;) {
         state.job = job
         if (job.state === 'done') return job
-        if (job.state === 'failed' || job.state === 'cancelled') throw new ProblemError(problemOf(job))
+        if (job.state === 'failed' || job.state === 'cancelled')
+          throw new ProblemError(problemOf(job))
         await new Promise((resolve) => setTimeout(resolve, LOOK_EVERY))
         job = await got(api.GET('/api/v1/jobs/{job_id}', { params: { path: { job_id: job.id } } }))
       }
@@ -33,7 +34,14 @@ export function useJob() {
 function problemOf(job: Job): Schemas['Problem'] {
   const found = job.problem as { code: string; detail: string; remedy: string } | null
   return {
-    type: 'about:blank', title: 'Stopped', status: 409, errors: [],
-    ...(found ?? { code: 'cancelled', detail: `${job.title} was stopped; nothing of it was kept.`, remedy: 'Start it again when you want it.' }),
+    type: 'about:blank',
+    title: 'Stopped',
+    status: 409,
+    errors: [],
+    ...(found ?? {
+      code: 'cancelled',
+      detail: `${job.title} was stopped; nothing of it was kept.`,
+      remedy: 'Start it again when you want it.',
+    }),
   }
 }

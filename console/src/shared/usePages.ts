@@ -8,7 +8,10 @@ interface Page<T> {
 }
 
 /** A list by cursor pages; `ask` gets the cursor of the page wanted. */
-export function usePages<T>(key: MaybeRefOrGetter<unknown[]>, ask: (cursor: string | undefined) => Promise<Page<T>>) {
+export function usePages<T>(
+  key: MaybeRefOrGetter<unknown[]>,
+  ask: (cursor: string | undefined) => Promise<Page<T>>,
+) {
   const query = useInfiniteQuery({
     queryKey: computed(() => toValue(key)),
     queryFn: ({ pageParam }) => ask(pageParam),

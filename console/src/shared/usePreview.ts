@@ -11,7 +11,13 @@ export interface Change {
   done?: () => void
 }
 
-const state = shallowReactive({ change: null as Change | null, preview: null as Preview | null, error: null as unknown, busy: false, moved: false })
+const state = shallowReactive({
+  change: null as Change | null,
+  preview: null as Preview | null,
+  error: null as unknown,
+  busy: false,
+  moved: false,
+})
 const long = useJob()
 
 export function usePreview() {
@@ -39,7 +45,8 @@ export function usePreview() {
       done?.()
     } catch (error) {
       // The facts changed meanwhile: the new preview takes the place of the old one, to be read and applied.
-      if (error instanceof ProblemError && error.problem.preview) Object.assign(state, { preview: error.problem.preview, moved: true })
+      if (error instanceof ProblemError && error.problem.preview)
+        Object.assign(state, { preview: error.problem.preview, moved: true })
       else state.error = error
     } finally {
       state.busy = false

@@ -40,15 +40,35 @@ async function enter() {
       <ProblemAlert :error="error" />
       <form class="stack" @submit.prevent="enter">
         <v-text-field ref="first" v-model="name" label="Account" autocomplete="username" required />
-        <v-text-field v-model="password" label="Password" type="password" autocomplete="current-password" required />
-        <v-btn type="submit" color="primary" block :loading="busy" :disabled="!name || !password">Sign in</v-btn>
+        <v-text-field
+          v-model="password"
+          label="Password"
+          type="password"
+          autocomplete="current-password"
+          required
+        />
+        <v-btn type="submit" color="primary" block :loading="busy" :disabled="!name || !password"
+          >Sign in</v-btn
+        >
       </form>
     </v-card>
   </div>
 </template>
 
 <style scoped>
-.door { min-height: 100vh; display: grid; place-items: center; padding: 16px; background: linear-gradient(180deg, rgba(var(--v-theme-primary), 0.16), transparent 55%); }
-.form { width: min(380px, 100%); }
-.mark { font-size: 1.9rem; letter-spacing: -0.04em; color: rgb(var(--v-theme-primary)); }
+.door {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+  padding: 16px;
+  background: linear-gradient(180deg, rgba(var(--v-theme-primary), 0.16), transparent 55%);
+}
+.form {
+  width: min(380px, 100%);
+}
+.mark {
+  font-size: 1.9rem;
+  letter-spacing: -0.04em;
+  color: rgb(var(--v-theme-primary));
+}
 </style>

@@ -20,18 +20,40 @@ const queries = useQueryClient()
 const preview = usePreview()
 const path = computed(() => ({ cohort_id: Number(route.params.id) }))
 const { data: cohort, error } = useQuery({
-  queryKey: computed(() => ['cohort', path.value]), queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}', { params: { path: path.value } })), refetchInterval: 4_000,
+  queryKey: computed(() => ['cohort', path.value]),
+  queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}', { params: { path: path.value } })),
+  refetchInterval: 4_000,
 })
-const { data: uses } = useQuery({ queryKey: computed(() => ['cohort-uses', path.value]), queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/uses', { params: { path: path.value } })) })
-const { data: days } = useQuery({ queryKey: computed(() => ['cohort-history', path.value, cohort.value?.devices]), queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/history', { params: { path: path.value } })) })
-const { data: others } = useQuery({ queryKey: ['cohorts'], queryFn: () => got(api.GET('/api/v1/cohorts')) })
+const { data: uses } = useQuery({
+  queryKey: computed(() => ['cohort-uses', path.value]),
+  queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/uses', { params: { path: path.value } })),
+})
+const { data: days } = useQuery({
+  queryKey: computed(() => ['cohort-history', path.value, cohort.value?.devices]),
+  queryFn: () =>
+    got(api.GET('/api/v1/cohorts/{cohort_id}/history', { params: { path: path.value } })),
+})
+const { data: others } = useQuery({
+  queryKey: ['cohorts'],
+  queryFn: () => got(api.GET('/api/v1/cohorts')),
+})
 // The number is asked for again and again; when it moves, so does the list.
 const members = usePages<Schemas['Device']>(
   () => ['cohort-members', path.value, cohort.value?.devices, cohort.value?.revision],
-  (cursor) => got(api.GET('/api/v1/devices', { params: { query: { cohort: path.value.cohort_id, cursor, limit: 50 } } })),
+  (cursor) =>
+    got(
+      api.GET('/api/v1/devices', {
+        params: { query: { cohort: path.value.cohort_id, cursor, limit: 50 } },
+      }),
+    ),
 )
 const columns = [
-  { key: 'name', title: 'Name' }, { key: 'stage', title: 'Stage' }, { key: 'platform', title: 'Platform' }, { key: 'model', title: 'Model' }, { key: 'person', title: 'Person' }, { key: 'site', title: 'Site' },
+  { key: 'name', title: 'Name' },
+  { key: 'stage', title: 'Stage' },
+  { key: 'platform', title: 'Platform' },
+  { key: 'model', title: 'Model' },
+  { key: 'person', title: 'Person' },
+  { key: 'site', title: 'Site' },
   { key: 'serial', title: 'Serial' },
 ]
 const filter = ref('')
@@ -42,14 +64,31 @@ const device = ref('')
 const identifiers = ref('')
 const asked = ref<number | null>(null)
 const unfound = ref('')
-watch(() => cohort.value?.revision, () => (filter.value = cohort.value?.filter ?? ''), { immediate: true })
+watch(
+  () => cohort.value?.revision,
+  () => (filter.value = cohort.value?.filter ?? ''),
+  { immediate: true },
+)
 const { data: shared } = useQuery({
-  queryKey: computed(() => ['overlap', path.value, other.value, cohort.value?.devices]), enabled: computed(() => other.value !== null),
-  queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/overlap/{other_id}', { params: { path: { ...path.value, other_id: other.value ?? 0 } } })),
+  queryKey: computed(() => ['overlap', path.value, other.value, cohort.value?.devices]),
+  enabled: computed(() => other.value !== null),
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/cohorts/{cohort_id}/overlap/{other_id}', {
+        params: { path: { ...path.value, other_id: other.value ?? 0 } },
+      }),
+    ),
 })
 const { data: explained, error: unexplained } = useQuery({
-  queryKey: computed(() => ['explain', path.value, asked.value, cohort.value?.revision]), enabled: computed(() => asked.value !== null), retry: false,
-  queryFn: () => got(api.GET('/api/v1/cohorts/{cohort_id}/explain', { params: { path: path.value, query: { device: asked.value ?? 0 } } })),
+  queryKey: computed(() => ['explain', path.value, asked.value, cohort.value?.revision]),
+  enabled: computed(() => asked.value !== null),
+  retry: false,
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/cohorts/{cohort_id}/explain', {
+        params: { path: path.value, query: { device: asked.value ?? 0 } },
+      }),
+    ),
 })
 /** A device by its number, or by whatever finds it alone. */
 async function explain() {
@@ -57,9 +96,14 @@ async function explain() {
   unfound.value = ''
   asked.value = /^\d{1,9}$/.test(text) ? Number(text) : null
   if (!text || asked.value) return
-  const { items } = await got(api.GET('/api/v1/devices', { params: { query: { query: text, limit: 4 } } }))
+  const { items } = await got(
+    api.GET('/api/v1/devices', { params: { query: { query: text, limit: 4 } } }),
+  )
   if (items.length === 1) asked.value = items[0]?.id ?? null
-  else unfound.value = items.length ? `Several devices fit: ${items.map((one) => one.name ?? one.serial ?? one.id).join(', ')} …` : `No device fits “${text}”.`
+  else
+    unfound.value = items.length
+      ? `Several devices fit: ${items.map((one) => one.name ?? one.serial ?? one.id).join(', ')} …`
+      : `No device fits “${text}”.`
 }
 
 const most = computed(() => Math.max(1, ...(days.value ?? []).map((one) => one.devices)))
@@ -70,7 +114,11 @@ async function settled(text: string) {
   moved.value = null
   if (!text || text === cohort.value?.filter) return
   try {
-    const shown = await got(api.POST('/api/v1/cohorts/preview', { body: { filter: text, cohort_id: path.value.cohort_id } }))
+    const shown = await got(
+      api.POST('/api/v1/cohorts/preview', {
+        body: { filter: text, cohort_id: path.value.cohort_id },
+      }),
+    )
     const count = (key: string) => shown.counts.find((one) => one.key === key)?.count ?? 0
     moved.value = { enter: count('enter'), leave: count('leave') }
   } catch (problem) {
@@ -81,19 +129,43 @@ async function settled(text: string) {
 function save() {
   const known = cohort.value as Schemas['Cohort']
   void preview.open({
-    look: () => got(api.POST('/api/v1/cohorts/preview', { body: { filter: filter.value, cohort_id: known.id } })),
-    act: (digest, reason) => got(api.PUT('/api/v1/cohorts/{cohort_id}', {
-      params: { path: path.value, header: { 'if-match': `"${known.revision}"` } }, body: { name: known.name, filter: filter.value, note: known.note, digest, reason },
-    })),
+    look: () =>
+      got(
+        api.POST('/api/v1/cohorts/preview', {
+          body: { filter: filter.value, cohort_id: known.id },
+        }),
+      ),
+    act: (digest, reason) =>
+      got(
+        api.PUT('/api/v1/cohorts/{cohort_id}', {
+          params: { path: path.value, header: { 'if-match': `"${known.revision}"` } },
+          body: { name: known.name, filter: filter.value, note: known.note, digest, reason },
+        }),
+      ),
     done: () => (moved.value = null),
   })
 }
 
 function change(putIn: boolean) {
-  const body = { selection: { identifiers: identifiers.value.split(/[\s,;]+/).filter(Boolean) }, put_in: putIn }
+  const body = {
+    selection: { identifiers: identifiers.value.split(/[\s,;]+/).filter(Boolean) },
+    put_in: putIn,
+  }
   void preview.open({
-    look: () => got(api.POST('/api/v1/cohorts/{cohort_id}/devices/preview', { params: { path: path.value }, body })),
-    act: (digest, reason) => got(api.POST('/api/v1/cohorts/{cohort_id}/devices/apply', { params: { path: path.value }, body: { ...body, digest, reason } })),
+    look: () =>
+      got(
+        api.POST('/api/v1/cohorts/{cohort_id}/devices/preview', {
+          params: { path: path.value },
+          body,
+        }),
+      ),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/cohorts/{cohort_id}/devices/apply', {
+          params: { path: path.value },
+          body: { ...body, digest, reason },
+        }),
+      ),
     done: () => (identifiers.value = ''),
   })
 }
@@ -115,7 +187,16 @@ async function remove() {
   <template v-if="cohort">
     <div class="page-head">
       <h1>{{ cohort.name }}</h1>
-      <span class="muted" aria-live="polite"><strong>{{ plural(cohort.devices, 'device') }}</strong> now, {{ cohort.kind === 'list' ? 'by list' : cohort.moving ? 'by filter, moves with time' : 'by filter' }}</span>
+      <span class="muted" aria-live="polite"
+        ><strong>{{ plural(cohort.devices, 'device') }}</strong> now,
+        {{
+          cohort.kind === 'list'
+            ? 'by list'
+            : cohort.moving
+              ? 'by filter, moves with time'
+              : 'by filter'
+        }}</span
+      >
       <v-btn v-if="session.changes" variant="text" color="error" @click="remove">Remove</v-btn>
     </div>
     <p v-if="cohort.note" class="muted mb-2">{{ cohort.note }}</p>
@@ -124,43 +205,93 @@ async function remove() {
         <v-card v-if="cohort.kind === 'filter'" class="pa-4 stack">
           <FilterField v-model="filter" label="Who is in it" @settled="settled" />
           <div v-if="session.changes" class="row-gap">
-            <v-btn color="primary" :disabled="!changed || !moved" @click="save">Preview the change</v-btn>
-            <v-btn v-if="changed" variant="text" @click="filter = cohort.filter ?? ''">Leave it as it is</v-btn>
-            <span v-if="moved && changed" aria-live="polite"><span class="tone-good">{{ number(moved.enter) }} would enter</span>, <span class="tone-warn">{{ number(moved.leave) }} would leave</span></span>
+            <v-btn color="primary" :disabled="!changed || !moved" @click="save"
+              >Preview the change</v-btn
+            >
+            <v-btn v-if="changed" variant="text" @click="filter = cohort.filter ?? ''"
+              >Leave it as it is</v-btn
+            >
+            <span v-if="moved && changed" aria-live="polite"
+              ><span class="tone-good">{{ number(moved.enter) }} would enter</span>,
+              <span class="tone-warn">{{ number(moved.leave) }} would leave</span></span
+            >
           </div>
         </v-card>
         <v-card v-else-if="session.changes" class="pa-4 stack">
-          <v-textarea v-model="identifiers" label="Serials, IMEIs or other identifiers, one a line" rows="3" class="mono" />
+          <v-textarea
+            v-model="identifiers"
+            label="Serials, IMEIs or other identifiers, one a line"
+            rows="3"
+            class="mono"
+          />
           <div class="row-gap">
-            <v-btn color="primary" :disabled="!identifiers.trim()" @click="change(true)">Preview putting them in</v-btn>
-            <v-btn variant="text" :disabled="!identifiers.trim()" @click="change(false)">Preview taking them out</v-btn>
+            <v-btn color="primary" :disabled="!identifiers.trim()" @click="change(true)"
+              >Preview putting them in</v-btn
+            >
+            <v-btn variant="text" :disabled="!identifiers.trim()" @click="change(false)"
+              >Preview taking them out</v-btn
+            >
           </div>
         </v-card>
         <DataList
-          label="Members" :columns="columns" :items="members.items.value" :row-key="(one) => one.id" :loading="members.isFetching.value" :error="members.error.value" :more="members.hasNextPage.value"
-          empty="Nobody is in it now." @more="members.fetchNextPage()"
+          label="Members"
+          :columns="columns"
+          :items="members.items.value"
+          :row-key="(one) => one.id"
+          :loading="members.isFetching.value"
+          :error="members.error.value"
+          :more="members.hasNextPage.value"
+          empty="Nobody is in it now."
+          @more="members.fetchNextPage()"
         >
-          <template #name="{ item }"><router-link :to="`/devices/${item.id}`" class="nowrap">{{ item.name ?? `device ${item.id}` }}</router-link></template>
+          <template #name="{ item }"
+            ><router-link :to="`/devices/${item.id}`" class="nowrap">{{
+              item.name ?? `device ${item.id}`
+            }}</router-link></template
+          >
           <template #stage="{ item }"><StageChip :stage="item.stage" :flag="item.flag" /></template>
-          <template #platform="{ item }"><span class="nowrap">{{ item.platform ?? '–' }} {{ item.os_version }}</span></template>
-          <template #model="{ item }">{{ [item.maker, item.model].filter(Boolean).join(' ') || '–' }}</template>
-          <template #person="{ item }"><span class="nowrap">{{ item.person_name ?? '–' }}</span></template>
+          <template #platform="{ item }"
+            ><span class="nowrap">{{ item.platform ?? '–' }} {{ item.os_version }}</span></template
+          >
+          <template #model="{ item }">{{
+            [item.maker, item.model].filter(Boolean).join(' ') || '–'
+          }}</template>
+          <template #person="{ item }"
+            ><span class="nowrap">{{ item.person_name ?? '–' }}</span></template
+          >
           <template #site="{ item }">{{ item.site ?? '–' }}</template>
-          <template #serial="{ item }"><span class="mono">{{ item.serial ?? '–' }}</span></template>
+          <template #serial="{ item }"
+            ><span class="mono">{{ item.serial ?? '–' }}</span></template
+          >
         </DataList>
       </div>
       <div class="stack">
         <v-card class="pa-4">
           <h2 class="mb-2">Why a device is in it, or not</h2>
           <v-text-field v-model="device" label="Number, name or serial" @keydown.enter="explain" />
-          <v-btn class="mt-2" variant="outlined" color="primary" block :disabled="!device" @click="explain">Explain</v-btn>
+          <v-btn
+            class="mt-2"
+            variant="outlined"
+            color="primary"
+            block
+            :disabled="!device"
+            @click="explain"
+            >Explain</v-btn
+          >
           <p v-if="unfound" class="tone-warn mt-2" role="alert">{{ unfound }}</p>
           <ProblemAlert :error="unexplained" class="mt-2" />
           <template v-if="explained && asked">
-            <p class="mt-3"><strong :class="explained.inside ? 'tone-good' : 'tone-warn'">Device {{ asked }} is {{ explained.inside ? 'in it' : 'not in it' }}.</strong></p>
+            <p class="mt-3">
+              <strong :class="explained.inside ? 'tone-good' : 'tone-warn'"
+                >Device {{ asked }} is {{ explained.inside ? 'in it' : 'not in it' }}.</strong
+              >
+            </p>
             <ul class="clauses">
               <li v-for="(clause, place) in explained.clauses" :key="place">
-                <span :class="clause.held ? 'tone-good' : 'tone-bad'">{{ clause.held ? 'yes' : 'no' }}</span> <span class="mono">{{ clause.text }}</span>
+                <span :class="clause.held ? 'tone-good' : 'tone-bad'">{{
+                  clause.held ? 'yes' : 'no'
+                }}</span>
+                <span class="mono">{{ clause.text }}</span>
                 <div class="muted">it has {{ clause.actual }}</div>
               </li>
             </ul>
@@ -168,20 +299,43 @@ async function remove() {
         </v-card>
         <v-card class="pa-4">
           <h2 class="mb-2">Shared with another</h2>
-          <v-select v-model="other" :items="(others ?? []).filter((one) => one.id !== cohort?.id).map((one) => ({ title: one.name, value: one.id }))" label="Another cohort" clearable />
+          <v-select
+            v-model="other"
+            :items="
+              (others ?? [])
+                .filter((one) => one.id !== cohort?.id)
+                .map((one) => ({ title: one.name, value: one.id }))
+            "
+            label="Another cohort"
+            clearable
+          />
           <dl v-if="shared && other" class="shared mt-2">
-            <dt>only here</dt><dd>{{ number(shared.only_one) }}</dd><dt>in both</dt><dd><strong>{{ number(shared.both) }}</strong></dd><dt>only there</dt><dd>{{ number(shared.only_other) }}</dd>
+            <dt>only here</dt>
+            <dd>{{ number(shared.only_one) }}</dd>
+            <dt>in both</dt>
+            <dd>
+              <strong>{{ number(shared.both) }}</strong>
+            </dd>
+            <dt>only there</dt>
+            <dd>{{ number(shared.only_other) }}</dd>
           </dl>
         </v-card>
         <v-card class="pa-4">
           <h2 class="mb-2">Used by</h2>
           <p v-if="!uses?.length" class="muted">Nothing speaks of it, so it can be removed.</p>
-          <div v-for="use in uses ?? []" :key="use.kind + use.id"><router-link :to="use.kind === 'pool' ? '/licences' : '/sweeps'">{{ use.kind }} “{{ use.name }}”</router-link></div>
+          <div v-for="use in uses ?? []" :key="use.kind + use.id">
+            <router-link :to="use.kind === 'pool' ? '/licences' : '/sweeps'"
+              >{{ use.kind }} “{{ use.name }}”</router-link
+            >
+          </div>
         </v-card>
         <v-card v-if="days?.length" class="pa-4">
           <h2 class="mb-2">By day</h2>
           <div v-for="one in days.slice(-10)" :key="one.day" class="day">
-            <span class="nowrap muted">{{ onDay(one.day) }}</span><span class="bar" :style="{ width: `${(one.devices / most) * 100}%` }" /><span class="number">{{ number(one.devices) }}</span>
+            <span class="nowrap muted">{{ onDay(one.day) }}</span><span
+              class="bar"
+              :style="{ width: `${(one.devices / most) * 100}%` }"
+            /><span class="number">{{ number(one.devices) }}</span>
           </div>
         </v-card>
       </div>
@@ -190,12 +344,44 @@ async function remove() {
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1fr) 280px; gap: 12px; align-items: start; }
-@media (max-width: 960px) { .columns { grid-template-columns: minmax(0, 1fr); } }
-.clauses { list-style: none; padding: 0; }
-.clauses li { padding: 4px 0; overflow-wrap: anywhere; }
-.shared { display: grid; grid-template-columns: max-content 1fr; gap: 2px 16px; }
-.shared dd { margin: 0; text-align: right; }
-.day { display: grid; grid-template-columns: 92px 1fr max-content; gap: 8px; align-items: center; }
-.bar { height: 10px; border-radius: 2px; background: rgb(var(--v-theme-primary)); min-width: 1px; }
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 280px;
+  gap: 12px;
+  align-items: start;
+}
+@media (max-width: 960px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+.clauses {
+  list-style: none;
+  padding: 0;
+}
+.clauses li {
+  padding: 4px 0;
+  overflow-wrap: anywhere;
+}
+.shared {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 16px;
+}
+.shared dd {
+  margin: 0;
+  text-align: right;
+}
+.day {
+  display: grid;
+  grid-template-columns: 92px 1fr max-content;
+  gap: 8px;
+  align-items: center;
+}
+.bar {
+  height: 10px;
+  border-radius: 2px;
+  background: rgb(var(--v-theme-primary));
+  min-width: 1px;
+}
 </style>

@@ -15,9 +15,16 @@ import { useSession } from '../../shared/useSession'
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
-const { data, error, isFetching } = useQuery({ queryKey: ['cohorts'], queryFn: () => got(api.GET('/api/v1/cohorts')), refetchInterval: 10_000 })
+const { data, error, isFetching } = useQuery({
+  queryKey: ['cohorts'],
+  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  refetchInterval: 10_000,
+})
 const columns = [
-  { key: 'name', title: 'Cohort' }, { key: 'devices', title: 'Devices', number: true }, { key: 'filter', title: 'Who is in it' }, { key: 'created_at', title: 'Made' },
+  { key: 'name', title: 'Cohort' },
+  { key: 'devices', title: 'Devices', number: true },
+  { key: 'filter', title: 'Who is in it' },
+  { key: 'created_at', title: 'Made' },
 ]
 const open = ref(false)
 const failure = ref<unknown>(null)
@@ -31,7 +38,17 @@ function add() {
 }
 
 async function save(digest: string | null, reason: string | null) {
-  made = await got(api.POST('/api/v1/cohorts', { body: { name: form.name, note: form.note || null, filter: form.list ? null : form.filter, digest, reason } }))
+  made = await got(
+    api.POST('/api/v1/cohorts', {
+      body: {
+        name: form.name,
+        note: form.note || null,
+        filter: form.list ? null : form.filter,
+        digest,
+        reason,
+      },
+    }),
+  )
 }
 
 async function look() {
@@ -58,17 +75,48 @@ async function look() {
 <template>
   <div class="page-head">
     <h1>Cohorts</h1>
-    <v-btn v-if="session.changes" color="primary" :prepend-icon="mdiPlus" @click="add">Add a cohort</v-btn>
+    <v-btn v-if="session.changes" color="primary" :prepend-icon="mdiPlus" @click="add"
+      >Add a cohort</v-btn
+    >
   </div>
-  <DataList label="Cohorts" :columns="columns" :items="data ?? []" :row-key="(one) => one.id" :loading="isFetching && !data" :error="error">
-    <template #name="{ item }"><router-link :to="`/cohorts/${item.id}`"><strong>{{ item.name }}</strong></router-link><div v-if="item.note" class="muted">{{ item.note }}</div></template>
-    <template #devices="{ item }"><router-link :to="`/devices?cohort=${item.id}`">{{ number(item.devices) }}</router-link></template>
+  <DataList
+    label="Cohorts"
+    :columns="columns"
+    :items="data ?? []"
+    :row-key="(one) => one.id"
+    :loading="isFetching && !data"
+    :error="error"
+  >
+    <template #name="{ item }"
+      ><router-link :to="`/cohorts/${item.id}`"
+        ><strong>{{ item.name }}</strong></router-link
+      >
+      <div v-if="item.note" class="muted">{{ item.note }}</div></template
+    >
+    <template #devices="{ item }"
+      ><router-link :to="`/devices?cohort=${item.id}`">{{
+        number(item.devices)
+      }}</router-link></template
+    >
     <template #filter="{ item }">
-      <span v-if="item.filter" class="mono">{{ item.filter }}</span><span v-else class="muted">a list, by hand</span>
-      <v-chip v-if="item.moving" class="ml-2" title="Days pass, so devices enter and leave by themselves">moves with time</v-chip>
+      <span v-if="item.filter" class="mono">{{ item.filter }}</span><span v-else class="muted"
+        >a list, by hand</span
+      >
+      <v-chip
+        v-if="item.moving"
+        class="ml-2"
+        title="Days pass, so devices enter and leave by themselves"
+        >moves with time</v-chip
+      >
     </template>
-    <template #created_at="{ item }"><span class="nowrap">{{ onDay(item.created_at) }}</span> <span class="muted">{{ item.created_by }}</span></template>
-    <template #empty>No cohorts yet. A cohort is a set of devices that others speak of: pools, sweeps, lists. By filter, devices enter and leave it the moment a fact changes.</template>
+    <template #created_at="{ item }"
+      ><span class="nowrap">{{ onDay(item.created_at) }}</span>
+      <span class="muted">{{ item.created_by }}</span></template
+    >
+    <template #empty
+      >No cohorts yet. A cohort is a set of devices that others speak of: pools, sweeps, lists. By
+      filter, devices enter and leave it the moment a fact changes.</template
+    >
   </DataList>
   <v-dialog v-model="open" max-width="820" aria-label="A new cohort">
     <v-card>
@@ -77,14 +125,23 @@ async function look() {
         <ProblemAlert :error="failure" />
         <v-text-field v-model="form.name" label="Name" autofocus />
         <v-radio-group v-model="form.list" inline hide-details label="Its devices">
-          <v-radio label="by filter, kept right by themselves" :value="false" /><v-radio label="by list, put in by hand" :value="true" />
+          <v-radio label="by filter, kept right by themselves" :value="false" /><v-radio
+            label="by list, put in by hand"
+            :value="true"
+          />
         </v-radio-group>
         <FilterField v-if="!form.list" v-model="form.filter" />
         <v-text-field v-model="form.note" label="What it is for" />
       </v-card-text>
       <v-card-actions>
         <v-spacer /><v-btn variant="text" @click="open = false">Leave it</v-btn>
-        <v-btn color="primary" variant="flat" :disabled="!form.name || (!form.list && !form.filter.trim())" @click="look">{{ form.list ? 'Add the list' : 'Preview the cohort' }}</v-btn>
+        <v-btn
+          color="primary"
+          variant="flat"
+          :disabled="!form.name || (!form.list && !form.filter.trim())"
+          @click="look"
+          >{{ form.list ? 'Add the list' : 'Preview the cohort' }}</v-btn
+        >
       </v-card-actions>
     </v-card>
   </v-dialog>

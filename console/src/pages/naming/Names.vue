@@ -12,28 +12,39 @@ import { useSession } from '../../shared/useSession'
 const session = useSession()
 const preview = usePreview()
 const queries = useQueryClient()
-const { data: naming, error } = useQuery({ queryKey: ['naming'], queryFn: () => got(api.GET('/api/v1/naming')) })
+const { data: naming, error } = useQuery({
+  queryKey: ['naming'],
+  queryFn: () => got(api.GET('/api/v1/naming')),
+})
 const templates = ref<Schemas['Template'][]>([])
-watch(naming, (saved) => (templates.value = JSON.parse(JSON.stringify(saved?.templates ?? []))), { immediate: true })
-const changed = computed(() => naming.value && JSON.stringify(naming.value.templates) !== JSON.stringify(templates.value))
+watch(naming, (saved) => (templates.value = JSON.parse(JSON.stringify(saved?.templates ?? []))), {
+  immediate: true,
+})
+const changed = computed(
+  () => naming.value && JSON.stringify(naming.value.templates) !== JSON.stringify(templates.value),
+)
 const shown = ref<Preview | null>(null)
 const failure = ref<unknown>(null)
 let turn = 0
 
 // What the templates would do is shown while they are typed.
-watch(templates, async (given) => {
-  const mine = ++turn
-  await new Promise((resolve) => setTimeout(resolve, 300))
-  if (mine !== turn || !given.length) return
-  try {
-    const answer = await got(api.POST('/api/v1/naming/preview', { body: { templates: given } }))
-    if (mine !== turn) return
-    shown.value = answer
-    failure.value = null
-  } catch (problem) {
-    if (mine === turn) failure.value = problem
-  }
-}, { deep: true })
+watch(
+  templates,
+  async (given) => {
+    const mine = ++turn
+    await new Promise((resolve) => setTimeout(resolve, 300))
+    if (mine !== turn || !given.length) return
+    try {
+      const answer = await got(api.POST('/api/v1/naming/preview', { body: { templates: given } }))
+      if (mine !== turn) return
+      shown.value = answer
+      failure.value = null
+    } catch (problem) {
+      if (mine === turn) failure.value = problem
+    }
+  },
+  { deep: true },
+)
 
 function move(from: number, to: number) {
   const [template] = templates.value.splice(from, 1)
@@ -61,52 +72,144 @@ function rename() {
   <div class="page-head">
     <h1>Names</h1>
     <template v-if="session.changes">
-      <v-btn variant="text" :prepend-icon="mdiPlus" @click="templates.unshift({ name: `Template ${templates.length + 1}`, pattern: 'DEVICE-{n|pad 4}', platforms: [] })">Add a template</v-btn>
-      <v-btn variant="outlined" color="primary" :disabled="!changed || !!failure" @click="save">Save for devices to come</v-btn>
-      <v-btn color="primary" :disabled="!!changed" @click="rename">Preview renaming the fleet</v-btn>
+      <v-btn
+        variant="text"
+        :prepend-icon="mdiPlus"
+        @click="
+          templates.unshift({
+            name: `Template ${templates.length + 1}`,
+            pattern: 'DEVICE-{n|pad 4}',
+            platforms: [],
+          })
+        "
+        >Add a template</v-btn
+      >
+      <v-btn variant="outlined" color="primary" :disabled="!changed || !!failure" @click="save"
+        >Save for devices to come</v-btn
+      >
+      <v-btn color="primary" :disabled="!!changed" @click="rename"
+        >Preview renaming the fleet</v-btn
+      >
     </template>
   </div>
-  <p class="muted mb-3">The first template that fits a device's platform names it when it arrives. Names given by hand or by a lot stay.</p>
+  <p class="muted mb-3">
+    The first template that fits a device's platform names it when it arrives. Names given by hand
+    or by a lot stay.
+  </p>
   <ProblemAlert :error="error" />
   <div class="stack">
     <v-card v-for="(template, place) in templates" :key="place" class="pa-3 line">
       <v-text-field v-model="template.name" label="Template" :readonly="!session.changes" />
-      <v-text-field v-model="template.pattern" label="Pattern" class="mono" :readonly="!session.changes" />
-      <v-select v-model="template.platforms" :items="[...platforms]" label="Platforms (none: all)" multiple :readonly="!session.changes" />
-      <span class="muted nowrap">{{ template.pattern.includes('{n') ? `next: ${number(naming?.next_numbers[template.name] ?? 1)}` : '' }}</span>
+      <v-text-field
+        v-model="template.pattern"
+        label="Pattern"
+        class="mono"
+        :readonly="!session.changes"
+      />
+      <v-select
+        v-model="template.platforms"
+        :items="[...platforms]"
+        label="Platforms (none: all)"
+        multiple
+        :readonly="!session.changes"
+      />
+      <span class="muted nowrap">{{
+        template.pattern.includes('{n')
+          ? `next: ${number(naming?.next_numbers[template.name] ?? 1)}`
+          : ''
+      }}</span>
       <span v-if="session.changes" class="nowrap">
-        <v-btn :icon="mdiArrowUp" size="x-small" variant="text" :disabled="place === 0" :aria-label="`Move ${template.name} up`" @click="move(place, place - 1)" />
-        <v-btn :icon="mdiArrowDown" size="x-small" variant="text" :disabled="place === templates.length - 1" :aria-label="`Move ${template.name} down`" @click="move(place, place + 1)" />
-        <v-btn :icon="mdiDeleteOutline" size="x-small" variant="text" :disabled="templates.length === 1" :aria-label="`Remove ${template.name}`" @click="templates.splice(place, 1)" />
+        <v-btn
+          :icon="mdiArrowUp"
+          size="x-small"
+          variant="text"
+          :disabled="place === 0"
+          :aria-label="`Move ${template.name} up`"
+          @click="move(place, place - 1)"
+        />
+        <v-btn
+          :icon="mdiArrowDown"
+          size="x-small"
+          variant="text"
+          :disabled="place === templates.length - 1"
+          :aria-label="`Move ${template.name} down`"
+          @click="move(place, place + 1)"
+        />
+        <v-btn
+          :icon="mdiDeleteOutline"
+          size="x-small"
+          variant="text"
+          :disabled="templates.length === 1"
+          :aria-label="`Remove ${template.name}`"
+          @click="templates.splice(place, 1)"
+        />
       </span>
     </v-card>
     <ProblemAlert :error="failure" />
     <v-card v-if="shown && !failure" class="pa-4">
-      <h2 class="mb-2">What these templates say of the fleet {{ changed ? '(not saved yet)' : '' }}</h2>
+      <h2 class="mb-2">
+        What these templates say of the fleet {{ changed ? '(not saved yet)' : '' }}
+      </h2>
       <div class="row-gap mb-2">
-        <span v-for="count in shown.counts" :key="count.key" :class="count.count ? `tone-${count.tone}` : 'muted'"><strong>{{ number(count.count) }}</strong> {{ count.label }}</span>
+        <span
+          v-for="count in shown.counts"
+          :key="count.key"
+          :class="count.count ? `tone-${count.tone}` : 'muted'"
+          ><strong>{{ number(count.count) }}</strong> {{ count.label }}</span
+        >
       </div>
       <v-table v-if="shown.examples.length" density="compact" fixed-header height="260px">
-        <thead><tr><th scope="col">Device</th><th scope="col">Now</th><th scope="col">Would be</th><th scope="col">Remark</th></tr></thead>
+        <thead>
+          <tr>
+            <th scope="col">Device</th>
+            <th scope="col">Now</th>
+            <th scope="col">Would be</th>
+            <th scope="col">Remark</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="line in shown.examples" :key="String(line.device_id)">
-            <td><router-link :to="`/devices/${line.device_id}`">{{ line.subject }}</router-link></td><td class="muted">{{ line.before ?? '–' }}</td>
-            <td><strong>{{ line.after ?? '–' }}</strong></td><td :class="{ 'tone-bad': !line.after }">{{ line.note }}</td>
+            <td>
+              <router-link :to="`/devices/${line.device_id}`">{{ line.subject }}</router-link>
+            </td>
+            <td class="muted">{{ line.before ?? '–' }}</td>
+            <td>
+              <strong>{{ line.after ?? '–' }}</strong>
+            </td>
+            <td :class="{ 'tone-bad': !line.after }">{{ line.note }}</td>
           </tr>
         </tbody>
       </v-table>
     </v-card>
     <v-card class="pa-4">
       <h2 class="mb-2">How to write a pattern</h2>
-      <p>Text with fields in braces: <code class="mono">{site|upper|first 3}-{serial|last 6}</code>. Filters: upper, lower, ascii, letters, digits, first N, last N, pad N, or "text".
-        <code class="mono">{~model}</code> may be shortened from the left when the name is too long; <code class="mono">{n|pad 4}</code> counts; <code class="mono">{check}</code> is a check character.</p>
+      <p>
+        Text with fields in braces: <code class="mono">{site|upper|first 3}-{serial|last 6}</code>.
+        Filters: upper, lower, ascii, letters, digits, first N, last N, pad N, or "text".
+        <code class="mono">{~model}</code> may be shortened from the left when the name is too long;
+        <code class="mono">{n|pad 4}</code> counts; <code class="mono">{check}</code> is a check
+        character.
+      </p>
       <p class="muted">Fields: {{ naming?.fields.join(', ') }}</p>
     </v-card>
   </div>
 </template>
 
 <style scoped>
-.line { display: grid; grid-template-columns: minmax(130px, 200px) minmax(220px, 1fr) minmax(150px, 240px) auto auto; gap: 10px; align-items: center; }
-@media (max-width: 860px) { .line { grid-template-columns: 1fr; } }
-code { background: rgba(var(--v-theme-primary), 0.1); padding: 1px 5px; border-radius: 4px; }
+.line {
+  display: grid;
+  grid-template-columns: minmax(130px, 200px) minmax(220px, 1fr) minmax(150px, 240px) auto auto;
+  gap: 10px;
+  align-items: center;
+}
+@media (max-width: 860px) {
+  .line {
+    grid-template-columns: 1fr;
+  }
+}
+code {
+  background: rgba(var(--v-theme-primary), 0.1);
+  padding: 1px 5px;
+  border-radius: 4px;
+}
 </style>

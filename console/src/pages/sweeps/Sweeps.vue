@@ -18,25 +18,53 @@ const route = useRoute()
 const session = useSession()
 const queries = useQueryClient()
 const preview = usePreview()
-const { data: rules, error, isFetching } = useQuery({ queryKey: ['sweep-rules'], queryFn: () => got(api.GET('/api/v1/sweep-rules')) })
-const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) => got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })))
+const {
+  data: rules,
+  error,
+  isFetching,
+} = useQuery({ queryKey: ['sweep-rules'], queryFn: () => got(api.GET('/api/v1/sweep-rules')) })
+const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) =>
+  got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })),
+)
 const ruleColumns = [
-  { key: 'name', title: 'Rule' }, { key: 'idle_window_days', title: 'Idle window', number: true }, { key: 'who', title: 'Watches' }, { key: 'when', title: 'Runs' },
-  { key: 'brake_percent', title: 'Brake', number: true }, { key: 'act', title: '' },
+  { key: 'name', title: 'Rule' },
+  { key: 'idle_window_days', title: 'Idle window', number: true },
+  { key: 'who', title: 'Watches' },
+  { key: 'when', title: 'Runs' },
+  { key: 'brake_percent', title: 'Brake', number: true },
+  { key: 'act', title: '' },
 ]
 const runColumns = [
-  { key: 'at', title: 'At' }, { key: 'rule_name', title: 'Rule' }, { key: 'by', title: 'By' }, { key: 'state', title: 'State' },
-  { key: 'retired', title: 'Retired', number: true }, { key: 'watched', title: 'Watched', number: true }, { key: 'act', title: '' },
+  { key: 'at', title: 'At' },
+  { key: 'rule_name', title: 'Rule' },
+  { key: 'by', title: 'By' },
+  { key: 'state', title: 'State' },
+  { key: 'retired', title: 'Retired', number: true },
+  { key: 'watched', title: 'Watched', number: true },
+  { key: 'act', title: '' },
 ]
 const open = ref(false)
 const failure = ref<unknown>(null)
-const form = reactive({ rule: null as Rule | null, name: '', days: 90, filter: '', daily: false, brake: 5 })
+const form = reactive({
+  rule: null as Rule | null,
+  name: '',
+  days: 90,
+  filter: '',
+  daily: false,
+  brake: 5,
+})
 
 function look(id: number) {
   const path = { rule_id: id }
   void preview.open({
     look: () => got(api.POST('/api/v1/sweep-rules/{rule_id}/preview', { params: { path } })),
-    act: (digest, reason) => got(api.POST('/api/v1/sweep-rules/{rule_id}/apply', { params: { path }, body: { digest, reason } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/sweep-rules/{rule_id}/apply', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
   })
 }
 
@@ -44,14 +72,25 @@ function revert(run: Schemas['Sweep']) {
   const path = { sweep_id: run.id }
   void preview.open({
     look: () => got(api.POST('/api/v1/sweeps/{sweep_id}/revert/preview', { params: { path } })),
-    act: (digest, reason) => got(api.POST('/api/v1/sweeps/{sweep_id}/revert', { params: { path }, body: { digest, reason } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/sweeps/{sweep_id}/revert', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
   })
 }
 
 function edit(rule: Rule | null) {
   failure.value = null
   Object.assign(form, {
-    rule, name: rule?.name ?? '', days: rule?.idle_window_days ?? 90, filter: rule?.filter ?? '', daily: rule?.daily ?? false, brake: rule?.brake_percent ?? 5,
+    rule,
+    name: rule?.name ?? '',
+    days: rule?.idle_window_days ?? 90,
+    filter: rule?.filter ?? '',
+    daily: rule?.daily ?? false,
+    brake: rule?.brake_percent ?? 5,
   })
   open.value = true
 }
@@ -59,10 +98,23 @@ function edit(rule: Rule | null) {
 async function save() {
   failure.value = null
   const body = {
-    name: form.name, idle_window_days: Number(form.days), filter: form.filter.trim() || null, daily: form.daily, brake_percent: Number(form.brake),
+    name: form.name,
+    idle_window_days: Number(form.days),
+    filter: form.filter.trim() || null,
+    daily: form.daily,
+    brake_percent: Number(form.brake),
   }
   try {
-    if (form.rule) await got(api.PUT('/api/v1/sweep-rules/{rule_id}', { params: { path: { rule_id: form.rule.id }, header: { 'if-match': `"${form.rule.revision}"` } }, body }))
+    if (form.rule)
+      await got(
+        api.PUT('/api/v1/sweep-rules/{rule_id}', {
+          params: {
+            path: { rule_id: form.rule.id },
+            header: { 'if-match': `"${form.rule.revision}"` },
+          },
+          body,
+        }),
+      )
     else await got(api.POST('/api/v1/sweep-rules', { body }))
     open.value = false
     await queries.invalidateQueries()
@@ -79,43 +131,103 @@ onMounted(() => {
 <template>
   <div class="page-head">
     <h1>Sweeps</h1>
-    <v-btn v-if="session.changes" color="primary" :prepend-icon="mdiPlus" @click="edit(null)">Add a rule</v-btn>
+    <v-btn v-if="session.changes" color="primary" :prepend-icon="mdiPlus" @click="edit(null)"
+      >Add a rule</v-btn
+    >
   </div>
-  <DataList label="Sweep rules" :columns="ruleColumns" :items="rules ?? []" :row-key="(rule) => rule.id" :loading="isFetching" :error="error" empty="No rules yet. A rule says after how many idle days a device is retired; nothing is retired before you look.">
-    <template #name="{ item }"><strong>{{ item.name }}</strong></template>
+  <DataList
+    label="Sweep rules"
+    :columns="ruleColumns"
+    :items="rules ?? []"
+    :row-key="(rule) => rule.id"
+    :loading="isFetching"
+    :error="error"
+    empty="No rules yet. A rule says after how many idle days a device is retired; nothing is retired before you look."
+  >
+    <template #name="{ item }"
+      ><strong>{{ item.name }}</strong></template
+    >
     <template #idle_window_days="{ item }">{{ item.idle_window_days }} days</template>
-    <template #who="{ item }"><span v-if="item.filter" class="mono">{{ item.filter }}</span><template v-else>everything in use</template></template>
+    <template #who="{ item }"
+      ><span v-if="item.filter" class="mono">{{ item.filter }}</span
+      ><template v-else>everything in use</template></template
+    >
     <template #when="{ item }">{{ item.daily ? 'every day' : 'by hand' }}</template>
     <template #brake_percent="{ item }">{{ item.brake_percent }} %</template>
     <template #act="{ item }">
       <span class="nowrap">
-        <v-btn v-if="session.changes" size="small" variant="text" color="primary" @click="edit(item)">Change</v-btn>
-        <v-btn size="small" variant="outlined" color="primary" @click="look(item.id)">Preview the sweep</v-btn>
+        <v-btn
+          v-if="session.changes"
+          size="small"
+          variant="text"
+          color="primary"
+          @click="edit(item)"
+          >Change</v-btn
+        >
+        <v-btn size="small" variant="outlined" color="primary" @click="look(item.id)"
+          >Preview the sweep</v-btn
+        >
       </span>
     </template>
   </DataList>
   <h2 class="mt-6 mb-2">Runs</h2>
-  <DataList label="Sweep runs" :columns="runColumns" :items="runs.items.value" :row-key="(run) => run.id" :loading="runs.isFetching.value" :error="runs.error.value" :more="runs.hasNextPage.value" empty="No sweeps yet." @more="runs.fetchNextPage()">
+  <DataList
+    label="Sweep runs"
+    :columns="runColumns"
+    :items="runs.items.value"
+    :row-key="(run) => run.id"
+    :loading="runs.isFetching.value"
+    :error="runs.error.value"
+    :more="runs.hasNextPage.value"
+    empty="No sweeps yet."
+    @more="runs.fetchNextPage()"
+  >
     <template #at="{ item }">{{ atTime(item.at) }}</template>
-    <template #state="{ item }"><v-chip :color="{ applied: 'success', braked: 'warning' }[item.state]">{{ item.state === 'braked' ? 'stopped, asks' : item.state }}</v-chip></template>
-    <template #retired="{ item }"><router-link v-if="item.entry_id" :to="`/journal?entry=${item.entry_id}`">{{ number(item.retired) }}</router-link><template v-else>{{ number(item.retired) }}</template></template>
+    <template #state="{ item }"
+      ><v-chip :color="{ applied: 'success', braked: 'warning' }[item.state]">{{
+        item.state === 'braked' ? 'stopped, asks' : item.state
+      }}</v-chip></template
+    >
+    <template #retired="{ item }"
+      ><router-link v-if="item.entry_id" :to="`/journal?entry=${item.entry_id}`">{{
+        number(item.retired)
+      }}</router-link
+      ><template v-else>{{ number(item.retired) }}</template></template
+    >
     <template #watched="{ item }">{{ number(item.watched) }}</template>
-    <template #act="{ item }"><v-btn v-if="session.changes && item.state === 'applied'" size="small" variant="text" color="primary" @click="revert(item)">Preview the revert</v-btn></template>
+    <template #act="{ item }"
+      ><v-btn
+        v-if="session.changes && item.state === 'applied'"
+        size="small"
+        variant="text"
+        color="primary"
+        @click="revert(item)"
+        >Preview the revert</v-btn
+      ></template
+    >
   </DataList>
   <v-dialog v-model="open" max-width="820" aria-label="Sweep rule">
     <v-card>
-      <v-card-title class="pt-4">{{ form.rule ? `Change “${form.rule.name}”` : 'Add a rule' }}</v-card-title>
+      <v-card-title class="pt-4">{{
+        form.rule ? `Change “${form.rule.name}”` : 'Add a rule'
+      }}</v-card-title>
       <v-card-text class="stack">
         <ProblemAlert :error="failure" />
         <v-text-field v-model="form.name" label="Rule" />
         <v-text-field v-model="form.days" label="Idle window (days)" type="number" />
         <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
         <v-checkbox v-model="form.daily" label="Run it every day" />
-        <v-text-field v-model="form.brake" label="Brake: a daily run that would take more than this share (%) stops and asks" type="number" />
+        <v-text-field
+          v-model="form.brake"
+          label="Brake: a daily run that would take more than this share (%) stops and asks"
+          type="number"
+        />
       </v-card-text>
       <v-card-actions>
         <v-spacer /><v-btn variant="text" @click="open = false">Leave it</v-btn>
-        <v-btn color="primary" variant="flat" :disabled="!form.name" @click="save">{{ form.rule ? 'Change the rule' : 'Add the rule' }}</v-btn>
+        <v-btn color="primary" variant="flat" :disabled="!form.name" @click="save">{{
+          form.rule ? 'Change the rule' : 'Add the rule'
+        }}</v-btn>
       </v-card-actions>
     </v-card>
   </v-dialog>

@@ -3,7 +3,9 @@ import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
 const code = computed(() => String(useRoute().params.code ?? '').toUpperCase())
-const shown = computed(() => (code.value.length === 10 ? `${code.value.slice(0, 5)}-${code.value.slice(5)}` : code.value))
+const shown = computed(() =>
+  code.value.length === 10 ? `${code.value.slice(0, 5)}-${code.value.slice(5)}` : code.value,
+)
 </script>
 
 <template>
@@ -11,11 +13,22 @@ const shown = computed(() => (code.value.length === 10 ? `${code.value.slice(0, 
     <h1>Welcome</h1>
     <p>Type this code when your new device asks for it:</p>
     <p class="code mono">{{ shown }}</p>
-    <p class="muted">The device will tell you whether it may be used, and who can help if not. Do not pass the code on.</p>
+    <p class="muted">
+      The device will tell you whether it may be used, and who can help if not. Do not pass the code
+      on.
+    </p>
   </div>
 </template>
 
 <style scoped>
-.welcome { max-width: 480px; margin: 8vh auto; }
-.code { font-size: 2rem; letter-spacing: 0.08em; margin: 16px 0; font-weight: 650; }
+.welcome {
+  max-width: 480px;
+  margin: 8vh auto;
+}
+.code {
+  font-size: 2rem;
+  letter-spacing: 0.08em;
+  margin: 16px 0;
+  font-weight: 650;
+}
 </style>
