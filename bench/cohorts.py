@@ -144,7 +144,7 @@ def _change(url: str) -> list[Figure]:
     with (
         runtime(Settings(database_url=url)) as run,
         psycopg.connect(url, autocommit=True) as connection,
-    ):  # type: ignore[arg-type]
+    ):
         ctx = Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR))
 
         def bare(device_id: int, site: str) -> None:
@@ -170,7 +170,7 @@ def _change(url: str) -> list[Figure]:
                             10_000 * (place + 1) + n, f"Quay {n % 40}"
                         )
                     )
-                )  # type: ignore[misc]
+                )
     floor, *others = (median(times[place][20:]) * 1000 for place in times)
     names = (
         "one device's change with its memberships / bare UPDATE",
@@ -197,7 +197,7 @@ def _pages(s: Sortitor) -> list[Figure]:
         timed(lambda f=f, sort=sort: _page(s, {"filter": f, "sort": sort, "limit": 100}, None))
         for f, sort in lists
         for _ in range(3)
-    ]  # type: ignore[misc]
+    ]
     asked = {"filter": 'platform eq "android"', "sort": "site", "limit": 500}
     cursor = None
     for _ in range(60):
@@ -268,7 +268,7 @@ def _people(s: Sortitor) -> list[Figure]:
             for text in texts
             for sort in ({}, {"sortBy": "userName"})
             for _ in range(5)
-        ]  # type: ignore[misc]
+        ]
     return [
         Figure(
             f"a page of users by a SCIM filter among {PEOPLE:,}, p95",
@@ -282,7 +282,7 @@ def _people(s: Sortitor) -> list[Figure]:
 
 
 def _group(url: str) -> list[Figure]:
-    with runtime(Settings(database_url=url)) as run:  # type: ignore[arg-type]
+    with runtime(Settings(database_url=url)) as run:
         ctx = Context(run.engine, run.clock, run.limits, Actor("bench", Role.ADMINISTRATOR))
         with transaction(run.engine) as connection:
             members = [

@@ -77,7 +77,7 @@ def service(
     URL.
     """
     url = cluster.start(name)
-    with runtime(Settings(database_url=url)) as run:  # type: ignore[arg-type]
+    with runtime(Settings(database_url=url)) as run:
         system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
         account_id = accounts.add(system, "bench", "a long enough password", Role.ADMINISTRATOR)
         _, token = accounts.add_token(

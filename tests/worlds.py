@@ -152,7 +152,7 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
         "log_level": "error",
         **settings,
     }
-    with runtime(Settings(**given), clock) as run, serving(run) as address:  # type: ignore[arg-type]
+    with runtime(Settings(**given), clock) as run, serving(run) as address:
         worlds.append(World(address, run, database.tokens))
         yield worlds[0]
         worlds[0].close()
@@ -194,7 +194,7 @@ def import_people(s: Sortitor, tmp_path: Path, *lines: str) -> None:
 
 def a_pass(s: Sortitor, **terms: object) -> str:
     """The code of a new pass."""
-    return s.arrivals.add_pass(PassNew(label="test", **terms)).code  # type: ignore[arg-type]
+    return s.arrivals.add_pass(PassNew(label="test", **terms)).code
 
 
 def knocking(code: str, serial: str, **stated: object) -> Knock:
@@ -209,7 +209,7 @@ def knocking(code: str, serial: str, **stated: object) -> Knock:
             "serial": serial,
             **stated,
         }
-    )  # type: ignore[arg-type]
+    )
 
 
 def http(world: World, role: Role | None = Role.COORDINATOR) -> httpx.Client:

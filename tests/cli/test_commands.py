@@ -27,7 +27,7 @@ def every_command(
         found
         for name in group.list_commands(ctx)
         for found in every_command(group.get_command(ctx, name), (*path, name))
-    ]  # type: ignore[arg-type]
+    ]
 
 
 @pytest.mark.parametrize(

@@ -47,7 +47,7 @@ def test_a_selection_has_what_no_filter_says_beside_it() -> None:
 
 def test_what_must_hold_at_once_is_taken_apart_and_put_together() -> None:
     both = parse('site eq "x" and idleDays ge 3')
-    assert conjuncts(both) == both.parts  # type: ignore[union-attr]
+    assert conjuncts(both) == both.parts
     assert conjuncts(None) == ()
     either = parse('site eq "x" or id pr')
     assert conjuncts(either) == (either,)

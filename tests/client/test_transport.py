@@ -93,7 +93,7 @@ def test_a_problem_is_an_exception_with_its_words(
     )
     with s, pytest.raises(kind, match="what") as caught:
         s.devices.show(1)
-    assert caught.value.problem.remedy == "do"  # type: ignore[attr-defined]
+    assert caught.value.problem.remedy == "do"
     assert len(asked) == 1, "what is refused is not tried again"
 
 

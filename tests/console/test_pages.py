@@ -146,7 +146,7 @@ def test_the_journal_takes_an_entry_back(page: Page, world: World, tmp_path: Pat
     chosen = Selection(ids=[1, 2])
     s.devices.declare(
         chosen, "partner", s.devices.preview_declare(chosen, "partner").digest, "lent"
-    )  # type: ignore[arg-type]
+    )
     page.goto("/journal?operation=device")
     expect(page.get_by_role("table", name="Journal").get_by_role("row")).to_have_count(2)
     page.get_by_role("row", name="lent").get_by_role("link").first.click()

@@ -276,7 +276,7 @@ def test_a_sheet_and_a_header_line_can_be_chosen() -> None:
     )
     decided, manifest = decide(content, Reading("B", 2))
     assert decided.rows["verdict"].to_list() == [A, A]
-    assert manifest.numbers.to_list() == [3, 4]  # type: ignore[attr-defined]
+    assert manifest.numbers.to_list() == [3, 4]
     with pytest.raises(SortitorError, match="A, B"):
         decide(content, Reading("C"))
 
@@ -321,7 +321,7 @@ def test_format_in_format_out_the_same_verdicts(form: str) -> None:
 
 
 @pytest.mark.parametrize("platform", CATALOGUE)
-def test_a_template_is_understood_as_it_stands(platform) -> None:  # type: ignore[no-untyped-def]
+def test_a_template_is_understood_as_it_stands(platform) -> None:
     headers = template_headers(platform)
     assert set(understand(headers)) == set(headers)
 

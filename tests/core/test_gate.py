@@ -29,7 +29,7 @@ def codes(arrival: Arrival, *policies: Policy) -> list[str]:
 
 
 def baseline(**facets: object) -> Policy:
-    return replace(BASE, **facets)  # type: ignore[arg-type]
+    return replace(BASE, **facets)
 
 
 CASES = {

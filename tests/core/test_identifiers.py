@@ -111,7 +111,7 @@ def test_a_column_is_checked_cell_by_cell(cells: list[str | None]) -> None:
 
 
 @given(st.lists(st.text(min_size=1, max_size=30), min_size=2, max_size=10), st.randoms())
-def test_order_does_not_matter(cells: list[str], random) -> None:  # type: ignore[no-untyped-def]
+def test_order_does_not_matter(cells: list[str], random) -> None:
     order = list(range(len(cells)))
     random.shuffle(order)
     for check in (check_serials, check_imeis):

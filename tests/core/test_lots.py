@@ -224,7 +224,7 @@ rows = st.lists(
 @given(rows, st.randoms(), st.permutations([0, 1, 2]))
 def test_a_check_is_stable_under_the_order_of_rows_and_columns(
     table: list[tuple[str, str, str]], random, columns: list[int]
-) -> None:  # type: ignore[no-untyped-def]
+) -> None:
     """Only which of identical rows counts as the first depends on their order."""
     headers = ("serial", "imei", "site")
 

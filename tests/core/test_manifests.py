@@ -50,7 +50,7 @@ def written(
     table: Table, delimiter: str = ",", end: str = "\r\n", quoting: int = csv.QUOTE_MINIMAL
 ) -> str:
     buffer = io.StringIO()
-    writer = csv.writer(buffer, delimiter=delimiter, lineterminator=end, quoting=quoting)  # type: ignore[arg-type]
+    writer = csv.writer(buffer, delimiter=delimiter, lineterminator=end, quoting=quoting)
     writer.writerow(HEADERS)
     writer.writerows(table)
     return buffer.getvalue()
@@ -58,12 +58,12 @@ def written(
 
 def read_back(manifest: Manifest) -> Table:
     assert manifest.headers[:3] == tuple(HEADERS)
-    return [tuple(cell or "" for cell in row[:3]) for row in manifest.cells.rows()]  # type: ignore[misc]
+    return [tuple(cell or "" for cell in row[:3]) for row in manifest.cells.rows()]
 
 
 def one_line_end(table: Table) -> Table:
     """A text file's line ends may be said in more than one way inside a cell too."""
-    return [tuple(cell.replace("\r\n", "\n") for cell in row) for row in table]  # type: ignore[misc]
+    return [tuple(cell.replace("\r\n", "\n") for cell in row) for row in table]
 
 
 @given(tables, st.sampled_from([",", ";", "\t", "|"]), st.sampled_from(["\n", "\r\n"]))
@@ -110,7 +110,7 @@ def test_the_old_encoding_is_guessed_where_it_is_no_utf_8(sites: list[str]) -> N
 @given(tables)
 def test_workbooks_say_what_was_written(table: Table) -> None:
     # The formats themselves fold blanks at the ends of lines; what is between them stays.
-    plain: Table = [tuple(" ".join(cell.split()) for cell in row) for row in table]  # type: ignore[misc]
+    plain: Table = [tuple(" ".join(cell.split()) for cell in row) for row in table]
     for content in (
         xlsx(("Sheet", [HEADERS, *([cell or None for cell in row] for row in plain)])),
         ods([HEADERS, *plain]),
@@ -144,7 +144,7 @@ def test_no_digit_is_lost_from_a_number_in_json(numbers: list[int]) -> None:
 @given(tables, st.lists(st.integers(0, 8), max_size=4))
 def test_rows_keep_their_line_of_the_file(table: Table, gaps: list[int]) -> None:
     """Blank lines in between count as lines, and are no rows."""
-    single: Table = [tuple(cell.replace("\n", " ") for cell in row) for row in table]  # type: ignore[misc]
+    single: Table = [tuple(cell.replace("\n", " ") for cell in row) for row in table]
     lines = written(single, quoting=csv.QUOTE_ALL, end="\n").splitlines()
     assume(len(lines) == len(table) + 1)
     for place in gaps:
@@ -163,7 +163,7 @@ def attempt(read: Callable[[], Manifest]) -> Manifest | SortitorError:
 @given(st.binary(max_size=400))
 def test_whatever_the_bytes_there_are_rows_or_words(content: bytes) -> None:
     for read in (read_table, read_paste):
-        found = attempt(lambda read=read: read(content))  # type: ignore[misc]
+        found = attempt(lambda read=read: read(content))
         if isinstance(found, SortitorError):
             assert found.detail
             assert found.remedy

@@ -29,7 +29,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
                 **fields,
             }
         )
-        for kind, value in device["keys"]:  # type: ignore[attr-defined]
+        for kind, value in device["keys"]:
             held.append({"device_id": number, "kind": kind, "value": value})
             matches.append(
                 {

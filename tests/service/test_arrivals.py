@@ -94,7 +94,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     gate = s.gate.show().policies
-    gate[-1].platforms["android"].os_min = "13"  # type: ignore[index]
+    gate[-1].platforms["android"].os_min = "13"
     gate[-1].ownerships = [Ownership.CORPORATE]
     s.gate.apply(gate, s.gate.preview(gate).digest)
     answer = s.arrivals.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
@@ -106,7 +106,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
         ("ownership_denied", "Baseline", "personal"),
     }
     assert [step.facet for step in whole.trace if not step.passed] == ["OS version", "ownership"]
-    tried = s.gate.attempt(Try(platform="android", os_version="12", person="maud"))  # type: ignore[arg-type]
+    tried = s.gate.attempt(Try(platform="android", os_version="12", person="maud"))
     assert [r.code for r in tried.reasons] == answer.codes, "trying says what knocking does"
 
 

@@ -37,11 +37,11 @@ def test_a_file_that_is_no_manifest(world: World, name: str) -> None:
     _nothing_written(world)
 
 
-def test_a_file_over_the_limit_is_refused_while_it_arrives(make_world) -> None:  # type: ignore[no-untyped-def]
+def test_a_file_over_the_limit_is_refused_while_it_arrives(make_world) -> None:
     world = make_world(max_upload_bytes=2_000_000)
     read = 0
 
-    def endless():  # type: ignore[no-untyped-def]
+    def endless():
         nonlocal read
         yield b"serial\n"
         for _ in range(200):
@@ -60,7 +60,7 @@ def test_a_file_over_the_limit_is_refused_while_it_arrives(make_world) -> None: 
     _nothing_written(world)
 
 
-def test_a_file_that_states_too_great_a_length(make_world) -> None:  # type: ignore[no-untyped-def]
+def test_a_file_that_states_too_great_a_length(make_world) -> None:
     world = make_world(max_upload_bytes=100_000)
     with http(world) as client:
         answer = client.post(

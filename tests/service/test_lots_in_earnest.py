@@ -34,11 +34,11 @@ from sortitor.schemas.lots import LotSettings
 from sortitor.schemas.orders import OrderLineNew, OrderNew
 
 
-def apply(s, lot_id: int) -> None:  # type: ignore[no-untyped-def]
+def apply(s, lot_id: int) -> None:
     s.lots.apply(lot_id, s.lots.preview(lot_id).digest)
 
 
-def revert(s, lot_id: int) -> None:  # type: ignore[no-untyped-def]
+def revert(s, lot_id: int) -> None:
     s.lots.revert(lot_id, s.lots.preview_revert(lot_id).digest)
 
 

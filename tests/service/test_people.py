@@ -175,7 +175,7 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
         *s.gate.show().policies,
     ]
     s.gate.apply(policies, s.gate.preview(policies).digest)
-    tried = s.gate.attempt(Try(platform="android", os_version="14", person="maud"))  # type: ignore[arg-type]
+    tried = s.gate.attempt(Try(platform="android", os_version="14", person="maud"))
     assert any(step.policy == "The line" for step in tried.trace), "two groups above"
     # A circle has the same people all round, and undoing it gives everybody back what was theirs.
     s.people.set_inner(groups["Deck"], [groups["Line"]])

@@ -30,7 +30,7 @@ from sortitor.core.vocabulary import Activation, LotStatus, Role, Verdict
 
 
 @pytest.fixture
-def two_services(database: Database):  # type: ignore[no-untyped-def]
+def two_services(database: Database):
     """The addresses of two service processes on one database."""
     url = database.fresh()
     with (
@@ -60,7 +60,7 @@ def knock_at_once(urls: list[str], bodies: list[dict[str, object]]) -> list[http
 
 def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
     two_services, database: Database, tmp_path: Path
-) -> None:  # type: ignore[no-untyped-def]
+) -> None:
     one, two, url = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
@@ -91,7 +91,7 @@ def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
 
 def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(
     two_services, database: Database
-) -> None:  # type: ignore[no-untyped-def]
+) -> None:
     one, two, _ = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         code = a_pass(s, activation=Activation.SHARED, max_uses=5)
@@ -104,7 +104,7 @@ def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(
 
 def test_one_device_knocking_many_times_at_once_is_one_device(
     two_services, database: Database
-) -> None:  # type: ignore[no-untyped-def]
+) -> None:
     one, two, url = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         code = a_pass(s, activation=Activation.SHARED)
@@ -123,7 +123,7 @@ def test_one_device_knocking_many_times_at_once_is_one_device(
 @pytest.mark.large
 def test_two_appliers_of_one_draft_apply_it_once(
     two_services, database: Database, tmp_path: Path
-) -> None:  # type: ignore[no-untyped-def]
+) -> None:
     one, two, url = two_services
     outcomes: list[str] = []
     rows = sized(2_000)
