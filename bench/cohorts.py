@@ -153,11 +153,13 @@ def _change(url: str) -> list[Figure]:
         def settled(device_id: int, site: str) -> None:
             with transaction(run.engine) as changing:
                 raw(changing).execute(_UPDATE, [site, device_id])
-                store_cohorts.settle_one(changing, device_id, {"site"})
+                store_cohorts.refresh_memberships_of_one(changing, device_id, {"site"})
 
         def whole(device_id: int, site: str) -> None:
             with ctx.changing() as changing:
-                entry = ctx.record(changing, "device.site", "device", "moved", subject_id=device_id)
+                entry = ctx.record(
+                    changing, "device.site", "device", "moved", subject_id=device_id
+                )
                 store_devices.patch_one(changing, entry, device_id, {"site": site})
 
         acts = (bare, settled, whole)

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Browser, Page, sync_playwright
 from tests.worlds import PASSWORD, World
 
-from sortitor.api.console import STATIC
+from sortitor.api.http.console import STATIC
 
 FLAGS = [
     "--no-sandbox",

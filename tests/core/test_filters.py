@@ -71,7 +71,7 @@ def test_and_binds_stronger_than_or() -> None:
 def test_the_trace_has_every_clause_with_its_value() -> None:
     held, trace = matches(parse('stage eq "active" and (osVersion lt "10" or tags eq "x")'), DEVICE)
     assert not held
-    assert [(c.text, c.actual, c.held) for c in trace] == [
+    assert [(c.text, c.actual, c.matched) for c in trace] == [
         ('stage eq "active"', "active", True),
         ('osVersion lt "10"', "10.0", False),
         ('tags eq "x"', "spare, Deck", False),

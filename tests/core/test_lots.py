@@ -120,8 +120,8 @@ def known(names: dict[str, int] | None = None, **device: object) -> lots.Facts:
             schema=NOBODY.matches.schema,
         ),
         devices=pl.DataFrame([{**values, **device}], schema=NOBODY.devices.schema),
-        held=pl.DataFrame(
-            [{"device_id": 7, "kind": "serial", "value": "KM-1"}], schema=NOBODY.held.schema
+        owned=pl.DataFrame(
+            [{"device_id": 7, "kind": "serial", "value": "KM-1"}], schema=NOBODY.owned.schema
         ),
         people=NOBODY.people,
         names=pl.DataFrame(list((names or {}).items()), schema=NOBODY.names.schema, orient="row"),

@@ -15,7 +15,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
     """Devices with their identifiers, matched to row 2 of the file: `id`, `stage`, `keys`, further
     fields.
     """
-    matches, rows, held = [], [], []
+    matches, rows, owned = [], [], []
     for device in devices:
         number = device["id"]
         fields = {name: device.get(name) for name in FIELDS}
@@ -30,7 +30,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
             }
         )
         for kind, value in device["keys"]:
-            held.append({"device_id": number, "kind": kind, "value": value})
+            owned.append({"device_id": number, "kind": kind, "value": value})
             matches.append(
                 {
                     "row": 2,
@@ -44,7 +44,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
     return lots.Facts(
         pl.DataFrame(matches, schema=NOBODY.matches.schema),
         pl.DataFrame(rows, schema=NOBODY.devices.schema),
-        pl.DataFrame(held, schema=NOBODY.held.schema),
+        pl.DataFrame(owned, schema=NOBODY.owned.schema),
         NOBODY.people,
         NOBODY.names,
     )

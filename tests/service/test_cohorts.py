@@ -292,7 +292,7 @@ def test_awaited_devices_enter_before_any_arrives_and_say_why(furnished: Sortito
     outside = next(x.id for x in s.devices.list() if x.id not in inside)
     explained = s.cohorts.explain(made.id, outside)
     assert not explained.inside
-    assert any(not clause.held for clause in explained.clauses)
+    assert any(not clause.matched for clause in explained.clauses)
     assert explained.clauses[0].text == 'platform eq "android"'
 
 

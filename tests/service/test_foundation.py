@@ -185,7 +185,7 @@ def test_every_constraint_that_a_user_can_meet_has_its_words(database: Database)
 
 
 def test_every_error_has_its_status() -> None:
-    from sortitor.api.problems import STATUS, status_of
+    from sortitor.api.http.problems import STATUS, status_of
 
     def every(kind: type[SortitorError]) -> set[type[SortitorError]]:
         return {kind}.union(*(every(sub) for sub in kind.__subclasses__()))

@@ -51,9 +51,9 @@ def test_columns_are_corrected_in_place_and_remembered_for_the_supplier(
         defaults={"supplier": "Ondry Trade"},
     )
     assert (lot.counts[Verdict.REJECT], lot.columns_from) == (1, "meaning")
-    lot = s.lots.settle(lot.id, LotSettings(columns={"Gerätenummer": "serial", "Ort": "site"}))
+    lot = s.lots.read_again(lot.id, LotSettings(columns={"Gerätenummer": "serial", "Ort": "site"}))
     assert (lot.counts[Verdict.ADD], lot.columns) == (1, {"Gerätenummer": "serial", "Ort": "site"})
-    lot = s.lots.settle(lot.id, LotSettings(columns={"Ort": None}))
+    lot = s.lots.read_again(lot.id, LotSettings(columns={"Ort": None}))
     assert lot.columns == {"Gerätenummer": "serial"}
     following = s.lots.check(
         manifest(tmp_path, ["Gerätenummer,Ort", "KM-2,Dunlin"], "next.csv"),
@@ -61,9 +61,9 @@ def test_columns_are_corrected_in_place_and_remembered_for_the_supplier(
     )
     assert (following.columns_from, following.columns) == ("remembered", {"Gerätenummer": "serial"})
     with pytest.raises(Refused, match="no header"):
-        s.lots.settle(lot.id, LotSettings(columns={"Nummer": "serial"}))
+        s.lots.read_again(lot.id, LotSettings(columns={"Nummer": "serial"}))
     with pytest.raises(Refused, match="cannot both be"):
-        s.lots.settle(lot.id, LotSettings(columns={"Gerätenummer": "serial", "Ort": "serial"}))
+        s.lots.read_again(lot.id, LotSettings(columns={"Gerätenummer": "serial", "Ort": "serial"}))
 
 
 def test_a_draft_is_read_in_another_way(world: World, tmp_path: Path) -> None:
@@ -77,7 +77,7 @@ def test_a_draft_is_read_in_another_way(world: World, tmp_path: Path) -> None:
     )
     lot = s.lots.check(path)
     assert (lot.sheet, lot.sheets, lot.counts[Verdict.ADD]) == ("A", ["A", "B"], 1)
-    lot = s.lots.settle(
+    lot = s.lots.read_again(
         lot.id, LotSettings(sheet="B", header_row=2, defaults={"ownership": "partner"})
     )
     assert (lot.sheet, lot.header_row, lot.counts[Verdict.ADD]) == ("B", 2, 2)
@@ -518,7 +518,7 @@ def test_a_viewer_settles_nothing(world: World, tmp_path: Path) -> None:
     for act in (
         lambda: viewer.lots.edit(lot.id, "serial", "KM-1", rows=[2]),
         lambda: viewer.lots.resolve(lot.id, Remedy.SKIP, rows=[2]),
-        lambda: viewer.lots.settle(lot.id, LotSettings(name="x")),
+        lambda: viewer.lots.read_again(lot.id, LotSettings(name="x")),
     ):
         with pytest.raises(Refused, match="coordinator"):
             act()

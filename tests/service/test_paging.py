@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel
 
-from sortitor.api.etags import revision_of
-from sortitor.api.paging import as_csv, read_cursor, read_key, read_number, write_cursor
+from sortitor.api.http.etags import revision_of
+from sortitor.api.http.paging import as_csv, read_cursor, read_key, read_number, write_cursor
 from sortitor.core.cells import harmless
 from sortitor.core.errors import BadInput
 

@@ -38,7 +38,7 @@ def test_a_sweep_retires_what_its_preview_showed_and_comes_back(world: World) ->
     s.devices.hold(held, "laid up for the winter", date(2026, 4, 12))
     shown = s.sweeps.preview(rule.id)
     counts = {c.key: c.count for c in shown.counts}
-    assert (counts["retired"], counts["held"], counts["watched"]) == (4, 1, 6)
+    assert (counts["retired"], counts["on_hold"], counts["watched"]) == (4, 1, 6)
     assert sum(bar.count for bar in shown.bars) == 6
     assert (shown.bars_line_days, shown.apply_label) == (30, "Retire 4 devices")
     before = world.rows("SELECT id, stage, name FROM devices ORDER BY id")

@@ -12,26 +12,33 @@ from fastapi import APIRouter, FastAPI
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
-from sortitor.api import (
+from sortitor.api.http import console, problems
+from sortitor.api.http.bodies import BodyLimit
+from sortitor.api.http.service import Service
+from sortitor.api.routes import (
     accounts,
+    agent,
     arrivals,
     cohorts,
-    console,
     devices,
+    filters,
     gate,
+    groups,
     health,
     jobs,
     journal,
     licences,
     lots,
+    naming,
     orders,
+    passes,
     people,
-    problems,
     scim,
     sweeps,
+    today,
+    views,
+    vocabulary,
 )
-from sortitor.api.bodies import BodyLimit
-from sortitor.api.service import Service
 from sortitor.schemas.base import Problem
 
 log = structlog.get_logger()
@@ -61,26 +68,33 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     }
     api = APIRouter(prefix="/api/v1", responses=errors)
     # Routes are looked through in their order: what is asked for most comes first.
-    api.include_router(arrivals.agent)
+    api.include_router(agent.agent)
     for module in (
         devices,
         accounts,
+        today,
         people,
+        groups,
         lots,
         orders,
         jobs,
         cohorts,
+        filters,
+        views,
         gate,
+        naming,
+        passes,
         arrivals,
         licences,
         sweeps,
         journal,
+        vocabulary,
     ):
         api.include_router(module.router)
     app.include_router(api)
     app.include_router(scim.router)
     app.include_router(health.router)
-    app.include_router(console.router)
+    console.install(app)
     app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
     app.add_middleware(_Trace)
     return app

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import address, connect, save_profile
+from sortitor.cli.connection import address, save_profile, with_client
 from sortitor.cli.output import output_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Purpose, Role
@@ -85,26 +85,25 @@ def first(obj: dict[str, Any], /, secret: str, name: str, password: str) -> None
 
 @account.command("list")
 @output_option
-@click.pass_obj
-def list_accounts(obj: dict[str, Any], /, output: str) -> None:
+@with_client
+def list_accounts(s: Sortitor, output: str) -> None:
     """List the accounts.
 
     \b
     Example:
       sortitor account list
     """
-    with connect(obj) as s:
-        write(
-            s.accounts.list(),
-            output,
-            {
-                "Id": lambda a: a.id,
-                "Name": lambda a: a.name,
-                "Role": lambda a: a.role,
-                "Added": lambda a: a.created_at,
-                "Disabled": lambda a: a.disabled_at,
-            },
-        )
+    write(
+        s.accounts.list(),
+        output,
+        {
+            "Id": lambda a: a.id,
+            "Name": lambda a: a.name,
+            "Role": lambda a: a.role,
+            "Added": lambda a: a.created_at,
+            "Disabled": lambda a: a.disabled_at,
+        },
+    )
 
 
 @account.command()
@@ -118,16 +117,15 @@ def list_accounts(obj: dict[str, Any], /, output: str) -> None:
     envvar="SORTITOR_PASSWORD",
     help="At least 12 characters.",
 )
-@click.pass_obj
-def add(obj: dict[str, Any], /, name: str, role: str, password: str) -> None:
+@with_client
+def add(s: Sortitor, name: str, role: str, password: str) -> None:
     """Add an account.
 
     \b
     Example:
       sortitor account add maud --role coordinator
     """
-    with connect(obj) as s:
-        s.accounts.add(name, password, Role(role))
+    s.accounts.add(name, password, Role(role))
     talk(f"{name} added as {role}.")
 
 
@@ -136,10 +134,9 @@ def add(obj: dict[str, Any], /, name: str, role: str, password: str) -> None:
 @click.option("--role", type=_ROLES, help="The new role.")
 @click.option("--disable/--enable", default=None, help="Lock the account, or let it in again.")
 @click.option("--new-password", is_flag=True, help="Ask for a new password.")
-@click.pass_obj
+@with_client
 def edit(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     account_id: int,
     role: str | None,
     disable: bool | None,
@@ -158,8 +155,7 @@ def edit(
         changes["password"] = click.prompt(
             "New password", hide_input=True, confirmation_prompt=True
         )
-    with connect(obj) as s:
-        s.accounts.edit(account_id, **changes)
+    s.accounts.edit(account_id, **changes)
     talk("Changed.")
 
 
@@ -182,8 +178,8 @@ def edit(
         "For an identity provider that pushes people and groups to /scim/v2, and for nothing else."
     ),
 )
-@click.pass_obj
-def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_people: bool) -> None:
+@with_client
+def add_token(s: Sortitor, name: str, role: str, days: int, for_people: bool) -> None:
     """Make a token for a script, or for an identity provider; it is shown this once.
 
     \b
@@ -191,10 +187,9 @@ def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_peopl
       export SORTITOR_TOKEN=$(sortitor account add-token nightly --role viewer)
       sortitor account add-token "staff directory" --role coordinator --for-people --days 365
     """
-    with connect(obj) as s:
-        made = s.accounts.add_token(
-            name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE
-        )
+    made = s.accounts.add_token(
+        name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE
+    )
     click.echo(made.secret)
     talk(
         f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor"
@@ -204,38 +199,36 @@ def add_token(obj: dict[str, Any], /, name: str, role: str, days: int, for_peopl
 
 @account.command("list-tokens")
 @output_option
-@click.pass_obj
-def list_tokens(obj: dict[str, Any], /, output: str) -> None:
+@with_client
+def list_tokens(s: Sortitor, output: str) -> None:
     """List your living tokens.
 
     \b
     Example:
       sortitor account list-tokens
     """
-    with connect(obj) as s:
-        write(
-            s.accounts.tokens(),
-            output,
-            {
-                "Id": lambda t: t.id,
-                "Name": lambda t: t.name,
-                "Role": lambda t: t.role,
-                "For": lambda t: t.purpose,
-                "Ends": lambda t: t.expires_at,
-            },
-        )
+    write(
+        s.accounts.tokens(),
+        output,
+        {
+            "Id": lambda t: t.id,
+            "Name": lambda t: t.name,
+            "Role": lambda t: t.role,
+            "For": lambda t: t.purpose,
+            "Ends": lambda t: t.expires_at,
+        },
+    )
 
 
 @account.command("revoke-token")
 @click.argument("token_id", type=int)
-@click.pass_obj
-def revoke_token(obj: dict[str, Any], /, token_id: int) -> None:
+@with_client
+def revoke_token(s: Sortitor, token_id: int) -> None:
     """Revoke one of your tokens.
 
     \b
     Example:
       sortitor account revoke-token 7
     """
-    with connect(obj) as s:
-        s.accounts.revoke_token(token_id)
+    s.accounts.revoke_token(token_id)
     talk("Revoked.")

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
+from functools import update_wrapper
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import click
 import platformdirs
 
 from sortitor.client import Sortitor
+
+Command = TypeVar("Command", bound=Callable[..., Any])
 
 DEFAULT_URL = "http://127.0.0.1:8470"
 
@@ -52,3 +56,14 @@ def connect(obj: dict[str, Any]) -> Sortitor:
     """A client for the chosen connection."""
     saved = _profiles().get(obj["profile"], {}).get("token")
     return Sortitor(address(obj), obj["token"] or saved)
+
+
+def with_client(command: Command) -> Command:
+    """Give a command its client, as the first argument, for as long as it runs."""
+
+    @click.pass_obj
+    def run(obj: dict[str, Any], /, *args: Any, **given: Any) -> Any:
+        with connect(obj) as s:
+            return command(s, *args, **given)
+
+    return cast(Command, update_wrapper(run, command))

@@ -10,28 +10,33 @@ from typing import Any, TypeVar
 
 import click
 
-from sortitor.cli.connection import connect
+from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
     agree,
     change_options,
+    counted,
     heading,
     most_option,
     output_option,
     plain,
+    reason_option,
     record,
     talk,
     write,
 )
+from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Ownership, Platform, Stage
-from sortitor.schemas.devices import Device, Selection
+from sortitor.schemas.devices import Device, DeviceDetail, Identifier, Selection
 
+#: Fields of a timeline that say nothing to a reader.
+_UNTOLD = ("manual", "hold", "identifiers")
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 COLUMNS: dict[str, Callable[[Device], Any]] = {
     "Id": lambda d: d.id,
     "Name": lambda d: d.name,
     "Stage": lambda d: d.stage + (f" ({d.flag})" if d.flag else ""),
-    "Platform": lambda d: f"{d.platform or '–'} {d.os_version or ''}".strip(),
+    "Platform": lambda d: " ".join(filter(None, (d.platform, d.os_version))),
     "Model": lambda d: " ".join(filter(None, (d.maker, d.model))),
     "Ownership": lambda d: d.ownership,
     "Person": lambda d: d.person_name,
@@ -40,6 +45,8 @@ COLUMNS: dict[str, Callable[[Device], Any]] = {
     "Idle": lambda d: f"{d.idle_days} d" if d.stage not in ("awaited", "retired") else None,
 }
 
+#: What gives way first in a narrow terminal.
+GIVE_WAY = ("Site", "Ownership", "Platform", "Idle", "Person")
 
 #: Options that are short for the commonest comparisons, each called like its attribute.
 _SHORT = ("stage", "platform", "ownership", "site", "maker", "model", "lot")
@@ -58,7 +65,7 @@ def selection_options(command: Command) -> Command:
                 "--filter",
                 help='In the filter language, such as: site sw "Quill" and idleDays ge 90',
             ),
-            click.option("--cohort", "cohort_id", type=int, help="Devices of this cohort."),
+            click.option("--cohort", help="Devices of this cohort (number or name)."),
             click.option(
                 "--stage",
                 multiple=True,
@@ -92,30 +99,29 @@ def selection_options(command: Command) -> Command:
 
 def as_filter(given: Mapping[str, Any]) -> str | None:
     """The options in the filter language."""
-    chosen = [
-        " or ".join(f"{name} eq {json.dumps(value, ensure_ascii=False)}" for value in given[name])
-        for name in _SHORT
-        if given[name]
-    ]
+    chosen = [given["filter"]] if given["filter"] else []
+    for name in _SHORT:
+        if given[name]:
+            values = (json.dumps(value, ensure_ascii=False) for value in given[name])
+            chosen.append(" or ".join(f"{name} eq {value}" for value in values))
     if given["idle"] is not None:
         chosen.append(f"idleDays ge {given['idle']}")
-    if given["filter"]:
-        chosen.insert(0, given["filter"])
-    return (
-        " and ".join(f"({one})" for one in chosen) if len(chosen) > 1 else "".join(chosen) or None
-    )
+    if len(chosen) > 1:
+        return " and ".join(f"({one})" for one in chosen)
+    return chosen[0] if chosen else None
 
 
-def as_selection(given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:
+def as_selection(s: Sortitor, given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:
     """The options as a selection."""
+    cohort_id = s.cohorts.show(given["cohort"]).id if given["cohort"] else None
     return Selection(
-        ids=list(ids), query=given["query"], cohort_id=given["cohort_id"], filter=as_filter(given)
+        ids=list(ids), query=given["query"], cohort_id=cohort_id, filter=as_filter(given)
     )
 
 
 def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
     """The options as query parameters."""
-    asked = {"query": given["query"], "cohort": given["cohort_id"], "filter": as_filter(given)}
+    asked = {"query": given["query"], "cohort": given["cohort"], "filter": as_filter(given)}
     return {name: value for name, value in asked.items() if value is not None}
 
 
@@ -141,8 +147,11 @@ def device() -> None:
 
 @device.command("list")
 @selection_options
-@click.option("--pool", type=int, help="Devices that take a seat of this licence pool.")
-@click.option("--person", type=int, help="Devices of this person (number).")
+@click.option("--pool", help="Devices that take a seat of this licence pool (number or name).")
+@click.option("--person", help="Devices of this person (number, user name or mail).")
+@click.option(
+    "--column", "columns", multiple=True, help="An attribute of the filter language; repeatable."
+)
 @click.option(
     "--sort",
     type=click.Choice(["id", "name", "site", "model", "stage", "seen"]),
@@ -153,12 +162,12 @@ def device() -> None:
 @click.option("--descending", is_flag=True, help="The other way round.")
 @most_option
 @output_option
-@click.pass_obj
+@with_client
 def list_devices(
-    obj: dict[str, Any],
-    /,
-    pool: int | None,
-    person: int | None,
+    s: Sortitor,
+    pool: str | None,
+    person: str | None,
+    columns: tuple[str, ...],
     sort: str,
     descending: bool,
     most: int,
@@ -174,17 +183,31 @@ def list_devices(
       sortitor device list --filter 'idleDays ge 90 and not (tags eq "spare")'
       sortitor device list --stage parked -o csv > parked.csv
     """
-    conditions = _conditions(given) | {"pool": pool, "person": person}
-    with connect(obj) as s:
-        total = s.devices.count(**conditions)
-        found = write(
-            s.devices.list(most, **conditions, sort=sort, descending=descending or None),
-            output,
-            COLUMNS,
-            empty="No devices fit.",
-        )
+    conditions: dict[str, Any] = {**_conditions(given), "pool": pool}
+    if person is not None:
+        conditions["person"] = s.people.show(person).id
+    total = s.devices.count(**conditions)
+    found = write(
+        s.devices.list(
+            most, **conditions, sort=sort, descending=descending or None, column=list(columns)
+        ),
+        output,
+        _asked(columns) if columns else COLUMNS,
+        empty="No devices fit.",
+        first_to_go=() if columns else GIVE_WAY,
+    )
     if output == "table" and found:
-        talk(f"\n{len(found):,} of {total:,} devices. Next: sortitor device show ID")
+        more = f" See more with: --most {most * 4}." if total > len(found) else ""
+        talk(f"\n{len(found):,} of {total:,} devices.{more} Next: sortitor device show ID")
+
+
+def _asked(columns: Sequence[str]) -> dict[str, Callable[[Device], Any]]:
+    """The columns that somebody asked for."""
+
+    def value_of(name: str) -> Callable[[Device], Any]:
+        return lambda device: (device.columns or {}).get(name)
+
+    return {"Id": lambda device: device.id, **{name: value_of(name) for name in columns}}
 
 
 @device.command()
@@ -193,8 +216,8 @@ def list_devices(
     "--column", "columns", multiple=True, help="An attribute of the filter language; repeatable."
 )
 @selection_options
-@click.pass_obj
-def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given: Any) -> None:
+@with_client
+def export(s: Sortitor, file: Path, columns: tuple[str, ...], **given: Any) -> None:
     """Write all devices that fit to a .csv or .xlsx file.
 
     \b
@@ -205,15 +228,14 @@ def export(obj: dict[str, Any], /, file: Path, columns: tuple[str, ...], **given
         raise click.BadParameter(
             f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE"
         )
-    with connect(obj) as s:
-        file.write_bytes(s.devices.file(file.suffix[1:], columns, **_conditions(given)))
+    file.write_bytes(s.devices.file(file.suffix[1:], columns, **_conditions(given)))
     talk(f"Written to {file}.")
 
 
 @device.command()
 @click.argument("device")
-@click.pass_obj
-def show(obj: dict[str, Any], /, device: str) -> None:
+@with_client
+def show(s: Sortitor, device: str) -> None:
     """Show one device: facts with their basis, identifiers, holds, timeline. DEVICE is its number
     or anything that finds it.
 
@@ -222,61 +244,69 @@ def show(obj: dict[str, Any], /, device: str) -> None:
       sortitor device show 412
       sortitor device show HALYARD-0007
     """
-    with connect(obj) as s:
-        d = s.devices.show(find_one(s, device))
+    found = s.devices.show(find_one(s, device))
+    _show_head(found)
+    _show_facts(found)
+    _show_timeline(found)
+
+
+def _show_head(found: DeviceDetail) -> None:
+    stage = f"{found.stage} since {found.stage_at:%Y-%m-%d %H:%M}"
+    if found.flag:
+        stage += f", reported {found.flag}"
+    seen = "never"
+    if found.last_seen_at:
+        ago = counted(found.idle_days, "day")
+        seen = f"{found.last_seen_at:%Y-%m-%d %H:%M} ({ago} ago)"
+    person = f"{found.person_name} ({found.person_user_name})" if found.person_name else None
     record(
         [
-            ("Device", f"{d.id}  {d.name or '(no name)'}"),
-            (
-                "Stage",
-                f"{d.stage} since {d.stage_at:%Y-%m-%d %H:%M}"
-                + (f", reported {d.flag}" if d.flag else ""),
-            ),
-            ("Person", f"{d.person_name} ({d.person_user_name})" if d.person_name else None),
-            (
-                "Last seen",
-                (
-                    f"{d.last_seen_at:%Y-%m-%d %H:%M} ({d.idle_days} days ago)"
-                    if d.last_seen_at
-                    else "never"
-                ),
-            ),
-            ("Cohorts", ", ".join(c.name for c in d.cohorts) or None),
-            *(
-                (
-                    i.kind.capitalize() if i.kind in ("serial", "fingerprint") else i.kind.upper(),
-                    i.value + (f"  (given as {i.given})" if i.given and i.given != i.value else ""),
-                )
-                for i in d.identifiers
-            ),
+            ("Device", f"{found.id}  {found.name or '(no name)'}"),
+            ("Stage", stage),
+            ("Person", person),
+            ("Last seen", seen),
+            ("Cohorts", ", ".join(cohort.name for cohort in found.cohorts) or None),
+            *map(_identifier, found.identifiers),
         ]
     )
+
+
+def _identifier(one: Identifier) -> tuple[str, str]:
+    words = one.kind in ("serial", "fingerprint")
+    given = f"  (given as {one.given})" if one.given and one.given != one.value else ""
+    return one.kind.capitalize() if words else one.kind.upper(), f"{one.value}{given}"
+
+
+def _show_facts(found: DeviceDetail) -> None:
     heading("Facts")
-    width = max((len(f.field) for f in d.facts), default=0)
-    for fact in d.facts:
+    width = max((len(fact.field) for fact in found.facts), default=0)
+    for fact in found.facts:
         plain(f"  {fact.field.replace('_', ' '):<{width}}  {fact.value}   ({fact.basis})")
-    for name, value in d.details.items():
+    for name, value in found.details.items():
         plain(f"  {name:<{width}}  {value}   (detail of the lot)")
-    for hold in d.holds:
-        plain(
-            f"\nHeld until {hold.until_on} by {hold.created_by}: {hold.reason}   [hold {hold.id}]",
-            "good",
-        )
+    for hold in found.holds:
+        words = f"On hold until {hold.until_on} by {hold.created_by}: {hold.reason}"
+        plain(f"\n{words}   [hold {hold.id}]", "good")
+
+
+def _show_timeline(found: DeviceDetail) -> None:
     heading("Timeline")
-    for h in d.timeline:
-        plain(
-            f"  {h.at:%Y-%m-%d %H:%M}  {h.actor:<12}  {h.summary}"
-            + (f"   “{h.reason}”" if h.reason else "")
-            + ("   (reverted)" if h.reverted_by else "")
-        )
-        for field, value in (h.after or {}).items():
-            before = (h.before or {}).get(field)
-            if field.endswith(("_at", "_basis")) or field in ("manual", "hold", "identifiers"):
-                continue
-            plain(
-                f"                      {field.replace('_', ' ')}:"
-                f" {before if before is not None else '–'} → {value if value is not None else '–'}"
-            )
+    for line in found.timeline:
+        words = f"  {line.at:%Y-%m-%d %H:%M}  {line.actor:<12}  {line.summary}"
+        if line.reason:
+            words += f"   “{line.reason}”"
+        if line.reverted_by:
+            words += "   (reverted)"
+        plain(words)
+        for field, value in (line.after or {}).items():
+            if not field.endswith(("_at", "_basis")) and field not in _UNTOLD:
+                before = (line.before or {}).get(field)
+                told = f"{_or_dash(before)} → {_or_dash(value)}"
+                plain(f"{'':22}{field.replace('_', ' ')}: {told}")
+
+
+def _or_dash(value: Any) -> Any:
+    return "–" if value is None else value
 
 
 @device.command()
@@ -284,10 +314,9 @@ def show(obj: dict[str, Any], /, device: str) -> None:
 @click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
 @selection_options
 @change_options
-@click.pass_obj
+@with_client
 def declare(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     declared: str,
     ids: tuple[int, ...],
     yes: bool,
@@ -301,15 +330,14 @@ def declare(
       sortitor device declare corporate --id 412
       sortitor device declare partner --site "Repair yard" --reason "contractors' tablets"
     """
-    selection = as_selection(given, ids)
+    selection = as_selection(s, given, ids)
     if selection == Selection():
         raise click.UsageError(
             "Name the devices: --id or a condition. All devices at once is never meant."
         )
-    with connect(obj) as s:
-        preview = s.devices.preview_declare(selection, Ownership(declared))
-        agree(preview, yes)
-        s.devices.declare(selection, Ownership(declared), preview.digest, reason)
+    preview = s.devices.preview_declare(selection, Ownership(declared))
+    agree(preview, yes)
+    s.devices.declare(selection, Ownership(declared), preview.digest, reason)
     talk("Declared. Next: sortitor journal list --most 1")
 
 
@@ -320,10 +348,9 @@ def declare(
     "--nobody", is_flag=True, help="Bring it into use without a person, as a shared device."
 )
 @change_options
-@click.pass_obj
+@with_client
 def assign(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     device: str,
     person: str | None,
     nobody: bool,
@@ -338,45 +365,42 @@ def assign(
     """
     if (person is None) != nobody:
         raise click.UsageError("Name either a person or --nobody.")
-    with connect(obj) as s:
-        device_id = find_one(s, device)
-        preview = s.devices.preview_assign(device_id, person)
-        agree(preview, yes)
-        s.devices.assign(device_id, person, preview.digest, reason)
+    device_id = find_one(s, device)
+    preview = s.devices.preview_assign(device_id, person)
+    agree(preview, yes)
+    s.devices.assign(device_id, person, preview.digest, reason)
     talk(f"Done. Next: sortitor device show {device_id}")
 
 
 @device.command()
 @click.argument("device")
 @click.argument("name")
-@click.option("--reason", help="Why, for the journal.")
-@click.pass_obj
-def name(obj: dict[str, Any], /, device: str, name: str, reason: str | None) -> None:
+@reason_option
+@with_client
+def name(s: Sortitor, device: str, name: str, reason: str | None) -> None:
     """Name a device by hand; templates leave it alone from then on.
 
     \b
     Example:
       sortitor device name 412 BRIDGE-SPARE
     """
-    with connect(obj) as s:
-        s.devices.name(find_one(s, device), name, reason)
+    s.devices.name(find_one(s, device), name, reason)
     talk("Named.")
 
 
 @device.command()
 @click.argument("device")
 @click.argument("what", type=click.Choice(["missing", "stolen", "clear"]))
-@click.option("--reason", help="Why, for the journal.")
-@click.pass_obj
-def report(obj: dict[str, Any], /, device: str, what: str, reason: str | None) -> None:
+@reason_option
+@with_client
+def report(s: Sortitor, device: str, what: str, reason: str | None) -> None:
     """Report a device missing or stolen (it is refused when it knocks), or clear the report.
 
     \b
     Example:
       sortitor device report 412 stolen --reason "police report 7781"
     """
-    with connect(obj) as s:
-        s.devices.report(find_one(s, device), None if what == "clear" else what, reason)
+    s.devices.report(find_one(s, device), None if what == "clear" else what, reason)
     talk("Noted.")
 
 
@@ -389,29 +413,27 @@ def report(obj: dict[str, Any], /, device: str, what: str, reason: str | None) -
     help="Up to and including this day.",
 )
 @click.option("--reason", required=True, help="Why.")
-@click.pass_obj
-def hold(obj: dict[str, Any], /, device: str, until: datetime, reason: str) -> None:
+@with_client
+def hold(s: Sortitor, device: str, until: datetime, reason: str) -> None:
     """Keep a device out of every sweep until a day.
 
     \b
     Example:
       sortitor device hold 412 --until 2026-04-15 --reason "laid up for the winter"
     """
-    with connect(obj) as s:
-        hold_id = s.devices.hold(find_one(s, device), reason, until.date())
-    talk(f"Held until {until:%Y-%m-%d}. End it early with: sortitor device end-hold {hold_id}")
+    hold_id = s.devices.hold(find_one(s, device), reason, until.date())
+    talk(f"On hold until {until:%Y-%m-%d}. End it early with: sortitor device end-hold {hold_id}")
 
 
 @device.command("end-hold")
 @click.argument("hold_id", type=int)
-@click.pass_obj
-def end_hold(obj: dict[str, Any], /, hold_id: int) -> None:
+@with_client
+def end_hold(s: Sortitor, hold_id: int) -> None:
     """End a hold now.
 
     \b
     Example:
       sortitor device end-hold 3
     """
-    with connect(obj) as s:
-        s.devices.end_hold(hold_id)
-    talk("No longer held.")
+    s.devices.end_hold(hold_id)
+    talk("No longer on hold.")

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import click
 from pydantic import TypeAdapter, ValidationError
 
-from sortitor.cli.connection import connect
-from sortitor.cli.output import ExitCode, agree, change_options, heading, plain, talk
+from sortitor.cli.connection import with_client
+from sortitor.cli.output import ExitCode, agree, change_options, counted, heading, plain, talk
+from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Outcome, Ownership, Platform
-from sortitor.schemas.gate import Decision, Policy, Try
+from sortitor.schemas.gate import Decision, PlatformRule, Policy, Try
 
 _TONES = {"admitted": "good", "parked": "warn", "refused": "bad"}
 
@@ -42,16 +44,15 @@ def read_policies(file: Path) -> list[Policy]:
     show_default=True,
     help="json gives what `gate edit` takes.",
 )
-@click.pass_obj
-def show(obj: dict[str, Any], /, output: str) -> None:
+@with_client
+def show(s: Sortitor, output: str) -> None:
     """Show the policies in order; each facet is taken from the first that states it.
 
     \b
     Example:
       sortitor gate show -o json > gate.json
     """
-    with connect(obj) as s:
-        found = s.gate.show()
+    found = s.gate.show()
     if output == "json":
         click.echo(
             json.dumps(
@@ -62,50 +63,48 @@ def show(obj: dict[str, Any], /, output: str) -> None:
         )
         return
     for place, policy in enumerate(found.policies, start=1):
-        heading(
-            f"{place}. {policy.name} –"
-            f" {'everyone' if policy.groups is None else ', '.join(policy.groups)}"
-        )
-        for platform, rule in policy.platforms.items():
-            bounds = " ".join(
-                filter(
-                    None,
-                    (
-                        f"from {rule.os_min}" if rule.os_min else "",
-                        f"up to {rule.os_max}" if rule.os_max else "",
-                    ),
-                )
-            )
-            plain(f"   {platform:<12} {'open' if rule.open else 'closed'} {bounds}")
-        facets = [
-            ("ownership", ", ".join(policy.ownerships) if policy.ownerships is not None else None),
-            ("quota", policy.quota and f"{policy.quota} devices per person"),
-            (
-                "undeclared",
-                (
-                    None
-                    if policy.declared_only is None
-                    else "refused"
-                    if policy.declared_only
-                    else "may come in"
-                ),
-            ),
-            ("returning", policy.returning),
-        ]
-        for name, value in facets:
-            if value is not None:
-                plain(f"   {name:<12} {value}")
+        _show_policy(place, policy)
     talk(
         "\nNext: sortitor gate try --platform android --os 13    or: sortitor gate show -o json >"
         " gate.json"
     )
 
 
+def _show_policy(place: int, policy: Policy) -> None:
+    """One policy with what it states."""
+    whom = "everyone" if policy.groups is None else ", ".join(policy.groups)
+    heading(f"{place}. {policy.name} – {whom}")
+    for platform, rule in policy.platforms.items():
+        plain(f"   {platform.label:<12} {_rule(rule)}")
+    for name, words in _facets(policy):
+        plain(f"   {name:<12} {words}")
+
+
+def _rule(rule: PlatformRule) -> str:
+    words = ["open" if rule.open else "closed"]
+    if rule.os_min:
+        words.append(f"from {rule.os_min}")
+    if rule.os_max:
+        words.append(f"up to {rule.os_max}")
+    return " ".join(words)
+
+
+def _facets(policy: Policy) -> Iterator[tuple[str, str]]:
+    if policy.ownerships is not None:
+        yield "ownership", ", ".join(policy.ownerships) or "none"
+    if policy.quota is not None:
+        yield "quota", f"{counted(policy.quota, 'device')} per person"
+    if policy.declared_only is not None:
+        yield "undeclared", "refused" if policy.declared_only else "may come in"
+    if policy.returning is not None:
+        yield "returning", policy.returning
+
+
 @gate.command()
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 @change_options
-@click.pass_obj
-def edit(obj: dict[str, Any], /, file: Path, yes: bool, reason: str | None) -> None:
+@with_client
+def edit(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:
     """Save the gate from a JSON file, after showing whom of today's fleet it would meet otherwise.
 
     \b
@@ -113,10 +112,9 @@ def edit(obj: dict[str, Any], /, file: Path, yes: bool, reason: str | None) -> N
       sortitor gate edit gate.json --reason "old tablets out by spring"
     """
     policies = read_policies(file)
-    with connect(obj) as s:
-        preview = s.gate.preview(policies)
-        agree(preview, yes)
-        s.gate.apply(policies, preview.digest, reason)
+    preview = s.gate.preview(policies)
+    agree(preview, yes)
+    s.gate.apply(policies, preview.digest, reason)
     talk("Saved. Next: sortitor gate show")
 
 
@@ -141,16 +139,15 @@ def edit(obj: dict[str, Any], /, file: Path, yes: bool, reason: str | None) -> N
     type=click.Path(exists=True, dir_okay=False, path_type=Path),
     help="Try policies from a file that are not saved.",
 )
-@click.pass_obj
-def attempt(obj: dict[str, Any], /, file: Path | None, **given: Any) -> None:
+@with_client
+def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
     """Try an imagined device and read why. Exit code 1 if it would not be admitted.
 
     \b
     Example:
       sortitor gate try --platform android --os 9 --person maud.fenwick --ownership personal
     """
-    with connect(obj) as s:
-        decision = s.gate.attempt(Try(**given, policies=read_policies(file) if file else None))
+    decision = s.gate.attempt(Try(**given, policies=tuple(read_policies(file)) if file else None))
     show_decision(decision)
     if decision.outcome is not Outcome.ADMITTED:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
@@ -158,17 +155,11 @@ def attempt(obj: dict[str, Any], /, file: Path | None, **given: Any) -> None:
 
 def show_decision(decision: Decision) -> None:
     """The outcome, every reason, and the trace."""
-    plain(decision.outcome.upper(), _TONES[decision.outcome])
+    plain(decision.outcome.capitalize(), _TONES[decision.outcome])
     for reason in decision.reasons:
-        plain(
-            f"  {reason.code}: “{reason.policy}” wants {reason.wanted}; it is {reason.actual}.",
-            "bad",
-        )
-        plain(f"      {reason.remedy}")
-    heading("Trace")
+        plain(f"  {reason.explanation}", _TONES[decision.outcome])
+        plain(f"    {reason.remedy}   [{reason.code}]")
+    heading("Every step")
     for step in decision.trace:
-        plain(
-            f"  {'✓' if step.passed else '✗'} {step.facet:<18} {step.policy:<28} wants"
-            f" {step.wanted}; is {step.actual}",
-            "plain" if step.passed else "bad",
-        )
+        mark = "✓" if step.passed else "✗"
+        plain(f"  {mark} {step.explanation or f'{step.facet}: {step.actual}'}")

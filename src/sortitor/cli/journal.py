@@ -1,4 +1,4 @@
-"""`sortitor journal` and `sortitor today`."""
+"""`sortitor journal`: who changed what, and taking it back."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import connect
+from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
     agree,
     change_options,
@@ -19,6 +19,7 @@ from sortitor.cli.output import (
     talk,
     write,
 )
+from sortitor.client import Sortitor
 
 
 @click.group()
@@ -31,9 +32,9 @@ def journal() -> None:
 @click.option("--actor", help="Only what this account did.")
 @most_option
 @output_option
-@click.pass_obj
+@with_client
 def list_entries(
-    obj: dict[str, Any], /, operation: str | None, actor: str | None, most: int, output: str
+    s: Sortitor, operation: str | None, actor: str | None, most: int, output: str
 ) -> None:
     """List entries, newest first.
 
@@ -50,27 +51,28 @@ def list_entries(
         "Why": lambda e: e.reason,
         "Reverted by": lambda e: e.reverted_by,
     }
-    with connect(obj) as s:
-        write(
-            s.journal.list(operation, actor, most),
-            output,
-            columns,
-            "\nNext: sortitor journal show ID    or: sortitor journal revert ID",
-        )
+    write(
+        s.journal.list(operation, actor, most + 1),
+        output,
+        columns,
+        hint="Next: sortitor journal show ID    or: sortitor journal revert ID",
+        most=most,
+        below=["Why", "What"],
+        first_to_go=["Reverted by", "Operation"],
+    )
 
 
 @journal.command()
 @click.argument("entry_id", type=int)
-@click.pass_obj
-def show(obj: dict[str, Any], /, entry_id: int) -> None:
+@with_client
+def show(s: Sortitor, entry_id: int) -> None:
     """Show one entry with before and after.
 
     \b
     Example:
       sortitor journal show 120
     """
-    with connect(obj) as s:
-        e = s.journal.show(entry_id)
+    e = s.journal.show(entry_id)
     record(
         [
             ("Entry", e.id),
@@ -101,54 +103,15 @@ def _short(value: dict[str, Any] | None) -> str:
 @journal.command()
 @click.argument("entry_id", type=int)
 @change_options
-@click.pass_obj
-def revert(obj: dict[str, Any], /, entry_id: int, yes: bool, reason: str | None) -> None:
+@with_client
+def revert(s: Sortitor, entry_id: int, yes: bool, reason: str | None) -> None:
     """Take a change back; what was changed again since stays and is named.
 
     \b
     Example:
       sortitor journal revert 120 --reason "wrong group"
     """
-    with connect(obj) as s:
-        preview = s.journal.preview_revert(entry_id)
-        agree(preview, yes)
-        made = s.journal.revert(entry_id, preview.digest, reason)
+    preview = s.journal.preview_revert(entry_id)
+    agree(preview, yes)
+    made = s.journal.revert(entry_id, preview.digest, reason)
     talk(f"Reverted by entry {made}.")
-
-
-@click.command()
-@click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="How to write the data.",
-)
-@click.pass_obj
-def today(obj: dict[str, Any], /, output: str) -> None:
-    """What needs a hand, oldest first, with the command that leads there.
-
-    \b
-    Example:
-      sortitor today
-    """
-    with connect(obj) as s:
-        found = s.journal.today()
-    if output == "json":
-        click.echo(found.model_dump_json(indent=2))
-        return
-    plain(
-        "  ".join(f"{count:,} {stage}" for stage, count in found.stages.items())
-        or "No devices yet."
-    )
-    if not found.items:
-        talk("\nNothing needs a hand.")
-        return
-    for item in found.items:
-        age = f"  ({(found.now - item.since_at).days} days)" if item.since_at else ""
-        heading(f"{item.title}{age}")
-        if item.detail:
-            plain(f"  {item.detail}")
-        plain(f"  → {item.command}")
-    talk("")

@@ -2,147 +2,70 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, TypeVar
-
 import click
 
-from sortitor.cli.connection import connect
-from sortitor.cli.output import ExitCode, output_option, record, talk, toned, write
-from sortitor.schemas.licences import PoolNew
+from sortitor.cli.documents import Noun, add_commands
+from sortitor.cli.output import plain, record, talk, toned
+from sortitor.client import Sortitor
+from sortitor.core.licences import Pool, PoolState
+from sortitor.schemas.licences import PoolDetail
 
-Command = TypeVar("Command", bound=Callable[..., Any])
-_COLUMNS = {
-    "Id": lambda p: p.id,
-    "Pool": lambda p: p.name,
-    "State": lambda p: toned(p.state, "bad" if p.state == "short" else "good"),
-    "Needed": lambda p: p.needed,
-    "Held": lambda p: p.seats,
-    "Free": lambda p: p.free,
-    "Devices": lambda p: p.filter or "all",
-}
+_IDLE_DAYS = 90
 
 
 @click.group()
 def pool() -> None:
-    """Licence seats needed and held."""
+    """Licence seats: how many are needed, how many there are."""
 
 
-def _pool_options(command: Command) -> Command:
-    for option in reversed(
-        (
-            click.option(
-                "--seats", type=click.IntRange(0), required=True, help="How many are held."
-            ),
-            click.option(
-                "--filter",
-                "filter",
-                metavar="FILTER",
-                help="Who needs one, in the filter language.  [all]",
-            ),
-            click.option(
-                "--awaited-too", is_flag=True, help="Devices that have not arrived take a seat too."
-            ),
-        )
-    ):
-        command = option(command)
-    return command
-
-
-@pool.command("list")
-@output_option
-@click.pass_obj
-def list_pools(obj: dict[str, Any], /, output: str) -> None:
-    """List pools: needed against held. Exit code 1 if one is short.
-
-    \b
-    Example:
-      sortitor pool list
-    """
-    with connect(obj) as s:
-        found = write(
-            s.pools.list(),
-            output,
-            _COLUMNS,
-            "\nNext: sortitor device list --pool ID",
-            "No pools yet. Next: sortitor pool add NAME --seats N",
-        )
-    if any(p.state == "short" for p in found):
-        raise click.exceptions.Exit(ExitCode.FINDINGS)
-
-
-@pool.command()
-@click.argument("pool_id", type=int)
-@click.pass_obj
-def show(obj: dict[str, Any], /, pool_id: int) -> None:
-    """Show one pool and what to do when it is short.
-
-    \b
-    Example:
-      sortitor pool show 2
-    """
-    with connect(obj) as s:
-        p = s.pools.show(pool_id)
-        dormant = s.devices.count(pool=pool_id, filter="idleDays ge 90")
+def _detail(s: Sortitor, found: PoolDetail, output: str) -> None:
     record(
         [
-            ("Pool", f"{p.id}  {p.name}"),
-            ("Needed", p.needed),
-            ("Held", p.seats),
-            ("State", p.state),
-            ("Devices", p.filter or "all"),
+            ("Pool", f"{found.id}  {found.name}"),
+            ("Needed", found.needed),
+            ("Seats", found.seats),
+            ("Free", found.free),
+            ("State", found.state),
+            ("Devices", found.filter or "all"),
+            ("Awaited too", found.awaited_too),
         ]
     )
-    if p.state == "short":
-        talk(
-            f"\nShort of {p.needed - p.seats:,}. Ways back: buy seats, narrow the pool, or sweep:"
-            f" {dormant:,} of its devices are idle for 90 days or more."
+    if found.state is PoolState.SHORT:
+        dormant = s.devices.count(pool=found.id, filter=f"idleDays ge {_IDLE_DAYS}")
+        plain(
+            f"\nShort of {found.needed - found.seats:,}. Ways back: buy seats, narrow the pool, or"
+            f" sweep: {dormant:,} of its devices are idle for {_IDLE_DAYS} days or more.",
+            "warn",
         )
-    talk(f"Next: sortitor device list --pool {pool_id}")
+    talk(f"\nNext: sortitor device list --pool {found.id}")
 
 
-@pool.command()
-@click.argument("name")
-@_pool_options
-@click.pass_obj
-def add(obj: dict[str, Any], /, **given: Any) -> None:
-    """Add a pool.
-
-    \b
-    Example:
-      sortitor pool add "Display signage" --seats 120 --filter 'platform eq "linux"'
-    """
-    with connect(obj) as s:
-        made = s.pools.add(PoolNew(**given))
-    write([made], "table", _COLUMNS, f"\nNext: sortitor device list --pool {made.id}")
-
-
-@pool.command()
-@click.argument("pool_id", type=int)
-@click.argument("name")
-@_pool_options
-@click.pass_obj
-def edit(obj: dict[str, Any], /, pool_id: int, **given: Any) -> None:
-    """Change a pool.
-
-    \b
-    Example:
-      sortitor pool edit 2 "Display signage" --seats 140 --filter 'platform eq "linux"'
-    """
-    with connect(obj) as s:
-        write([s.pools.edit(pool_id, PoolNew(**given))], "table", _COLUMNS)
-
-
-@pool.command()
-@click.argument("pool_id", type=int)
-@click.pass_obj
-def remove(obj: dict[str, Any], /, pool_id: int) -> None:
-    """Remove a pool; reverting its journal entry brings it back.
-
-    \b
-    Example:
-      sortitor pool remove 2
-    """
-    with connect(obj) as s:
-        s.pools.remove(pool_id)
-    talk("Removed.")
+add_commands(
+    Noun(
+        group=pool,
+        word="pool",
+        calls=lambda s: s.pools,
+        model=Pool,
+        columns={
+            "Id": lambda p: p.id,
+            "Pool": lambda p: p.name,
+            "State": lambda p: toned(p.state, "bad" if p.state == "short" else "good"),
+            "Needed": lambda p: p.needed,
+            "Seats": lambda p: p.seats,
+            "Free": lambda p: p.free,
+            "Devices": lambda p: p.filter or "all",
+        },
+        below=["Devices"],
+        after=lambda p: f"sortitor device list --pool {p.id}",
+        detail=_detail,
+        empty="No pools yet. Next: sortitor pool add NAME --seats N",
+        examples={
+            "list": "sortitor pool list",
+            "show": 'sortitor pool show "Display signage"',
+            "add": "sortitor pool add Signage --seats 120 --filter 'platform eq \"linux\"'",
+            "edit": 'sortitor pool edit "Display signage" --seats 140',
+            "remove": "sortitor pool remove 2",
+            "revisions": 'sortitor pool revisions "Display signage"',
+        },
+    )
+)

@@ -8,11 +8,12 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import connect
+from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
     ExitCode,
     agree,
     change_options,
+    counted,
     heading,
     most_option,
     output_option,
@@ -23,12 +24,18 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.cli.progress import watching
+from sortitor.client import Sortitor
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Platform, Remedy, Verdict
+from sortitor.core.words import JOB_ROWS
 from sortitor.schemas.base import Preview
 from sortitor.schemas.lots import Lot, LotSettings, NoteGroup
 
 _IDENTIFIERS = {kind.value for kind in IdentifierKind}
 _VERDICTS = click.Choice([verdict.value for verdict in Verdict])
+_COLUMNS_FROM = {
+    "remembered": ", as corrected for this supplier before",
+    "given": ", as given",
+}
 _TONES = {"add": "good", "conflict": "warn", "reject": "bad", "error": "bad", "warn": "warn"}
 
 
@@ -92,10 +99,9 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
     is_flag=True,
     help="State the ownership by hand, which a supplier's file cannot change.",
 )
-@click.pass_obj
+@with_client
 def check(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     file: Path | None,
     paste: str | None,
     defaults: tuple[str, ...],
@@ -116,17 +122,16 @@ def check(
     if (file is None) == (paste is None):
         raise click.UsageError("Give either a file or --paste.")
     text = sys.stdin.read() if paste == "-" else paste
-    with connect(obj) as s:
-        with watching() as watch:
-            made = s.lots.check(
-                file,
-                paste=text,
-                defaults=_pairs(defaults, "--set"),
-                columns=_pairs(columns, "--column"),
-                watch=watch,
-                **given,
-            )
-        groups = s.lots.notes(made.id)
+    with watching() as watch:
+        made = s.lots.check(
+            file,
+            paste=text,
+            defaults=_pairs(defaults, "--set"),
+            columns=_pairs(columns, "--column"),
+            watch=watch,
+            **given,
+        )
+    groups = s.lots.notes(made.id)
     if made.repeated:
         talk(
             f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by"
@@ -138,75 +143,75 @@ def check(
 def _report(made: Lot, groups: list[NoteGroup]) -> None:
     """Show the lot; exit code 1 where rows need a look."""
     _show(made, groups)
-    if made.counts[Verdict.CONFLICT] + made.counts[Verdict.REJECT]:
+    if _bad(made):
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
 def _show(made: Lot, groups: list[NoteGroup]) -> None:
-    sheet = f", sheet {made.sheet!r} of {len(made.sheets)}" if made.sheet else ""
-    how = (
-        made.layout
-        + (f", {made.encoding}" if made.encoding else "")
-        + sheet
-        + (f", headers on line {made.header_row}" if made.header_row > 1 else "")
-    )
-    record(
-        [
-            ("Lot", f"{made.id}  {made.name}"),
-            ("Status", made.status),
-            ("File", f"{made.file_name or 'pasted'} ({made.content_bytes:,} bytes, {how})"),
-            ("Checked", f"{made.checked_at:%Y-%m-%d %H:%M} for {made.created_by}"),
-            *([("Applied", made.applied_at)] if made.applied_at else []),
-            *([("Reverted", made.reverted_at)] if made.reverted_at else []),
-            *(
-                [("Defaults", ", ".join(f"{k}={v}" for k, v in made.defaults.items()))]
-                if made.defaults
-                else []
-            ),
-        ]
-    )
-    heading(
-        "Columns"
-        + {"remembered": ", as corrected for this supplier before", "given": ", as given"}.get(
-            made.columns_from, ""
-        )
-    )
-    if not any(column in _IDENTIFIERS for column in made.columns.values()):
-        plain(
-            "  No column holds an identifier. Say which: sortitor lot columns "
-            + f"{made.id} serial=HEADER",
-            "bad",
-        )
-    for header in made.headers:
-        meaning = made.columns.get(header)
-        plain(f"  {header} → {meaning}" if meaning else f"  {header} → kept as detail")
+    _show_head(made)
+    _show_columns(made)
     heading("Rows")
     for verdict, count in made.counts.items():
         plain(f"  {count:>9,}  {verdict}", _TONES.get(verdict, "plain") if count else "plain")
     if groups:
         heading("Notes")
-        for group in groups:
-            where = f" in “{group.column}”" if group.column else ""
-            given = f", such as {group.given!r}" if group.given else ""
-            plain(
-                f"  {group.rows:,} {'row' if group.rows == 1 else 'rows'}{where}:"
-                f" {group.title}{given}",
-                _TONES.get(group.severity, "plain"),
-            )
-            plain(f"      {group.remedy}   [{group.code}]")
+    for group in groups:
+        _show_group(group)
     if made.status == LotStatus.DRAFT:
-        bad = made.counts[Verdict.CONFLICT] + made.counts[Verdict.REJECT]
-        talk(
-            f"\nNext: sortitor lot apply {made.id}"
-            + (
-                f"    or first: sortitor lot rows {made.id} --verdict reject    or: sortitor lot"
-                f" takeout {made.id} --to mend.xlsx"
-                if bad
-                else ""
+        next_one = f"sortitor lot apply {made.id}"
+        if _bad(made):
+            next_one += (
+                f"    or first: sortitor lot rows {made.id} --verdict reject"
+                f"    or: sortitor lot takeout {made.id} --to mend.xlsx"
             )
-        )
+        talk(f"\nNext: {next_one}")
     elif made.status == LotStatus.APPLIED:
         talk(f"\nNext: sortitor device list --lot {made.id}    or: sortitor lot revert {made.id}")
+
+
+def _bad(made: Lot) -> int:
+    return made.counts[Verdict.CONFLICT] + made.counts[Verdict.REJECT]
+
+
+def _show_head(made: Lot) -> None:
+    how = [made.layout]
+    if made.encoding:
+        how.append(made.encoding)
+    if made.sheet:
+        how.append(f"sheet {made.sheet!r} of {len(made.sheets)}")
+    if made.header_row > 1:
+        how.append(f"headers on line {made.header_row}")
+    pairs: list[tuple[str, Any]] = [
+        ("Lot", f"{made.id}  {made.name}"),
+        ("Status", made.status),
+        ("File", f"{made.file_name or 'pasted'} ({made.content_bytes:,} bytes, {', '.join(how)})"),
+        ("Checked", f"{made.checked_at:%Y-%m-%d %H:%M} for {made.created_by}"),
+    ]
+    if made.applied_at:
+        pairs.append(("Applied", made.applied_at))
+    if made.reverted_at:
+        pairs.append(("Reverted", made.reverted_at))
+    if made.defaults:
+        defaults = ", ".join(f"{field}={value}" for field, value in made.defaults.items())
+        pairs.append(("Defaults", defaults))
+    record(pairs)
+
+
+def _show_columns(made: Lot) -> None:
+    heading(f"Columns{_COLUMNS_FROM.get(made.columns_from, '')}")
+    if not any(column in _IDENTIFIERS for column in made.columns.values()):
+        say = f"sortitor lot columns {made.id} serial=HEADER"
+        plain(f"  No column holds an identifier. Say which: {say}", "bad")
+    for header in made.headers:
+        plain(f"  {header} → {made.columns.get(header) or 'kept as detail'}")
+
+
+def _show_group(group: NoteGroup) -> None:
+    where = f" in “{group.column}”" if group.column else ""
+    given = f", such as {group.given!r}" if group.given else ""
+    words = f"  {counted(group.rows, 'row')}{where}: {group.title}{given}"
+    plain(words, _TONES.get(group.severity, "plain"))
+    plain(f"      {group.remedy}   [{group.code}]")
 
 
 @lot.command("list")
@@ -214,10 +219,8 @@ def _show(made: Lot, groups: list[NoteGroup]) -> None:
 @click.option("--query", "-q", help="In name, file name, supplier, order or who checked it.")
 @most_option
 @output_option
-@click.pass_obj
-def list_lots(
-    obj: dict[str, Any], /, status: str | None, query: str | None, most: int, output: str
-) -> None:
+@with_client
+def list_lots(s: Sortitor, status: str | None, query: str | None, most: int, output: str) -> None:
     """List lots, newest first.
 
     \b
@@ -236,28 +239,28 @@ def list_lots(
         "Checked": lambda x: x.checked_at,
         "By": lambda x: x.created_by,
     }
-    with connect(obj) as s:
-        write(
-            s.lots.list(LotStatus(status) if status else None, query, most),
-            output,
-            columns,
-            "\nNext: sortitor lot show ID",
-            "No lots yet. Next: sortitor lot check FILE",
-        )
+    write(
+        s.lots.list(LotStatus(status) if status else None, query, most + 1),
+        output,
+        columns,
+        hint="Next: sortitor lot show ID",
+        empty="No lots yet. Next: sortitor lot check FILE",
+        most=most,
+        first_to_go=["By", "Same", "Checked"],
+    )
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
-@click.pass_obj
-def show(obj: dict[str, Any], /, lot_id: int) -> None:
+@with_client
+def show(s: Sortitor, lot_id: int) -> None:
     """Show one lot with its columns, verdicts and notes.
 
     \b
     Example:
       sortitor lot show 12
     """
-    with connect(obj) as s:
-        _show(s.lots.show(lot_id), list(s.lots.notes(lot_id)))
+    _show(s.lots.show(lot_id), list(s.lots.notes(lot_id)))
 
 
 @lot.command()
@@ -266,10 +269,9 @@ def show(obj: dict[str, Any], /, lot_id: int) -> None:
 @click.option("--note", help="Only rows with this note code.")
 @most_option
 @output_option
-@click.pass_obj
+@with_client
 def rows(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     lot_id: int,
     verdict: str | None,
     note: str | None,
@@ -290,13 +292,14 @@ def rows(
         "Device": lambda r: r.device_id,
         "Notes": lambda r: "; ".join(n.title for n in r.notes),
     }
-    with connect(obj) as s:
-        write(
-            s.lots.rows(lot_id, Verdict(verdict) if verdict else None, note, most),
-            output,
-            columns,
-            empty="No such rows.",
-        )
+    write(
+        s.lots.rows(lot_id, Verdict(verdict) if verdict else None, note, most + 1),
+        output,
+        columns,
+        empty="No such rows.",
+        most=most,
+        below=["Notes", "Edited", "As given"],
+    )
 
 
 @lot.command()
@@ -307,26 +310,21 @@ def rows(
     required=True,
     help="Where to write it.",
 )
-@click.pass_obj
-def export(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
+@with_client
+def export(s: Sortitor, lot_id: int, to: Path) -> None:
     """Write the lot's file as it was given, byte for byte.
 
     \b
     Example:
       sortitor lot export 12 --to original.csv
     """
-    with connect(obj) as s:
-        content = s.lots.file(lot_id)
+    content = s.lots.file(lot_id)
     to.write_bytes(content)
     talk(f"{len(content):,} bytes written to {to}.")
 
 
-#: From so many rows on, a change is followed as a job.
-_LARGE = 20_000
-
-
 def _large(preview: Preview) -> bool:
-    return sum(count.count for count in preview.counts) > _LARGE
+    return sum(count.count for count in preview.counts) > JOB_ROWS
 
 
 def rows_options(command: Any) -> Any:
@@ -350,9 +348,9 @@ def _chosen(numbers: tuple[int, ...], note: str | None, verdict: str | None) -> 
 @click.argument("value", required=False)
 @click.option("--blank", is_flag=True, help="Make the cells blank.")
 @rows_options
-@click.pass_obj
+@with_client
 def edit(
-    obj: dict[str, Any], /, lot_id: int, column: str, value: str | None, blank: bool, **which: Any
+    s: Sortitor, lot_id: int, column: str, value: str | None, blank: bool, **which: Any
 ) -> None:
     """Set one column of some rows, and check them anew. The file as it was given stays.
 
@@ -363,17 +361,16 @@ def edit(
     """
     if (value is None) != blank:
         raise click.UsageError("Give a value, or --blank.")
-    with connect(obj) as s:
-        made = s.lots.edit(lot_id, column, value, **_chosen(**which))
-        _report(made, list(s.lots.notes(lot_id)))
+    made = s.lots.edit(lot_id, column, value, **_chosen(**which))
+    _report(made, list(s.lots.notes(lot_id)))
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
 @click.argument("remedy", type=click.Choice(["skip", "take-back", "merge", "undo"]))
 @rows_options
-@click.pass_obj
-def resolve(obj: dict[str, Any], /, lot_id: int, remedy: str, **which: Any) -> None:
+@with_client
+def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
     """Resolve conflicts: skip the rows, take retired devices back, or merge devices into one.
 
     \b
@@ -382,9 +379,8 @@ def resolve(obj: dict[str, Any], /, lot_id: int, remedy: str, **which: Any) -> N
       sortitor lot resolve 12 skip --row 31
     """
     chosen = None if remedy == "undo" else Remedy(remedy.replace("-", "_"))
-    with connect(obj) as s:
-        made = s.lots.resolve(lot_id, chosen, **_chosen(**which))
-        _report(made, list(s.lots.notes(lot_id)))
+    made = s.lots.resolve(lot_id, chosen, **_chosen(**which))
+    _report(made, list(s.lots.notes(lot_id)))
 
 
 @lot.command()
@@ -399,10 +395,9 @@ def resolve(obj: dict[str, Any], /, lot_id: int, remedy: str, **which: Any) -> N
 )
 @click.option("--sheet", help="Read another sheet of the workbook.")
 @click.option("--header-row", type=click.IntRange(1), help="On which line the headers stand.")
-@click.pass_obj
+@with_client
 def columns(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     lot_id: int,
     pairs: tuple[str, ...],
     details: tuple[str, ...],
@@ -420,12 +415,11 @@ def columns(
         header: column for column, header in _pairs(pairs, "COLUMN=HEADER").items()
     } | dict.fromkeys(details)
     given = {"columns": wanted or None, "sheet": sheet, "header_row": header_row}
-    with connect(obj) as s:
-        made = s.lots.settle(
-            lot_id,
-            LotSettings(**{name: value for name, value in given.items() if value is not None}),
-        )
-        _report(made, list(s.lots.notes(lot_id)))
+    made = s.lots.read_again(
+        lot_id,
+        LotSettings(**{name: value for name, value in given.items() if value is not None}),
+    )
+    _report(made, list(s.lots.notes(lot_id)))
 
 
 @lot.command()
@@ -436,8 +430,8 @@ def columns(
     required=True,
     help="Where to write it; .xlsx makes a workbook, else CSV.",
 )
-@click.pass_obj
-def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
+@with_client
+def takeout(s: Sortitor, lot_id: int, to: Path) -> None:
     """Take out the rows that stayed behind, with what is the matter, to be mended and checked
     again.
 
@@ -445,8 +439,7 @@ def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
     Example:
       sortitor lot takeout 12 --to mend.xlsx
     """
-    with connect(obj) as s:
-        to.write_bytes(s.lots.takeout(lot_id, "xlsx" if to.suffix.lower() == ".xlsx" else "csv"))
+    to.write_bytes(s.lots.takeout(lot_id, "xlsx" if to.suffix.lower() == ".xlsx" else "csv"))
     talk(f"Written to {to}. Next, once it is mended: sortitor lot check {to} --like {lot_id}")
 
 
@@ -458,37 +451,35 @@ def takeout(obj: dict[str, Any], /, lot_id: int, to: Path) -> None:
     required=True,
     help="Where to write it; .xlsx makes a workbook, else CSV.",
 )
-@click.pass_obj
-def template(obj: dict[str, Any], /, platform: str, to: Path) -> None:
+@with_client
+def template(s: Sortitor, platform: str, to: Path) -> None:
     """Write an empty file with the headers for a platform's devices, to give to a supplier.
 
     \b
     Example:
       sortitor lot template android --to android.xlsx
     """
-    with connect(obj) as s:
-        to.write_bytes(
-            s.lots.template(Platform(platform), "xlsx" if to.suffix.lower() == ".xlsx" else "csv")
-        )
+    to.write_bytes(
+        s.lots.template(Platform(platform), "xlsx" if to.suffix.lower() == ".xlsx" else "csv")
+    )
     talk(f"Written to {to}. Next, once it is filled in: sortitor lot check {to}")
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
 @change_options
-@click.pass_obj
-def apply(obj: dict[str, Any], /, lot_id: int, yes: bool, reason: str | None) -> None:
+@with_client
+def apply(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
     """Take a checked lot into the fleet, in one transaction.
 
     \b
     Example:
       sortitor lot apply 12 --reason "order WL-2291 delivered"
     """
-    with connect(obj) as s:
-        preview = s.lots.preview(lot_id)
-        agree(preview, yes)
-        with watching() as watch:
-            done = s.lots.apply(lot_id, preview.digest, reason, watch if _large(preview) else None)
+    preview = s.lots.preview(lot_id)
+    agree(preview, yes)
+    with watching() as watch:
+        done = s.lots.apply(lot_id, preview.digest, reason, watch if _large(preview) else None)
     talk(
         f"Lot {done.id} applied. Next: sortitor device list --lot {done.id}    or: sortitor lot"
         f" revert {done.id}"
@@ -498,33 +489,31 @@ def apply(obj: dict[str, Any], /, lot_id: int, yes: bool, reason: str | None) ->
 @lot.command()
 @click.argument("lot_id", type=int)
 @change_options
-@click.pass_obj
-def revert(obj: dict[str, Any], /, lot_id: int, yes: bool, reason: str | None) -> None:
+@with_client
+def revert(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
     """Take an applied lot back; what changed since stays and is named.
 
     \b
     Example:
       sortitor lot revert 12
     """
-    with connect(obj) as s:
-        preview = s.lots.preview_revert(lot_id)
-        agree(preview, yes)
-        with watching() as watch:
-            s.lots.revert(lot_id, preview.digest, reason, watch if _large(preview) else None)
+    preview = s.lots.preview_revert(lot_id)
+    agree(preview, yes)
+    with watching() as watch:
+        s.lots.revert(lot_id, preview.digest, reason, watch if _large(preview) else None)
     talk(f"Lot {lot_id} reverted.")
 
 
 @lot.command()
 @click.argument("lot_id", type=int)
 @click.option("--reason", help="Why, for the journal.")
-@click.pass_obj
-def discard(obj: dict[str, Any], /, lot_id: int, reason: str | None) -> None:
+@with_client
+def discard(s: Sortitor, lot_id: int, reason: str | None) -> None:
     """Put a draft aside; its rows stay readable.
 
     \b
     Example:
       sortitor lot discard 12 --reason "wrong supplier"
     """
-    with connect(obj) as s:
-        s.lots.discard(lot_id, reason)
+    s.lots.discard(lot_id, reason)
     talk(f"Lot {lot_id} discarded.")

@@ -1,4 +1,4 @@
-"""How the command line speaks: tables, records, previews, errors, exit codes.
+"""How the command line speaks: lists, records, previews, errors, exit codes.
 
 Data goes to stdout, talk to stderr.
 """
@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import json
+import shlex
 import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
@@ -15,21 +16,20 @@ from typing import Any, TypeVar
 
 import click
 from pydantic import BaseModel
-from rich import box
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
+from sortitor.cli.tables import Columns, Layout, Rows, print_table
 from sortitor.client.errors import SortitorProblem
 from sortitor.core.cells import harmless
 from sortitor.schemas.base import Preview
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 _TONES = {"good": "green", "warn": "yellow", "bad": "red", "plain": ""}
-
-
-#: Columns whose words are copied, so they are never broken.
-_WHOLE = ("Id", "Name", "Serial", "Order")
+_PIPE_WIDTH = 140
+_EXAMPLES_SHOWN = 12
+_FAULTS_SHOWN = 10
+_BAR = 40
 
 
 class ExitCode(IntEnum):
@@ -46,138 +46,51 @@ class ExitCode(IntEnum):
 def console(stderr: bool = False) -> Console:
     """Where to print; a pipe gets 140 columns."""
     stream = sys.stderr if stderr else sys.stdout
-    width = None if stream.isatty() else 140
+    width = None if stream.isatty() else _PIPE_WIDTH
     return Console(file=stream, width=width, highlight=False, soft_wrap=False, emoji=False)
+
+
+# ---- options that many commands have
 
 
 def output_option(command: Command) -> Command:
     """`-o`: how data is written."""
-    kinds = click.Choice(["table", "json", "jsonl", "csv"])
-    return click.option(
+    option = click.option(
         "-o",
         "--output",
-        type=kinds,
+        type=click.Choice(["table", "json", "jsonl", "csv"]),
         default="table",
         show_default=True,
         help="How to write the data.",
-    )(command)
+    )
+    return option(command)
 
 
 def most_option(command: Command) -> Command:
     """`--most`: how many lines at most."""
-    return click.option(
+    option = click.option(
         "--most", type=click.IntRange(1), default=50, show_default=True, help="How many at most."
-    )(command)
+    )
+    return option(command)
+
+
+def reason_option(command: Command) -> Command:
+    """`--reason`, for every change."""
+    return click.option("--reason", help="Why, for the journal.")(command)
 
 
 def change_options(command: Command) -> Command:
-    """`--yes` and `--reason`, for everything that changes something."""
-    command = click.option("--reason", help="Why, for the journal.")(command)
+    """`--yes` and `--reason`, for everything that is previewed."""
+    command = reason_option(command)
     return click.option("-y", "--yes", is_flag=True, help="Do it without asking.")(command)
+
+
+# ---- words
 
 
 def talk(text: str) -> None:
     """A hint or a remark, to stderr."""
     click.echo(text, err=True)
-
-
-def write(
-    items: Iterable[BaseModel],
-    output: str,
-    columns: dict[str, Callable[[Any], Any]],
-    hint: str = "",
-    empty: str = "Nothing here.",
-) -> list[Any]:
-    """A list: a table of the columns (heading → value of an item), or all fields as JSON, JSON
-    Lines or CSV.
-    """
-    found = list(items)
-    if output == "json":
-        click.echo(
-            json.dumps(
-                [item.model_dump(mode="json") for item in found], ensure_ascii=False, indent=2
-            )
-        )
-    elif output == "jsonl":
-        for item in found:
-            click.echo(item.model_dump_json())
-    elif output == "csv":
-        _write_csv(found)
-    elif not found:
-        talk(empty)
-    else:
-        console().print(_table(found, columns))
-    if hint and output == "table":
-        talk(hint)
-    return found
-
-
-def _write_csv(items: Sequence[BaseModel]) -> None:
-    writer = csv.writer(sys.stdout, lineterminator="\r\n")
-    if items:
-        writer.writerow(type(items[0]).model_fields)
-    for item in items:
-        values = item.model_dump(mode="json").values()
-        writer.writerow(harmless(value) for value in values)
-
-
-def _table(items: Sequence[Any], columns: dict[str, Callable[[Any], Any]]) -> Table:
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False, header_style="bold")
-    # A number that is a name is shown as it is typed.
-    cells = [
-        [
-            shown(str(value(item)) if heading == "Id" else value(item))
-            for heading, value in columns.items()
-        ]
-        for item in items
-    ]
-    for place, heading in enumerate(columns):
-        numeric = all(
-            row[place].plain.replace(",", "").replace("–", "").strip().isdigit()
-            or row[place].plain in ("", "–")
-            for row in cells
-        )
-        table.add_column(
-            heading,
-            justify="right" if numeric else "left",
-            overflow="fold",
-            no_wrap=heading in _WHOLE,
-        )
-    for row in cells:
-        table.add_row(*row)
-    return table
-
-
-def shown(value: Any) -> Text:
-    """A value for people: numbers grouped, times as age, nothing as a dash."""
-    if isinstance(value, Text):
-        return value
-    if value is None or value == "" or value == []:
-        return Text("–", style="dim")
-    if isinstance(value, bool):
-        return Text("yes" if value else "no")
-    if isinstance(value, int):
-        return Text(f"{value:,}")
-    if isinstance(value, datetime):
-        return Text(f"{value.astimezone(UTC):%Y-%m-%d %H:%M}")
-    if isinstance(value, list):
-        return Text(", ".join(map(str, value)))
-    return Text(str(value))
-
-
-def toned(text: str, tone: str) -> Text:
-    """Words with a colour that never carries the meaning alone."""
-    return Text(text, style=_TONES.get(tone, ""))
-
-
-def record(pairs: Sequence[tuple[str, Any]]) -> None:
-    """One thing, field by field."""
-    table = Table(box=None, pad_edge=False, show_header=False)
-    table.add_column(style="bold")
-    table.add_column(overflow="fold")
-    for name, value in pairs:
-        table.add_row(name, shown(value))
-    console().print(table)
 
 
 def heading(text: str) -> None:
@@ -190,6 +103,132 @@ def plain(text: str, tone: str = "plain") -> None:
     console().print(toned(text, tone))
 
 
+def toned(text: str, tone: str) -> Text:
+    """Words with a colour that never carries the meaning alone."""
+    return Text(text, style=_TONES.get(tone, ""))
+
+
+def counted(number: int, word: str) -> str:
+    """`1 day`, `2 days`."""
+    return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
+
+
+def quoted(name: str) -> str:
+    """A name as it is typed in a command."""
+    return shlex.quote(name)
+
+
+def shown(value: Any) -> Text:
+    """A value for people: numbers grouped, times in UTC, nothing as a dash."""
+    if isinstance(value, Text):
+        return value
+    if value is None or value == "" or (isinstance(value, list | tuple) and not value):
+        return Text("–", style="dim")
+    if isinstance(value, bool):
+        return Text("yes" if value else "no")
+    if isinstance(value, int):
+        return Text(f"{value:,}")
+    if isinstance(value, datetime):
+        return Text(f"{value.astimezone(UTC):%Y-%m-%d %H:%M}")
+    if isinstance(value, list | tuple):
+        return Text(", ".join(map(str, value)))
+    return Text(str(value))
+
+
+# ---- lists and records
+
+
+def write(
+    items: Iterable[BaseModel],
+    output: str,
+    columns: Columns,
+    *,
+    hint: str = "",
+    empty: str = "Nothing here.",
+    most: int | None = None,
+    below: Sequence[str] = (),
+    first_to_go: Sequence[str] = (),
+) -> list[Any]:
+    """A list: a table of the columns (heading → value of an item), or all fields as JSON, JSON
+    Lines or CSV; gives the items shown.
+
+    most: how many at most; where `items` has one more, it is said how to see more. below and
+    first_to_go: how the table gives way in a narrow terminal (see `cli/tables.py`).
+    """
+    found = list(items)
+    more = most is not None and len(found) > most
+    found = found[:most]
+    if output != "table":
+        _write_data(found, output)
+        return found
+    if not found:
+        talk(empty)
+        return found
+    print_columns(found, columns, below=below, first_to_go=first_to_go)
+    if more:
+        assert most is not None
+        talk(f"\nThe first {most:,} are shown. See more with: --most {most * 4}")
+    if hint:
+        talk(hint if more else f"\n{hint}")
+    return found
+
+
+def _write_data(items: Sequence[BaseModel], output: str) -> None:
+    if output == "json":
+        values = [item.model_dump(mode="json") for item in items]
+        click.echo(json.dumps(values, ensure_ascii=False, indent=2))
+    elif output == "jsonl":
+        for item in items:
+            click.echo(item.model_dump_json())
+    else:
+        _write_csv(items)
+
+
+def _write_csv(items: Sequence[BaseModel]) -> None:
+    writer = csv.writer(sys.stdout, lineterminator="\r\n")
+    if items:
+        writer.writerow(type(items[0]).model_fields)
+    for item in items:
+        values = item.model_dump(mode="json").values()
+        writer.writerow(harmless(value) for value in values)
+
+
+def print_columns(
+    items: Sequence[Any],
+    columns: Columns,
+    *,
+    below: Sequence[str] = (),
+    first_to_go: Sequence[str] = (),
+    stderr: bool = False,
+) -> Layout:
+    """A table of items; what gave way is named."""
+    cells = {
+        # A number that is a name is shown as it is typed.
+        title: [shown(str(value(item)) if title == "Id" else value(item)) for item in items]
+        for title, value in columns.items()
+    }
+    found = print_table(console(stderr), Rows(cells, below, first_to_go))
+    if found.left_out:
+        names = ", ".join(found.left_out)
+        talk(f"\nNot shown for want of width: {names}. All fields: -o json")
+    return found
+
+
+def record(pairs: Sequence[tuple[str, Any]]) -> None:
+    """One thing, field by field; what is long wraps between its words."""
+    out = console()
+    wide = max((len(name) for name, _ in pairs), default=0)
+    for name, value in pairs:
+        text = shown(value)
+        lines = text.wrap(out, max(20, out.width - wide - 2)) or [Text()]
+        for place, line in enumerate(lines):
+            title = name if place == 0 else ""
+            out.print(Text.assemble((f"{title:<{wide}}  ", "bold"), line), soft_wrap=True)
+
+
+# ---- previews
+
+
 def show_preview(preview: Preview) -> None:
     """A preview: counts, what to know, before and after.
 
@@ -199,42 +238,42 @@ def show_preview(preview: Preview) -> None:
     err.print(Text(preview.title, style="bold"))
     width = max((len(f"{count.count:,}") for count in preview.counts), default=1)
     for count in preview.counts:
-        err.print(
-            toned(
-                f"  {count.count:>{width},}  {count.label}", count.tone if count.count else "plain"
-            )
-        )
+        tone = count.tone if count.count else "plain"
+        err.print(toned(f"  {count.count:>{width},}  {count.label}", tone))
+    for change in preview.changes:
+        err.print(f"  {change.field}: {change.before or '–'} → {change.after or '–'}")
     if preview.bars:
         _bars(err, preview)
     if preview.examples:
-        columns: dict[str, Callable[[Any], Any]] = {
-            "What": lambda e: e.subject,
-            "Field": lambda e: e.field.replace("_", " "),
-            "Before": lambda e: e.before,
-            "After": lambda e: e.after,
-            "Remark": lambda e: e.note,
-        }
-        err.print(_table(preview.examples[:12], columns))
-        if preview.examples_total > 12:
-            err.print(Text(f"  … and {preview.examples_total - 12:,} more", style="dim"))
+        _examples(preview)
     for warning in preview.warnings:
         err.print(Text(f"! {warning}", style="yellow"))
+
+
+def _examples(preview: Preview) -> None:
+    columns: Columns = {
+        "What": lambda example: example.subject,
+        "Field": lambda example: example.field.replace("_", " "),
+        "Before": lambda example: example.before,
+        "After": lambda example: example.after,
+        "Remark": lambda example: example.note,
+    }
+    print_columns(preview.examples[:_EXAMPLES_SHOWN], columns, below=["Remark"], stderr=True)
+    left = preview.examples_total - _EXAMPLES_SHOWN
+    if left > 0:
+        console(stderr=True).print(Text(f"  … and {left:,} more", style="dim"))
 
 
 def _bars(err: Console, preview: Preview) -> None:
     most = max(bar.count for bar in preview.bars) or 1
     line = preview.bars_line_days or 0
+    room = min(_BAR, max(10, err.width - 30))
     err.print(Text("  idle days of everything watched", style="dim"))
     for bar in preview.bars:
         mark = "◀ window" if bar.low <= line <= bar.high else ""
-        tone = "yellow" if bar.low >= line else ""
-        err.print(
-            Text(
-                f"  {bar.low:>4}–{bar.high:<4} {'█' * round(40 * bar.count / most):<40}"
-                f" {bar.count:>6,} {mark}".rstrip(),
-                style=tone,
-            )
-        )
+        blocks = "█" * round(room * bar.count / most)
+        text = f"  {bar.low:>4}–{bar.high:<4} {blocks:<{room}} {bar.count:>6,} {mark}"
+        err.print(Text(text.rstrip(), style="yellow" if bar.low >= line else ""))
 
 
 def agree(preview: Preview, yes: bool) -> None:
@@ -249,15 +288,18 @@ def agree(preview: Preview, yes: bool) -> None:
     click.confirm(f"{preview.apply_label}?", abort=True, err=True)
 
 
+# ---- errors
+
+
 def show_problem(error: SortitorProblem) -> None:
     """An error of the service, to stderr."""
     problem = error.problem
     talk(f"Error: {problem.detail}")
-    for field in problem.errors[:10]:
-        if field.detail not in problem.detail:
-            talk(f"  {field.pointer}: {field.detail}")
-    if len(problem.errors) > 10:
-        talk(f"  … and {len(problem.errors) - 10} more")
+    for fault in problem.errors[:_FAULTS_SHOWN]:
+        if fault.detail not in problem.detail:
+            talk(f"  {fault.pointer}: {fault.detail}")
+    if len(problem.errors) > _FAULTS_SHOWN:
+        talk(f"  … and {len(problem.errors) - _FAULTS_SHOWN} more")
     if problem.remedy:
         talk(f"  {problem.remedy}")
     if problem.preview is not None:

@@ -1,29 +1,30 @@
-"""`sortitor person`: people and groups."""
+"""`sortitor person`: people."""
 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import click
 
-from sortitor.cli.connection import connect
-from sortitor.cli.devices import COLUMNS
+from sortitor.cli.connection import with_client
+from sortitor.cli.devices import COLUMNS, GIVE_WAY
 from sortitor.cli.output import (
     agree,
     change_options,
     heading,
     most_option,
     output_option,
+    reason_option,
     record,
     talk,
     write,
 )
+from sortitor.client import Sortitor
 
 
 @click.group()
 def person() -> None:
-    """People and groups."""
+    """People, their groups and their devices."""
 
 
 @person.command("import")
@@ -32,10 +33,8 @@ def person() -> None:
     "--complete", is_flag=True, help="The file names everybody: whom it does not name has left."
 )
 @change_options
-@click.pass_obj
-def import_people(
-    obj: dict[str, Any], /, file: Path, complete: bool, yes: bool, reason: str | None
-) -> None:
+@with_client
+def import_people(s: Sortitor, file: Path, complete: bool, yes: bool, reason: str | None) -> None:
     """Import people from a CSV: user name, name, mail, department, site, groups (separated by ;).
 
     \b
@@ -43,10 +42,9 @@ def import_people(
       sortitor person import crew.csv
       sortitor person import everybody.csv --complete
     """
-    with connect(obj) as s:
-        preview = s.people.preview_import(file, complete)
-        agree(preview, yes)
-        s.people.apply_import(file, preview.digest, reason, complete)
+    preview = s.people.preview_import(file, complete)
+    agree(preview, yes)
+    s.people.apply_import(file, preview.digest, reason, complete)
     talk("Imported. Next: sortitor person list")
 
 
@@ -55,10 +53,8 @@ def import_people(
 @click.option("--group", help="Only people of this group.")
 @most_option
 @output_option
-@click.pass_obj
-def list_people(
-    obj: dict[str, Any], /, query: str | None, group: str | None, most: int, output: str
-) -> None:
+@with_client
+def list_people(s: Sortitor, query: str | None, group: str | None, most: int, output: str) -> None:
     """List people with the number of their devices.
 
     \b
@@ -74,28 +70,28 @@ def list_people(
         "Groups": lambda p: p.groups,
         "Devices": lambda p: p.holding,
     }
-    with connect(obj) as s:
-        write(
-            s.people.list(query, group, most),
-            output,
-            columns,
-            "\nNext: sortitor person show ID",
-            "Nobody yet. Next: sortitor person import FILE",
-        )
+    write(
+        s.people.list(query, group, most + 1),
+        output,
+        columns,
+        hint="Next: sortitor person show USER-NAME",
+        empty="Nobody yet. Next: sortitor person import FILE",
+        most=most,
+        first_to_go=["Groups", "Site", "Department"],
+    )
 
 
 @person.command()
-@click.argument("person_id", type=int)
-@click.pass_obj
-def show(obj: dict[str, Any], /, person_id: int) -> None:
-    """Show one person with devices and quota.
+@click.argument("person", metavar="PERSON")
+@with_client
+def show(s: Sortitor, person: str) -> None:
+    """Show one person (by number, user name or mail) with devices and quota.
 
     \b
     Example:
-      sortitor person show 17
+      sortitor person show maud.fenwick
     """
-    with connect(obj) as s:
-        p = s.people.show(person_id)
+    p = s.people.show(person)
     record(
         [
             ("Person", f"{p.id}  {p.name} ({p.user_name})"),
@@ -104,74 +100,24 @@ def show(obj: dict[str, Any], /, person_id: int) -> None:
             ("Site", p.site),
             ("Groups", p.groups),
             ("Quota", f"{p.holding} of {p.quota} used, by the policy “{p.quota_policy}”"),
-            *([("Left", p.left_at)] if p.left_at else []),
+            ("Left", p.left_at),
         ]
     )
     heading("Devices")
-    write(p.devices, "table", COLUMNS, empty="None.")
+    write(p.devices, "table", COLUMNS, empty="None.", first_to_go=GIVE_WAY)
 
 
 @person.command()
-@output_option
-@click.pass_obj
-def groups(obj: dict[str, Any], /, output: str) -> None:
-    """List groups with the number of their people.
-
-    \b
-    Example:
-      sortitor person groups
-    """
-    with connect(obj) as s:
-        columns = {
-            "Id": lambda g: g.id,
-            "Group": lambda g: g.name,
-            "People": lambda g: g.people,
-            "By name": lambda g: g.direct,
-            "Groups in it": lambda g: g.groups or None,
-        }
-        write(
-            s.people.groups(),
-            output,
-            columns,
-            "\nNext: sortitor person list --group NAME",
-            "No groups yet; they come with people.",
-        )
-
-
-@person.command()
-@click.argument("person_id", type=int)
+@click.argument("person", metavar="PERSON")
 @click.option("--back", is_flag=True, help="The person is back.")
-@click.option("--reason", help="Why, for the journal.")
-@click.pass_obj
-def left(obj: dict[str, Any], /, person_id: int, back: bool, reason: str | None) -> None:
+@reason_option
+@with_client
+def left(s: Sortitor, person: str, back: bool, reason: str | None) -> None:
     """Note that somebody has left; the devices stay theirs and are listed as needing a hand.
 
     \b
     Example:
-      sortitor person left 17
+      sortitor person left maud.fenwick
     """
-    with connect(obj) as s:
-        s.people.set_left(person_id, not back, reason)
-    talk(f"Noted. Next: sortitor person show {person_id}")
-
-
-@person.command("set-groups")
-@click.argument("group")
-@click.argument("inner", nargs=-1)
-@click.pass_obj
-def set_groups(obj: dict[str, Any], /, group: str, inner: tuple[str, ...]) -> None:
-    """Put exactly these groups into a group: whoever belongs to them belongs to it. None takes all
-    out.
-
-    \b
-    Example:
-      sortitor person set-groups "All staff" Crew Office
-    """
-    with connect(obj) as s:
-        known = {g.name.casefold(): g.id for g in s.people.groups()}
-        if unknown := [name for name in (group, *inner) if name.casefold() not in known]:
-            raise click.UsageError(
-                f"There is no group {unknown[0]!r}; see `sortitor person groups`."
-            )
-        s.people.set_inner(known[group.casefold()], [known[name.casefold()] for name in inner])
-    talk("Set. Next: sortitor person groups")
+    s.people.set_left(person, not back, reason)
+    talk(f"Noted. Next: sortitor person show {person}")

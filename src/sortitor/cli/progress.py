@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
 from sortitor.cli.output import console
-from sortitor.client.nouns import Watch
+from sortitor.client.jobs import Watch
 from sortitor.core.vocabulary import JobState
 from sortitor.schemas.jobs import Job
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import time
 from collections import Counter
 from random import Random
-from typing import Any
 
 import click
 from rich.progress import Progress
 
-from sortitor.cli.connection import connect
+from sortitor.cli.connection import with_client
 from sortitor.cli.output import console, plain, talk
+from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform
 from sortitor.stand_ins import fleet, numbers
 
@@ -44,10 +44,9 @@ from sortitor.stand_ins import fleet, numbers
 @click.option(
     "--seed", type=int, default=1, show_default=True, help="The same seed makes the same devices."
 )
-@click.pass_obj
+@with_client
 def simulate(
-    obj: dict[str, Any],
-    /,
+    s: Sortitor,
     code: str,
     count: int,
     platform: str,
@@ -78,7 +77,7 @@ def simulate(
     outcomes: Counter[str] = Counter()
     codes: Counter[str] = Counter()
     credentials = []
-    with connect(obj) as s, Progress(console=console(stderr=True), transient=True) as progress:
+    with Progress(console=console(stderr=True), transient=True) as progress:
         task = progress.add_task("knocking", total=count)
         started = time.perf_counter()
         for _, answer in fleet.knock_all(s, code, devices):
@@ -89,7 +88,7 @@ def simulate(
         seconds = time.perf_counter() - started
         for _ in range(check_ins):
             for credential in credentials:
-                s.arrivals.check_in(credential)
+                s.agent.check_in(credential)
     for outcome, number in sorted(outcomes.items()):
         plain(f"{number:>7,}  {outcome}")
     for reason, number in codes.most_common():

@@ -4,8 +4,26 @@ from __future__ import annotations
 
 from types import TracebackType
 
-from sortitor.client import nouns
+from sortitor.client.accounts import Accounts
+from sortitor.client.agent import Agent
+from sortitor.client.arrivals import Arrivals
+from sortitor.client.cohorts import Cohorts
+from sortitor.client.devices import Devices
+from sortitor.client.filters import Filters
+from sortitor.client.gate import Gate
+from sortitor.client.groups import Groups
+from sortitor.client.jobs import Jobs
+from sortitor.client.journal import Journal
+from sortitor.client.licences import Pools
+from sortitor.client.lots import Lots
+from sortitor.client.naming import Naming
+from sortitor.client.orders import Orders
+from sortitor.client.passes import Passes
+from sortitor.client.people import People
+from sortitor.client.sweeps import SweepRules, Sweeps
+from sortitor.client.today import Today
 from sortitor.client.transport import Transport
+from sortitor.client.views import Views
 
 
 class Sortitor:
@@ -22,18 +40,26 @@ class Sortitor:
         timeout_seconds: float = 300,
     ) -> None:
         self._transport = Transport(url, token, timeout_seconds)
-        self.accounts = nouns.Accounts(self._transport)
-        self.people = nouns.People(self._transport)
-        self.lots = nouns.Lots(self._transport)
-        self.orders = nouns.Orders(self._transport)
-        self.jobs = nouns.Jobs(self._transport)
-        self.devices = nouns.Devices(self._transport)
-        self.cohorts = nouns.Cohorts(self._transport)
-        self.gate = nouns.Gate(self._transport)
-        self.arrivals = nouns.Arrivals(self._transport)
-        self.pools = nouns.Pools(self._transport)
-        self.sweeps = nouns.Sweeps(self._transport)
-        self.journal = nouns.Journal(self._transport)
+        self.accounts = Accounts(self._transport)
+        self.agent = Agent(self._transport)
+        self.arrivals = Arrivals(self._transport)
+        self.cohorts = Cohorts(self._transport)
+        self.devices = Devices(self._transport)
+        self.filters = Filters(self._transport)
+        self.gate = Gate(self._transport)
+        self.groups = Groups(self._transport)
+        self.jobs = Jobs(self._transport)
+        self.journal = Journal(self._transport)
+        self.lots = Lots(self._transport)
+        self.naming = Naming(self._transport)
+        self.orders = Orders(self._transport)
+        self.passes = Passes(self._transport)
+        self.people = People(self._transport)
+        self.pools = Pools(self._transport)
+        self.sweep_rules = SweepRules(self._transport)
+        self.sweeps = Sweeps(self._transport)
+        self.today = Today(self._transport)
+        self.views = Views(self._transport)
 
     def __enter__(self) -> Sortitor:
         return self

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-import time
 import uuid
 from collections.abc import Iterator, Mapping
 from typing import Any, TypeVar
 
 import httpx
 from pydantic import BaseModel, TypeAdapter
+from tenacity import (
+    Retrying,
+    retry_if_exception,
+    retry_if_result,
+    stop_after_attempt,
+    wait_exponential,
+)
 
 from sortitor.client.errors import (
     Broken,
@@ -23,6 +29,26 @@ from sortitor.schemas.base import Page, Problem
 Model = TypeVar("Model")
 _ATTEMPTS = 3
 _PASSING = {502, 503, 504}
+
+
+def _may_pass(error: BaseException) -> bool:
+    """Whether another attempt may fare better; no attempt mends an address that is none."""
+    return isinstance(error, httpx.TransportError) and not isinstance(
+        error, httpx.UnsupportedProtocol
+    )
+
+
+def _passes(response: httpx.Response) -> bool:
+    return response.status_code in _PASSING
+
+
+#: Tries again what may pass; the last answer or error is given as it is.
+_PATIENTLY = Retrying(
+    stop=stop_after_attempt(_ATTEMPTS),
+    wait=wait_exponential(multiplier=0.4),
+    retry=retry_if_exception(_may_pass) | retry_if_result(_passes),
+    retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
+)
 
 
 class Transport:
@@ -52,21 +78,19 @@ class Transport:
         if method == "POST":
             sent.setdefault("Idempotency-Key", uuid.uuid4().hex)
         body = json.model_dump(mode="json") if isinstance(json, BaseModel) else json
-        for attempt in range(1, _ATTEMPTS + 1):
-            try:
-                response = self.http.request(
-                    method, path, json=body, params=params, content=content, headers=sent
-                )
-            except httpx.TransportError as error:
-                if attempt == _ATTEMPTS or isinstance(error, httpx.UnsupportedProtocol):
-                    raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
-            else:
-                if response.status_code not in _PASSING or attempt == _ATTEMPTS:
-                    if response.is_error:
-                        raise _problem(response)
-                    return response
-            time.sleep(0.2 * 2**attempt)
-        raise AssertionError("the last attempt returns or raises")
+
+        def attempt() -> httpx.Response:
+            return self.http.request(
+                method, path, json=body, params=params, content=content, headers=sent
+            )
+
+        try:
+            response = _PATIENTLY(attempt)
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+        if response.is_error:
+            raise _problem(response)
+        return response
 
     def call(self, answer: type[Model], method: str, path: str, **given: Any) -> Model:
         """The response as a model."""

@@ -111,7 +111,9 @@ ATTRIBUTES: dict[str, Attribute] = {
     "daysToWarrantyEnd": Attribute(
         Kind.NUMBER, "whole days until its warranty ends, negative afterwards", moving=True
     ),
-    "held": Attribute(Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True),
+    "matched": Attribute(
+        Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True
+    ),
     "person.userName": Attribute(Kind.TEXT, "user name of its person", "person"),
     "person.name": Attribute(Kind.TEXT, "name of its person", "person"),
     "person.mail": Attribute(Kind.TEXT, "mail of its person", "person"),
@@ -164,10 +166,10 @@ def one_of(attribute: str, words: Iterable[str]) -> Filter:
     return parts[0] if len(parts) == 1 else Joined("or", parts)
 
 
-def all_of(*said: Filter | None) -> Filter | None:
+def all_of(first: Filter, *others: Filter | None) -> Filter:
     """What holds where every one of these does; None says nothing."""
-    parts = tuple(part for one in said if one is not None for part in conjuncts(one))
-    return Joined("and", parts) if len(parts) > 1 else parts[0] if parts else None
+    parts = tuple(part for said in (first, *others) for part in conjuncts(said))
+    return Joined("and", parts) if len(parts) > 1 else parts[0]
 
 
 def conjuncts(found: Filter | None) -> tuple[Filter, ...]:
@@ -489,11 +491,11 @@ def trimmed(version: str) -> tuple[int, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Clause:
-    """One comparison of the trace: what was asked, what the device has, whether it held."""
+    """One comparison of the trace: what was asked, what the device has, whether it matched."""
 
     text: str
     actual: str
-    held: bool
+    matched: bool
 
 
 def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause]]:
@@ -510,7 +512,7 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
             results = [judge(one) for one in part.parts]
             return all(results) if part.word == "and" else any(results)
         actual = device.get(part.attribute)
-        held = holds_for(part, actual)
+        matched = holds_for(part, actual)
         shown = (
             "nothing"
             if actual in (None, "", (), [])
@@ -518,8 +520,10 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
             if isinstance(actual, list | tuple)
             else str(actual)
         )
-        trace.append(Clause(f"{part.attribute} {part.operator} {part.text}".strip(), shown, held))
-        return held
+        trace.append(
+            Clause(f"{part.attribute} {part.operator} {part.text}".strip(), shown, matched)
+        )
+        return matched
 
     return judge(found), trace
 

@@ -1,13 +1,15 @@
-"""Licence pools: how many seats are needed, how many are held, and what that means."""
+"""Licence pools: how many seats are needed, how many there are, and what that means."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
-from sortitor.core.filters import matches, parse
+from pydantic import Field
+
+from sortitor.core.documents import FilterText, NamedDocument
+from sortitor.core.filters import Filter, all_of, matches, one_of, parse
 from sortitor.core.lifecycle import SEATED
 from sortitor.core.vocabulary import Stage
 
@@ -19,14 +21,21 @@ class PoolState(StrEnum):
     SHORT = "short"
 
 
-@dataclass(frozen=True, slots=True)
-class Pool:
-    """A licence product: `seats` held, and the filter of the devices that need one (None: all)."""
+class Pool(NamedDocument):
+    """A licence product: the seats that there are, and which devices need one."""
 
-    name: str
-    seats: int
-    filter: str | None = None
-    awaited_too: bool = False
+    seats: int = Field(ge=0, le=100_000_000, description="How many seats there are.")
+    filter: FilterText = Field(
+        default=None, description="Which devices need a seat, in the filter language; empty: all."
+    )
+    awaited_too: bool = Field(
+        default=False, description="Whether devices that have not arrived take a seat too."
+    )
+
+    def check(self) -> None:
+        """Raise BadInput for a filter that cannot be read."""
+        if self.filter:
+            parse(self.filter)
 
     @property
     def stages(self) -> tuple[Stage, ...]:
@@ -34,13 +43,16 @@ class Pool:
         return (*SEATED, Stage.AWAITED) if self.awaited_too else SEATED
 
 
+def needing(pool: Pool) -> Filter:
+    """The devices that take a seat of the pool, as a filter."""
+    return all_of(one_of("stage", pool.stages), parse(pool.filter) if pool.filter else None)
+
+
 def needs_seat(pool: Pool, device: Mapping[str, Any]) -> bool:
     """Whether one device (attribute → value) takes a seat of the pool."""
-    return device["stage"] in pool.stages and (
-        pool.filter is None or matches(parse(pool.filter), device)[0]
-    )
+    return matches(needing(pool), device)[0]
 
 
-def state(needed: int, held: int) -> PoolState:
-    """Short when more seats are needed than held."""
-    return PoolState.SHORT if needed > held else PoolState.COVERED
+def state(needed: int, seats: int) -> PoolState:
+    """Short when more seats are needed than there are."""
+    return PoolState.SHORT if needed > seats else PoolState.COVERED

@@ -4,20 +4,50 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date
 from decimal import Decimal
 
+from pydantic import Field
+
+from sortitor.core.documents import Document, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
 
 
-@dataclass(frozen=True, slots=True)
-class OrderLine:
-    """So many of a product, which is a model or a product code; the price of one, where it is
-    known.
-    """
+class OrderLine(Document):
+    """So many of a product, which is a model or a product code."""
 
-    product: str
-    quantity: int
-    price: Decimal | None = None
+    product: Name = Field(description="A model or a product code.")
+    quantity: int = Field(ge=1, le=10_000_000, description="How many were ordered.")
+    price: Decimal | None = Field(
+        default=None, ge=0, max_digits=14, decimal_places=2, description="Of one, where known."
+    )
+
+
+class Order(NamedDocument):
+    """An order as it was given to the supplier. Devices belong to it by its name."""
+
+    supplier: Name | None = Field(default=None, description="To whom it was given.")
+    ordered_on: date | None = Field(default=None, description="The day of the order.")
+    note: Note = Field(default=None, description="Anything else worth knowing.")
+    lines: tuple[OrderLine, ...] = Field(
+        default=(), max_length=500, description="What was ordered, product by product."
+    )
+
+    def check(self) -> None:
+        """Raise BadInput for a product that stands twice."""
+        keys = [product_key(line.product) for line in self.lines]
+        problems = tuple(
+            FieldProblem(
+                pointer=f"/lines/{place}/product",
+                code="product_twice",
+                detail=f"{self.lines[place].product!r} stands in the order twice.",
+            )
+            for place, key in enumerate(keys)
+            if key in keys[:place]
+        )
+        if problems:
+            remedy = "Join the two lines into one."
+            raise BadInput("bad_order", problems[0].detail, remedy, problems)
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,22 +76,6 @@ class Tally:
 def product_key(product: str) -> str:
     """What two spellings of a product have in common."""
     return " ".join(product.casefold().split())
-
-
-def check_lines(lines: Sequence[OrderLine]) -> None:
-    """Raise BadInput for a product that stands twice."""
-    keys = [product_key(line.product) for line in lines]
-    problems = tuple(
-        FieldProblem(
-            f"/lines/{place}/product",
-            "product_twice",
-            f"{lines[place].product!r} stands in the order twice.",
-        )
-        for place, key in enumerate(keys)
-        if key in keys[:place]
-    )
-    if problems:
-        raise BadInput("bad_order", problems[0].detail, "Join the two lines into one.", problems)
 
 
 def tally(

@@ -7,6 +7,7 @@ import json
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from sortitor.core.documents import Difference
 from sortitor.core.sweeps import Bar
 
 
@@ -46,6 +47,8 @@ class Preview:
     warnings: tuple[str, ...] = ()
     bars: tuple[Bar, ...] = ()
     bars_line_days: int | None = None
+    #: What becomes of the fields of a document that is changed.
+    changes: tuple[Difference, ...] = ()
     digest: str = field(default="")
 
 

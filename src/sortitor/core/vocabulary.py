@@ -36,6 +36,20 @@ class Platform(StrEnum):
     MACOS = "macos"
     LINUX = "linux"
 
+    @property
+    def label(self) -> str:
+        """How the platform is written in a sentence."""
+        return _PLATFORM_LABELS[self]
+
+
+_PLATFORM_LABELS = {
+    Platform.ANDROID: "Android",
+    Platform.IOS: "iOS",
+    Platform.WINDOWS: "Windows",
+    Platform.MACOS: "macOS",
+    Platform.LINUX: "Linux",
+}
+
 
 class Ownership(StrEnum):
     """Whose a device is."""
@@ -148,12 +162,8 @@ class Returning(StrEnum):
 
 
 class Role(StrEnum):
-    """What an account may do; each role includes those before it."""
+    """What an account may do, least first; `core/access.py` says what each is granted."""
 
     VIEWER = "viewer"
     COORDINATOR = "coordinator"
     ADMINISTRATOR = "administrator"
-
-    def covers(self, needed: Role) -> bool:
-        """Whether this role may do what `needed` may do."""
-        return list(Role).index(self) >= list(Role).index(needed)

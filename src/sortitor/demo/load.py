@@ -16,13 +16,14 @@ from random import Random
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Returning, Role
 from sortitor.demo import scenario as sc
-from sortitor.schemas.arrivals import PassNew
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import PlatformRule, Policy, Template
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.gate import PlatformRule, Policy
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.naming import Template
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.passes import PassTerms
+from sortitor.schemas.sweeps import Rule
 from sortitor.stand_ins import fleet, numbers
 from sortitor.stand_ins.fleet import Hardware
 
@@ -36,7 +37,7 @@ ACCOUNTS = {
 GATE = [
     Policy(
         name="Seasonal crew",
-        groups=["Seasonal crew"],
+        groups=("Seasonal crew",),
         platforms={
             Platform.ANDROID: PlatformRule(os_min="12"),
             Platform.IOS: PlatformRule(os_min="16"),
@@ -44,7 +45,7 @@ GATE = [
         },
         quota=2,
     ),
-    Policy(name="Officers", groups=["Officers"], platforms={}, quota=4),
+    Policy(name="Officers", groups=("Officers",), platforms={}, quota=4),
     Policy(
         name="Baseline",
         platforms={
@@ -54,7 +55,7 @@ GATE = [
             Platform.MACOS: PlatformRule(open=False),
             Platform.LINUX: PlatformRule(os_min="5"),
         },
-        ownerships=[Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER],
+        ownerships=(Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER),
         quota=3,
         declared_only=False,
         returning=Returning.PARK,
@@ -65,12 +66,12 @@ TEMPLATES = [
     Template(
         name="Laptops",
         pattern='WL-{person_department|upper|letters|first 3|or "GEN"}-{serial|last 6}',
-        platforms=[Platform.WINDOWS],
+        platforms=(Platform.WINDOWS,),
     ),
     Template(
         name="Displays",
         pattern="{site|upper|letters|first 5}-SIGN-{n|pad 3}",
-        platforms=[Platform.LINUX],
+        platforms=(Platform.LINUX,),
     ),
     Template(
         name="Phones and tablets",
@@ -151,7 +152,7 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept)
-    lent = s.cohorts.add(CohortNew(name="Lent to the festival", note="Back by the end of March"))
+    lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
     s.cohorts.change_list(
         lent.id,
@@ -199,29 +200,27 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     _people(s, scenario.people)
     _people(s, [sc.Person("first.hand", "First Hand", "Catering", "Petrel", ("Seasonal crew",))])
     s.gate.apply(GATE, s.gate.preview(GATE).digest, "rules agreed with the masters")
-    s.gate.save_names(TEMPLATES, "one scheme for the whole company")
+    s.naming.save(TEMPLATES, "one scheme for the whole company")
     share = scenario.devices / 2_400
     s.pools.add(
-        PoolNew(
+        Pool(
             name="Harbour signage",
             seats=round(130 * share),
             filter='platform eq "linux" and ownership eq "corporate"',
         )
     )
     s.pools.add(
-        PoolNew(
+        Pool(
             name="Deck and ticketing apps",
             seats=round(1_200 * share),
             filter='platform eq "android" and ownership eq "corporate"',
         )
     )
-    s.pools.add(
-        PoolNew(name="Office suite", seats=round(480 * share), filter='platform eq "windows"')
-    )
+    s.pools.add(Pool(name="Office suite", seats=round(480 * share), filter='platform eq "windows"'))
     for name, text, note in COHORTS:
-        s.cohorts.add(CohortNew(name=name, filter=text, note=note))
-    s.sweeps.add_rule(
-        RuleNew(
+        s.cohorts.add(Cohort(name=name, filter=text, note=note))
+    s.sweep_rules.add(
+        Rule(
             name="Quiet phones and tablets",
             idle_window_days=90,
             filter=(
@@ -230,8 +229,8 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
             ),
         )
     )
-    s.sweeps.add_rule(
-        RuleNew(name="Quiet laptops", idle_window_days=180, filter='platform eq "windows"')
+    s.sweep_rules.add(
+        Rule(name="Quiet laptops", idle_window_days=180, filter='platform eq "windows"')
     )
     _lot(
         s,
@@ -288,8 +287,8 @@ def _arrive(
     activation: Activation = Activation.PERSON,
 ) -> list[tuple[str, sc.Unit]]:
     """Let devices knock with a pass of their own; gives credential and unit of those let in."""
-    made = s.arrivals.add_pass(
-        PassNew(label=label, ownership=ownership, activation=activation, valid_days=30)
+    made = s.passes.add(
+        PassTerms(label=label, ownership=ownership, activation=activation, valid_days=30)
     )
     answers = fleet.knock_all(s, made.code, [unit.hardware for unit in units])
     return [
@@ -312,7 +311,7 @@ def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> li
     fleet.relay_all(
         s, ((credential, now, None) for credential, _ in lived if credential not in quiet)
     )
-    rule = next(rule for rule in s.sweeps.rules() if rule.name == "Quiet laptops")
+    rule = next(rule for rule in s.sweep_rules.list() if rule.name == "Quiet laptops")
     s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest, "people who left in spring")
     return [unit for _, unit in gone]
 
@@ -345,12 +344,12 @@ def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
 def _orders(s: Sortitor, scenario: sc.Scenario) -> None:
     """What was ordered; the second delivery of scanners is short, and not applied yet."""
     s.orders.add(
-        OrderNew(
+        Order(
             name="WL-2502",
             supplier="Chandlers & Co",
             ordered_on=date(2025, 1, 20),
             lines=[
-                OrderLineNew(product=model, quantity=quantity)
+                OrderLine(product=model, quantity=quantity)
                 for model, quantity in Counter(
                     unit.hardware.model for unit in scenario.tablets
                 ).items()
@@ -358,12 +357,12 @@ def _orders(s: Sortitor, scenario: sc.Scenario) -> None:
         )
     )
     s.orders.add(
-        OrderNew(
+        Order(
             name="WL-2601",
             supplier="Ondry Trade",
             ordered_on=date(2025, 12, 15),
             lines=[
-                OrderLineNew(
+                OrderLine(
                     product="Halyard S2", quantity=len(scenario.boxed) + 10, price=Decimal("189.00")
                 )
             ],
@@ -384,8 +383,8 @@ def _last_seen(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]], swept: Sequenc
 def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Unit]) -> None:
     random = Random(11)
     crew = [p.user_name for p in scenario.people if "Crew" in p.groups]
-    desk = s.arrivals.add_pass(
-        PassNew(
+    desk = s.passes.add(
+        PassTerms(
             label="Help desk, January",
             ownership=Ownership.CORPORATE,
             activation=Activation.COORDINATOR,
@@ -404,7 +403,7 @@ def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Un
         )
         for _ in range(9)
     ]
-    own = s.arrivals.add_pass(PassNew(label="Own devices, winter", valid_days=60))
+    own = s.passes.add(PassTerms(label="Own devices, winter", valid_days=60))
     refused = [
         Hardware(
             Platform.ANDROID,

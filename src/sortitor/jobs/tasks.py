@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import cohorts, jobs, sweeps
+from sortitor.operations import jobs
+from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
+from sortitor.operations.sweeps import runs as sweeps
 
 _STALLED_SECONDS = 30
 _ATTEMPTS = 5

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import hmac
 import secrets
-from collections.abc import Sequence
 from datetime import timedelta
 from functools import cache
 from typing import Any
@@ -14,11 +13,13 @@ from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 from sqlalchemy import Connection, Engine
 
+from sortitor.core.access import Permission, covers, lesser, may
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotFound, NotSignedIn, SlowDown
 from sortitor.core.vocabulary import Purpose, Role
-from sortitor.operations.context import Actor, Clock, Context, must
+from sortitor.operations.context import Actor, Clock, Context, or_not_found
 from sortitor.store import accounts as store
-from sortitor.store.engine import Line, transaction
+from sortitor.store.accounts import AccountRow, TokenRow
+from sortitor.store.engine import transaction
 
 _HASHER = PasswordHasher()
 _FREE_FAILURES = 3
@@ -52,7 +53,7 @@ def sign_in(ctx: Context, name: str, password: str) -> tuple[Actor, str]:
     now = ctx.clock.wall()
     with ctx.reading() as connection:
         account = store.by_name(connection, name, lock=True)
-        if account is not None and account.failures > _FREE_FAILURES:
+        if account and account.failed_at and account.failures > _FREE_FAILURES:
             ends = account.failed_at + timedelta(
                 seconds=min(2 ** (account.failures - _FREE_FAILURES), _LONGEST_WAIT_SECONDS)
             )
@@ -72,7 +73,7 @@ def sign_in(ctx: Context, name: str, password: str) -> tuple[Actor, str]:
                 now + timedelta(hours=ctx.limits.session_hours),
                 now,
             )
-            return Actor(account.name, Role(account.role), account.id), secret
+            return Actor(account.name, account.role, account.id), secret
         if account is not None:
             store.change(
                 connection, account.id, {"failures": account.failures + 1, "failed_at": now}
@@ -114,18 +115,14 @@ def recognise(
                     "This token is unknown here, revoked or has ended.",
                     "Make a new token with `sortitor account add-token`.",
                 )
-            role = (
-                Role(found.role)
-                if Role(found.token_role).covers(Role(found.role))
-                else Role(found.token_role)
-            )
-            return Actor(found.name, role, found.id)
+            assert found.token_role is not None
+            return Actor(found.name, lesser(found.role, found.token_role), found.id)
         found = store.by_session(connection, hash_secret(session or ""), clock.wall())
         if found is None:
             raise NotSignedIn(
                 "not_signed_in", "You are not signed in, or the session has ended.", "Sign in."
             )
-        return Actor(found.name, Role(found.role), found.id)
+        return Actor(found.name, found.role, found.id)
 
 
 def offer_setup(engine: Engine, clock: Clock) -> str | None:
@@ -200,7 +197,7 @@ def edit(
 ) -> None:
     """Change an account; a new password, role or disabling ends its sessions."""
     with ctx.changing() as connection:
-        account = must(store.one(connection, account_id), "account", account_id)
+        account = or_not_found(store.one(connection, account_id), "account", account_id)
         if account_id == ctx.actor.account_id and (
             disabled or (role and role is not Role.ADMINISTRATOR)
         ):
@@ -235,7 +232,7 @@ def edit(
         )
 
 
-def every(ctx: Context) -> Sequence[Line]:
+def every(ctx: Context) -> list[AccountRow]:
     """All accounts."""
     with ctx.reading() as connection:
         return store.every(connection)
@@ -245,13 +242,13 @@ def add_token(
     ctx: Context, name: str, role: Role, days: int, purpose: Purpose = Purpose.INTERFACE
 ) -> tuple[int, str]:
     """A new token's id and its secret, which is shown this once."""
-    if not ctx.actor.role.covers(role):
+    if not covers(ctx.actor.role, role):
         raise BadInput(
             "role_too_high",
             f"Your own role is {ctx.actor.role}; a token cannot do more.",
             "Choose a lower role.",
         )
-    if purpose is Purpose.PEOPLE and not role.covers(Role.COORDINATOR):
+    if purpose is Purpose.PEOPLE and not may(role, Permission.MANAGE_PEOPLE):
         raise BadInput(
             "role_too_low",
             "Pushing people and groups changes them, which takes a coordinator.",
@@ -283,7 +280,7 @@ def add_token(
     return token_id, secret
 
 
-def tokens(ctx: Context) -> Sequence[Line]:
+def tokens(ctx: Context) -> list[TokenRow]:
     """The actor's own living tokens."""
     with ctx.reading() as connection:
         return store.tokens_of(connection, ctx.actor.account_id or 0)

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 from sqlalchemy import Connection, Engine
 
+from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
@@ -76,6 +77,11 @@ class Context:
     def now(self) -> datetime:
         """The present moment of the business, UTC."""
         return self.clock.now()
+
+    @property
+    def veil(self) -> Veil:
+        """What whoever acts may see of the identifiers of personal devices."""
+        return veil_of(self.actor.role)
 
     @contextmanager
     def reading(self, one_moment: bool = False) -> Iterator[Connection]:
@@ -151,14 +157,14 @@ class Context:
 _Found = TypeVar("_Found")
 
 
-def must(found: _Found | None, what: str, name: object) -> _Found:
+def or_not_found(found: _Found | None, what: str, name: object) -> _Found:
     """What was found, or NotFound saying what there is none of."""
     if found is None:
         raise NotFound(what, name)
     return found
 
 
-def must_match(preview: Preview, digest: str) -> None:
+def require_digest(preview: Preview, digest: str) -> None:
     """Raise FactsMoved unless the caller has seen this very preview."""
     if preview.digest != digest:
         raise FactsMoved(preview)

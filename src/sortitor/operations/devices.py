@@ -6,38 +6,43 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import date
 from typing import Any
 
 import polars as pl
 from sqlalchemy import Connection
 
-from sortitor.core import naming as core_naming
 from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.filters import ATTRIBUTES
-from sortitor.core.gate import quota_for
-from sortitor.core.lifecycle import check_transition
+from sortitor.core.lifecycle import WAKEABLE, check_transition
+from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
 from sortitor.operations import gate
-from sortitor.operations.context import Context, must, must_match
-from sortitor.operations.selections import meant, sees_identifiers
+from sortitor.operations.context import Context, or_not_found, require_digest
+from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices as store
 from sortitor.store import journal, people, sweeps
-from sortitor.store.engine import Line
+from sortitor.store.devices import DeviceRow as DeviceRow
+from sortitor.store.devices import IdentifierRow, InCohortRow
+from sortitor.store.devices import LineRow as LineRow
+from sortitor.store.people import PersonRow
+from sortitor.store.sweeps import HoldRow
+
+_EXAMPLES = 50
 
 
 @dataclass(frozen=True, slots=True)
-class Whole:
+class DeviceDetail:
     """A device with all that is known of it."""
 
-    device: Line
-    identifiers: Sequence[Line]
-    holds: Sequence[Line]
-    cohorts: Sequence[Line]
-    timeline: Sequence[dict[str, Any]]
+    device: DeviceRow
+    identifiers: list[IdentifierRow]
+    holds: list[HoldRow]
+    cohorts: list[InCohortRow]
+    timeline: list[dict[str, Any]]
 
 
 def page(
@@ -47,34 +52,49 @@ def page(
     descending: bool,
     after: Sequence[Any] | None,
     limit: int,
-) -> Sequence[Line]:
+) -> list[LineRow]:
     """Devices of a selection by key."""
     with ctx.reading(one_moment=True) as connection:
         return store.page(
-            connection, meant(connection, selection), ctx.now, sort, descending, after, limit
+            connection,
+            selection=resolve_selection(connection, selection),
+            now=ctx.now,
+            sort=sort,
+            descending=descending,
+            after=after,
+            limit=limit,
         )
 
 
 def count(ctx: Context, selection: Selection) -> int:
     """How many devices a selection holds."""
     with ctx.reading() as connection:
-        return store.count(connection, meant(connection, selection), ctx.now)
+        return store.count(connection, resolve_selection(connection, selection), ctx.now)
+
+
+def columns_of(
+    ctx: Context, ids: Sequence[int], names: Sequence[str]
+) -> dict[int, dict[str, str | None]]:
+    """Attributes of a page's devices as text: device → attribute → value; nothing for no names."""
+    if not names or not ids:
+        return {}
+    frame = table(ctx, Selection(ids=tuple(ids)), ["id", *(name for name in names if name != "id")])
+    return {
+        int(row["id"]): {name: row[name] for name in names} for row in frame.iter_rows(named=True)
+    }
 
 
 def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFrame:
     """A selection with the attributes asked for as text columns; identifiers of personal devices
     are for those who work with them.
     """
-    if unknown := [name for name in names if name not in ATTRIBUTES]:
-        raise BadInput(
-            "unknown_attribute",
-            f"{unknown[0]!r} is not an attribute.",
-            f"Choose from {', '.join(ATTRIBUTES)}.",
-        )
+    for name in names:
+        if name not in ATTRIBUTES:
+            known = f"Choose from {', '.join(ATTRIBUTES)}."
+            raise BadInput("unknown_attribute", f"{name!r} is not an attribute.", known)
     with ctx.reading() as connection:
-        return store.table(
-            connection, meant(connection, selection), ctx.now, names, not sees_identifiers(ctx)
-        )
+        chosen = resolve_selection(connection, selection)
+        return store.table(connection, chosen, ctx.now, names, masked=not ctx.veil.lifted)
 
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:
@@ -83,31 +103,36 @@ def facets(ctx: Context) -> dict[str, dict[str, int]]:
         return store.facet_counts(connection, ctx.now)
 
 
-def one(ctx: Context, device_id: int) -> Whole:
+def one(ctx: Context, device_id: int) -> DeviceDetail:
     """One device with identifiers, holds, cohorts and timeline."""
     with ctx.reading() as connection:
-        device = must(store.one(connection, device_id), "device", device_id)
-        timeline = _with_names(connection, journal.timeline(connection, device_id))
-        return Whole(
-            device,
-            store.identifiers_of(connection, device_id),
-            store.active_holds(connection, device_id),
-            store.cohorts_of(connection, device_id, ctx.now),
-            timeline,
+        device = or_not_found(store.one(connection, device_id), "device", device_id)
+        return DeviceDetail(
+            device=device,
+            identifiers=store.identifiers_of(connection, device_id),
+            holds=sweeps.holds_on(connection, device_id),
+            cohorts=store.cohorts_of(connection, device_id, ctx.now),
+            timeline=_timeline(ctx, connection, device),
         )
 
 
-def _with_names(connection: Connection, timeline: Sequence[Line]) -> list[dict[str, Any]]:
-    """The timeline with people by name instead of by number."""
-    lines = [dict(line._mapping) for line in timeline]
-    sides = [
+def _timeline(ctx: Context, connection: Connection, device: DeviceRow) -> list[dict[str, Any]]:
+    """What happened to a device, with people by name instead of by number."""
+    lines = []
+    for row in journal.timeline(connection, device.id):
+        sides = {
+            side: ctx.veil.effect(getattr(row, side), device.ownership)
+            for side in ("before", "after")
+        }
+        lines.append({**asdict(row), **sides})
+    named = [
         side
         for line in lines
         for side in (line["before"], line["after"])
         if side and "person_id" in side
     ]
-    names = people.names(connection, {side["person_id"] for side in sides if side["person_id"]})
-    for side in sides:
+    names = people.names(connection, {side["person_id"] for side in named if side["person_id"]})
+    for side in named:
         side["person"] = names.get(side.pop("person_id"))
     return lines
 
@@ -121,57 +146,58 @@ def preview_declare(ctx: Context, selection: Selection, ownership: Ownership) ->
 def _plan_declare(
     ctx: Context, connection: Connection, selection: Selection, ownership: Ownership
 ) -> tuple[Preview, pl.DataFrame]:
-    facts = store.selected_facts(connection, meant(connection, selection), ctx.now)
+    facts = store.selected_facts(connection, resolve_selection(connection, selection), ctx.now)
     # A declaration by a person is the strongest basis there is: it always wins.
-    moved = facts.filter(
-        (pl.col("ownership") != ownership.value) | (pl.col("ownership_basis") != Basis.MANUAL.value)
+    differs = pl.col("ownership") != ownership.value
+    stated = facts.filter(differs | (pl.col("ownership_basis") != Basis.MANUAL.value))
+    changed = stated.filter(differs)
+    shown = Preview(
+        title=f"Declare as {ownership}",
+        apply_label=f"Declare {plural(stated.height, 'device')} {ownership}",
+        counts=_declare_counts(ownership, facts.height, stated.height, changed),
+        examples=_declare_examples(ownership, stated),
+        examples_total=stated.height,
+        warnings=_declare_warnings(ownership, changed),
     )
-    changed = moved.filter(pl.col("ownership") != ownership.value)
-    turned = (
-        changed.filter(pl.col("ownership") == "personal").height
-        if ownership is Ownership.CORPORATE
-        else 0
-    )
-    warnings = (
-        (
-            (
-                f"{plural(turned, 'personal device')} would become corporate, which changes what"
-                " may be seen of them."
-            ),
-        )
-        if turned
-        else ()
-    )
+    return sealed(shown, stated.rows()), stated
+
+
+def _declare_counts(
+    ownership: Ownership, looked_at: int, stated: int, changed: pl.DataFrame
+) -> tuple[Count, ...]:
     counts = [
         Count("changed", f"become {ownership}", changed.height, "good"),
-        Count("confirmed", f"are {ownership} already, now by hand", moved.height - changed.height),
-        Count("same", "unchanged", facts.height - moved.height),
+        Count("confirmed", f"are {ownership} already, now by hand", stated - changed.height),
+        Count("same", "unchanged", looked_at - stated),
     ]
-    counts += [
-        Count(f"from_{was}", f"of them {was} before", number)
-        for was, number in changed["ownership"].value_counts(sort=True).iter_rows()
-    ]
-    examples = tuple(
+    for was, number in changed["ownership"].value_counts(sort=True).iter_rows():
+        counts.append(Count(f"from_{was}", f"of them {was} before", number))
+    return tuple(counts)
+
+
+def _declare_warnings(ownership: Ownership, changed: pl.DataFrame) -> tuple[str, ...]:
+    if ownership is not Ownership.CORPORATE:
+        return ()
+    turned = changed.filter(pl.col("ownership") == Ownership.PERSONAL.value).height
+    if not turned:
+        return ()
+    return (
+        f"{plural(turned, 'personal device')} would become corporate, which changes what may be"
+        " seen of them.",
+    )
+
+
+def _declare_examples(ownership: Ownership, stated: pl.DataFrame) -> tuple[Example, ...]:
+    lines = stated.select("device_id", "name", "ownership", "ownership_basis").head(_EXAMPLES)
+    return tuple(
         Example(
-            name or f"device {device_id}",
-            "ownership",
-            f"{was} ({basis})",
-            f"{ownership} (manual)",
+            subject=name or f"device {device_id}",
+            field="ownership",
+            before=f"{was} ({basis})",
+            after=f"{ownership} (manual)",
             device_id=device_id,
         )
-        for device_id, name, was, basis in (
-            moved.select("device_id", "name", "ownership", "ownership_basis").head(50).iter_rows()
-        )
-    )
-    label = f"Declare {plural(moved.height, 'device')} {ownership}"
-    return (
-        sealed(
-            Preview(
-                f"Declare as {ownership}", label, tuple(counts), examples, moved.height, warnings
-            ),
-            moved.rows(),
-        ),
-        moved,
+        for device_id, name, was, basis in lines.iter_rows()
     )
 
 
@@ -180,27 +206,29 @@ def declare(
 ) -> Preview:
     """Declare the selected devices as previewed."""
     with ctx.changing() as connection:
-        shown, moved = _plan_declare(ctx, connection, selection, ownership)
-        must_match(shown, digest)
+        shown, stated = _plan_declare(ctx, connection, selection, ownership)
+        require_digest(shown, digest)
         entry = ctx.record(
             connection,
             "device.declare",
             "devices",
-            f"{plural(moved.height, 'device')} declared {ownership}",
+            f"{plural(stated.height, 'device')} declared {ownership}",
             reason=reason,
-            after={"ownership": ownership, "devices": moved.height},
+            after={"ownership": ownership, "devices": stated.height},
         )
         patch = json.dumps({"ownership": ownership, "ownership_basis": Basis.MANUAL})
-        if moved.height:
-            store.apply_patches(connection, entry, moved.select("device_id", patch=pl.lit(patch)))
+        if stated.height:
+            store.apply_patches(connection, entry, stated.select("device_id", patch=pl.lit(patch)))
         return shown
 
 
-def _holder(ctx: Context, connection: Connection, name: str) -> tuple[Line, int, int]:
-    person = must(people.by_name(connection, name), "person", name)
-    holding = people.lock(connection, person.id)
-    quota, _ = quota_for(frozenset(person.groups), gate.policies(connection)[1])
-    return person, holding, quota
+@dataclass(frozen=True, slots=True)
+class _Assignment:
+    """What giving a device to a person would change."""
+
+    preview: Preview
+    device: DeviceRow
+    person: PersonRow | None
 
 
 def preview_assign(ctx: Context, device_id: int, person_name: str | None) -> Preview:
@@ -208,70 +236,10 @@ def preview_assign(ctx: Context, device_id: int, person_name: str | None) -> Pre
     change.
     """
     with ctx.reading() as connection:
-        return _plan_assign(ctx, connection, device_id, person_name)[0]
-
-
-def _plan_assign(
-    ctx: Context, connection: Connection, device_id: int, person_name: str | None
-) -> tuple[Preview, Line, Line | None]:
-    person, holding, quota = _holder(ctx, connection, person_name) if person_name else (None, 0, 0)
-    device = must(store.one(connection, device_id, lock=True), "device", device_id)
-    if device.stage == Stage.RETIRED and device.enrolled_at is None:
-        raise Conflict(
-            "never_enrolled",
-            f"Device {device_id} is retired and never arrived.",
-            "Let it knock at the gate.",
-        )
-    label = device.name or f"device {device_id}"
-    wakes = device.stage in (Stage.PARKED, Stage.RETIRED)
-    if wakes:
-        check_transition(label, Stage(device.stage), Stage.ACTIVE)
-    lines = [
-        Example(
-            label,
-            "person",
-            device.person_name,
-            person.name if person else None,
-            device_id=device_id,
-        )
-    ]
-    if wakes:
-        lines.append(Example(label, "stage", device.stage, "active", device_id=device_id))
-    if person is None:
-        return (
-            sealed(
-                Preview(
-                    f"Bring {label} into use without a person",
-                    "Bring it into use",
-                    (),
-                    tuple(lines),
-                    len(lines),
-                )
-            ),
-            device,
-            None,
-        )
-    others = holding - (device.person_id == person.id)
-    warnings = (
-        (f"{person.name} has {plural(others, 'device')} already; the quota is {quota}.",)
-        if others >= quota
-        else ()
-    )
-    counts = (
-        Count("holding", f"devices {person.name} has now", others),
-        Count("quota", "quota", quota, "warn" if warnings else "plain"),
-    )
-    shown = sealed(
-        Preview(
-            f"Give {label} to {person.name}",
-            f"Give it to {person.name}",
-            counts,
-            tuple(lines),
-            len(lines),
-            warnings,
-        )
-    )
-    return shown, device, person
+        person = _person(connection, person_name)
+        holding = people.holding(connection, person.id) if person else 0
+        device = or_not_found(store.one(connection, device_id), "device", device_id)
+        return _plan_assign(connection, device, person, holding).preview
 
 
 def assign(
@@ -279,32 +247,109 @@ def assign(
 ) -> Preview:
     """Give the device to a person; a parked device becomes active by it."""
     with ctx.changing() as connection:
-        shown, device, person = _plan_assign(ctx, connection, device_id, person_name)
-        must_match(shown, digest)
+        person = _person(connection, person_name)
+        # The person's row first, then the device's: the order of every arrival.
+        holding = people.lock(connection, person.id) if person else 0
+        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
+        plan = _plan_assign(connection, device, person, holding)
+        require_digest(plan.preview, digest)
         whom = f"given to {person.name}" if person else "brought into use without a person"
-        patch: dict[str, Any] = {
-            "person_id": person.id if person else None,
-            "manual": sorted({*device.manual, "person_id"}),
-        }
-        if device.stage in (Stage.PARKED, Stage.RETIRED):
-            patch |= {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
         entry = ctx.record(
             connection,
             "device.assign",
             "device",
-            f"{device.name or f'Device {device_id}'} {whom}",
+            f"{_called(device)} {whom}",
             subject_id=device_id,
             reason=reason,
         )
+        patch: dict[str, Any] = {
+            "person_id": person.id if person else None,
+            "manual": sorted({*device.manual, "person_id"}),
+        }
+        if device.stage in WAKEABLE:
+            patch |= {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
         store.patch_one(connection, entry, device_id, patch)
-        return shown
+        return plan.preview
+
+
+def _person(connection: Connection, name: str | None) -> PersonRow | None:
+    if not name:
+        return None
+    return or_not_found(people.by_name(connection, name), "person", name)
+
+
+def _plan_assign(
+    connection: Connection, device: DeviceRow, person: PersonRow | None, holding: int
+) -> _Assignment:
+    if device.stage is Stage.RETIRED and device.enrolled_at is None:
+        raise Conflict(
+            "never_enrolled",
+            f"Device {device.id} is retired and never arrived.",
+            "Let it knock at the gate.",
+        )
+    if device.stage in WAKEABLE:
+        check_transition(device.label, device.stage, Stage.ACTIVE)
+    examples = _assign_examples(device, person)
+    if person is None:
+        shown = Preview(
+            title=f"Bring {device.label} into use without a person",
+            apply_label="Bring it into use",
+            counts=(),
+            examples=examples,
+            examples_total=len(examples),
+        )
+        return _Assignment(sealed(shown), device, None)
+    quota, _ = gate.in_force(connection).quota_for(frozenset(person.groups))
+    others = holding - (device.person_id == person.id)
+    over = others >= quota
+    warning = f"{person.name} has {plural(others, 'device')} already; the quota is {quota}."
+    shown = Preview(
+        title=f"Give {device.label} to {person.name}",
+        apply_label=f"Give it to {person.name}",
+        counts=(
+            Count("holding", f"devices {person.name} has now", others),
+            Count("quota", "quota", quota, "warn" if over else "plain"),
+        ),
+        examples=examples,
+        examples_total=len(examples),
+        warnings=(warning,) if over else (),
+    )
+    return _Assignment(sealed(shown), device, person)
+
+
+def _assign_examples(device: DeviceRow, person: PersonRow | None) -> tuple[Example, ...]:
+    lines = [
+        Example(
+            subject=device.label,
+            field="person",
+            before=device.person_name,
+            after=person.name if person else None,
+            device_id=device.id,
+        )
+    ]
+    if device.stage in WAKEABLE:
+        lines.append(
+            Example(
+                subject=device.label,
+                field="stage",
+                before=device.stage,
+                after=Stage.ACTIVE,
+                device_id=device.id,
+            )
+        )
+    return tuple(lines)
+
+
+def _called(device: DeviceRow) -> str:
+    """The device at the beginning of a sentence."""
+    return device.name or f"Device {device.id}"
 
 
 def set_name(ctx: Context, device_id: int, name: str, reason: str | None) -> None:
     """Name a device by hand; templates leave it alone from then on."""
     with ctx.changing() as connection:
-        device = must(store.one(connection, device_id, lock=True), "device", device_id)
-        core_naming.check_name(name, device.platform)
+        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
+        check_name(name, device.platform)
         if device.stage == Stage.RETIRED:
             raise Conflict(
                 "wrong_stage",
@@ -315,7 +360,7 @@ def set_name(ctx: Context, device_id: int, name: str, reason: str | None) -> Non
             connection,
             "device.name",
             "device",
-            f"{device.name or f'Device {device_id}'} named {name}",
+            f"{_called(device)} named {name}",
             subject_id=device_id,
             reason=reason,
         )
@@ -325,13 +370,13 @@ def set_name(ctx: Context, device_id: int, name: str, reason: str | None) -> Non
 def set_flag(ctx: Context, device_id: int, flag: str | None, reason: str | None) -> None:
     """Report a device missing or stolen, or (None) clear the report."""
     with ctx.changing() as connection:
-        device = must(store.one(connection, device_id, lock=True), "device", device_id)
+        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
         what = f"reported {flag}" if flag else "no longer reported"
         entry = ctx.record(
             connection,
             "device.report",
             "device",
-            f"{device.name or f'Device {device_id}'} {what}",
+            f"{_called(device)} {what}",
             subject_id=device_id,
             reason=reason,
         )
@@ -345,7 +390,7 @@ def hold(ctx: Context, device_id: int, reason: str, until_on: date) -> int:
             "hold_past", f"The hold would have ended on {until_on}.", "Choose today or a later day."
         )
     with ctx.changing() as connection:
-        device = must(store.one(connection, device_id, lock=True), "device", device_id)
+        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
         if device.stage == Stage.RETIRED:
             raise Conflict("wrong_stage", "A retired device cannot be held.", "Take it back first.")
         hold_id = sweeps.add_hold(
@@ -376,7 +421,7 @@ def end_hold(ctx: Context, hold_id: int) -> None:
         ended = sweeps.end_hold(connection, hold_id, ctx.now)
         if ended is None:
             raise NotFound("hold", hold_id)
-        device = must(store.one(connection, ended.device_id), "device", ended.device_id)
+        device = or_not_found(store.one(connection, ended.device_id), "device", ended.device_id)
         _note(ctx, connection, "hold.end", device, "no longer held", None, {"hold": hold_id})
 
 
@@ -384,7 +429,7 @@ def _note(
     ctx: Context,
     connection: Connection,
     operation: str,
-    device: Line,
+    device: DeviceRow,
     what: str,
     reason: str | None,
     after: dict[str, Any],
@@ -394,7 +439,7 @@ def _note(
         connection,
         operation,
         "device",
-        f"{device.name or f'Device {device.id}'} {what}",
+        f"{_called(device)} {what}",
         subject_id=device.id,
         reason=reason,
         after=after,

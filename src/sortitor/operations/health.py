@@ -11,7 +11,7 @@ from sortitor.store import engine, today
 
 @dataclass(frozen=True, slots=True)
 class Numbers:
-    """Devices by stage, refusals by reason, and `(pool, needed, held)`."""
+    """Devices by stage, refusals by reason, and `(pool, seats needed, seats)`."""
 
     stages: dict[str, int]
     refusals: dict[str, int]
@@ -26,6 +26,9 @@ def ping(ctx: Context) -> None:
 
 def numbers(ctx: Context) -> Numbers:
     """The business's numbers."""
-    pools = [(one.pool.name, one.needed, one.pool.seats) for one in licences.every(ctx)]
+    pools = []
+    for counted in licences.every(ctx):
+        pool = counted.kept.document
+        pools.append((pool.name, counted.needed, pool.seats))
     with ctx.reading() as connection:
         return Numbers(today.stages(connection), today.refusals_by_reason(connection), pools)

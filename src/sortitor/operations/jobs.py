@@ -5,34 +5,36 @@ those who watch.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
 from sqlalchemy import Connection, Engine
 
 from sortitor.core.errors import Cancelled, Conflict, SortitorError, Unavailable
-from sortitor.core.vocabulary import JobState, LotStatus, Role
+from sortitor.core.vocabulary import JobState, LotStatus
 from sortitor.operations import lots
-from sortitor.operations.context import Actor, Context, must
+from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.store import jobs as store
 from sortitor.store import lots as store_lots
 from sortitor.store import queue
-from sortitor.store.engine import Line, transaction
+from sortitor.store.engine import transaction
+from sortitor.store.jobs import JobRow as JobRow
+from sortitor.store.lots import HeadRow
 
 TASK = "sortitor:work"
 _TOLD_EVERY_SECONDS = 0.25
 _TRIES_TO_END = 60
 
 
-def ask(ctx: Context, kind: str, lot_id: int, arguments: dict[str, Any]) -> Line:
+def ask(ctx: Context, kind: str, lot_id: int, arguments: dict[str, Any]) -> JobRow:
     """Ask for a lot's apply or revert as a job."""
     with ctx.changing() as connection:
-        lot = must(store_lots.one(connection, lot_id), "lot", lot_id)
+        lot = or_not_found(store_lots.one(connection, lot_id), "lot", lot_id)
         return _ask(ctx, connection, kind, lot, arguments)
 
 
-def ask_check(ctx: Context, given: lots.Given) -> tuple[Line, Line | None]:
+def ask_check(ctx: Context, given: lots.Given) -> tuple[HeadRow, JobRow | None]:
     """Keep a file and ask for its check: the lot and the job, or the earlier lot and None."""
     with ctx.changing() as connection:
         lot, fresh = lots.begin(ctx, connection, given)
@@ -43,8 +45,8 @@ _TITLES = {"check": "Check lot", "apply": "Apply lot", "revert": "Revert lot"}
 
 
 def _ask(
-    ctx: Context, connection: Connection, kind: str, lot: Line, arguments: dict[str, Any]
-) -> Line:
+    ctx: Context, connection: Connection, kind: str, lot: HeadRow, arguments: dict[str, Any]
+) -> JobRow:
     job_id = store.add(
         connection,
         {
@@ -60,25 +62,25 @@ def _ask(
         },
     )
     queue.enqueue(connection, TASK, job_id=job_id)
-    return must(store.one(connection, job_id), "job", job_id)
+    return or_not_found(store.one(connection, job_id), "job", job_id)
 
 
-def one(ctx: Context, job_id: int) -> Line:
+def one(ctx: Context, job_id: int) -> JobRow:
     """One job."""
     with ctx.reading() as connection:
-        return must(store.one(connection, job_id), "job", job_id)
+        return or_not_found(store.one(connection, job_id), "job", job_id)
 
 
-def page(ctx: Context, before: int | None, limit: int, open_only: bool) -> Sequence[Line]:
+def page(ctx: Context, before: int | None, limit: int, open_only: bool) -> list[JobRow]:
     """Jobs, newest first."""
     with ctx.reading() as connection:
         return store.page(connection, before, limit, open_only)
 
 
-def cancel(ctx: Context, job_id: int) -> Line:
+def cancel(ctx: Context, job_id: int) -> JobRow:
     """Ask a job to stop; what it did is rolled back as soon as it notices."""
     with ctx.changing() as connection:
-        job = must(store.one(connection, job_id, lock=True), "job", job_id)
+        job = or_not_found(store.one(connection, job_id, lock=True), "job", job_id)
         if job.state not in (JobState.WAITING, JobState.RUNNING):
             raise Conflict(
                 "job_over",
@@ -88,7 +90,7 @@ def cancel(ctx: Context, job_id: int) -> Line:
         store.ask_to_stop(connection, job_id, ctx.clock.wall())
         if job.state == JobState.WAITING and job.kind == "check":
             store_lots.remove(connection, job.subject_id)
-        return must(store.one(connection, job_id), "job", job_id)
+        return or_not_found(store.one(connection, job_id), "job", job_id)
 
 
 def run(ctx: Context, job_id: int) -> None:
@@ -110,7 +112,7 @@ def run(ctx: Context, job_id: int) -> None:
         return
     mine = replace(
         ctx,
-        actor=Actor(job.actor, Role(job.role), job.account_id),
+        actor=Actor(job.actor, job.role, job.account_id),
         progress=_teller(ctx.engine, job_id),
         _spent=[],
     )
@@ -177,7 +179,7 @@ def _finish(
             time.sleep(1)
 
 
-def _give_up(ctx: Context, job: Line, state: JobState, problem: dict[str, Any] | None) -> None:
+def _give_up(ctx: Context, job: JobRow, state: JobState, problem: dict[str, Any] | None) -> None:
     # A file that could not be looked through never was a lot.
     _finish(ctx, job.id, state, problem, job.subject_id if job.kind == "check" else None)
 

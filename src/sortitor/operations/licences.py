@@ -1,139 +1,84 @@
-"""Licence pools: seats needed against seats held."""
+"""Licence pools: seats needed against the seats that there are."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy import Connection
 
-from sortitor.core import licences as core
-from sortitor.core.errors import BadInput, FieldProblem, Stale
-from sortitor.core.filters import Filter, all_of, one_of, parse
-from sortitor.core.lifecycle import SEATED
+from sortitor.core.filters import Filter
+from sortitor.core.licences import Pool, needing
+from sortitor.core.previews import Count
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Stage
-from sortitor.operations.context import Context, must
-from sortitor.operations.reverts import POOL_FIELDS
-from sortitor.operations.selections import meant
-from sortitor.store import devices
-from sortitor.store import licences as store
-from sortitor.store.engine import Line
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
+from sortitor.operations.selections import resolve_selection
+from sortitor.store import devices, tables
+from sortitor.store.documents import Kept, Shelf
 
 
 @dataclass(frozen=True, slots=True)
-class Counted:
-    """A pool with the seats it needs."""
+class CountedPool:
+    """A pool with the seats it needs now."""
 
-    pool: Line
+    kept: Kept[Pool]
     needed: int
 
 
-def _counted(ctx: Context, connection: Connection, found: Sequence[Line]) -> list[Counted]:
-    needed = devices.counts(
-        connection, [meant(connection, _devices(pool)) for pool in found], ctx.now
-    )
-    return [Counted(pool, number) for pool, number in zip(found, needed, strict=True)]
+class Pools(DocumentKind[Pool]):
+    """Licence pools as documents."""
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Pool]) -> Effect:
+        """Seats needed before and after."""
+        pools = [pool for pool in (wanted.before, wanted.proposed) if pool is not None]
+        numbers = _needed(ctx, connection, pools)
+        if wanted.proposed is None:
+            return Effect((Count("needed", "devices that take a seat now", numbers[0]),))
+        needed, seats = numbers[-1], wanted.proposed.seats
+        counts = [
+            Count("needed", "devices that need a seat", needed),
+            Count("seats", "seats", seats),
+            Count("short", "seats short", max(0, needed - seats), "warn"),
+        ]
+        if wanted.former is not None:
+            counts.insert(1, Count("needed_before", "devices that needed one before", numbers[0]))
+        return Effect(counts=tuple(counts), facts=numbers)
 
 
-def _devices(pool: Line) -> Selection:
-    """The devices that take a seat of the pool."""
-    stages = (*SEATED, Stage.AWAITED) if pool.awaited_too else SEATED
-    return Selection(
-        filter=all_of(parse(pool.filter) if pool.filter else None, one_of("stage", stages))
-    )
+POOLS = Pools("licence pool", "pool", Shelf(Pool, tables.pools), short="pool")
 
 
-def every(ctx: Context) -> list[Counted]:
+def every(ctx: Context) -> list[CountedPool]:
     """Pools by name with the seats needed."""
     with ctx.reading() as connection:
-        return _counted(ctx, connection, store.every(connection))
+        return _counted(ctx, connection, POOLS.shelf.every(connection))
 
 
-def one(ctx: Context, pool_id: int) -> Counted:
+def one(ctx: Context, key: Key) -> CountedPool:
     """One pool with the seats needed."""
     with ctx.reading() as connection:
-        return _one(ctx, connection, pool_id)
+        return _counted(ctx, connection, [POOLS.find(connection, key)])[0]
 
 
-def _one(ctx: Context, connection: Connection, pool_id: int) -> Counted:
-    return _counted(
-        ctx, connection, [must(store.one(connection, pool_id), "licence pool", pool_id)]
-    )[0]
-
-
-def needing(ctx: Context, pool_id: int) -> Filter | None:
-    """The filter of the very devices that a pool's count is made of."""
+def counted(ctx: Context, kept: Kept[Pool]) -> CountedPool:
+    """A pool at hand with the seats needed."""
     with ctx.reading() as connection:
-        return _devices(must(store.one(connection, pool_id), "licence pool", pool_id)).filter
+        return _counted(ctx, connection, [kept])[0]
 
 
-def _values(pool: core.Pool) -> dict[str, Any]:
-    if pool.seats < 0:
-        detail = f"A pool cannot hold {pool.seats} seats."
-        raise BadInput(
-            "seats_negative",
-            detail,
-            "Give 0 or more.",
-            (FieldProblem("/seats", "seats_negative", detail),),
-        )
-    if pool.filter:
-        parse(pool.filter)
-    return {
-        "name": pool.name,
-        "seats": pool.seats,
-        "filter": pool.filter,
-        "awaited_too": pool.awaited_too,
-    }
+def filter_of(ctx: Context, key: Key) -> Filter:
+    """The filter of the very devices that a pool's count is made of."""
+    return needing(POOLS.one(ctx, key).document)
 
 
-def add(ctx: Context, pool: core.Pool) -> Counted:
-    """A new pool."""
-    with ctx.changing() as connection:
-        values = _values(pool)
-        pool_id = store.add(connection, values)
-        ctx.record(
-            connection,
-            "pool.add",
-            "pool",
-            f"Licence pool {pool.name} added with {pool.seats} seats",
-            subject_id=pool_id,
-            after=values,
-        )
-        return _one(ctx, connection, pool_id)
+def _counted(
+    ctx: Context, connection: Connection, found: Sequence[Kept[Pool]]
+) -> list[CountedPool]:
+    numbers = _needed(ctx, connection, [kept.document for kept in found])
+    return [CountedPool(kept, number) for kept, number in zip(found, numbers, strict=True)]
 
 
-def edit(ctx: Context, pool_id: int, pool: core.Pool, revision: int | None) -> Counted:
-    """Change a pool; `revision` (If-Match) must be the one that was read."""
-    with ctx.changing() as connection:
-        before = must(store.one(connection, pool_id, lock=True), "licence pool", pool_id)
-        if revision is not None and revision != before.revision:
-            raise Stale("the pool")
-        values = _values(pool)
-        store.change(connection, pool_id, values)
-        ctx.record(
-            connection,
-            "pool.edit",
-            "pool",
-            f"Licence pool {pool.name} changed",
-            subject_id=pool_id,
-            before={name: before._mapping[name] for name in POOL_FIELDS},
-            after=values,
-        )
-        return _one(ctx, connection, pool_id)
-
-
-def remove(ctx: Context, pool_id: int) -> None:
-    """Remove a pool; a revert brings it back."""
-    with ctx.changing() as connection:
-        before = must(store.one(connection, pool_id, lock=True), "licence pool", pool_id)
-        store.remove(connection, pool_id)
-        ctx.record(
-            connection,
-            "pool.remove",
-            "pool",
-            f"Licence pool {before.name} removed",
-            subject_id=pool_id,
-            before={name: before._mapping[name] for name in POOL_FIELDS},
-        )
+def _needed(ctx: Context, connection: Connection, pools: Sequence[Pool]) -> list[int]:
+    chosen = [resolve_selection(connection, Selection(filter=needing(pool))) for pool in pools]
+    return devices.counts(connection, chosen, ctx.now)

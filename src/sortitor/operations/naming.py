@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 import polars as pl
 from sqlalchemy import Connection
 
-from sortitor.core import naming as core
-from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.naming.compose import compose
+from sortitor.core.naming.templates import Naming, Template, counts, shape
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Basis, Platform
-from sortitor.operations.context import Context, must_match
-from sortitor.operations.selections import meant
+from sortitor.core.vocabulary import Basis
+from sortitor.operations.context import Context, require_digest
+from sortitor.operations.documents import DocumentKind
+from sortitor.operations.selections import resolve_selection
+from sortitor.store import counters, tables
 from sortitor.store import devices as store
-from sortitor.store import rulebooks
+from sortitor.store.documents import Kept, Shelf
 
-BOOK = "naming"
+NAMING_ID = 2
+#: How many candidates are tried for one arriving device, most of which are free at once.
+_CANDIDATES = 100
 _PROBLEMS = {
     "too_long": "too long",
     "bad_characters": "characters not allowed",
@@ -27,163 +32,137 @@ _PROBLEMS = {
 }
 
 
-def templates(connection: Connection) -> tuple[int, list[core.Template]]:
-    """The revision and the templates with their counters."""
-    book = rulebooks.read(connection, BOOK)
-    if book is None:
-        documents, revision = [as_document(t) for t in core.starting_templates()], 0
-    else:
-        revision, documents = book
-    numbers = rulebooks.next_numbers(connection)
-    return revision, [from_document(d, numbers.get(d["name"], 1)) for d in documents]
+class NamingBook(DocumentKind[Naming]):
+    """The templates as a document, of which there is one."""
+
+    def called(self, document: Naming) -> str:
+        """There is only one."""
+        return "the naming"
 
 
-def as_document(template: core.Template) -> dict[str, Any]:
-    """A template as JSON, without its counter."""
-    return {
-        "name": template.name,
-        "pattern": template.pattern,
-        "platforms": list(template.platforms),
-    }
+NAMING = NamingBook("naming", "naming", Shelf(Naming, tables.rulebooks))
 
 
-def from_document(document: Mapping[str, Any], next_number: int = 1) -> core.Template:
-    """A template from JSON."""
-    return core.Template(
-        document["name"],
-        document["pattern"],
-        tuple(map(Platform, document["platforms"])),
-        next_number,
-    )
-
-
-def read(ctx: Context) -> tuple[int, list[core.Template]]:
-    """The revision and the templates."""
+def read(ctx: Context) -> tuple[Kept[Naming], dict[str, int]]:
+    """The templates with their revision, and what their counters give next."""
     with ctx.reading() as connection:
-        return templates(connection)
+        kept = NAMING.find(connection, NAMING_ID)
+        return kept, _counters(connection, kept.document)
 
 
-def _check(proposed: Sequence[core.Template]) -> None:
-    if not proposed:
-        raise BadInput("no_templates", "There must be at least one template.", "Add one.")
-    names = [t.name.casefold() for t in proposed]
-    for place, template in enumerate(proposed):
-        try:
-            core.parse(template.pattern)
-        except BadInput as error:
-            raise BadInput(
-                error.code,
-                f"Template {template.name!r}: {error.detail}",
-                error.remedy,
-                (FieldProblem(f"/templates/{place}/pattern", error.code, error.detail),),
-            ) from error
-        if names.index(template.name.casefold()) != place:
-            raise BadInput(
-                "template_taken",
-                f"Two templates are called {template.name!r}.",
-                "Give each its own name.",
-            )
+def _counters(connection: Connection, naming: Naming) -> dict[str, int]:
+    numbers = counters.next_numbers(connection)
+    return {template.name: numbers.get(template.name, 1) for template in naming.templates}
 
 
-def preview(
-    ctx: Context, proposed: Sequence[core.Template] | None, selection: Selection
-) -> Preview:
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """A renaming: its preview, `device_id, name` of those renamed, where the counters go on."""
+
+    preview: Preview
+    renamed: pl.DataFrame
+    next_numbers: dict[str, int]
+
+
+def preview(ctx: Context, proposed: Naming | None, selection: Selection) -> Preview:
     """Old → new over a selection, by the proposed templates or those in force; what is shortened,
     too long, colliding or lacking.
     """
     with ctx.reading() as connection:
-        return _plan(ctx, connection, proposed, selection)[0]
+        return _plan(ctx, connection, proposed, selection).preview
 
 
 def _plan(
-    ctx: Context,
-    connection: Connection,
-    proposed: Sequence[core.Template] | None,
-    selection: Selection,
-) -> tuple[Preview, pl.DataFrame, dict[str, int]]:
-    revision, current = templates(connection)
-    used = list(proposed) if proposed is not None else current
-    _check(used)
-    numbers = {t.name: t.next_number for t in current}
-    used = [core.Template(t.name, t.pattern, t.platforms, numbers.get(t.name, 1)) for t in used]
-    facts = store.naming_facts(connection, meant(connection, selection), ctx.now)
-    by_hand = facts.filter(pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value]))
+    ctx: Context, connection: Connection, proposed: Naming | None, selection: Selection
+) -> _Plan:
+    kept = NAMING.find(connection, NAMING_ID)
+    naming = proposed or kept.document
+    naming.check()
+    facts = store.naming_facts(connection, resolve_selection(connection, selection), ctx.now)
+    kept_by_hand = pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value])
+    by_hand = facts.filter(kept_by_hand)
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")
-    named, next_numbers = _named(used, facts, store.names_in_use(connection))
-    named = named.join(
-        facts.select("device_id", "name", "serial").rename({"name": "old"}), on="device_id"
+    named, next_numbers = _named(
+        naming=naming,
+        numbers=_counters(connection, naming),
+        facts=facts,
+        taken=store.names_in_use(connection),
     )
+    old = facts.select("device_id", "name", "serial").rename({"name": "old"})
+    named = named.join(old, on="device_id")
     renamed = named.filter(
         pl.col("name").is_not_null() & (pl.col("name") != pl.col("old").fill_null(""))
     )
     problems = named.filter(pl.col("problem").is_not_null())
+    shown = Preview(
+        title="Rename devices",
+        apply_label=f"Rename {plural(renamed.height, 'device')}",
+        counts=_tallied(facts.height, by_hand.height, renamed, problems),
+        examples=_examples(ctx, renamed, problems),
+        examples_total=renamed.height + problems.height,
+    )
+    outcome = [kept.revision, naming.as_json(), renamed.select("device_id", "name").rows()]
+    return _Plan(sealed(shown, outcome), renamed.select("device_id", "name"), next_numbers)
+
+
+def _tallied(
+    looked_at: int, by_hand: int, renamed: pl.DataFrame, problems: pl.DataFrame
+) -> tuple[Count, ...]:
     shortened = renamed.filter("shortened").height
-    counts = [
+    found = [
         Count("renamed", "devices renamed", renamed.height, "good"),
-        Count("same", "keep their name", facts.height - renamed.height - problems.height),
-        Count("by_hand", "named by hand or by a lot, left alone", by_hand.height),
+        Count("same", "keep their name", looked_at - renamed.height - problems.height),
+        Count("by_hand", "named by hand or by a lot, left alone", by_hand),
         Count("shortened", "shortened", shortened, "warn" if shortened else "plain"),
     ]
     for problem, number in problems["problem"].value_counts(sort=True).iter_rows():
-        counts.append(
-            Count(
-                problem,
-                _PROBLEMS.get(problem, problem.replace("lacking: ", "lack ")),
-                number,
-                "bad",
+        label = _PROBLEMS.get(problem, problem.replace("lacking: ", "lack "))
+        found.append(Count(problem, label, number, "bad"))
+    return tuple(found)
+
+
+def _examples(ctx: Context, renamed: pl.DataFrame, problems: pl.DataFrame) -> tuple[Example, ...]:
+    columns = ("device_id", "serial", "old", "name", "problem", "shortened")
+    lines = pl.concat([problems.head(20), renamed.head(50)]).head(50).select(*columns)
+    examples = []
+    for device_id, serial, old, name, problem, short in lines.iter_rows():
+        note = "shortened" if short else ""
+        if problem:
+            note = _PROBLEMS.get(problem, problem)
+        examples.append(
+            Example(
+                subject=serial or f"device {device_id}",
+                field="name",
+                before=old,
+                after=name,
+                note=note,
+                device_id=device_id,
             )
         )
-    lines = pl.concat([problems.head(20), renamed.head(50)]).head(50)
-    examples = tuple(
-        Example(
-            serial or f"device {device_id}",
-            "name",
-            old,
-            name,
-            _PROBLEMS.get(problem or "", problem or "") or ("shortened" if short else ""),
-            device_id,
-        )
-        for device_id, serial, old, name, problem, short in lines.select(
-            "device_id", "serial", "old", "name", "problem", "shortened"
-        ).iter_rows()
-    )
-    shown = Preview(
-        "Rename devices",
-        f"Rename {plural(renamed.height, 'device')}",
-        tuple(counts),
-        examples,
-        renamed.height + problems.height,
-    )
-    outcome = [revision, [as_document(t) for t in used], renamed.select("device_id", "name").rows()]
-    return sealed(shown, outcome), renamed, next_numbers
+    return tuple(examples)
 
 
 def _named(
-    used: Sequence[core.Template], facts: pl.DataFrame, taken: set[str]
+    naming: Naming, numbers: Mapping[str, int], facts: pl.DataFrame, taken: set[str]
 ) -> tuple[pl.DataFrame, dict[str, int]]:
     """Names by the first template that fits each device, and where the counters stand
     afterwards.
     """
-    parts, numbers, rest = [], {}, facts
-    for template in used:
-        fits = (
-            rest.filter(pl.col("platform").is_in([p.value for p in template.platforms]))
-            if template.platforms
-            else rest
-        )
+    parts, next_numbers, rest = [], {}, facts
+    for template in naming.templates:
+        fits = _fitting(template, rest)
         rest = rest.join(fits.select("device_id"), on="device_id", how="anti")
-        if core.counts(template.pattern):
+        if counts(template.pattern):
             # A number once given stays: only a name of another shape, or none, takes a new one.
-            fits = fits.filter(
-                ~pl.col("name").str.contains(core.shape(template.pattern)).fill_null(False)
-            )
+            has_its_shape = pl.col("name").str.contains(shape(template.pattern))
+            fits = fits.filter(~has_its_shape.fill_null(False))
         else:
             # Their own present names do not stand in their way.
             taken = taken - set(fits["name"].drop_nulls().str.to_lowercase())
-        named = core.compose(template, fits, taken)
+        named = compose(template, fits, taken, numbers.get(template.name, 1))
         taken = taken | set(named["name"].drop_nulls().str.to_lowercase())
         if (highest := named["number"].max()) is not None:
-            numbers[template.name] = int(str(highest)) + 1
+            next_numbers[template.name] = int(str(highest)) + 1
         parts.append(named)
     left = rest.select(
         "device_id",
@@ -192,47 +171,35 @@ def _named(
         problem=pl.lit("no template"),
         shortened=pl.lit(False),
     )
-    return pl.concat([*parts, left]), numbers
+    return pl.concat([*parts, left]), next_numbers
 
 
-def apply(ctx: Context, proposed: Sequence[core.Template], reason: str | None) -> int:
-    """Save the templates for the devices to come; nothing is renamed. Gives the revision."""
-    with ctx.changing() as connection:
-        _check(proposed)
-        rulebooks.read(connection, BOOK, lock=True)
-        revision, current = templates(connection)
-        rulebooks.write(connection, BOOK, [as_document(t) for t in proposed])
-        ctx.record(
-            connection,
-            "naming.apply",
-            BOOK,
-            f"Naming saved with {plural(len(proposed), 'template')}",
-            reason=reason,
-            before=[as_document(t) for t in current],
-            after=[as_document(t) for t in proposed],
-        )
-        return revision + 1
+def _fitting(template: Template, devices: pl.DataFrame) -> pl.DataFrame:
+    if not template.platforms:
+        return devices
+    return devices.filter(pl.col("platform").is_in([p.value for p in template.platforms]))
 
 
 def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) -> Preview:
     """Rename a selection by the templates in force, as previewed."""
     with ctx.changing() as connection:
-        rulebooks.next_numbers(connection, lock=True)
-        shown, renamed, numbers = _plan(ctx, connection, None, selection)
-        must_match(shown, digest)
+        counters.next_numbers(connection, lock=True)
+        plan = _plan(ctx, connection, None, selection)
+        require_digest(plan.preview, digest)
+        renamed = plan.renamed.height
         entry = ctx.record(
             connection,
             "device.rename",
             "devices",
-            f"{plural(renamed.height, 'device')} renamed by template",
+            f"{plural(renamed, 'device')} renamed by template",
             reason=reason,
-            after={"renamed": renamed.height},
+            after={"renamed": renamed},
         )
-        if renamed.height:
+        if renamed:
             patch = pl.struct("name", name_basis=pl.lit(Basis.INFERRED.value)).struct.json_encode()
-            store.apply_patches(connection, entry, renamed.select("device_id", patch=patch))
-        rulebooks.advance_counters(connection, numbers)
-        return shown
+            store.apply_patches(connection, entry, plan.renamed.select("device_id", patch=patch))
+        counters.advance(connection, plan.next_numbers)
+        return plan.preview
 
 
 def name_for(connection: Connection, device_id: int, now: datetime) -> str | None:
@@ -240,24 +207,21 @@ def name_for(connection: Connection, device_id: int, now: datetime) -> str | Non
     counts the counter on.
     """
     facts = store.naming_facts(connection, Selection(ids=(device_id,)), now)
-    _, current = templates(connection)
-    template = next((t for t in current if t.fits(facts["platform"][0])), None)
+    naming = NAMING.find(connection, NAMING_ID).document
+    platform = facts["platform"][0]
+    template = next((one for one in naming.templates if one.fits(platform)), None)
     if template is None:
         return None
-    counting = core.counts(template.pattern)
-    number = rulebooks.lock_counter(connection, template.name) if counting else 1
-    template = core.Template(template.name, template.pattern, template.platforms, number)
-    # Most candidates are free at once, so the names in use are asked for a few at a time.
-    for _ in range(100):
-        named = core.compose(template, facts, ())
-        name = named["name"][0]
+    counting = counts(template.pattern)
+    number = counters.lock_counter(connection, template.name) if counting else 1
+    for _ in range(_CANDIDATES):
+        named: Mapping[str, Any] = compose(template, facts, (), number).row(0, named=True)
         if counting:
-            rulebooks.advance_counters(connection, {template.name: named["number"][0] + 1})
+            number = named["number"] + 1
+            counters.advance(connection, {template.name: number})
+        name = named["name"]
         if name is None or store.name_is_free(connection, name, device_id):
-            return str(name) if name is not None else None
+            return None if name is None else str(name)
         if not counting:
             return None
-        template = core.Template(
-            template.name, template.pattern, template.platforms, named["number"][0] + 1
-        )
     return None

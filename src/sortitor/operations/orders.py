@@ -4,155 +4,90 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
 from typing import Any
 
 from sqlalchemy import Connection
 
-from sortitor.core import orders as core
-from sortitor.core.errors import Stale
-from sortitor.operations.context import Context, must
+from sortitor.core.orders import Order, Tally, tally
+from sortitor.core.previews import Count
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.store import orders as store
-from sortitor.store.engine import Line
+from sortitor.store import tables
+from sortitor.store.documents import Kept, Shelf
 
 
 @dataclass(frozen=True, slots=True)
-class Order:
-    """What is stated of an order."""
-
-    name: str
-    supplier: str | None
-    ordered_on: date | None
-    note: str | None
-    lines: tuple[core.OrderLine, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Whole:
+class OrderDetail:
     """An order with its lines against the fleet."""
 
-    order: Line
-    lines: list[core.Tally]
+    kept: Kept[Order]
+    lines: list[Tally]
 
 
-def every(ctx: Context) -> list[Whole]:
+class Orders(DocumentKind[Order]):
+    """Orders as documents."""
+
+    def beside(self, ctx: Context, wanted: Wanted[Order]) -> dict[str, Any]:
+        """The day of the order, which filters compare."""
+        return {"ordered_on": wanted.proposed and wanted.proposed.ordered_on}
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Order]) -> Effect:
+        """The order's lines against the fleet, as they would be."""
+        if wanted.proposed is None:
+            assert wanted.former is not None
+            lines = _against_the_fleet(connection, [wanted.former.document])[0]
+            came = sum(line.delivered for line in lines)
+            return Effect(
+                counts=(Count("delivered", "devices that keep its name", came),), facts=came
+            )
+        lines = _against_the_fleet(connection, [wanted.proposed])[0]
+        counts = (
+            Count("ordered", "ordered", sum(line.quantity for line in lines)),
+            Count("delivered", "delivered", sum(line.delivered for line in lines)),
+            Count("short", "still to come", sum(line.short for line in lines)),
+            Count("over", "beyond the order", sum(line.over for line in lines)),
+        )
+        return Effect(counts=counts, facts=[count.count for count in counts])
+
+    def written(
+        self, ctx: Context, connection: Connection, number: int, wanted: Wanted[Order]
+    ) -> None:
+        """Cohorts may speak of orders."""
+        sides = (wanted.before, wanted.proposed)
+        store.refresh_cohorts(connection, [order.name for order in sides if order is not None])
+
+
+ORDERS = Orders("order", "order", Shelf(Order, tables.orders))
+
+
+def every(ctx: Context) -> list[OrderDetail]:
     """Orders, newest first, each with its lines."""
     with ctx.reading() as connection:
-        return _whole(connection, store.every(connection))
+        kept = sorted(ORDERS.shelf.every(connection), key=lambda one: -one.id)
+        return _details(connection, kept)
 
 
-def one(ctx: Context, order_id: int) -> Whole:
+def one(ctx: Context, key: Key) -> OrderDetail:
     """One order with its lines."""
     with ctx.reading() as connection:
-        return _whole(connection, [must(store.one(connection, order_id), "order", order_id)])[0]
+        return _details(connection, [ORDERS.find(connection, key)])[0]
 
 
-def _whole(connection: Connection, found: Sequence[Line]) -> list[Whole]:
-    lines = store.lines(connection, [order.id for order in found])
-    fleet = store.fleet(connection, [order.name.lower() for order in found])
-    return [
-        Whole(
-            order,
-            core.tally(
-                [
-                    core.OrderLine(line.product, line.quantity, line.price)
-                    for line in lines
-                    if line.order_id == order.id
-                ],
-                [
-                    (row.model, row.product_code, row.delivered, row.arrived)
-                    for row in fleet
-                    if row.order_key == order.name.lower()
-                ],
-            ),
-        )
-        for order in found
-    ]
+def detail(ctx: Context, kept: Kept[Order]) -> OrderDetail:
+    """An order at hand with its lines."""
+    with ctx.reading() as connection:
+        return _details(connection, [kept])[0]
 
 
-def _parts(order: Order) -> tuple[dict[str, Any], list[dict[str, Any]]]:
-    core.check_lines(order.lines)
-    head = {
-        "name": order.name,
-        "supplier": order.supplier,
-        "ordered_on": order.ordered_on,
-        "note": order.note,
-    }
-    return head, [
-        {"product": line.product, "quantity": line.quantity, "price": line.price}
-        for line in order.lines
-    ]
+def _details(connection: Connection, found: Sequence[Kept[Order]]) -> list[OrderDetail]:
+    lines = _against_the_fleet(connection, [kept.document for kept in found])
+    return [OrderDetail(kept, its) for kept, its in zip(found, lines, strict=True)]
 
 
-def document(connection: Connection, order_id: int) -> dict[str, Any] | None:
-    """The order as the journal keeps it."""
-    head = store.one(connection, order_id, lock=True)
-    if head is None:
-        return None
-    lines = [
-        {
-            "product": line.product,
-            "quantity": line.quantity,
-            "price": None if line.price is None else str(line.price),
-        }
-        for line in store.lines(connection, [order_id])
-    ]
-    return {
-        "name": head.name,
-        "supplier": head.supplier,
-        "ordered_on": None if head.ordered_on is None else str(head.ordered_on),
-        "note": head.note,
-        "lines": lines,
-    }
-
-
-def add(ctx: Context, order: Order) -> Whole:
-    """A new order."""
-    head, lines = _parts(order)
-    with ctx.changing() as connection:
-        order_id = store.add(connection, head, lines)
-        ctx.record(
-            connection,
-            "order.add",
-            "order",
-            f"Order {order.name} added",
-            subject_id=order_id,
-            after=document(connection, order_id),
-        )
-        return _whole(connection, [must(store.one(connection, order_id), "order", order_id)])[0]
-
-
-def edit(ctx: Context, order_id: int, order: Order, revision: int | None) -> Whole:
-    """Change an order; `revision` (If-Match) must be the one that was read."""
-    head, lines = _parts(order)
-    with ctx.changing() as connection:
-        known = must(store.one(connection, order_id, lock=True), "order", order_id)
-        if revision is not None and revision != known.revision:
-            raise Stale("the order")
-        before = document(connection, order_id)
-        store.change(connection, order_id, head, lines)
-        ctx.record(
-            connection,
-            "order.edit",
-            "order",
-            f"Order {order.name} changed",
-            subject_id=order_id,
-            before=before,
-            after=document(connection, order_id),
-        )
-        return _whole(connection, [must(store.one(connection, order_id), "order", order_id)])[0]
-
-
-def remove(ctx: Context, order_id: int) -> None:
-    """Remove an order; a revert brings it back, and its devices keep its name."""
-    with ctx.changing() as connection:
-        before = must(document(connection, order_id), "order", order_id)
-        store.remove(connection, order_id)
-        ctx.record(
-            connection,
-            "order.remove",
-            "order",
-            f"Order {before['name']} removed",
-            subject_id=order_id,
-            before=before,
-        )
+def _against_the_fleet(connection: Connection, orders: Sequence[Order]) -> list[list[Tally]]:
+    came: dict[str, list[tuple[str | None, str | None, int, int]]] = {}
+    for row in store.fleet(connection, [order.name.lower() for order in orders]):
+        line = (row.model, row.product_code, row.delivered, row.arrived)
+        came.setdefault(row.order_key, []).append(line)
+    return [tally(order.lines, came.get(order.name.lower(), [])) for order in orders]

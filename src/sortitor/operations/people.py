@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection
 
 from sortitor.core.errors import BadInput
-from sortitor.core.gate import quota_for
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
 from sortitor.operations import gate
-from sortitor.operations.context import Context, must, must_match
+from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
-from sortitor.store.engine import Line
+from sortitor.store.devices import LineRow
+from sortitor.store.groups import GroupRow
+from sortitor.store.people import PersonRow
+
+_EXAMPLES = 50
+_LEAVERS_SHOWN = 25
+_DEVICES_SHOWN = 200
 
 
 def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Preview:
@@ -33,46 +38,34 @@ def _plan(connection: Connection, content: bytes, complete: bool) -> tuple[Previ
     lines = store.staged_examples(connection)
     gone = store.absent(connection) if complete else []
     touched = counts["new"] + counts["changed"] + len(gone)
-    leavers = (
-        (
-            Count(
-                "left",
-                "have left: the file does not name them",
-                len(gone),
-                "warn" if gone else "plain",
-            ),
-        )
-        if complete
-        else ()
+    examples = [
+        *(Example(name, "person", "here", "left") for _, name in gone[:_LEAVERS_SHOWN]),
+        *(Example(name, field, before, after) for name, field, before, after in lines),
+    ]
+    shown = Preview(
+        title="Import people",
+        apply_label=f"Import {touched:,} {'person' if touched == 1 else 'people'}",
+        counts=_counts(counts, len(gone) if complete else None),
+        examples=tuple(examples[:_EXAMPLES]),
+        examples_total=touched,
     )
-    shown = sealed(
-        Preview(
-            "Import people",
-            f"Import {touched:,} {'person' if touched == 1 else 'people'}",
-            (
-                Count("new", "new people", counts["new"], "good"),
-                Count("changed", "changed", counts["changed"]),
-                Count("unchanged", "unchanged", counts["unchanged"]),
-                Count("joins", "group memberships added", counts["joins"]),
-                Count(
-                    "leaves",
-                    "group memberships ended",
-                    counts["leaves"],
-                    "warn" if counts["leaves"] else "plain",
-                ),
-                *leavers,
-            ),
-            tuple(
-                [
-                    *(Example(name, "person", "here", "left") for _, name in gone[:25]),
-                    *(Example(name, field, before, after) for name, field, before, after in lines),
-                ][:50]
-            ),
-            touched,
-        ),
-        [counts, lines, gone],
-    )
-    return shown, [person_id for person_id, _ in gone]
+    return sealed(shown, [counts, lines, gone]), [person_id for person_id, _ in gone]
+
+
+def _counts(counts: Mapping[str, int], gone: int | None) -> tuple[Count, ...]:
+    """What a file changes; `gone` is None where it does not say who left."""
+    left_groups = counts["leaves"]
+    found = [
+        Count("new", "new people", counts["new"], "good"),
+        Count("changed", "changed", counts["changed"]),
+        Count("unchanged", "unchanged", counts["unchanged"]),
+        Count("joins", "group memberships added", counts["joins"]),
+        Count("leaves", "group memberships ended", left_groups, "warn" if left_groups else "plain"),
+    ]
+    if gone is not None:
+        label = "have left: the file does not name them"
+        found.append(Count("left", label, gone, "warn" if gone else "plain"))
+    return tuple(found)
 
 
 def apply_import(
@@ -81,7 +74,7 @@ def apply_import(
     """Import the people of a file as previewed."""
     with ctx.changing() as connection:
         preview, gone = _plan(connection, content, complete)
-        must_match(preview, digest)
+        require_digest(preview, digest)
         store.apply_import(connection)
         if gone:
             store.leave(connection, gone, ctx.now)
@@ -101,73 +94,99 @@ def apply_import(
 
 def page(
     ctx: Context, query: str | None, group: str | None, after: int, limit: int
-) -> Sequence[Line]:
+) -> list[PersonRow]:
     """People by id."""
     with ctx.reading() as connection:
         return store.page(connection, query, group, after, limit)
 
 
-def set_left(ctx: Context, person_id: int, left: bool, reason: str | None) -> None:
+def find(connection: Connection, key: int | str) -> PersonRow:
+    """One person by number, user name or mail; a number goes before a name of digits."""
+    found = None
+    if isinstance(key, int) or key.isdecimal():
+        found = store.one(connection, int(key))
+    if found is None and isinstance(key, str):
+        found = store.by_any_name(connection, key)
+    return or_not_found(found, "person", key)
+
+
+def set_left(ctx: Context, key: int | str, left: bool, reason: str | None) -> None:
     """Note that somebody has left, or is back."""
     with ctx.changing() as connection:
-        person = must(store.one(connection, person_id), "person", person_id)
-        store.leave(connection, [person_id], ctx.now if left else None)
+        person = find(connection, key)
+        store.leave(connection, [person.id], ctx.now if left else None)
         what = "has left" if left else "is back"
         ctx.record(
             connection,
             "person.left" if left else "person.back",
             "person",
             f"{person.name} {what}",
-            subject_id=person_id,
+            subject_id=person.id,
             reason=reason,
         )
 
 
-def set_inner(ctx: Context, group_id: int, inner: Sequence[int]) -> None:
+def find_group(connection: Connection, key: int | str, lock: bool = False) -> GroupRow:
+    """One group by number or name; a number goes before a name of digits."""
+    found = None
+    if isinstance(key, int) or key.isdecimal():
+        found = store_groups.one(connection, int(key), lock)
+    if found is None and isinstance(key, str):
+        found = store_groups.by_name(connection, key, lock)
+    return or_not_found(found, "group", key)
+
+
+def set_inner(ctx: Context, key: int | str, inner: Sequence[int | str]) -> None:
     """Put exactly these groups into a group."""
     with ctx.changing() as connection:
         store_groups.hold_still(connection)
-        group = must(store_groups.one(connection, group_id, lock=True), "group", group_id)
-        named = [must(store_groups.one(connection, one), "group", one).name for one in inner]
-        if group_id in inner:
-            raise BadInput(
-                "group_in_itself", f"Group “{group.name}” cannot be in itself.", "Leave it out."
-            )
-        store_groups.set_groups(connection, group_id, inner)
-        store_groups.resolve(connection, [group_id])
+        group = find_group(connection, key, lock=True)
+        found = [find_group(connection, one) for one in inner]
+        if group.id in [one.id for one in found]:
+            detail = f"Group “{group.name}” cannot be in itself."
+            raise BadInput("group_in_itself", detail, "Leave it out.")
+        store_groups.set_groups(connection, group.id, [one.id for one in found])
+        store_groups.resolve(connection, [group.id])
+        names = [one.name for one in found]
         ctx.record(
             connection,
             "group.groups",
             "group",
-            f"Group “{group.name}” holds {', '.join(named) or 'no groups'}",
-            subject_id=group_id,
+            f"Group “{group.name}” holds {', '.join(names) or 'no groups'}",
+            subject_id=group.id,
             before={"groups": group.groups},
-            after={"groups": named},
+            after={"groups": names},
         )
 
 
-def groups(ctx: Context) -> Sequence[Line]:
+def groups(ctx: Context) -> list[GroupRow]:
     """All groups with the number of their people."""
     with ctx.reading() as connection:
         return store_groups.every(connection)
 
 
 @dataclass(frozen=True, slots=True)
-class Whole:
+class PersonDetail:
     """A person with their devices and quota."""
 
-    person: Line
-    devices: Sequence[Line]
+    person: PersonRow
+    devices: list[LineRow]
     quota: int
     quota_policy: str
 
 
-def one(ctx: Context, person_id: int) -> Whole:
+def one(ctx: Context, key: int | str) -> PersonDetail:
     """One person with all that belongs to them."""
     with ctx.reading() as connection:
-        person = must(store.one(connection, person_id), "person", person_id)
+        person = find(connection, key)
         devices = store_devices.page(
-            connection, Selection(person_id=person_id), ctx.now, "id", False, None, 200
+            connection,
+            selection=Selection(person_id=person.id),
+            now=ctx.now,
+            sort="id",
+            descending=False,
+            after=None,
+            limit=_DEVICES_SHOWN,
         )
-        quota, policy = quota_for(frozenset(person.groups), gate.policies(connection)[1])
-        return Whole(person, devices, quota, policy)
+        quota, policy = gate.in_force(connection).quota_for(frozenset(person.groups))
+        return PersonDetail(person, devices, quota, policy)

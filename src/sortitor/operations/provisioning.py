@@ -5,7 +5,7 @@ is spoken in `api/scim.py`.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
@@ -17,8 +17,8 @@ from sortitor.operations.context import Context
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store_people
 from sortitor.store import provisioning as store
-from sortitor.store.engine import Line
 from sortitor.store.provisioning import Asked as Asked
+from sortitor.store.provisioning import GroupRow, UserRow
 
 #: What is not kept: it is made anew for every answer, or is nobody's business.
 _OWN = ("id", "meta", "groups", "schemas", "password")
@@ -49,8 +49,8 @@ def _number(resource_id: str, letter: str) -> int:
     return int(text)
 
 
-def _user(row: Line) -> Resource:
-    document = user_of(row._asdict())
+def _user(row: UserRow) -> Resource:
+    document = user_of(asdict(row))
     if row.groups:
         document["groups"] = [
             {"value": f"g{group['id']}", "display": group["name"]} for group in row.groups
@@ -58,7 +58,7 @@ def _user(row: Line) -> Resource:
     return Resource("User", f"u{row.id}", row.revision, row.created_at, row.changed_at, document)
 
 
-def _groups(connection: Connection, rows: Sequence[Line], with_members: bool) -> list[Resource]:
+def _groups(connection: Connection, rows: Sequence[GroupRow], with_members: bool) -> list[Resource]:
     members: dict[int, list[dict[str, str]]] = {}
     for line in (
         store_groups.members(connection, [row.id for row in rows]) if with_members and rows else ()
@@ -111,7 +111,7 @@ def user(ctx: Context, resource_id: str) -> Resource:
         return _user(_known_user(connection, resource_id))
 
 
-def _known_user(connection: Connection, resource_id: str, lock: bool = False) -> Line:
+def _known_user(connection: Connection, resource_id: str, lock: bool = False) -> UserRow:
     row = store.user(connection, _number(resource_id, "u"), lock)
     if row is None or row.gone_at is not None:
         raise NotFound("user", resource_id)
@@ -124,8 +124,8 @@ def group(ctx: Context, resource_id: str) -> Resource:
         return _groups(connection, [_known_group(connection, resource_id)], True)[0]
 
 
-def _known_group(connection: Connection, resource_id: str, lock: bool = False) -> Line:
-    row = store_groups.one(connection, _number(resource_id, "g"), lock)
+def _known_group(connection: Connection, resource_id: str, lock: bool = False) -> GroupRow:
+    row = store.group(connection, _number(resource_id, "g"), lock)
     if row is None:
         raise NotFound("group", resource_id)
     return row
@@ -153,7 +153,7 @@ def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
     """
     with ctx.changing() as connection:
         values = _values(ctx, document, None)
-        known = store.by_user_name(connection, values["user_name"])
+        known = store.lock_user_name(connection, values["user_name"])
         if known is not None and known.gone_at is None and known.pushed is not None:
             raise Conflict(
                 "user_name_taken",
@@ -165,7 +165,7 @@ def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
         else:
             person_id = known.id
             store.change_user(connection, person_id, values)
-        store_people.settle_one(connection, [person_id])
+        store_people.refresh_cohorts(connection, [person_id])
         ctx.record(
             connection,
             "user.add",
@@ -190,20 +190,17 @@ def change_user(
         _must_be(revision, before)
         document = new(before)
         values = _values(ctx, document, row.left_at)
-        if {**values, "changed_at": None} == {
-            **{name: row._mapping[name] for name in values},
-            "changed_at": None,
-        }:
+        if all(
+            getattr(row, name) == value for name, value in values.items() if name != "changed_at"
+        ):
             return before
         store.change_user(connection, row.id, values)
-        store_people.settle_one(connection, [row.id])
-        what = (
-            "has left"
-            if values["left_at"] and not row.left_at
-            else "is back"
-            if row.left_at and not values["left_at"]
-            else "changed"
-        )
+        store_people.refresh_cohorts(connection, [row.id])
+        what = "changed"
+        if values["left_at"] and not row.left_at:
+            what = "has left"
+        elif row.left_at and not values["left_at"]:
+            what = "is back"
         ctx.record(
             connection,
             "user.edit",
@@ -234,7 +231,7 @@ def remove_user(ctx: Context, resource_id: str, revision: int | None) -> None:
             },
         )
         store_groups.take_out_everywhere(connection, row.id)
-        store_people.settle_one(connection, [row.id])
+        store_people.refresh_cohorts(connection, [row.id])
         ctx.record(
             connection,
             "user.remove",

@@ -6,10 +6,11 @@ from sqlalchemy import Engine
 
 from sortitor.operations.context import Actor, Clock
 from sortitor.store import idempotency
-from sortitor.store.engine import Line, transaction
+from sortitor.store.engine import transaction
+from sortitor.store.idempotency import AnswerRow
 
 
-def find(engine: Engine, clock: Clock, actor: Actor, key: str) -> Line | None:
+def find(engine: Engine, clock: Clock, actor: Actor, key: str) -> AnswerRow | None:
     """What is known under the actor's key."""
     with transaction(engine) as connection:
         return idempotency.find(connection, actor.account_id or 0, key, clock.wall())

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sortitor.core.previews import plural
-from sortitor.operations import gate, licences, sweeps
+from sortitor.operations import gate, licences
 from sortitor.operations.context import Context
+from sortitor.operations.sweeps import runs
+from sortitor.operations.sweeps.rules import RULES
 from sortitor.store import today as store
 
 
@@ -68,13 +68,13 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
     return items, stages
 
 
-def _arrivals(numbers: Any) -> list[Item]:
+def _arrivals(numbers: store.NumbersRow) -> list[Item]:
     items = []
     if numbers.parked:
         items.append(
             Item(
                 "parked",
-                f"{plural(numbers.parked, 'device')} parked without a person or a word",
+                _waiting(numbers.parked),
                 "They arrived and wait to be given to somebody.",
                 numbers.parked,
                 numbers.parked_since,
@@ -112,8 +112,8 @@ def _arrivals(numbers: Any) -> list[Item]:
     return items
 
 
-def _lot(lot: Any) -> Item:
-    counts: Mapping[str, int] = lot.counts
+def _lot(lot: store.OpenLotRow) -> Item:
+    counts = lot.counts
     left = counts["conflict"] + counts["reject"]
     detail = f"{counts['add']:,} to add, {counts['change']:,} to change, {left:,} need a look"
     return Item(
@@ -128,21 +128,32 @@ def _lot(lot: Any) -> Item:
     )
 
 
+def _waiting(number: int) -> str:
+    if number == 1:
+        return "1 device waits to be assigned"
+    return f"{number:,} devices wait to be assigned"
+
+
 def _pools(ctx: Context) -> list[Item]:
-    return [
-        Item(
-            "pool",
-            f"{one.pool.name} is short of {plural(one.needed - one.pool.seats, 'seat')}",
-            f"{one.needed:,} needed, {one.pool.seats:,} held.",
-            one.needed - one.pool.seats,
-            None,
-            "Look at the devices",
-            f"/devices?pool={one.pool.id}",
-            f"sortitor pool show {one.pool.id}",
+    items = []
+    for counted in licences.every(ctx):
+        pool, number = counted.kept.document, counted.kept.id
+        short = counted.needed - pool.seats
+        if short <= 0:
+            continue
+        items.append(
+            Item(
+                kind="pool",
+                title=f"{pool.name} is short of {plural(short, 'seat')}",
+                detail=f"{counted.needed:,} needed, {pool.seats:,} there.",
+                count=short,
+                since_at=None,
+                action="Look at the devices",
+                page=f"/devices?pool={number}",
+                command=f"sortitor pool show {number}",
+            )
         )
-        for one in licences.every(ctx)
-        if one.needed > one.pool.seats
-    ]
+    return items
 
 
 def _quota(ctx: Context) -> list[Item]:
@@ -166,18 +177,21 @@ def _quota(ctx: Context) -> list[Item]:
 
 def _due(ctx: Context) -> list[Item]:
     items = []
-    for rule in sweeps.rules(ctx):
-        if number := sweeps.due_count(ctx, rule):
-            items.append(
-                Item(
-                    "sweep",
-                    f"{plural(number, 'device')} past the idle window of “{rule.name}”",
-                    f"Idle for {rule.idle_window_days} days or more.",
-                    number,
-                    None,
-                    "Preview the sweep",
-                    f"/sweeps?rule={rule.id}",
-                    f"sortitor sweep preview {rule.id}",
-                )
+    for kept in RULES.every(ctx):
+        number = runs.due_count(ctx, kept.document)
+        if not number:
+            continue
+        window = kept.document.idle_window_days
+        items.append(
+            Item(
+                kind="sweep",
+                title=f"{plural(number, 'device')} past the idle window of “{kept.document.name}”",
+                detail=f"Idle for {window} days or more.",
+                count=number,
+                since_at=None,
+                action="Preview the sweep",
+                page=f"/sweeps?rule={kept.id}",
+                command=f"sortitor sweep preview {kept.id}",
             )
+        )
     return items

@@ -5,23 +5,23 @@ They are a person's own convenience, so the journal does not hear of them.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any
 
 from sortitor.core.errors import BadInput
 from sortitor.core.filters import parse
-from sortitor.operations.context import Context, must
+from sortitor.operations.context import Context, or_not_found
 from sortitor.store import views as store
-from sortitor.store.engine import Line
+from sortitor.store.views import ViewRow as ViewRow
 
 
-def every(ctx: Context) -> Sequence[Line]:
+def every(ctx: Context) -> list[ViewRow]:
     """One's own views and those that others share."""
     with ctx.reading() as connection:
         return store.every(connection, ctx.actor.account_id)
 
 
-def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> Line:
+def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> ViewRow:
     """Keep a view; one's own of the same name gives way."""
     if settings.get("filter"):
         parse(settings["filter"])
@@ -45,7 +45,7 @@ def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> 
 def remove(ctx: Context, view_id: int) -> None:
     """Forget a view of one's own."""
     with ctx.changing() as connection:
-        must(
+        or_not_found(
             store.remove(connection, view_id, ctx.actor.account_id) or None,
             "view of yours",
             view_id,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field, SecretStr
 
+from sortitor.core.access import Permission
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.schemas.base import Answer, Name, Request, Time
 
@@ -22,10 +23,11 @@ class SetUp(SignIn):
 
 
 class Me(Answer):
-    """Who is signed in."""
+    """Who is signed in, and what they may do."""
 
     name: str
     role: Role
+    permissions: list[Permission] = Field(description="What this caller may do and see.")
 
 
 class AccountNew(SignIn):

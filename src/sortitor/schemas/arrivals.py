@@ -1,4 +1,4 @@
-"""Passes, arrivals and the agent protocol."""
+"""Arrivals and the agent protocol."""
 
 from __future__ import annotations
 
@@ -6,54 +6,11 @@ from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
-from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Stage
-from sortitor.schemas.base import Answer, Name, Request, Time
+from sortitor.core.vocabulary import Outcome, Platform, Stage
+from sortitor.schemas.base import Answer, Request, Time
 from sortitor.schemas.gate import Reason, Step
 
 Short = Annotated[str, StringConstraints(strip_whitespace=True, max_length=100)]
-
-
-class PassNew(Request):
-    """A new pass. Without a person, the device names its own; `ownership` is what the pass
-    declares.
-    """
-
-    label: Name
-    activation: Activation = Activation.PERSON
-    ownership: Ownership | None = None
-    person: str | None = None
-    valid_from: Time | None = None
-    valid_days: int = Field(default=14, ge=1, le=398)
-    max_uses: int | None = Field(default=None, ge=1, le=100_000)
-
-
-class PassCode(Answer):
-    """A new pass; the code is shown this once.
-
-    `qr_svg` is a QR of the address of the welcome page.
-    """
-
-    id: int
-    code: str
-    url: str
-    qr_svg: str
-
-
-class Pass(Answer):
-    """A pass without its code."""
-
-    id: int
-    label: str
-    activation: Activation
-    ownership: Ownership | None
-    person_name: str | None
-    valid_from: Time
-    valid_until: Time
-    max_uses: int | None
-    uses: int
-    created_by: str
-    revoked_at: Time | None
-    state: str
 
 
 class Arrival(Answer):
@@ -75,7 +32,7 @@ class Arrival(Answer):
     reasons: list[Reason]
 
 
-class ArrivalWhole(Answer):
+class ArrivalDetail(Answer):
     """One arrival with its trace."""
 
     id: int

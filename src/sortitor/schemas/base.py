@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Generic, TypeVar
+from typing import Generic, TypeVar
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
 
-Text = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=500)]
-Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=100)]
+from sortitor.core.documents import Name as Name
+from sortitor.core.documents import Text as Text
+
 Time = AwareDatetime
 
 
@@ -84,6 +85,14 @@ class Bar(Answer):
     count: int
 
 
+class Change(Answer):
+    """What becomes of one field of a document."""
+
+    field: str
+    before: str | None
+    after: str | None
+
+
 class Preview(Answer):
     """What a change would do. Applying must quote the digest."""
 
@@ -95,6 +104,7 @@ class Preview(Answer):
     warnings: list[str]
     bars: list[Bar] = []
     bars_line_days: int | None = None
+    changes: list[Change] = Field(default=[], description="What becomes of a document's fields.")
     digest: str
 
 
@@ -105,7 +115,7 @@ class Apply(Request):
     reason: str | None = Field(default=None, max_length=500)
 
 
-class Reason(Request):
+class ReasonGiven(Request):
     """Why, for the journal."""
 
     reason: str | None = Field(default=None, max_length=500)

@@ -31,6 +31,9 @@ class Device(Answer):
     flag: str | None
     last_seen_at: Time | None
     idle_days: int
+    columns: dict[str, str | None] | None = Field(
+        default=None, description="The attributes asked for with `column`, as text."
+    )
 
 
 class Identifier(Answer):
@@ -81,7 +84,7 @@ class Happening(Answer):
     reverted_by: int | None
 
 
-class DeviceWhole(Device):
+class DeviceDetail(Device):
     """A device with all that is known of it."""
 
     ownership_basis: Basis

@@ -1,54 +1,28 @@
-"""The gate and naming."""
+"""The gate."""
 
 from __future__ import annotations
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
-from sortitor.core.vocabulary import Outcome, Ownership, Platform, Returning
-from sortitor.schemas.base import Answer, Apply, Name, Request
-from sortitor.schemas.devices import Selection
-
-
-class PlatformRule(Request):
-    """Whether a platform is open; the bounds are inclusive over the components they state."""
-
-    model_config = {"extra": "forbid", "from_attributes": True}
-    open: bool = True
-    os_min: str | None = None
-    os_max: str | None = None
+from sortitor.core.gate import Gate as Gate
+from sortitor.core.gate import PlatformRule as PlatformRule
+from sortitor.core.gate import Policy as Policy
+from sortitor.core.vocabulary import Outcome, Ownership, Platform
+from sortitor.schemas.base import Answer, Apply, Request
 
 
-class Policy(Request):
-    """One gate policy; what it leaves null (or a platform it leaves out) it does not state.
+class GateDetail(Gate):
+    """The gate in force."""
 
-    `groups` null means everyone.
-    """
+    model_config = ConfigDict(extra="ignore")
 
-    model_config = {"extra": "forbid", "from_attributes": True}
-    name: Name
-    groups: list[Name] | None = None
-    platforms: dict[Platform, PlatformRule] = {}
-    ownerships: list[Ownership] | None = None
-    quota: int | None = None
-    declared_only: bool | None = None
-    returning: Returning | None = None
+    revision: int = Field(description="How often it was changed; the ETag of an edit.")
 
 
-class Gate(Answer):
-    """The policies in order; the last is the baseline and states everything."""
-
-    revision: int
-    policies: list[Policy]
-
-
-class GateChange(Request):
-    """The whole gate as it should be."""
-
-    policies: list[Policy] = Field(max_length=200)
-
-
-class GateApply(Apply, GateChange):
+class GateApply(Apply):
     """Save the gate as previewed."""
+
+    policies: tuple[Policy, ...] = Field(max_length=200)
 
 
 class Try(Request):
@@ -59,7 +33,7 @@ class Try(Request):
     ownership: Ownership | None = None
     person: str | None = None
     identifier: str | None = None
-    policies: list[Policy] | None = None
+    policies: tuple[Policy, ...] | None = None
 
 
 class Reason(Answer):
@@ -69,8 +43,9 @@ class Reason(Answer):
     policy: str
     actual: str
     wanted: str
+    explanation: str = Field(default="", description="All of it, as a sentence.")
     remedy: str
-    sentence: str
+    sentence: str = Field(description="What the person is told; it gives nothing away.")
 
 
 class Step(Answer):
@@ -81,6 +56,7 @@ class Step(Answer):
     wanted: str
     actual: str
     passed: bool
+    explanation: str = Field(default="", description="All of it, as a sentence.")
 
 
 class Decision(Answer):
@@ -89,47 +65,6 @@ class Decision(Answer):
     outcome: Outcome
     reasons: list[Reason]
     trace: list[Step]
-
-
-class Template(Request):
-    """A naming template, such as `{site|upper|first 3}-{n|pad 4}`; no platforms means all."""
-
-    model_config = {"extra": "forbid", "from_attributes": True}
-    name: Name
-    pattern: str = Field(min_length=1, max_length=200)
-    platforms: list[Platform] = []
-
-
-class Naming(Answer):
-    """The templates in order; the first that fits names a device.
-
-    `next_numbers` are the counters.
-    """
-
-    revision: int
-    templates: list[Template]
-    next_numbers: dict[str, int]
-    fields: list[str]
-
-
-class NamingSave(Request):
-    """The templates as they should be."""
-
-    templates: list[Template] = Field(max_length=200)
-    reason: str | None = None
-
-
-class NamingPreview(Request):
-    """Names over a selection, by proposed templates or (null) by those in force."""
-
-    selection: Selection = Selection()
-    templates: list[Template] | None = None
-
-
-class RenameApply(Apply):
-    """Rename as previewed, by the templates in force."""
-
-    selection: Selection = Selection()
 
 
 class Saved(Answer):

@@ -1,10 +1,9 @@
-"""The journal and the Today page."""
+"""The journal."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from sortitor.core.vocabulary import Stage
 from sortitor.schemas.base import Answer, Time
 
 
@@ -35,31 +34,10 @@ class Effect(Answer):
     after: dict[str, Any] | None
 
 
-class EntryWhole(Entry):
+class EntryDetail(Entry):
     """An entry with its first hundred effects."""
 
     effects: list[Effect]
-
-
-class TodayItem(Answer):
-    """One thing that needs a hand, with the page and the command that lead to it."""
-
-    kind: str
-    title: str
-    detail: str
-    count: int
-    since_at: Time | None
-    action: str
-    page: str
-    command: str
-
-
-class Today(Answer):
-    """What needs a hand, oldest first, and the fleet by stage."""
-
-    now: Time
-    items: list[TodayItem]
-    stages: dict[Stage, int]
 
 
 class Reverted(Answer):

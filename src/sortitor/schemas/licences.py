@@ -2,34 +2,18 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
+from sortitor.core.licences import Pool as Pool
 from sortitor.core.licences import PoolState
-from sortitor.schemas.base import Answer, Name, Request
+from sortitor.schemas.documents import Kept
 
 
-class PoolNew(Request):
-    """A licence product: seats held, and which devices need one."""
+class PoolDetail(Pool, Kept):
+    """A pool with the seats it needs; the count's devices are at `/devices?pool=ID`."""
 
-    name: Name
-    seats: int = Field(ge=0, le=100_000_000)
-    filter: str | None = Field(
-        default=None,
-        max_length=4_000,
-        description="Which devices, in the filter language; null means all.",
-    )
-    awaited_too: bool = False
+    model_config = ConfigDict(extra="ignore")
 
-
-class Pool(Answer):
-    """A pool with the seats it needs; the count's devices are at /devices?pool=ID."""
-
-    id: int
-    revision: int
-    name: str
-    seats: int
-    filter: str | None
-    awaited_too: bool
-    needed: int
+    needed: int = Field(description="Seats that devices need now.")
     state: PoolState
-    free: int
+    free: int = Field(description="Seats that nothing takes.")

@@ -2,33 +2,17 @@
 
 from __future__ import annotations
 
-from datetime import date
 from decimal import Decimal
 
-from pydantic import Field
+from pydantic import ConfigDict, Field
 
-from sortitor.schemas.base import Answer, Name, Request
-
-
-class OrderLineNew(Request):
-    """So many of a product (a model or a product code); the price of one, where it is known."""
-
-    product: Name
-    quantity: int = Field(ge=1, le=10_000_000)
-    price: Decimal | None = Field(default=None, ge=0, max_digits=14, decimal_places=2)
+from sortitor.core.orders import Order as Order
+from sortitor.core.orders import OrderLine as OrderLine
+from sortitor.schemas.base import Answer
+from sortitor.schemas.documents import Kept
 
 
-class OrderNew(Request):
-    """An order as it was given to the supplier. Devices belong to it by its name."""
-
-    name: Name
-    supplier: Name | None = None
-    ordered_on: date | None = None
-    note: str | None = Field(default=None, max_length=500)
-    lines: list[OrderLineNew] = Field(default=[], max_length=500)
-
-
-class OrderLine(Answer):
+class OrderTally(Answer):
     """One line against the fleet.
 
     A quantity of 0 is a product that came without having been ordered.
@@ -37,22 +21,18 @@ class OrderLine(Answer):
     product: str
     quantity: int
     price: Decimal | None
-    delivered: int
-    arrived: int
-    short: int
-    over: int
+    delivered: int = Field(description="Devices that lots, or arrivals, brought.")
+    arrived: int = Field(description="Of them arrived.")
+    short: int = Field(description="Still to come.")
+    over: int = Field(description="Beyond the order.")
 
 
-class Order(Answer):
-    """An order with its lines, and their sums."""
+class OrderDetail(Order, Kept):
+    """An order with its lines against the fleet, and their sums."""
 
-    id: int
-    revision: int
-    name: str
-    supplier: str | None
-    ordered_on: date | None
-    note: str | None
-    lines: list[OrderLine]
+    model_config = ConfigDict(extra="ignore")
+
+    tally: list[OrderTally]
     ordered: int
     delivered: int
     arrived: int

@@ -22,7 +22,7 @@ class Person(Answer):
     holding: int
 
 
-class PersonWhole(Person):
+class PersonDetail(Person):
     """A person with devices and quota."""
 
     devices: list[Device]
@@ -50,6 +50,6 @@ class Leaving(Request):
 
 
 class InnerGroups(Request):
-    """The groups that are in a group, by number."""
+    """The groups that are in a group, by number or name."""
 
-    groups: list[int] = Field(max_length=1_000)
+    groups: list[int | str] = Field(max_length=1_000)

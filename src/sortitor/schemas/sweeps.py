@@ -2,31 +2,17 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from pydantic import ConfigDict
 
-from sortitor.schemas.base import Answer, Name, Request, Time
-
-
-class RuleNew(Request):
-    """Who is watched and after how many idle days a device is retired."""
-
-    name: Name
-    idle_window_days: int
-    filter: str | None = Field(
-        default=None,
-        max_length=4_000,
-        description="Which devices, in the filter language; null means all.",
-    )
-    daily: bool = False
-    brake_percent: int = 5
+from sortitor.core.sweeps import Rule as Rule
+from sortitor.schemas.base import Answer, Time
+from sortitor.schemas.documents import Kept
 
 
-class Rule(RuleNew):
+class RuleDetail(Rule, Kept):
     """A sweep rule."""
 
-    model_config = {"extra": "ignore", "from_attributes": True}
-    id: int
-    revision: int
+    model_config = ConfigDict(extra="ignore")
 
 
 class Sweep(Answer):

@@ -6,7 +6,7 @@ import json
 from typing import cast
 
 from sortitor.api.app import make_app
-from sortitor.api.service import Service
+from sortitor.api.http.service import Service
 from sortitor.operations.context import Clock, Limits
 from sortitor.server.settings import wall_now
 

@@ -22,7 +22,7 @@ from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import Engine
 
 from sortitor.api.app import make_app
-from sortitor.api.service import Service
+from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks

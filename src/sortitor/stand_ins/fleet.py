@@ -35,7 +35,7 @@ def knock_all(
     """Let every device knock with a pass, a few at once, in order."""
 
     def knock(device: Hardware) -> KnockAnswer:
-        return s.arrivals.knock(
+        return s.agent.knock(
             Knock(
                 code=code,
                 platform=device.platform,
@@ -65,6 +65,6 @@ def relay_all(s: Sortitor, sightings: Iterable[tuple[str, datetime, str | None]]
         for credential, seen_at, version in sightings
     ]
     return sum(
-        s.arrivals.relay(batch[start : start + _RELAY]).received
+        s.agent.relay(batch[start : start + _RELAY]).received
         for start in range(0, len(batch), _RELAY)
     )

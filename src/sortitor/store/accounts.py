@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from sortitor.store.engine import Line
+from sortitor.core.vocabulary import Purpose, Role
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import accounts, installation, sessions, tokens
 
 
@@ -26,22 +28,58 @@ def change(connection: Connection, account_id: int, values: Mapping[str, Any]) -
     connection.execute(update(accounts).where(accounts.c.id == account_id).values(**values))
 
 
-def by_name(connection: Connection, name: str, lock: bool = False) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class AccountRow:
+    """An account."""
+
+    id: int
+    name: str
+    password_hash: str
+    role: Role
+    created_at: datetime
+    disabled_at: datetime | None
+    failures: int
+    failed_at: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class KnownRow:
+    """Whose a living session or token is; `token_role` bounds what a token may do."""
+
+    id: int
+    name: str
+    role: Role
+    token_role: Role | None
+
+
+@dataclass(frozen=True, slots=True)
+class TokenRow:
+    """A token without its secret."""
+
+    id: int
+    name: str
+    role: Role
+    purpose: Purpose
+    created_at: datetime
+    expires_at: datetime
+
+
+def by_name(connection: Connection, name: str, lock: bool = False) -> AccountRow | None:
     """The account of a name, whatever its case; `lock` makes parallel guesses count one after the
     other.
     """
     query = select(accounts).where(func.lower(accounts.c.name) == name.strip().lower())
-    return connection.execute(query.with_for_update() if lock else query).one_or_none()
+    return read_one(connection, query.with_for_update() if lock else query, AccountRow)
 
 
-def one(connection: Connection, account_id: int) -> Line | None:
+def one(connection: Connection, account_id: int) -> AccountRow | None:
     """One account."""
-    return connection.execute(select(accounts).where(accounts.c.id == account_id)).one_or_none()
+    return read_one(connection, select(accounts).where(accounts.c.id == account_id), AccountRow)
 
 
-def every(connection: Connection) -> Sequence[Line]:
+def every(connection: Connection) -> list[AccountRow]:
     """All accounts by name."""
-    return connection.execute(select(accounts).order_by(func.lower(accounts.c.name))).all()
+    return read_all(connection, select(accounts).order_by(func.lower(accounts.c.name)), AccountRow)
 
 
 def open_session(
@@ -66,22 +104,23 @@ def close_all_sessions(connection: Connection, account_id: int) -> None:
     connection.execute(delete(sessions).where(sessions.c.account_id == account_id))
 
 
-def by_session(connection: Connection, secret_hash: str, now: datetime) -> Line | None:
-    """`id, name, role` of a living session's account."""
-    query = select(accounts.c.id, accounts.c.name, accounts.c.role).join(
-        sessions, sessions.c.account_id == accounts.c.id
+def by_session(connection: Connection, secret_hash: str, now: datetime) -> KnownRow | None:
+    """Whose a living session is."""
+    query = select(
+        accounts.c.id, accounts.c.name, accounts.c.role, null().label("token_role")
+    ).join(sessions, sessions.c.account_id == accounts.c.id)
+    alive = (
+        sessions.c.secret_hash == secret_hash,
+        sessions.c.expires_at > now,
+        accounts.c.disabled_at.is_(None),
     )
-    return connection.execute(
-        query.where(
-            sessions.c.secret_hash == secret_hash,
-            sessions.c.expires_at > now,
-            accounts.c.disabled_at.is_(None),
-        )
-    ).one_or_none()
+    return read_one(connection, query.where(*alive), KnownRow)
 
 
-def by_token(connection: Connection, secret_hash: str, purpose: str, now: datetime) -> Line | None:
-    """`id, name, role, token_role` of a living token's account."""
+def by_token(
+    connection: Connection, secret_hash: str, purpose: str, now: datetime
+) -> KnownRow | None:
+    """Whose a living token is."""
     query = select(
         accounts.c.id, accounts.c.name, accounts.c.role, tokens.c.role.label("token_role")
     ).join(tokens, tokens.c.account_id == accounts.c.id)
@@ -92,7 +131,7 @@ def by_token(connection: Connection, secret_hash: str, purpose: str, now: dateti
         tokens.c.revoked_at.is_(None),
         accounts.c.disabled_at.is_(None),
     )
-    return connection.execute(query.where(*alive)).one_or_none()
+    return read_one(connection, query.where(*alive), KnownRow)
 
 
 def add_token(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -100,13 +139,10 @@ def add_token(connection: Connection, values: Mapping[str, Any]) -> int:
     return connection.execute(insert(tokens).values(**values).returning(tokens.c.id)).scalar_one()
 
 
-def tokens_of(connection: Connection, account_id: int) -> Sequence[Line]:
+def tokens_of(connection: Connection, account_id: int) -> list[TokenRow]:
     """The account's tokens that were not revoked."""
-    return connection.execute(
-        select(tokens)
-        .where(tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None))
-        .order_by(tokens.c.id)
-    ).all()
+    own = (tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None))
+    return read_all(connection, select(tokens).where(*own).order_by(tokens.c.id), TokenRow)
 
 
 def revoke_token(

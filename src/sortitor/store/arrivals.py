@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, func, insert, select, update
 
-from sortitor.core.vocabulary import Outcome, Stage
-from sortitor.store.cohorts import settle_one
-from sortitor.store.engine import Line
+from sortitor.core.passes import PassTerms
+from sortitor.core.vocabulary import Outcome, Ownership, Stage
+from sortitor.store.cohorts import refresh_memberships_of_one
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
 
 
@@ -19,9 +21,58 @@ def add_pass(connection: Connection, values: Mapping[str, Any]) -> int:
     return connection.execute(insert(passes).values(**values).returning(passes.c.id)).scalar_one()
 
 
-def pass_by_hash(connection: Connection, code_hash: str) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class PassRow:
+    """A pass without its code; `document` holds its terms."""
+
+    id: int
+    document: dict[str, Any]
+    person_id: int | None
+    person_name: str | None
+    valid_from: datetime
+    valid_until: datetime
+    max_uses: int | None
+    uses: int
+    created_by: str
+    created_at: datetime
+    revoked_at: datetime | None
+
+    @property
+    def terms(self) -> PassTerms:
+        """Under which conditions it lets devices knock."""
+        return PassTerms.model_validate(self.document)
+
+
+@dataclass(frozen=True, slots=True)
+class ArrivalRow:
+    """One knock and what the gate said to it, with its device as it is now."""
+
+    id: int
+    at: datetime
+    outcome: Outcome
+    device_id: int | None
+    device_name: str | None
+    stage: Stage | None
+    stage_at: datetime | None
+    ownership: Ownership | None
+    maker: str | None
+    model: str | None
+    site: str | None
+    person_name: str | None
+    pass_label: str | None
+    stated: dict[str, Any]
+    reasons: list[dict[str, Any]]
+    trace: list[dict[str, Any]]
+
+
+_PASSES = select(passes, people.c.name.label("person_name")).outerjoin(
+    people, people.c.id == passes.c.person_id
+)
+
+
+def pass_by_hash(connection: Connection, code_hash: str) -> PassRow | None:
     """The pass of a code."""
-    return connection.execute(select(passes).where(passes.c.code_hash == code_hash)).one_or_none()
+    return read_one(connection, _PASSES.where(passes.c.code_hash == code_hash), PassRow)
 
 
 def use_pass(connection: Connection, pass_id: int) -> bool:
@@ -45,14 +96,10 @@ def revoke_pass(connection: Connection, pass_id: int, at: datetime) -> str | Non
     return connection.execute(statement.returning(passes.c.label)).scalar_one_or_none()
 
 
-def pass_page(connection: Connection, before: int | None, limit: int) -> Sequence[Line]:
+def pass_page(connection: Connection, before: int | None, limit: int) -> list[PassRow]:
     """Passes, newest first, with the person they are for."""
-    query = select(
-        passes, people.c.name.label("person_name"), people.c.user_name.label("person_user_name")
-    ).outerjoin(people, people.c.id == passes.c.person_id)
-    if before is not None:
-        query = query.where(passes.c.id < before)
-    return connection.execute(query.order_by(passes.c.id.desc()).limit(limit)).all()
+    query = _PASSES if before is None else _PASSES.where(passes.c.id < before)
+    return read_all(connection, query.order_by(passes.c.id.desc()).limit(limit), PassRow)
 
 
 def add_arrival(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -62,28 +109,32 @@ def add_arrival(connection: Connection, values: Mapping[str, Any]) -> int:
     ).scalar_one()
 
 
+_ARRIVALS = (
+    select(
+        arrivals,
+        devices.c.stage,
+        devices.c.stage_at,
+        devices.c.ownership,
+        devices.c.name.label("device_name"),
+        devices.c.model,
+        devices.c.maker,
+        devices.c.site,
+        passes.c.label.label("pass_label"),
+        people.c.name.label("person_name"),
+    )
+    .outerjoin(devices, devices.c.id == arrivals.c.device_id)
+    .outerjoin(passes, passes.c.id == arrivals.c.pass_id)
+    .outerjoin(people, people.c.id == arrivals.c.person_id)
+)
+
+
 def page(
     connection: Connection, outcome: str | None, waiting: bool, before: int | None, limit: int
-) -> Sequence[Line]:
+) -> list[ArrivalRow]:
     """Arrivals, newest first; `waiting` keeps those whose device is parked right now, by its latest
     arrival.
     """
-    query = (
-        select(
-            arrivals,
-            devices.c.stage,
-            devices.c.stage_at,
-            devices.c.name.label("device_name"),
-            devices.c.model,
-            devices.c.maker,
-            devices.c.site,
-            passes.c.label.label("pass_label"),
-            people.c.name.label("person_name"),
-        )
-        .outerjoin(devices, devices.c.id == arrivals.c.device_id)
-        .outerjoin(passes, passes.c.id == arrivals.c.pass_id)
-        .outerjoin(people, people.c.id == arrivals.c.person_id)
-    )
+    query = _ARRIVALS
     if outcome:
         query = query.where(arrivals.c.outcome == outcome)
     if waiting:
@@ -98,12 +149,12 @@ def page(
         )
     if before is not None:
         query = query.where(arrivals.c.id < before)
-    return connection.execute(query.order_by(arrivals.c.id.desc()).limit(limit)).all()
+    return read_all(connection, query.order_by(arrivals.c.id.desc()).limit(limit), ArrivalRow)
 
 
-def one(connection: Connection, arrival_id: int) -> Line | None:
+def one(connection: Connection, arrival_id: int) -> ArrivalRow | None:
     """One arrival with its trace."""
-    return connection.execute(select(arrivals).where(arrivals.c.id == arrival_id)).one_or_none()
+    return read_one(connection, _ARRIVALS.where(arrivals.c.id == arrival_id), ArrivalRow)
 
 
 def add_device(
@@ -114,7 +165,7 @@ def add_device(
         insert(devices).values(**values).returning(devices.c.id)
     ).scalar_one()
     _write_identifiers(connection, device_id, keys)
-    settle_one(connection, device_id, None)
+    refresh_memberships_of_one(connection, device_id, None)
     return device_id
 
 
@@ -124,7 +175,7 @@ def add_identifiers(
     """Identifiers that the device itself stated."""
     if keys:
         _write_identifiers(connection, device_id, keys)
-        settle_one(connection, device_id, {"identifiers"})
+        refresh_memberships_of_one(connection, device_id, {"identifiers"})
 
 
 def _write_identifiers(

@@ -38,8 +38,9 @@ from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.postgresql import array
 
 from sortitor.core.filters import Filter, attributes, parse
-from sortitor.store.engine import Line, raw
+from sortitor.store.engine import raw
 from sortitor.store.filters import compiled, said_of, touched_by, worked_out
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import (
     cohort_counts,
     cohort_members,
@@ -90,17 +91,17 @@ def _read(filter_text: str) -> Filter:
 
 
 @lru_cache(maxsize=256)
-def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | None:
+def refresh_statement(kept: Kept, changed_keys: frozenset[str] | None, touched: str) -> str | None:
     """The statement that brings the memberships of touched devices to what the filters say; None
     where no filter can notice.
 
-    moved: keys of what changed (see `touched_by`), None for everything. touched: SQL that gives the
-    devices as `id`.
+    changed_keys: keys of what changed (see `touched_by`), None for everything. touched: SQL that
+    gives the devices as `id`.
     """
     concerned = [
         (cohort_id, found)
         for cohort_id, found in ((i, _read(f)) for i, f in kept.filters)
-        if moved is None or touched_by(attributes(found), moved)
+        if changed_keys is None or touched_by(attributes(found), changed_keys)
     ]
     if not concerned:
         return None
@@ -138,28 +139,34 @@ def settling(kept: Kept, moved: frozenset[str] | None, touched: str) -> str | No
         """  # noqa: S608 - made of our own statements, values written out by the dialect
 
 
-def settle(connection: Connection, touched: str, moved: Iterable[str] | None) -> None:
+def refresh_memberships(
+    connection: Connection, touched: str, changed_keys: Iterable[str] | None
+) -> None:
     """Settle the devices that a change of devices touched; the last step of its transaction.
 
-    Arguments as in `settling`.
+    Arguments as in `refresh_statement`.
     """
     with raw(connection).cursor() as cursor:
-        kept, _ = _held(cursor)
+        kept, _ = _kept_cohorts(cursor)
         if (
-            statement := settling(kept, None if moved is None else frozenset(moved), touched)
+            statement := refresh_statement(
+                kept, None if changed_keys is None else frozenset(changed_keys), touched
+            )
         ) is not None:
             cursor.execute(_literal(statement))
 
 
-def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | None) -> None:
+def refresh_memberships_of_one(
+    connection: Connection, device_id: int, changed_keys: Iterable[str] | None
+) -> None:
     """The same for one device, by a statement that the connection has planned before: planning
     takes longer than running it.
     """
     with raw(connection).cursor() as cursor:
-        kept, prepared = _held(cursor)
+        kept, prepared = _kept_cohorts(cursor)
         if (
-            statement := settling(
-                kept, None if moved is None else frozenset(moved), "SELECT $1 AS id"
+            statement := refresh_statement(
+                kept, None if changed_keys is None else frozenset(changed_keys), "SELECT $1 AS id"
             )
         ) is None:
             return
@@ -168,7 +175,7 @@ def settle_one(connection: Connection, device_id: int, moved: Iterable[str] | No
         cursor.execute(_literal(f"{make}EXECUTE {name} ({int(device_id)})"))
 
 
-def _held(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
+def _kept_cohorts(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
     """The cohorts, which stay as they are until the transaction ends, and what the connection has
     planned.
 
@@ -201,15 +208,15 @@ def _literal(statement: str) -> Any:
 
 
 async def settle_async(
-    connection: AsyncConnection[Any], ids: Sequence[int], moved: Iterable[str]
+    connection: AsyncConnection[Any], ids: Sequence[int], changed_keys: Iterable[str]
 ) -> None:
     """The same for check-ins."""
     await connection.execute(_SHARED)
     [[mark]] = await (await connection.execute(_MARK)).fetchall()
     kept = _KNOWN.get(mark) or _known(mark, await (await connection.execute(_KEPT)).fetchall())
     if (
-        statement := settling(
-            kept, frozenset(moved), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id"
+        statement := refresh_statement(
+            kept, frozenset(changed_keys), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id"
         )
     ) is not None:
         # The first thing that the statement says.
@@ -223,10 +230,12 @@ def hold_still(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
-def settle_leaning(connection: Connection, touched: str, moved: Iterable[str]) -> None:
+def refresh_memberships_alone(
+    connection: Connection, touched: str, changed_keys: Iterable[str]
+) -> None:
     """Settle the devices that lean on what was changed: a person, a group, an order."""
     hold_still(connection)
-    settle(connection, touched, moved)
+    refresh_memberships(connection, touched, changed_keys)
 
 
 def recompute(
@@ -267,15 +276,34 @@ _MEMBERS = (
 )
 
 
-def every(connection: Connection) -> Sequence[Line]:
-    """Cohorts by name with the number of the `devices` kept for each."""
-    return connection.execute(select(cohorts, _MEMBERS).order_by(func.lower(cohorts.c.name))).all()
+_COLUMNS = (*cohorts.c, cohorts.c.document["note"].astext.label("note"), _MEMBERS)
 
 
-def one(connection: Connection, cohort_id: int, lock: bool = False) -> Line | None:
-    """One cohort with the number of the devices kept for it."""
-    query = select(cohorts, _MEMBERS).where(cohorts.c.id == cohort_id)
-    return connection.execute(query.with_for_update(of=cohorts) if lock else query).one_or_none()
+@dataclass(frozen=True, slots=True)
+class CohortRow:
+    """A cohort with the number of the `devices` kept for it."""
+
+    id: int
+    revision: int
+    name: str
+    filter: str | None
+    note: str | None
+    moving: bool
+    devices: int
+    created_by: str
+    created_at: datetime
+
+
+def every(connection: Connection) -> list[CohortRow]:
+    """Cohorts by name."""
+    query = select(*_COLUMNS).order_by(func.lower(cohorts.c.name))
+    return read_all(connection, query, CohortRow)
+
+
+def one(connection: Connection, cohort_id: int, lock: bool = False) -> CohortRow | None:
+    """One cohort."""
+    query = select(*_COLUMNS).where(cohorts.c.id == cohort_id)
+    return read_one(connection, query.with_for_update(of=cohorts) if lock else query, CohortRow)
 
 
 def moving(connection: Connection) -> dict[str, Filter]:
@@ -310,23 +338,7 @@ def member_of(cohort_id: int) -> ColumnElement[bool]:
     )
 
 
-def add(connection: Connection, values: Mapping[str, Any]) -> int:
-    """A new cohort's id; its members follow by `recompute` or `change_list`."""
-    _mark_anew(connection)
-    return connection.execute(insert(cohorts).values(**values).returning(cohorts.c.id)).scalar_one()
-
-
-def change(connection: Connection, cohort_id: int, values: Mapping[str, Any]) -> None:
-    """Set a cohort's columns and count its revision up."""
-    _mark_anew(connection)
-    connection.execute(
-        update(cohorts)
-        .where(cohorts.c.id == cohort_id)
-        .values(**values, revision=cohorts.c.revision + 1)
-    )
-
-
-def _mark_anew(connection: Connection) -> None:
+def mark_anew(connection: Connection) -> None:
     """Let every process read the filters again.
 
     Whoever changes a cohort waits for the lock before anything else, so that no two wait for each
@@ -338,12 +350,6 @@ def _mark_anew(connection: Connection) -> None:
         .where(installation.c.key == "cohorts")
         .values(value=func.gen_random_uuid().cast(Text))
     )
-
-
-def remove(connection: Connection, cohort_id: int) -> None:
-    """Forget a cohort; its members go with it."""
-    _mark_anew(connection)
-    connection.execute(delete(cohorts).where(cohorts.c.id == cohort_id))
 
 
 def listed(connection: Connection, cohort_id: int) -> list[int]:
@@ -430,15 +436,25 @@ def overlap(
     return found[0], found[1], found[2]
 
 
-def users(connection: Connection) -> Sequence[Line]:
-    """`kind, id, name, filter` of all that has a filter which may speak of cohorts."""
+@dataclass(frozen=True, slots=True)
+class UserRow:
+    """Something whose filter may speak of cohorts."""
+
+    kind: str
+    id: int
+    name: str
+    filter: str
+
+
+def users(connection: Connection) -> list[UserRow]:
+    """All that has a filter which may speak of cohorts."""
     parts = [
         select(text(f"'{kind}' AS kind"), table.c.id, table.c.name, table.c.filter).where(
             table.c.filter.is_not(None)
         )
-        for kind, table in (("pool", pools), ("sweep rule", sweep_rules))
+        for kind, table in (("licence pool", pools), ("sweep rule", sweep_rules))
     ]
-    return connection.execute(parts[0].union_all(parts[1])).all()
+    return read_all(connection, parts[0].union_all(parts[1]), UserRow)
 
 
 def write_counts(connection: Connection, day: date, numbers: Mapping[int, int]) -> None:

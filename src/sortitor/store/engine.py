@@ -7,17 +7,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from select import POLLIN, poll
-from typing import Any, TypeAlias
+from typing import Any
 
 import psycopg
 from psycopg import Connection as RawConnection
-from sqlalchemy import Connection, Engine, Row, create_engine, event, text
+from sqlalchemy import Connection, Engine, create_engine, event, text
 from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 
 from sortitor.store.failures import translate
-
-#: One row of a result, whatever its columns.
-Line: TypeAlias = "Row[*tuple[Any, ...]]"
 
 
 def make_engine(url: str, pool_size: int) -> Engine:

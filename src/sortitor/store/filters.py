@@ -394,11 +394,12 @@ def _compare(column: ColumnElement[Any], operator: str, value: Any) -> ColumnEle
     }[operator]
 
 
-def touched_by(names: Iterable[str], moved: frozenset[str]) -> bool:
-    """Whether a change can be noticed by attributes. moved: columns of `devices`, or `identifiers`,
-    `person`, `order` for what leans on them.
+def touched_by(names: Iterable[str], changed_keys: frozenset[str]) -> bool:
+    """Whether a change can be noticed by attributes.
+
+    changed_keys: columns of `devices`, or `identifiers`, `person`, `order` for what leans on them.
     """
-    return any(_leans_on(name) & moved for name in names)
+    return any(_leans_on(name) & changed_keys for name in names)
 
 
 def _leans_on(name: str) -> frozenset[str]:

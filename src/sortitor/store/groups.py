@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from sqlalchemy import (
@@ -20,8 +22,9 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from sortitor.store.cohorts import settle_leaning
-from sortitor.store.engine import Line, raw
+from sortitor.store.cohorts import refresh_memberships_alone
+from sortitor.store.engine import raw
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
 _LOCK = 7_303
@@ -61,23 +64,53 @@ _INNER = (
 )
 
 
-def every(connection: Connection) -> Sequence[Line]:
-    """Groups by name: `people` who belong, of them `direct`, and the names of the `groups` in
-    it.
-    """
-    return connection.execute(
-        select(groups, _PEOPLE, _DIRECT, _INNER).order_by(func.lower(groups.c.name))
-    ).all()
+@dataclass(frozen=True, slots=True)
+class GroupRow:
+    """A group: `people` who belong to it, of them `direct`, and the names of the `groups` in it."""
+
+    id: int
+    name: str
+    external_id: str | None
+    revision: int
+    created_at: datetime
+    changed_at: datetime
+    people: int
+    direct: int
+    groups: list[str]
 
 
-def one(connection: Connection, group_id: int, lock: bool = False) -> Line | None:
-    """One group, as in `every`."""
-    query = select(groups, _PEOPLE, _DIRECT, _INNER).where(groups.c.id == group_id)
-    return connection.execute(query.with_for_update(of=groups) if lock else query).one_or_none()
+@dataclass(frozen=True, slots=True)
+class MemberRow:
+    """A direct member of a group: a `User` or a `Group`."""
+
+    group_id: int
+    kind: str
+    id: int
+    name: str
 
 
-def members(connection: Connection, ids: Collection[int]) -> Sequence[Line]:
-    """`group_id, kind, id, name` of the direct members of groups."""
+_ALL = select(groups, _PEOPLE, _DIRECT, _INNER)
+
+
+def every(connection: Connection) -> list[GroupRow]:
+    """Groups by name."""
+    return read_all(connection, _ALL.order_by(func.lower(groups.c.name)), GroupRow)
+
+
+def one(connection: Connection, group_id: int, lock: bool = False) -> GroupRow | None:
+    """One group."""
+    query = _ALL.where(groups.c.id == group_id)
+    return read_one(connection, query.with_for_update(of=groups) if lock else query, GroupRow)
+
+
+def by_name(connection: Connection, name: str, lock: bool = False) -> GroupRow | None:
+    """The group of a name, without regard to case."""
+    query = _ALL.where(func.lower(groups.c.name) == name.strip().lower())
+    return read_one(connection, query.with_for_update(of=groups) if lock else query, GroupRow)
+
+
+def members(connection: Connection, ids: Collection[int]) -> list[MemberRow]:
+    """The direct members of groups."""
     persons = select(
         group_people.c.group_id, literal("User").label("kind"), people.c.id, people.c.name
     ).join(people, people.c.id == group_people.c.person_id)
@@ -89,9 +122,8 @@ def members(connection: Connection, ids: Collection[int]) -> Sequence[Line]:
         .union_all(inner.where(group_groups.c.group_id.in_(ids)))
         .subquery()
     )
-    return connection.execute(
-        select(both).order_by(both.c.group_id, both.c.kind.desc(), both.c.id)
-    ).all()
+    query = select(both).order_by(both.c.group_id, both.c.kind.desc(), both.c.id)
+    return read_all(connection, query, MemberRow)
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -199,7 +231,7 @@ def resolve(
             [list(renamed)],
         )
         cursor.execute("ANALYZE moved_people")
-    settle_leaning(
+    refresh_memberships_alone(
         connection,
         "SELECT d.id FROM devices d JOIN moved_people p ON p.id = d.person_id",
         {"person"},

@@ -5,24 +5,35 @@ The claim is written in the transaction of the change that it protects.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from sqlalchemy import Connection, delete, insert, select, update
 
-from sortitor.store.engine import Line
+from sortitor.store.rows import read_one
 from sortitor.store.tables import idempotency
 
 KEPT = timedelta(hours=24)
 
 
-def find(connection: Connection, account_id: int, key: str, now: datetime) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class AnswerRow:
+    """What is known of a request; `status` is None while its answer is on its way."""
+
+    request_hash: str
+    status: int | None
+    answer: bytes | None
+    media_type: str | None
+
+
+def find(connection: Connection, account_id: int, key: str, now: datetime) -> AnswerRow | None:
     """What is known under the key within the last 24 hours."""
     query = select(idempotency).where(
         idempotency.c.account_id == account_id,
         idempotency.c.key == key,
         idempotency.c.created_at > now - KEPT,
     )
-    return connection.execute(query).one_or_none()
+    return read_one(connection, query, AnswerRow)
 
 
 def claim(

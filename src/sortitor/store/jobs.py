@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import Connection, insert, select, update
 
-from sortitor.core.vocabulary import JobState
-from sortitor.store.engine import Line
+from sortitor.core.vocabulary import JobState, Role
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import jobs
 
 _OPEN = (JobState.WAITING, JobState.RUNNING)
@@ -20,18 +21,43 @@ def add(connection: Connection, values: Mapping[str, Any]) -> int:
     return connection.execute(insert(jobs).values(**values).returning(jobs.c.id)).scalar_one()
 
 
-def one(connection: Connection, job_id: int, lock: bool = False) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class JobRow:
+    """Long work: what was asked for by whom, and how far it is."""
+
+    id: int
+    kind: str
+    title: str
+    subject_id: int
+    arguments: dict[str, Any]
+    actor: str
+    role: Role
+    account_id: int | None
+    state: JobState
+    phase: str
+    done: int
+    total: int
+    created_at: datetime
+    started_at: datetime | None
+    finished_at: datetime | None
+    cancel: bool
+    problem: dict[str, Any] | None
+
+
+def one(connection: Connection, job_id: int, lock: bool = False) -> JobRow | None:
     """One job."""
     query = select(jobs).where(jobs.c.id == job_id)
-    return connection.execute(query.with_for_update() if lock else query).one_or_none()
+    return read_one(connection, query.with_for_update() if lock else query, JobRow)
 
 
-def page(connection: Connection, before: int | None, limit: int, open_only: bool) -> Sequence[Line]:
+def page(connection: Connection, before: int | None, limit: int, open_only: bool) -> list[JobRow]:
     """Jobs, newest first."""
     query = select(jobs).order_by(jobs.c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(jobs.c.id < before)
-    return connection.execute(query.where(jobs.c.state.in_(_OPEN)) if open_only else query).all()
+    if open_only:
+        query = query.where(jobs.c.state.in_(_OPEN))
+    return read_all(connection, query, JobRow)
 
 
 def change(connection: Connection, job_id: int, values: Mapping[str, Any]) -> None:

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from datetime import datetime
+from typing import Any, cast
 
 from sqlalchemy import Connection, func, insert, null, or_, select
 from sqlalchemy.sql import Select
 
+from sortitor.core.vocabulary import Ownership
 from sortitor.store.bulk import with_room
-from sortitor.store.cohorts import settle
+from sortitor.store.cohorts import refresh_memberships
 from sortitor.store.devices import apply_patch_table
-from sortitor.store.engine import Line, raw
-from sortitor.store.tables import journal, journal_creations, journal_effects
+from sortitor.store.engine import raw
+from sortitor.store.rows import read_all, read_one
+from sortitor.store.tables import devices, journal, journal_creations, journal_effects
+
+_MOST_REVISIONS = 100
 
 
 def record(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -21,9 +26,71 @@ def record(connection: Connection, values: Mapping[str, Any]) -> int:
     return connection.execute(insert(journal).values(**values).returning(journal.c.id)).scalar_one()
 
 
-def one(connection: Connection, entry_id: int) -> Line | None:
-    """One entry, with the id of the entry that reverted it."""
-    return connection.execute(_entries().where(journal.c.id == entry_id)).one_or_none()
+@dataclass(frozen=True, slots=True)
+class EntryRow:
+    """One entry, with the number of the entry that reverted it."""
+
+    id: int
+    at: datetime
+    actor: str
+    request_id: str | None
+    operation: str
+    subject: str
+    subject_id: int | None
+    summary: str
+    reason: str | None
+    before: Any
+    after: Any
+    reverts: int | None
+    reverted_by: int | None
+    touches_devices: bool
+
+
+@dataclass(frozen=True, slots=True)
+class EffectRow:
+    """What an entry did to one device; `before` None: created, `after` None: removed.
+
+    `ownership` is whose the device is now, None where it is no longer there.
+    """
+
+    device_id: int
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    ownership: Ownership | None
+
+
+@dataclass(frozen=True, slots=True)
+class TimelineRow:
+    """An entry with what it did to one device."""
+
+    id: int
+    at: datetime
+    actor: str
+    operation: str
+    summary: str
+    reason: str | None
+    subject: str
+    subject_id: int | None
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    reverted_by: int | None
+
+
+def one(connection: Connection, entry_id: int) -> EntryRow | None:
+    """One entry."""
+    return read_one(connection, _entries().where(journal.c.id == entry_id), EntryRow)
+
+
+def latest(connection: Connection) -> int:
+    """The number of the newest entry; 0 before there is one."""
+    return connection.execute(select(func.coalesce(func.max(journal.c.id), 0))).scalar_one()
+
+
+def of_subject(connection: Connection, subject: str, subject_id: int) -> list[EntryRow]:
+    """The latest entries on one thing, newest first."""
+    about = (journal.c.subject == subject, journal.c.subject_id == subject_id)
+    query = _entries().where(*about).order_by(journal.c.id.desc()).limit(_MOST_REVISIONS)
+    return read_all(connection, query, EntryRow)
 
 
 def page(
@@ -32,7 +99,7 @@ def page(
     limit: int,
     operation: str | None = None,
     actor: str | None = None,
-) -> Sequence[Line]:
+) -> list[EntryRow]:
     """Entries, newest first; `operation` and `actor` restrict."""
     query = _entries().order_by(journal.c.id.desc()).limit(limit)
     if before is not None:
@@ -41,7 +108,7 @@ def page(
         query = query.where(journal.c.operation.startswith(operation, autoescape=True))
     if actor:
         query = query.where(journal.c.actor == actor)
-    return connection.execute(query).all()
+    return read_all(connection, query, EntryRow)
 
 
 def _entries() -> Select[Any]:
@@ -57,8 +124,10 @@ def _entries() -> Select[Any]:
     ).outerjoin(later, later.c.reverts == journal.c.id)
 
 
-def effects(connection: Connection, entry_id: int, after_device: int, limit: int) -> Sequence[Line]:
-    """`device_id, before, after` of one entry, by device."""
+def effects(
+    connection: Connection, entry_id: int, after_device: int, limit: int
+) -> list[EffectRow]:
+    """What one entry did, by device."""
     single = select(
         journal_effects.c.device_id, journal_effects.c.before, journal_effects.c.after
     ).where(journal_effects.c.entry_id == entry_id, journal_effects.c.device_id > after_device)
@@ -71,10 +140,16 @@ def effects(connection: Connection, entry_id: int, after_device: int, limit: int
         journal_creations.c.entry_id == entry_id, journal_creations.c.last_device_id > after_device
     )
     both = single.order_by(journal_effects.c.device_id).limit(limit).union_all(created).subquery()
-    return connection.execute(select(both).order_by(both.c.device_id).limit(limit)).all()
+    query = (
+        select(both, devices.c.ownership)
+        .outerjoin(devices, devices.c.id == both.c.device_id)
+        .order_by(both.c.device_id)
+        .limit(limit)
+    )
+    return read_all(connection, query, EffectRow)
 
 
-def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequence[Line]:
+def timeline(connection: Connection, device_id: int, limit: int = 200) -> list[TimelineRow]:
     """What happened to one device, newest first: the entry with the device's own before and
     after.
     """
@@ -106,7 +181,20 @@ def timeline(connection: Connection, device_id: int, limit: int = 200) -> Sequen
         .order_by(journal.c.id.desc())
         .limit(limit)
     )
-    return connection.execute(query).all()
+    return read_all(connection, query, TimelineRow)
+
+
+@dataclass(frozen=True, slots=True)
+class UndoingRow:
+    """What happens to one device when an entry is taken back: remove, restore or left."""
+
+    device_id: int
+    name: str | None
+    ownership: Ownership | None
+    action: str
+    after: dict[str, Any] | None
+    patch: dict[str, Any]
+    remark: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +205,7 @@ class Undoing:
     restored: int
     left: int
     digest: str
-    examples: Sequence[tuple[int, str | None, str, Any, Any, str]]
+    examples: list[UndoingRow]
     examples_total: int
 
 
@@ -146,7 +234,7 @@ WITH effect AS (
                 AND o.stage <> 'retired' AND o.id <> device_id))) AS patch,
         (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(after) AS key
             WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL AND (now -> key)
-                IS DISTINCT FROM (after -> key)) AS moved,
+                IS DISTINCT FROM (after -> key)) AS changed_keys,
         exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired' AND EXISTS (
             SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'
                 AND o.id <> device_id
@@ -156,13 +244,14 @@ WITH effect AS (
 SELECT device_id, name, before, after,
     CASE WHEN NOT exists THEN 'left' WHEN created THEN CASE WHEN untouched THEN 'remove' ELSE 'left'
         END
-         WHEN moved @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers' THEN 'left'
-             ELSE 'restore' END AS action,
+        WHEN changed_keys @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers'
+            THEN 'left' ELSE 'restore' END AS action,
     CASE WHEN name_gone THEN coalesce(patch, '{}') || '{"name": null}' ELSE coalesce(patch, '{}')
         END AS patch,
     CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN
         'changed or arrived since'
-         WHEN moved IS NOT NULL THEN 'changed since: ' || array_to_string(moved, ', ')
+         WHEN changed_keys IS NOT NULL
+            THEN 'changed since: ' || array_to_string(changed_keys, ', ')
          WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
 FROM judged
 """
@@ -190,14 +279,23 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
             " coalesce(encode(sha256(string_agg(device_id || action || patch || remark, '|' ORDER"
             " BY device_id)::bytea), 'hex'), '') FROM undoing"
         )
-        removed, restored, left, total, digest = cursor.fetchone() or (0, 0, 0, 0, "")
+        counted = cast("tuple[int, int, int, int, str]", cursor.fetchone())
+        removed, restored, left, total, digest = counted
         # What stays as it is comes first: it is what the reader has to know.
         cursor.execute(
-            "SELECT device_id, name, action, after, patch, remark FROM undoing ORDER BY action <>"
-            " 'left', remark = '', device_id LIMIT 50"
+            "SELECT u.device_id, u.name, d.ownership, action, after, patch, remark FROM undoing u"
+            " LEFT JOIN devices d ON d.id = u.device_id ORDER BY action <> 'left', remark = '',"
+            " u.device_id LIMIT 50"
         )
-        examples = cursor.fetchall()
-    return Undoing(removed, restored, left, digest, examples, total)  # type: ignore[arg-type]
+        found = cast("list[tuple[Any, ...]]", cursor.fetchall())
+    return Undoing(
+        removed=removed,
+        restored=restored,
+        left=left,
+        digest=digest,
+        examples=[UndoingRow(*row) for row in found],
+        examples_total=total,
+    )
 
 
 def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
@@ -236,8 +334,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE"
             " action = 'restore' AND patch <> '{}'"
         )
-    apply_patch_table(connection, revert_id)
-    settle(
+    apply_patch_table(connection, revert_id, reverting=True)
+    refresh_memberships(
         connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"}
     )
     with raw(connection).cursor() as cursor:

@@ -5,10 +5,10 @@ into the fleet.
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import Any, Literal, cast
 
 import polars as pl
 from sqlalchemy import (
@@ -34,7 +34,9 @@ from sortitor.core.lots import Decided, Facts, Prepared
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, cohorts
 from sortitor.store.devices import apply_patch_table, merge_devices
-from sortitor.store.engine import Line, raw
+from sortitor.store.engine import raw
+from sortitor.store.rows import read_all, read_one
+from sortitor.store.tables import devices as device_table
 from sortitor.store.tables import (
     journal,
     lot_blocks,
@@ -115,7 +117,7 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
             **dict.fromkeys(FIELDS, _TEXT),
         },
     )
-    held = bulk.read_frame(
+    owned = bulk.read_frame(
         connection,
         "SELECT device_id, kind, value FROM identifiers WHERE device_id IN (SELECT device_id FROM"
         " lot_matches)",
@@ -133,7 +135,7 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
     return Facts(
         matches,
         devices.with_columns(pl.col("tags").replace("", None)),
-        held,
+        owned,
         people,
         _holders(connection, prepared),
     )
@@ -164,10 +166,54 @@ def change(connection: Connection, lot_id: int, values: Mapping[str, Any]) -> No
     connection.execute(update(lots).where(lots.c.id == lot_id).values(**values))
 
 
-def one(connection: Connection, lot_id: int, lock: bool = False) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class HeadRow:
+    """A lot without its content and its rows."""
+
+    id: int
+    name: str
+    status: LotStatus
+    form: Literal["table", "paste"]
+    file_name: str | None
+    fingerprint: str
+    content_bytes: int
+    layout: str
+    encoding: str
+    sheet: str | None
+    sheets: list[str]
+    header_row: int
+    columns_from: str
+    checked_at_entry_id: int
+    by_hand: bool
+    columns: dict[str, str]
+    headers: list[str]
+    defaults: dict[str, str]
+    overwrite_manual: bool
+    counts: dict[str, int]
+    severities: dict[str, int]
+    digest: str
+    created_by: str
+    created_at: datetime
+    checked_at: datetime
+    applied_at: datetime | None
+    reverted_at: datetime | None
+    entry_id: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class NoteGroupRow:
+    """So many rows of a lot have a note in a column; one value for an example."""
+
+    code: str
+    column: str | None
+    rows: int
+    given: str | None
+
+
+def one(connection: Connection, lot_id: int, lock: bool = False) -> HeadRow | None:
     """A lot without its content; `lock` lets two appliers of one draft meet on its row."""
     query = select(*_HEAD).where(lots.c.id == lot_id)
-    return connection.execute(query.with_for_update() if lock else query).one_or_none()
+    return read_one(connection, query.with_for_update() if lock else query, HeadRow)
 
 
 def content(connection: Connection, lot_id: int) -> bytes:
@@ -178,11 +224,11 @@ def content(connection: Connection, lot_id: int) -> bytes:
     return cast(bytes, row[0])
 
 
-def same(connection: Connection, fingerprint: str) -> Line | None:
+def same(connection: Connection, fingerprint: str) -> HeadRow | None:
     """The latest lot of the same bytes read in the same way that was not discarded or reverted."""
     alive = lots.c.status.in_([LotStatus.CHECKING, LotStatus.DRAFT, LotStatus.APPLIED])
     query = select(*_HEAD).where(lots.c.fingerprint == fingerprint, alive)
-    return connection.execute(query.order_by(lots.c.id.desc()).limit(1)).one_or_none()
+    return read_one(connection, query.order_by(lots.c.id.desc()).limit(1), HeadRow)
 
 
 def page(
@@ -191,7 +237,7 @@ def page(
     limit: int,
     status: str | None = None,
     query_text: str | None = None,
-) -> Sequence[Line]:
+) -> list[HeadRow]:
     """Lots, newest first; `query_text` looks in name, file name, supplier, order and who checked
     it.
     """
@@ -211,7 +257,7 @@ def page(
         query = query.where(
             or_(*(place.icontains(query_text, autoescape=True) for place in places))
         )
-    return connection.execute(query).all()
+    return read_all(connection, query, HeadRow)
 
 
 def write_rows(
@@ -313,7 +359,7 @@ def latest_entry(connection: Connection) -> int:
     return connection.execute(select(func.coalesce(func.max(journal.c.id), 0))).scalar_one()
 
 
-def moved_since(connection: Connection, entry_id: int) -> bool:
+def changed_since(connection: Connection, entry_id: int) -> bool:
     """Whether anything that a lot's verdicts stand on may have changed after an entry."""
     query = (
         select(journal.c.id)
@@ -552,19 +598,18 @@ def cells(connection: Connection, lot_id: int) -> tuple[pl.Series, pl.DataFrame]
     )
 
 
-def note_groups(connection: Connection, lot_id: int) -> Sequence[Line]:
-    """`code, column, rows, given`: how many rows have a note, with one example."""
+def note_groups(connection: Connection, lot_id: int) -> list[NoteGroupRow]:
+    """How many rows have which notes, most first."""
     query = select(
         lot_notes.c.code,
         lot_notes.c.column,
         func.count().label("rows"),
         func.min(lot_notes.c.given).label("given"),
     )
-    return connection.execute(
-        query.where(lot_notes.c.lot_id == lot_id)
-        .group_by(lot_notes.c.code, lot_notes.c.column)
-        .order_by(text("rows DESC"))
-    ).all()
+    grouped = query.where(lot_notes.c.lot_id == lot_id).group_by(
+        lot_notes.c.code, lot_notes.c.column
+    )
+    return read_all(connection, grouped.order_by(text("rows DESC")), NoteGroupRow)
 
 
 def serialise_appliers(connection: Connection) -> None:
@@ -588,7 +633,8 @@ def write_devices(
     merge_devices(connection, entry_id, decided.merges, now)
     _change_devices(connection, entry_id, decided, now, counting)
     # Last, since whoever changes a cohort waits for it.
-    cohorts.settle(connection, f"SELECT id FROM devices WHERE lot_id = {int(lot_id)}", None)  # noqa: S608 - a number
+    of_the_lot = select(device_table.c.id).where(device_table.c.lot_id == lot_id)
+    cohorts.refresh_memberships(connection, cohorts.written(of_the_lot), None)
 
 
 def _add_devices(

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
+from dataclasses import dataclass
 from datetime import datetime
-from typing import cast
+from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import Connection, func, or_, select, update
+from sqlalchemy import Connection, Select, func, or_, select, update
 
 from sortitor.core.lifecycle import COUNTED
+from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
-from sortitor.store.cohorts import settle_leaning, written
-from sortitor.store.engine import Line, raw
+from sortitor.store.cohorts import refresh_memberships_alone, written
+from sortitor.store.engine import raw
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
 
@@ -32,11 +35,51 @@ _HOLDING = (
 )
 
 
-def one(connection: Connection, person_id: int) -> Line | None:
+@dataclass(frozen=True, slots=True)
+class PersonRow:
+    """A person with their groups, and how many of their devices count to the quota."""
+
+    id: int
+    user_name: str
+    name: str
+    mail: str | None
+    department: str | None
+    site: str | None
+    left_at: datetime | None
+    revision: int
+    groups: list[str]
+    holding: int
+
+
+@dataclass(frozen=True, slots=True)
+class AlikeRow:
+    """So many devices that are the same to the gate, with one of them for an example."""
+
+    platform: Platform | None
+    os_version: str | None
+    ownership: Ownership
+    groups: list[str] | None
+    devices: int
+    example_id: int
+
+
+@dataclass(frozen=True, slots=True)
+class HolderRow:
+    """A person with the number of their devices that count."""
+
+    id: int
+    user_name: str
+    name: str
+    groups: list[str]
+    holding: int
+
+
+_PEOPLE = select(people, _GROUPS, _HOLDING)
+
+
+def one(connection: Connection, person_id: int) -> PersonRow | None:
     """One person with groups and the number of devices that count to the quota."""
-    return connection.execute(
-        select(people, _GROUPS, _HOLDING).where(people.c.id == person_id)
-    ).one_or_none()
+    return read_one(connection, _PEOPLE.where(people.c.id == person_id), PersonRow)
 
 
 def names(connection: Connection, ids: Collection[int]) -> dict[int, str]:
@@ -49,14 +92,23 @@ def names(connection: Connection, ids: Collection[int]) -> dict[int, str]:
     }
 
 
-def by_name(connection: Connection, name: str) -> Line | None:
+def by_name(connection: Connection, name: str) -> PersonRow | None:
     """The person of a user name or a mail address, who has not left."""
+    present = _called(name).where(people.c.left_at.is_(None))
+    return read_one(connection, present.order_by(people.c.id).limit(1), PersonRow)
+
+
+def by_any_name(connection: Connection, name: str) -> PersonRow | None:
+    """The person of a user name or a mail address; who is here goes before who has left."""
+    both = _called(name).order_by(people.c.left_at.is_not(None), people.c.id)
+    return read_one(connection, both.limit(1), PersonRow)
+
+
+def _called(name: str) -> Select[Any]:
     lower = name.strip().lower()
-    query = select(people, _GROUPS).where(
-        or_(func.lower(people.c.user_name) == lower, func.lower(people.c.mail) == lower),
-        people.c.left_at.is_(None),
+    return _PEOPLE.where(
+        or_(func.lower(people.c.user_name) == lower, func.lower(people.c.mail) == lower)
     )
-    return connection.execute(query.order_by(people.c.id).limit(1)).one_or_none()
 
 
 def lock(connection: Connection, person_id: int) -> int:
@@ -64,6 +116,11 @@ def lock(connection: Connection, person_id: int) -> int:
     devices they hold now.
     """
     connection.execute(select(people.c.id).where(people.c.id == person_id).with_for_update())
+    return holding(connection, person_id)
+
+
+def holding(connection: Connection, person_id: int) -> int:
+    """How many devices of a person count to the quota."""
     query = (
         select(func.count())
         .select_from(devices)
@@ -74,14 +131,9 @@ def lock(connection: Connection, person_id: int) -> int:
 
 def page(
     connection: Connection, query: str | None, group: str | None, after: int, limit: int
-) -> Sequence[Line]:
+) -> list[PersonRow]:
     """People by id; `query` finds user name, name or mail."""
-    statement = (
-        select(people, _GROUPS, _HOLDING)
-        .where(people.c.id > after)
-        .order_by(people.c.id)
-        .limit(limit)
-    )
+    statement = _PEOPLE.where(people.c.id > after).order_by(people.c.id).limit(limit)
     if query:
         statement = statement.where(
             or_(
@@ -97,13 +149,11 @@ def page(
             .where(func.lower(group_table.c.name) == group.lower())
         )
         statement = statement.where(people.c.id.in_(inside))
-    return connection.execute(statement).all()
+    return read_all(connection, statement, PersonRow)
 
 
-def combinations(connection: Connection) -> Sequence[Line]:
-    """The fleet in arrays of equals for the gate: `platform, os_version, ownership, groups,
-    devices, example_id`.
-    """
+def combinations(connection: Connection) -> list[AlikeRow]:
+    """The fleet in groups that are the same to the gate."""
     of_person = (
         select(memberships.c.person_id, func.array_agg(group_table.c.name).label("groups"))
         .join(group_table, group_table.c.id == memberships.c.group_id)
@@ -114,23 +164,23 @@ def combinations(connection: Connection) -> Sequence[Line]:
     query = select(
         *keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")
     ).outerjoin(of_person, of_person.c.person_id == devices.c.person_id)
-    return connection.execute(query.where(devices.c.stage.in_(COUNTED)).group_by(*keys)).all()
+    counted = query.where(devices.c.stage.in_(COUNTED)).group_by(*keys)
+    return read_all(connection, counted, AlikeRow)
 
 
-def holders(connection: Connection, at_least: int) -> Sequence[Line]:
-    """People with at least so many devices that count: `id, user_name, name, groups, holding`."""
-    held = (
+def holders(connection: Connection, at_least: int) -> list[HolderRow]:
+    """People with at least so many devices that count, most first."""
+    owned = (
         select(devices.c.person_id, func.count().label("holding"))
         .where(devices.c.stage.in_(COUNTED))
         .group_by(devices.c.person_id)
         .subquery()
     )
-    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, held.c.holding).join(
-        held, held.c.person_id == people.c.id
+    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, owned.c.holding).join(
+        owned, owned.c.person_id == people.c.id
     )
-    return connection.execute(
-        query.where(held.c.holding >= at_least).order_by(held.c.holding.desc())
-    ).all()
+    most_first = query.where(owned.c.holding >= at_least).order_by(owned.c.holding.desc())
+    return read_all(connection, most_first, HolderRow)
 
 
 _INCOMING = "row int, user_name text, name text, mail text, department text, site text, groups text"
@@ -248,14 +298,14 @@ def apply_import(connection: Connection) -> None:
             )
             SELECT group_id FROM gone UNION SELECT group_id FROM come
             """)
-        moved = [int(str(row[0])) for row in cursor.fetchall()]
-    settle_leaning(
+        touched = [int(str(row[0])) for row in cursor.fetchall()]
+    refresh_memberships_alone(
         connection,
         "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON"
         " lower(i.user_name) = lower(p.user_name)",
         {"person"},
     )
-    groups.resolve(connection, moved)
+    groups.resolve(connection, touched)
 
 
 def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> None:
@@ -265,12 +315,12 @@ def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> 
         .where(people.c.id.in_(ids))
         .values(left_at=at, revision=people.c.revision + 1, changed_at=func.now())
     )
-    settle_one(connection, ids)
+    refresh_cohorts(connection, ids)
 
 
-def settle_one(connection: Connection, ids: Collection[int]) -> None:
+def refresh_cohorts(connection: Connection, ids: Collection[int]) -> None:
     """Bring cohorts to what is now known of people."""
-    settle_leaning(
+    refresh_memberships_alone(
         connection,
         written(select(devices.c.id).where(devices.c.person_id.in_(list(ids)))),
         {"person"},

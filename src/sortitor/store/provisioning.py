@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from scim2_models import ScimFilter
 from scim2_models.path import AttributeBinding
 from sqlalchemy import Connection, Select, Table, func, insert, select, update
 
-from sortitor.store.engine import Line
+from sortitor.store.rows import read_all, read_one
 from sortitor.store.scim import condition, order
 from sortitor.store.tables import groups, memberships, people
 
@@ -27,6 +28,9 @@ _inside = (
     .scalar_subquery()
     .label("groups")
 )
+
+
+_USERS = select(people, _inside)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,23 +51,54 @@ class Asked:
     limit: int | None = None
 
 
-def users(connection: Connection, asked: Asked) -> tuple[Sequence[Line], int]:
-    """People whom the provider has not deleted, each with `groups` as `[{id, name}]`, and how many
-    there are in all.
-    """
-    return _page(
-        connection, "User", people, select(people, _inside).where(people.c.gone_at.is_(None)), asked
-    )
+@dataclass(frozen=True, slots=True)
+class UserRow:
+    """A person as a resource: `pushed` is what the provider pushed, `groups` are `[{id, name}]`."""
+
+    id: int
+    user_name: str
+    name: str
+    mail: str | None
+    department: str | None
+    site: str | None
+    left_at: datetime | None
+    pushed: dict[str, Any] | None
+    gone_at: datetime | None
+    revision: int
+    created_at: datetime
+    changed_at: datetime
+    groups: list[dict[str, Any]]
 
 
-def group_page(connection: Connection, asked: Asked) -> tuple[Sequence[Line], int]:
+@dataclass(frozen=True, slots=True)
+class GroupRow:
+    """A group as a resource."""
+
+    id: int
+    name: str
+    external_id: str | None
+    revision: int
+    created_at: datetime
+    changed_at: datetime
+
+
+def users(connection: Connection, asked: Asked) -> tuple[list[UserRow], int]:
+    """People whom the provider has not deleted, and how many there are in all."""
+    there = _USERS.where(people.c.gone_at.is_(None))
+    page, total = _page(connection, "User", people, there, asked)
+    return read_all(connection, page, UserRow), total
+
+
+def group_page(connection: Connection, asked: Asked) -> tuple[list[GroupRow], int]:
     """Groups, and how many there are in all."""
-    return _page(connection, "Group", groups, select(groups), asked)
+    page, total = _page(connection, "Group", groups, select(groups), asked)
+    return read_all(connection, page, GroupRow), total
 
 
 def _page(
     connection: Connection, kind: str, table: Table, query: Select[Any], asked: Asked
-) -> tuple[Sequence[Line], int]:
+) -> tuple[Select[Any], int]:
+    """The query of one page, and how many there are in all."""
     if asked.filter is not None:
         query = query.where(condition(kind, asked.filter, asked.base))
     total = connection.execute(
@@ -78,20 +113,19 @@ def _page(
         .offset(asked.offset)
         .limit(asked.limit)
     )
-    return connection.execute(page).all(), total
+    return page, total
 
 
-def user(connection: Connection, person_id: int, lock: bool = False) -> Line | None:
+def user(connection: Connection, person_id: int, lock: bool = False) -> UserRow | None:
     """One person, also one that was deleted."""
-    query = select(people, _inside).where(people.c.id == person_id)
-    return connection.execute(query.with_for_update(of=people) if lock else query).one_or_none()
+    query = _USERS.where(people.c.id == person_id)
+    return read_one(connection, query.with_for_update(of=people) if lock else query, UserRow)
 
 
-def by_user_name(connection: Connection, name: str) -> Line | None:
-    """The person of a user name, also one that was deleted; held."""
-    return connection.execute(
-        select(people).where(func.lower(people.c.user_name) == name.lower()).with_for_update()
-    ).one_or_none()
+def lock_user_name(connection: Connection, name: str) -> UserRow | None:
+    """The person of a user name, also one that was deleted; their row is locked."""
+    query = _USERS.where(func.lower(people.c.user_name) == name.lower())
+    return read_one(connection, query.with_for_update(of=people), UserRow)
 
 
 def add_user(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -108,11 +142,16 @@ def change_user(connection: Connection, person_id: int, values: Mapping[str, Any
     )
 
 
-def group_of(connection: Connection, name: str) -> Line | None:
+def group(connection: Connection, group_id: int, lock: bool = False) -> GroupRow | None:
+    """One group."""
+    query = select(groups).where(groups.c.id == group_id)
+    return read_one(connection, query.with_for_update() if lock else query, GroupRow)
+
+
+def group_of(connection: Connection, name: str) -> GroupRow | None:
     """The group of a name, without regard to case."""
-    return connection.execute(
-        select(groups).where(func.lower(groups.c.name) == name.lower())
-    ).one_or_none()
+    query = select(groups).where(func.lower(groups.c.name) == name.lower())
+    return read_one(connection, query, GroupRow)
 
 
 def known_people(connection: Connection, ids: Sequence[int]) -> set[int]:

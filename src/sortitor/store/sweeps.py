@@ -1,65 +1,77 @@
-"""Sweep rules, runs and holds."""
+"""Sweeps: whom a rule watches, runs, and holds."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import Connection, func, select, update
+from sqlalchemy import Connection, Select, func, select, update
 
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store import devices as store_devices
-from sortitor.store.engine import Line
 from sortitor.store.filters import idle_case
-from sortitor.store.tables import devices, holds, people, sweep_rules, sweeps
+from sortitor.store.rows import read_all, read_one
+from sortitor.store.tables import devices, holds, people, sweeps
 
 
-def rules(connection: Connection, daily_only: bool = False) -> Sequence[Line]:
-    """Rules by name."""
-    query = select(sweep_rules).order_by(func.lower(sweep_rules.c.name))
-    return connection.execute(query.where(sweep_rules.c.daily) if daily_only else query).all()
+@dataclass(frozen=True, slots=True)
+class DueRow:
+    """A device past a rule's window."""
+
+    id: int
+    name: str | None
+    site: str | None
+    platform: str | None
+    stage: Stage
+    idle: int
+    ownership: Ownership
+    person_name: str | None
+    serial: str | None
 
 
-def rule(connection: Connection, rule_id: int, lock: bool = False) -> Line | None:
-    """One rule."""
-    query = select(sweep_rules).where(sweep_rules.c.id == rule_id)
-    return connection.execute(query.with_for_update() if lock else query).one_or_none()
+@dataclass(frozen=True, slots=True)
+class RunRow:
+    """One run of a rule; `state` is applied, reverted or braked."""
+
+    id: int
+    rule_id: int | None
+    rule_name: str
+    at: datetime
+    by: str
+    state: str
+    retired: int
+    watched: int
+    entry_id: int | None
 
 
-def add_rule(connection: Connection, values: Mapping[str, Any]) -> int:
-    """A new rule's id."""
-    return connection.execute(
-        sweep_rules.insert().values(**values).returning(sweep_rules.c.id)
-    ).scalar_one()
+@dataclass(frozen=True, slots=True)
+class HoldRow:
+    """A reason not to sweep a device, up to and including a day."""
+
+    id: int
+    device_id: int
+    reason: str
+    until_on: date
+    created_by: str
+    created_at: datetime
+    ended_at: datetime | None
 
 
-def change_rule(connection: Connection, rule_id: int, values: Mapping[str, Any]) -> None:
-    """Set a rule's columns and count its revision up."""
-    connection.execute(
-        update(sweep_rules)
-        .where(sweep_rules.c.id == rule_id)
-        .values(**values, revision=sweep_rules.c.revision + 1)
-    )
-
-
-def remove_rule(connection: Connection, rule_id: int) -> None:
-    """Forget a rule; its runs stay."""
-    connection.execute(sweep_rules.delete().where(sweep_rules.c.id == rule_id))
-
-
-def _held(today: date) -> Any:
+def _on_hold(today: date) -> Select[tuple[int]]:
     return select(holds.c.device_id).where(holds.c.ended_at.is_(None), holds.c.until_on >= today)
 
 
 def idle_counts(
     connection: Connection, watched: Selection, now: datetime
 ) -> list[tuple[int, int, int]]:
-    """`(idle days, devices, of them held)` over everything a rule watches."""
+    """`(idle days, devices, of them on hold)` over everything a rule watches."""
     idle = idle_case(now).label("idle")
-    held = func.count().filter(devices.c.id.in_(_held(now.date()))).label("held")
+    on_hold = func.count().filter(devices.c.id.in_(_on_hold(now.date()))).label("on_hold")
     query = (
-        select(idle, func.count(), held)
+        select(idle, func.count(), on_hold)
         .where(store_devices.matching(watched, now))
         .group_by(idle)
         .order_by(idle)
@@ -67,20 +79,17 @@ def idle_counts(
     return [(row[0], row[1], row[2]) for row in connection.execute(query)]
 
 
-def due(connection: Connection, watched: Selection, window: int, now: datetime) -> Sequence[Line]:
-    """Devices past a window of so many days that nobody holds, longest idle first: `id, name,
-    model, site, platform, stage, idle, person_name, serial`.
-    """
+def due(connection: Connection, watched: Selection, window: int, now: datetime) -> list[DueRow]:
+    """Devices past a window of so many days that nobody holds, longest idle first."""
     idle = idle_case(now).label("idle")
     query = (
         select(
             devices.c.id,
             devices.c.name,
-            devices.c.maker,
-            devices.c.model,
             devices.c.site,
             devices.c.platform,
             devices.c.stage,
+            devices.c.ownership,
             idle,
             people.c.name.label("person_name"),
             store_devices.an_identifier("serial"),
@@ -89,10 +98,10 @@ def due(connection: Connection, watched: Selection, window: int, now: datetime) 
         .where(
             store_devices.matching(watched, now),
             idle >= window,
-            devices.c.id.not_in(_held(now.date())),
+            devices.c.id.not_in(_on_hold(now.date())),
         )
     )
-    return connection.execute(query.order_by(idle.desc(), devices.c.id)).all()
+    return read_all(connection, query.order_by(idle.desc(), devices.c.id), DueRow)
 
 
 def add_run(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -105,16 +114,17 @@ def change_run(connection: Connection, run_id: int, values: Mapping[str, Any]) -
     connection.execute(update(sweeps).where(sweeps.c.id == run_id).values(**values))
 
 
-def run(connection: Connection, run_id: int, lock: bool = False) -> Line | None:
+def run(connection: Connection, run_id: int) -> RunRow | None:
     """One run."""
-    query = select(sweeps).where(sweeps.c.id == run_id)
-    return connection.execute(query.with_for_update() if lock else query).one_or_none()
+    return read_one(connection, select(sweeps).where(sweeps.c.id == run_id), RunRow)
 
 
-def runs(connection: Connection, before: int | None, limit: int) -> Sequence[Line]:
+def runs(connection: Connection, before: int | None, limit: int) -> list[RunRow]:
     """Runs, newest first."""
     query = select(sweeps).order_by(sweeps.c.id.desc()).limit(limit)
-    return connection.execute(query if before is None else query.where(sweeps.c.id < before)).all()
+    if before is not None:
+        query = query.where(sweeps.c.id < before)
+    return read_all(connection, query, RunRow)
 
 
 def add_hold(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -122,14 +132,17 @@ def add_hold(connection: Connection, values: Mapping[str, Any]) -> int:
     return connection.execute(holds.insert().values(**values).returning(holds.c.id)).scalar_one()
 
 
-def end_hold(connection: Connection, hold_id: int, at: datetime) -> Line | None:
+def end_hold(connection: Connection, hold_id: int, at: datetime) -> HoldRow | None:
     """The hold that was ended, or None if there is no such living hold."""
-    return connection.execute(
-        update(holds)
-        .where(holds.c.id == hold_id, holds.c.ended_at.is_(None))
-        .values(ended_at=at)
-        .returning(holds)
-    ).one_or_none()
+    living = (holds.c.id == hold_id, holds.c.ended_at.is_(None))
+    ended = update(holds).where(*living).values(ended_at=at).returning(holds)
+    return read_one(connection, ended, HoldRow)
+
+
+def holds_on(connection: Connection, device_id: int) -> list[HoldRow]:
+    """The device's holds that nobody has ended, past ones too."""
+    of_device = (holds.c.device_id == device_id, holds.c.ended_at.is_(None))
+    return read_all(connection, select(holds).where(*of_device).order_by(holds.c.until_on), HoldRow)
 
 
 def ran_on(connection: Connection, rule_id: int, day: date) -> bool:

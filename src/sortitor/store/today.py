@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
 
 from sqlalchemy import Connection, text
 
-from sortitor.store.engine import Line
+from sortitor.store.rows import read_all
 
 _NUMBERS = text("""
     SELECT
@@ -29,32 +30,80 @@ _ENDING = text("""
     WHERE h.ended_at IS NULL AND h.until_on BETWEEN :today AND :soon AND d.stage <> 'retired'
         ORDER BY h.until_on LIMIT 20
     """)
-_BRAKED = text(
-    "SELECT id, rule_id, rule_name, at, retired, watched FROM sweeps s WHERE state = 'braked' AND"
-    " NOT EXISTS (SELECT FROM sweeps n WHERE n.rule_id = s.rule_id AND n.id > s.id)"
-)
+_BRAKED = text("""
+    SELECT id, rule_id, rule_name, at, retired, watched FROM sweeps s
+    WHERE state = 'braked' AND rule_id IS NOT NULL
+        AND NOT EXISTS (SELECT FROM sweeps n WHERE n.rule_id = s.rule_id AND n.id > s.id)
+    """)
 
 
-def numbers(connection: Connection, now: datetime) -> Line:
-    """`parked, parked_since, refused, refused_since, leavers`."""
-    return connection.execute(_NUMBERS, {"week": now - timedelta(days=7)}).one()
+@dataclass(frozen=True, slots=True)
+class NumbersRow:
+    """Parked devices, refusals of a week, devices of people who left."""
+
+    parked: int
+    parked_since: datetime | None
+    refused: int
+    refused_since: datetime | None
+    leavers: int
 
 
-def open_lots(connection: Connection, now: datetime) -> list[Line]:
+@dataclass(frozen=True, slots=True)
+class OpenLotRow:
+    """A lot that needs a look; `counts` by verdict."""
+
+    id: int
+    name: str
+    created_at: datetime
+    counts: dict[str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class EndingHoldRow:
+    """A hold that ends soon, with its device's name."""
+
+    id: int
+    device_id: int
+    reason: str
+    until_on: date
+    name: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class BrakedRow:
+    """A scheduled sweep that stopped to ask."""
+
+    id: int
+    rule_id: int
+    rule_name: str
+    at: datetime
+    retired: int
+    watched: int
+
+
+def numbers(connection: Connection, now: datetime) -> NumbersRow:
+    """The numbers of this moment."""
+    week = now - timedelta(days=7)
+    [found] = read_all(connection, _NUMBERS.bindparams(week=week), NumbersRow)
+    return found
+
+
+def open_lots(connection: Connection, now: datetime) -> list[OpenLotRow]:
     """Drafts, and lots applied within a month that left rows behind."""
-    return list(connection.execute(_DRAFTS, {"month": now - timedelta(days=30)}))
+    month = now - timedelta(days=30)
+    return read_all(connection, _DRAFTS.bindparams(month=month), OpenLotRow)
 
 
-def ending_holds(connection: Connection, now: datetime) -> list[Line]:
+def ending_holds(connection: Connection, now: datetime) -> list[EndingHoldRow]:
     """Holds that end within two weeks."""
-    return list(
-        connection.execute(_ENDING, {"today": now.date(), "soon": now.date() + timedelta(days=14)})
-    )
+    today = now.date()
+    ending = _ENDING.bindparams(today=today, soon=today + timedelta(days=14))
+    return read_all(connection, ending, EndingHoldRow)
 
 
-def braked(connection: Connection) -> list[Line]:
+def braked(connection: Connection) -> list[BrakedRow]:
     """Scheduled sweeps that stopped to ask and were not run since."""
-    return list(connection.execute(_BRAKED))
+    return read_all(connection, _BRAKED, BrakedRow)
 
 
 def stages(connection: Connection) -> dict[str, int]:

@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 
-from sortitor.store.engine import Line
+from sortitor.store.rows import read_all
 from sortitor.store.tables import accounts, views
 
 
-def every(connection: Connection, account_id: int | None) -> Sequence[Line]:
-    """The account's views and the shared ones, by name, with who made them as `by`."""
+@dataclass(frozen=True, slots=True)
+class ViewRow:
+    """A saved view, and `by` whom."""
+
+    id: int
+    account_id: int
+    name: str
+    shared: bool
+    settings: dict[str, Any]
+    by: str
+
+
+def every(connection: Connection, account_id: int | None) -> list[ViewRow]:
+    """The account's views and the shared ones, by name."""
     query = select(views, accounts.c.name.label("by")).join(
         accounts, accounts.c.id == views.c.account_id
     )
-    return connection.execute(
-        query.where(or_(views.c.account_id == account_id, views.c.shared)).order_by(
-            func.lower(views.c.name), views.c.id
-        )
-    ).all()
+    seen = query.where(or_(views.c.account_id == account_id, views.c.shared))
+    return read_all(connection, seen.order_by(func.lower(views.c.name), views.c.id), ViewRow)
 
 
 def save(connection: Connection, values: Mapping[str, Any]) -> int:

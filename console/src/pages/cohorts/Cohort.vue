@@ -288,8 +288,8 @@ async function remove() {
             </p>
             <ul class="clauses">
               <li v-for="(clause, place) in explained.clauses" :key="place">
-                <span :class="clause.held ? 'tone-good' : 'tone-bad'">{{
-                  clause.held ? 'yes' : 'no'
+                <span :class="clause.matched ? 'tone-good' : 'tone-bad'">{{
+                  clause.matched ? 'yes' : 'no'
                 }}</span>
                 <span class="mono">{{ clause.text }}</span>
                 <div class="muted">it has {{ clause.actual }}</div>

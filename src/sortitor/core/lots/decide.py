@@ -10,7 +10,7 @@ import polars as pl
 from sortitor.core import columns
 from sortitor.core.lots.prepare import note_on
 from sortitor.core.lots.shapes import NOTES_SCHEMA, REMEDIES, Decided, Facts, Prepared, choices_of
-from sortitor.core.naming import length_limit
+from sortitor.core.naming.compose import length_limit
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import Basis, IdentifierKind, Remedy, Severity, Stage, Verdict
 
@@ -278,7 +278,7 @@ def _matched(
     single = found.filter(pl.col("per_row") == 1).unique("row").select("row", "device_id")
     one = pl.concat([single, survivors]).join(facts.devices, on="device_id")
     twice = one.filter(pl.len().over("device_id") > 1).join(_sharing(shared), on="row", how="anti")
-    had = facts.held.filter(pl.col("kind") == IdentifierKind.SERIAL.value)
+    had = facts.owned.filter(pl.col("kind") == IdentifierKind.SERIAL.value)
     serials = keys.filter(pl.col("kind") == IdentifierKind.SERIAL.value).join(single, on="row")
     differs = serials.join(had.select("device_id").unique(), on="device_id", how="semi").join(
         had, on=["device_id", "value"], how="anti"
@@ -367,7 +367,7 @@ def _changes(
         & pl.lit(not by_hand)
     )
     named = (pl.col("field") == "name") & (pl.col("name_basis") == Basis.MANUAL.value)
-    held = (
+    owned = (
         change.filter(
             pl.col("manual").str.split(";").list.contains(pl.col("field"))
             | declared
@@ -376,14 +376,18 @@ def _changes(
         if not overwrite_manual
         else change.clear()
     )
-    notes = note_on(held["row"], "manual_kept", "", held["new"]).with_columns(column=held["field"])
-    change = change.join(held, on=["row", "field"], how="anti").select("row", "field", "old", "new")
+    notes = note_on(owned["row"], "manual_kept", "", owned["new"]).with_columns(
+        column=owned["field"]
+    )
+    change = change.join(owned, on=["row", "field"], how="anti").select(
+        "row", "field", "old", "new"
+    )
     added = keys.join(found.select("row", "device_id"), on="row").join(
-        facts.held, on=["device_id", "kind", "value"], how="anti"
+        facts.owned, on=["device_id", "kind", "value"], how="anti"
     )
     # Identifiers that come along with a merged device are not new.
     added = added.join(
-        merges.join(facts.held, left_on="other_id", right_on="device_id"),
+        merges.join(facts.owned, left_on="other_id", right_on="device_id"),
         on=["row", "kind", "value"],
         how="anti",
     )

@@ -11,7 +11,7 @@ from sortitor.core import columns, identifiers, platforms
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.lots.shapes import KEYS_SCHEMA, NOTES_SCHEMA, Prepared
 from sortitor.core.manifests import EXTRA_CELLS, Manifest
-from sortitor.core.naming import ALLOWED
+from sortitor.core.naming.templates import ALLOWED
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind, Ownership
 

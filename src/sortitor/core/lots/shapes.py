@@ -52,7 +52,7 @@ class Facts:
     """What the fleet knows about the rows.
 
     matches: `row, kind, value, maker, device_id, device_maker` devices: `device_id, stage, flagged,
-    ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text held:
+    ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text owned:
     `device_id, kind, value`, the identifiers of those devices people:  `person` (lower case user
     name or mail), `person_id` names:   `lower_name, holder_id`, those of the file's names that a
     device has which is not retired
@@ -60,7 +60,7 @@ class Facts:
 
     matches: pl.DataFrame
     devices: pl.DataFrame
-    held: pl.DataFrame
+    owned: pl.DataFrame
     people: pl.DataFrame
     names: pl.DataFrame
 
@@ -85,11 +85,11 @@ def nothing_known() -> Facts:
         "person_id": pl.Int64,
         **dict.fromkeys(FIELDS, pl.String),
     }
-    held: Schema = {"device_id": pl.Int64, "kind": pl.String, "value": pl.String}
+    owned: Schema = {"device_id": pl.Int64, "kind": pl.String, "value": pl.String}
     people: Schema = {"person": pl.String, "person_id": pl.Int64}
     names: Schema = {"lower_name": pl.String, "holder_id": pl.Int64}
     return Facts(
-        *(pl.DataFrame(schema=schema) for schema in (matches, devices, held, people, names))
+        *(pl.DataFrame(schema=schema) for schema in (matches, devices, owned, people, names))
     )
 
 

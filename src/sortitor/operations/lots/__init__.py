@@ -9,7 +9,7 @@ from sortitor.operations.lots.checking import (
     choose,
     edit,
     finish,
-    resettle,
+    read_again,
 )
 from sortitor.operations.lots.reading import (
     content,
@@ -20,11 +20,13 @@ from sortitor.operations.lots.reading import (
     takeout,
     template,
 )
-from sortitor.store.lots import Chosen
+from sortitor.store.lots import Chosen, HeadRow, LotRow
 
 __all__ = [
     "Chosen",
     "Given",
+    "HeadRow",
+    "LotRow",
     "Settings",
     "apply",
     "begin",
@@ -39,7 +41,7 @@ __all__ = [
     "page",
     "preview",
     "preview_revert",
-    "resettle",
+    "read_again",
     "revert",
     "rows",
     "takeout",

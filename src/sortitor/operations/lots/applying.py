@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from sqlalchemy import Connection
 
 from sortitor.core.columns import IDENTIFIER_COLUMNS
@@ -9,10 +11,11 @@ from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import LotStatus, Verdict
 from sortitor.operations import reverts
-from sortitor.operations.context import Context, must, must_match
-from sortitor.operations.lots.checking import draft, recheck, words
+from sortitor.operations.context import Context, require_digest
+from sortitor.operations.lots.checking import draft, known, recheck, words
+from sortitor.operations.lots.veil import veiled_rows
 from sortitor.store import lots as store
-from sortitor.store.engine import Line
+from sortitor.store.lots import HeadRow
 
 _EXAMPLES = 50
 _TONES = {Verdict.ADD: "good", Verdict.CONFLICT: "warn", Verdict.REJECT: "bad"}
@@ -24,70 +27,81 @@ def preview(ctx: Context, lot_id: int) -> Preview:
         lot = draft(connection, lot_id)
         # Applying decides anew in any case, so a preview need not where nothing has happened since
         # the last look.
-        if store.moved_since(connection, lot.seen_entry):
+        if store.changed_since(connection, lot.checked_at_entry_id):
             recheck(ctx, connection, lot)
-        return _shown(connection, lot_id)
+        return _shown(ctx, connection, lot_id)
 
 
-def _shown(connection: Connection, lot_id: int) -> Preview:
+def _shown(ctx: Context, connection: Connection, lot_id: int) -> Preview:
     """The preview of the verdicts that are kept."""
-    lot = must(store.one(connection, lot_id), "lot", lot_id)
+    lot = known(connection, lot_id)
     counts = lot.counts
-    examples = [
-        Example(f"row {row.row}", field, pair["old"], pair["new"], device_id=row.device_id)
-        for row in store.rows(connection, lot_id, Verdict.CHANGE, None, 0, _EXAMPLES)
-        for field, pair in (row.changes or {}).items()
-        if field != "person_id"
-    ]
+    examples = [*_changed(connection, lot)]
     if len(examples) < _EXAMPLES and counts["add"]:
-        identifying = [
-            header for header, column in lot.columns.items() if column in IDENTIFIER_COLUMNS
-        ]
-        models = [header for header, column in lot.columns.items() if column == "model"]
-        for row in store.rows(connection, lot_id, Verdict.ADD, None, 0, _EXAMPLES - len(examples)):
-            cells = {**row.cells, **(row.edited or {})}
-            words = [
-                next((cells[h] for h in identifying if cells.get(h)), ""),
-                *(cells.get(h) or "" for h in models),
-                lot.defaults.get("model", "") if not models else "",
-            ]
-            examples.append(
-                Example(
-                    f"row {row.row}",
-                    "device",
-                    None,
-                    " ".join(filter(None, words)),
-                    lot.defaults.get("ownership", ""),
-                )
-            )
-    acts = [f"add {counts['add']:,}"] * bool(counts["add"]) + [
-        f"change {counts['change']:,}"
-    ] * bool(counts["change"])
-    total = counts["add"] + counts["change"]
-    label = (
-        f"{' and '.join(acts).capitalize()} {'device' if total == 1 else 'devices'}"
-        if acts
-        else "Close the lot (nothing to change)"
+        examples += _added(ctx, connection, lot, _EXAMPLES - len(examples))
+    shown = Preview(
+        title=f"Apply lot {lot.id} “{lot.name}”",
+        apply_label=_label(counts["add"], counts["change"]),
+        counts=tuple(_count(verdict, counts[verdict]) for verdict in Verdict),
+        examples=tuple(examples[:_EXAMPLES]),
+        examples_total=counts["add"] + counts["change"],
+        warnings=_warnings(connection, lot),
     )
-    return sealed(
-        Preview(
-            f"Apply lot {lot.id} “{lot.name}”",
-            label,
-            tuple(
-                Count(
-                    verdict,
-                    _LABELS[verdict],
-                    counts[verdict],
-                    _TONES.get(verdict, "plain") if counts[verdict] else "plain",
+    return sealed(shown, lot.digest)
+
+
+def _label(added: int, changed: int) -> str:
+    acts = []
+    if added:
+        acts.append(f"add {added:,}")
+    if changed:
+        acts.append(f"change {changed:,}")
+    if not acts:
+        return "Close the lot (nothing to change)"
+    noun = "device" if added + changed == 1 else "devices"
+    return f"{' and '.join(acts).capitalize()} {noun}"
+
+
+def _count(verdict: Verdict, number: int) -> Count:
+    tone = _TONES.get(verdict, "plain") if number else "plain"
+    return Count(verdict, _LABELS[verdict], number, tone)
+
+
+def _changed(connection: Connection, lot: HeadRow) -> Iterator[Example]:
+    """What becomes of the devices that are known."""
+    for row in store.rows(connection, lot.id, Verdict.CHANGE, None, 0, _EXAMPLES):
+        for field, pair in (row.changes or {}).items():
+            if field != "person_id":
+                yield Example(
+                    subject=f"row {row.row}",
+                    field=field,
+                    before=pair["old"],
+                    after=pair["new"],
+                    device_id=row.device_id,
                 )
-                for verdict in Verdict
-            ),
-            tuple(examples[:_EXAMPLES]),
-            total,
-            _warnings(connection, lot),
-        ),
-        lot.digest,
-    )
+
+
+def _added(ctx: Context, connection: Connection, lot: HeadRow, most: int) -> Iterator[Example]:
+    """The devices that are new: what each is known by, and its model."""
+    identifying = _headers(lot, *IDENTIFIER_COLUMNS)
+    models = _headers(lot, "model")
+    found = store.rows(connection, lot.id, Verdict.ADD, None, 0, most)
+    for row in veiled_rows(ctx, connection, lot, found):
+        cells = {**row.cells, **(row.edited or {})}
+        known_by = next((cells[header] for header in identifying if cells.get(header)), None)
+        model = next((cells[header] for header in models if cells.get(header)), None)
+        words = (known_by, model or lot.defaults.get("model"))
+        yield Example(
+            subject=f"row {row.row}",
+            field="device",
+            before=None,
+            after=" ".join(filter(None, words)),
+            note=lot.defaults.get("ownership", ""),
+        )
+
+
+def _headers(lot: HeadRow, *columns: str) -> list[str]:
+    return [header for header, column in lot.columns.items() if column in columns]
 
 
 _LABELS = {
@@ -99,7 +113,7 @@ _LABELS = {
 }
 
 
-def _warnings(connection: Connection, lot: Line) -> tuple[str, ...]:
+def _warnings(connection: Connection, lot: HeadRow) -> tuple[str, ...]:
     warnings = []
     if left := lot.counts["conflict"] + lot.counts["reject"]:
         warnings.append(
@@ -113,13 +127,13 @@ def _warnings(connection: Connection, lot: Line) -> tuple[str, ...]:
     return tuple(warnings)
 
 
-def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> Line:
+def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> HeadRow:
     """Take all add and change rows into the fleet, in one transaction."""
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         store.serialise_appliers(connection)
         decided = recheck(ctx, connection, lot, lock=True)
-        must_match(_shown(connection, lot_id), digest)
+        require_digest(_shown(ctx, connection, lot_id), digest)
         entry = ctx.record(
             connection,
             "lot.apply",
@@ -136,10 +150,10 @@ def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> Line:
             lot_id,
             {"status": LotStatus.APPLIED, "applied_at": ctx.now, "entry_id": entry},
         )
-        return must(store.one(connection, lot_id), "lot", lot_id)
+        return known(connection, lot_id)
 
 
-def discard(ctx: Context, lot_id: int, reason: str | None) -> Line:
+def discard(ctx: Context, lot_id: int, reason: str | None) -> HeadRow:
     """Put a draft aside; its rows stay readable."""
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
@@ -152,18 +166,18 @@ def discard(ctx: Context, lot_id: int, reason: str | None) -> Line:
             subject_id=lot_id,
             reason=reason,
         )
-        return must(store.one(connection, lot_id), "lot", lot_id)
+        return known(connection, lot_id)
 
 
 def _entry(connection: Connection, lot_id: int) -> int:
-    lot = must(store.one(connection, lot_id), "lot", lot_id)
-    if lot.status != LotStatus.APPLIED:
+    lot = known(connection, lot_id)
+    if lot.status is not LotStatus.APPLIED or lot.entry_id is None:
         raise Conflict(
             "not_applied",
             f"Lot {lot_id} is {lot.status}; only an applied lot can be reverted.",
             "Read the lot's history.",
         )
-    return int(lot.entry_id)
+    return lot.entry_id
 
 
 def preview_revert(ctx: Context, lot_id: int) -> Preview:
@@ -173,10 +187,10 @@ def preview_revert(ctx: Context, lot_id: int) -> Preview:
     return reverts.preview(ctx, entry_id)
 
 
-def revert(ctx: Context, lot_id: int, digest: str, reason: str | None) -> Line:
+def revert(ctx: Context, lot_id: int, digest: str, reason: str | None) -> HeadRow:
     """Take an applied lot back as previewed."""
     with ctx.reading() as connection:
         entry_id = _entry(connection, lot_id)
     reverts.revert(ctx, entry_id, digest, reason)
     with ctx.reading() as connection:
-        return must(store.one(connection, lot_id), "lot", lot_id)
+        return known(connection, lot_id)

@@ -15,10 +15,9 @@ from sortitor.core.columns import COLUMNS, recall, remap, understand
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
 from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
 from sortitor.core.vocabulary import LotStatus, Remedy
-from sortitor.operations.context import Context, must
+from sortitor.operations.context import Context, or_not_found
 from sortitor.store import lots as store
-from sortitor.store.engine import Line
-from sortitor.store.lots import Chosen
+from sortitor.store.lots import Chosen, HeadRow
 
 Form = Literal["table", "paste"]
 
@@ -72,7 +71,12 @@ class Checked:
     decided: core.Decided
 
 
-def check(ctx: Context, given: Given) -> tuple[Line, bool]:
+def known(connection: Connection, lot_id: int, lock: bool = False) -> HeadRow:
+    """One lot without its content. Raises NotFound."""
+    return or_not_found(store.one(connection, lot_id, lock), "lot", lot_id)
+
+
+def check(ctx: Context, given: Given) -> tuple[HeadRow, bool]:
     """Check a file whole and keep it as a draft; `(lot, False)` with the earlier lot if this very
     file was given before.
     """
@@ -81,12 +85,12 @@ def check(ctx: Context, given: Given) -> tuple[Line, bool]:
         return (_look_through(ctx, connection, lot, given.content), True) if fresh else (lot, False)
 
 
-def finish(ctx: Context, lot_id: int) -> Line:
+def finish(ctx: Context, lot_id: int) -> HeadRow:
     """Look through a file that was only kept; one that turns out to be none leaves nothing
     behind.
     """
     with ctx.changing() as connection:
-        lot = must(store.one(connection, lot_id, lock=True), "lot", lot_id)
+        lot = known(connection, lot_id, lock=True)
         return (
             _look_through(ctx, connection, lot, store.content(connection, lot_id))
             if lot.status == LotStatus.CHECKING
@@ -94,12 +98,12 @@ def finish(ctx: Context, lot_id: int) -> Line:
         )
 
 
-def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, bool]:
+def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, bool]:
     """Keep a file whose rows are still to be looked through; `(lot, False)` with the earlier lot of
     the same file.
     """
-    if known := store.same(connection, given.fingerprint):
-        return known, False
+    if earlier := store.same(connection, given.fingerprint):
+        return earlier, False
     defaults = core.check_defaults(given.settings.defaults)
     reading = given.settings.reading
     lot_id = store.add(
@@ -132,10 +136,10 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[Line, boo
             "checked_at": ctx.now,
         },
     )
-    return must(store.one(connection, lot_id), "lot", lot_id), True
+    return known(connection, lot_id), True
 
 
-def _look_through(ctx: Context, connection: Connection, lot: Line, content: bytes) -> Line:
+def _look_through(ctx: Context, connection: Connection, lot: HeadRow, content: bytes) -> HeadRow:
     ctx.progress("reading the file", 0, 0)
     manifest = _read(lot.form, content, Reading(lot.sheet, lot.header_row or None))
     given = json.loads(lot.columns_from) if lot.columns_from else {}
@@ -167,14 +171,14 @@ def _look_through(ctx: Context, connection: Connection, lot: Line, content: byte
         subject_id=lot.id,
         after=counts,
     )
-    return must(store.one(connection, lot.id), "lot", lot.id)
+    return or_not_found(store.one(connection, lot.id), "lot", lot.id)
 
 
 def _read(form: str, content: bytes, reading: Reading) -> Manifest:
     return read_table(content, reading) if form == "table" else read_paste(content)
 
 
-def _kept(connection: Connection, lot: Line) -> Manifest:
+def _kept(connection: Connection, lot: HeadRow) -> Manifest:
     """What was read of the file when it was checked: quicker than to read it again, and the very
     cells that people have looked at.
     """
@@ -208,7 +212,7 @@ def _meaning(
 def _decide(
     ctx: Context,
     connection: Connection,
-    lot: Line,
+    lot: HeadRow,
     manifest: Manifest,
     meaning: dict[str, str],
     lock: bool = False,
@@ -244,7 +248,7 @@ def _as_read(checked: Checked) -> dict[str, Any]:
 def outcome(ctx: Context, connection: Connection, decided: core.Decided) -> dict[str, Any]:
     """What is kept of a decision on the lot itself."""
     return {
-        "seen_entry": store.latest_entry(connection),
+        "checked_at_entry_id": store.latest_entry(connection),
         "counts": decided.counts,
         "severities": core.severities(decided.notes),
         "digest": decided.digest,
@@ -260,9 +264,9 @@ def words(counts: Mapping[str, int]) -> str:
     )
 
 
-def draft(connection: Connection, lot_id: int) -> Line:
+def draft(connection: Connection, lot_id: int) -> HeadRow:
     """The lot, held, if it is a draft. Raises Conflict otherwise."""
-    lot = must(store.one(connection, lot_id, lock=True), "lot", lot_id)
+    lot = known(connection, lot_id, lock=True)
     if lot.status != LotStatus.DRAFT:
         raise Conflict(
             "not_a_draft",
@@ -272,7 +276,7 @@ def draft(connection: Connection, lot_id: int) -> Line:
     return lot
 
 
-def recheck(ctx: Context, connection: Connection, lot: Line, lock: bool = False) -> core.Decided:
+def recheck(ctx: Context, connection: Connection, lot: HeadRow, lock: bool = False) -> core.Decided:
     """Decide anew on today's facts; the kept rows follow when the outcome moved."""
     ctx.progress("reading the rows", 0, 0)
     decided = _decide(ctx, connection, lot, _kept(connection, lot), lot.columns, lock).decided
@@ -282,7 +286,7 @@ def recheck(ctx: Context, connection: Connection, lot: Line, lock: bool = False)
     return decided
 
 
-def resettle(
+def read_again(
     ctx: Context,
     lot_id: int,
     *,
@@ -292,7 +296,7 @@ def resettle(
     overwrite_manual: bool | None = None,
     by_hand: bool | None = None,
     name: str | None = None,
-) -> Line:
+) -> HeadRow:
     """Read a draft in another way; what is None stays as it is. Another sheet or header line starts
     its rows anew.
 
@@ -337,7 +341,11 @@ def resettle(
         if anew:
             store.forget_rows(connection, lot_id)
         checked = _decide(
-            ctx, connection, must(store.one(connection, lot_id), "lot", lot_id), manifest, meaning
+            ctx,
+            connection,
+            known(connection, lot_id),
+            manifest,
+            meaning,
         )
         if anew:
             store.write_rows(connection, lot_id, checked.manifest.cells, checked.decided)
@@ -346,10 +354,10 @@ def resettle(
         store.change(
             connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)}
         )
-        return _resettled(ctx, connection, lot, "settings", checked.decided.counts)
+        return _rechecked(ctx, connection, lot, "settings", checked.decided.counts)
 
 
-def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | None) -> Line:
+def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | None) -> HeadRow:
     """Set one cell, or one column of many rows, and check anew.
 
     `column` is a header of the file, or a column it lacks.
@@ -361,12 +369,12 @@ def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | No
             raise BadInput(
                 "no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again."
             )
-        return _resettled(
+        return _rechecked(
             ctx, connection, lot, f"{header} edited", recheck(ctx, connection, lot).counts
         )
 
 
-def _header(lot: Line, column: str) -> str:
+def _header(lot: HeadRow, column: str) -> str:
     if column in lot.headers:
         return column
     if column in COLUMNS:
@@ -382,7 +390,7 @@ def _header(lot: Line, column: str) -> str:
     )
 
 
-def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> Line:
+def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> HeadRow:
     """Resolve conflicts: skip, take back, merge; None undoes that.
 
     What a remedy does not fit stays in conflict.
@@ -393,7 +401,7 @@ def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> 
             raise BadInput(
                 "no_such_rows", "None of these rows is in the lot.", "Read the lot's rows again."
             )
-        return _resettled(
+        return _rechecked(
             ctx,
             connection,
             lot,
@@ -402,9 +410,9 @@ def choose(ctx: Context, lot_id: int, chosen: Chosen, remedy: Remedy | None) -> 
         )
 
 
-def _resettled(
-    ctx: Context, connection: Connection, lot: Line, what: str, counts: Mapping[str, int]
-) -> Line:
+def _rechecked(
+    ctx: Context, connection: Connection, lot: HeadRow, what: str, counts: Mapping[str, int]
+) -> HeadRow:
     ctx.record(
         connection,
         "lot.edit",
@@ -414,4 +422,4 @@ def _resettled(
         before=lot.counts,
         after=counts,
     )
-    return must(store.one(connection, lot.id), "lot", lot.id)
+    return or_not_found(store.one(connection, lot.id), "lot", lot.id)

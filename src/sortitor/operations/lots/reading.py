@@ -9,26 +9,28 @@ import polars as pl
 from sortitor.core import lots as core
 from sortitor.core.columns import PROBLEM, template_headers
 from sortitor.core.vocabulary import Platform, Verdict
-from sortitor.operations.context import Context, must
+from sortitor.operations.context import Context
+from sortitor.operations.lots.checking import known
+from sortitor.operations.lots.veil import veiled_groups, veiled_rows
 from sortitor.store import lots as store
-from sortitor.store.engine import Line
+from sortitor.store.lots import HeadRow, NoteGroupRow
 
 
-def one(ctx: Context, lot_id: int) -> Line:
+def one(ctx: Context, lot_id: int) -> HeadRow:
     """One lot without its content."""
     with ctx.reading() as connection:
-        return must(store.one(connection, lot_id), "lot", lot_id)
+        return known(connection, lot_id)
 
 
-def content(ctx: Context, lot_id: int) -> tuple[Line, bytes]:
+def content(ctx: Context, lot_id: int) -> tuple[HeadRow, bytes]:
     """The lot and its file, byte for byte."""
     with ctx.reading() as connection:
-        return must(store.one(connection, lot_id), "lot", lot_id), store.content(connection, lot_id)
+        return known(connection, lot_id), store.content(connection, lot_id)
 
 
 def page(
     ctx: Context, before: int | None, limit: int, status: str | None, query: str | None = None
-) -> Sequence[Line]:
+) -> list[HeadRow]:
     """Lots, newest first."""
     with ctx.reading() as connection:
         return store.page(connection, before, limit, status, query)
@@ -39,28 +41,30 @@ def rows(
 ) -> Sequence[store.LotRow]:
     """Rows of a lot in order."""
     with ctx.reading() as connection:
-        must(store.one(connection, lot_id), "lot", lot_id)
-        return store.rows(connection, lot_id, verdict, code, after, limit)
+        lot = known(connection, lot_id)
+        found = store.rows(connection, lot_id, verdict, code, after, limit)
+        return veiled_rows(ctx, connection, lot, found)
 
 
-def note_groups(ctx: Context, lot_id: int) -> Sequence[Line]:
+def note_groups(ctx: Context, lot_id: int) -> list[NoteGroupRow]:
     """The notes of a lot, grouped, most frequent first."""
     with ctx.reading() as connection:
-        must(store.one(connection, lot_id), "lot", lot_id)
-        return store.note_groups(connection, lot_id)
+        lot = known(connection, lot_id)
+        return veiled_groups(ctx, lot, store.note_groups(connection, lot_id))
 
 
-def takeout(ctx: Context, lot_id: int, verdicts: Sequence[Verdict]) -> tuple[Line, pl.DataFrame]:
+def takeout(ctx: Context, lot_id: int, verdicts: Sequence[Verdict]) -> tuple[HeadRow, pl.DataFrame]:
     """The lot, and its rows of these verdicts in the shape of the original, edits included, with
     what is the matter at the end.
     """
     with ctx.reading() as connection:
-        lot = must(store.one(connection, lot_id), "lot", lot_id)
+        lot = known(connection, lot_id)
         found = [
             row
             for verdict in verdicts
             for row in store.rows(connection, lot_id, verdict, None, 0, 10_000_000)
         ]
+        found = veiled_rows(ctx, connection, lot, found)
     found.sort(key=lambda row: row.row)
     added = dict.fromkeys(
         header for row in found for header in row.edited or {} if header not in lot.headers

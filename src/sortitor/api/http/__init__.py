@@ -1,0 +1,1 @@
+"""What every route shares: access, bodies, entity tags, files, pages, problems."""

@@ -1,0 +1,118 @@
+"""Who is calling, and what they may: session cookie of the console, or bearer token of a script."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Annotated
+
+from fastapi import Depends, Request
+
+from sortitor.api.http.service import Service
+from sortitor.core.access import WORDS, Permission, may, roles_with
+from sortitor.core.errors import NotAllowed, NotSignedIn
+from sortitor.core.vocabulary import Role
+from sortitor.operations import accounts
+from sortitor.operations.context import Actor, Context
+
+COOKIE = "sortitor_session"
+#: A page of another origin cannot send this header without being asked first, and it is never
+#: allowed to.
+CONSOLE_HEADER = "x-sortitor-console"
+_SAFE = {"GET", "HEAD", "OPTIONS"}
+
+
+def service_of(request: Request) -> Service:
+    """The running service."""
+    service: Service = request.app.state.service
+    return service
+
+
+def bearer(request: Request) -> str | None:
+    """The secret of an `Authorization: Bearer` header (RFC 6750)."""
+    scheme, _, secret = request.headers.get("authorization", "").partition(" ")
+    return secret.strip() if scheme.lower() == "bearer" else None
+
+
+def actor_of(request: Request) -> Actor:
+    """The account behind the request. Raises NotSignedIn or, for a forged console request,
+    NotAllowed.
+    """
+    known: Actor | None = getattr(request.state, "actor", None)
+    if known is None:
+        service = service_of(request)
+        if token := bearer(request):
+            known = accounts.recognise(service.engine, service.clock, token=token)
+        elif session := request.cookies.get(COOKIE):
+            _refuse_forged(request)
+            known = accounts.recognise(service.engine, service.clock, session=session)
+        else:
+            raise NotSignedIn(
+                "not_signed_in", "You are not signed in.", "Sign in, or send a bearer token."
+            )
+        request.state.actor = known
+    return known
+
+
+def _refuse_forged(request: Request) -> None:
+    if request.method in _SAFE:
+        return
+    origin = request.headers.get("sec-fetch-site", "same-origin")
+    if origin not in ("same-origin", "none") or CONSOLE_HEADER not in request.headers:
+        raise NotAllowed(
+            "cross_site",
+            "A change with a session cookie must come from the console itself.",
+            "Scripts use a bearer token.",
+        )
+
+
+def context_of(request: Request, actor: Actor) -> Context:
+    """The context of one request."""
+    service = service_of(request)
+    return Context(
+        engine=service.engine,
+        clock=service.clock,
+        limits=service.limits,
+        actor=actor,
+        request_id=request.state.request_id,
+        claim=getattr(request.state, "claim", None),
+    )
+
+
+def require(actor: Actor, permission: Permission) -> None:
+    """Raise NotAllowed unless the actor has the permission."""
+    if may(actor.role, permission):
+        return
+    raise NotAllowed(
+        code="role_too_low",
+        detail=f"As {actor.role} you may not {WORDS[permission]}.",
+        remedy=f"This takes the role {' or '.join(roles_with(permission))}. Ask an administrator.",
+    )
+
+
+def needs(permission: Permission) -> Callable[[Request], Context]:
+    """The context of a caller who has the permission."""
+
+    def context(request: Request) -> Context:
+        actor = actor_of(request)
+        require(actor, permission)
+        return context_of(request, actor)
+
+    return context
+
+
+def anonymous(request: Request) -> Context:
+    """The context of somebody who has not signed in: a device, or a person about to sign in."""
+    return context_of(request, Actor("nobody", Role.VIEWER))
+
+
+Anonymous = Annotated[Context, Depends(anonymous)]
+MayLook = Annotated[Context, Depends(needs(Permission.LOOK))]
+MayImport = Annotated[Context, Depends(needs(Permission.IMPORT))]
+MayManageDevices = Annotated[Context, Depends(needs(Permission.MANAGE_DEVICES))]
+MaySort = Annotated[Context, Depends(needs(Permission.SORT))]
+MayPrepare = Annotated[Context, Depends(needs(Permission.PREPARE))]
+MayManagePeople = Annotated[Context, Depends(needs(Permission.MANAGE_PEOPLE))]
+MaySweep = Annotated[Context, Depends(needs(Permission.SWEEP))]
+MayRevert = Annotated[Context, Depends(needs(Permission.REVERT))]
+MaySeePersonal = Annotated[Context, Depends(needs(Permission.SEE_PERSONAL))]
+MayAdminister = Annotated[Context, Depends(needs(Permission.ADMINISTER))]

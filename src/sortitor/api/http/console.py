@@ -1,0 +1,61 @@
+"""The web console's built files, with a strict content security policy."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+from typing import Any
+
+from fastapi import APIRouter, FastAPI, Response
+from fastapi.responses import HTMLResponse
+from starlette.exceptions import HTTPException
+from starlette.staticfiles import StaticFiles
+
+STATIC = Path(__file__).parents[1] / "static"
+_POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:;"
+    " font-src 'self'; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action"
+    " 'self'; frame-ancestors 'none'; object-src 'none'"
+)
+_MISSING = (
+    "<!doctype html><title>Sortitor</title><p>The console is not built. Run <code>make"
+    " console</code>; the HTTP interface is at <code>/api/v1</code>."
+)
+
+router = APIRouter(include_in_schema=False)
+
+
+class Assets(StaticFiles):
+    """The built files; their names change with their content, so they may be kept for ever."""
+
+    def file_response(self, *given: Any, **options: Any) -> Response:
+        """The file, with how long it may be kept."""
+        response = super().file_response(*given, **options)
+        response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+        response.headers["X-Content-Type-Options"] = "nosniff"
+        return response
+
+
+def install(app: FastAPI) -> None:
+    """Let the app serve the console."""
+    app.mount("/assets", Assets(directory=STATIC / "assets", check_dir=False))
+    app.include_router(router)
+
+
+@router.get("/{path:path}")
+def page(path: str) -> Response:
+    """Every other address is a page of the console; a missing address of the interface is not."""
+    if path.startswith("api/") or "." in path.rsplit("/", 1)[-1]:
+        raise HTTPException(404)
+    index = STATIC / "index.html"
+    if not index.exists():
+        return HTMLResponse(_MISSING, 503)
+    nonce = secrets.token_urlsafe(16)
+    headers = {
+        "Content-Security-Policy": _POLICY.format(nonce=nonce),
+        "Cache-Control": "no-store",
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "no-referrer",
+        "X-Frame-Options": "DENY",
+    }
+    return HTMLResponse(index.read_text().replace("__CSP_NONCE__", nonce), headers=headers)

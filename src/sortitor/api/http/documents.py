@@ -1,0 +1,174 @@
+"""The routes of a kind of document: list, show, add, edit, remove, with previews and revisions."""
+
+# No postponed annotations here: what the routes take and give is known only when they are made.
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Annotated, Any, Generic, TypeVar
+
+from fastapi import APIRouter, Depends, Path, Query, Response
+from pydantic import BaseModel
+
+from sortitor.api.http.access import MayLook, needs
+from sortitor.api.http.etags import IfMatch, revision_of, tag
+from sortitor.api.http.routes import Route
+from sortitor.core.access import Permission
+from sortitor.core.documents import Document
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Kept
+from sortitor.schemas.base import Preview
+from sortitor.schemas.documents import Revision, change_of, document_in
+
+D = TypeVar("D", bound=Document)
+A = TypeVar("A", bound=BaseModel)
+Key = Annotated[str, Path(max_length=200, description="Its number or its name.")]
+Why = Annotated[str | None, Query(max_length=500, description="Why, for the journal.")]
+Digest = Annotated[str | None, Query(description="Of the preview that was looked at.")]
+
+
+@dataclass(frozen=True)
+class Noun(Generic[D, A]):
+    """What the routes of one kind of document need to know.
+
+    `one` and `many` are its name in operation ids (`show_pool`, `list_pools`); `answer` is its
+    shape on the wire; `every` and `find` read it, `shape` makes the answer of one just written.
+    """
+
+    kind: DocumentKind[D]
+    path: str
+    tag: str
+    one: str
+    many: str
+    answer: type[A]
+    every: Callable[[Context], Sequence[A]]
+    find: Callable[[Context, str], A]
+    shape: Callable[[Context, Kept[D]], A]
+    may: Permission
+
+
+def document_router(noun: Noun[D, A]) -> APIRouter:
+    """The routes of one kind of document."""
+    router = APIRouter(prefix=noun.path, tags=[noun.tag], route_class=Route)
+    _reading(router, noun)
+    _previewing(router, noun)
+    _changing(router, noun)
+    return router
+
+
+def _reading(router: APIRouter, noun: Noun[D, A]) -> None:
+    answer = noun.answer
+
+    @router.get(
+        "",
+        operation_id=f"list_{noun.many}",
+        description=f"{noun.many.replace('_', ' ').capitalize()} by name.",
+    )
+    def every(ctx: MayLook) -> list[answer]:  # type: ignore[valid-type]
+        return list(noun.every(ctx))
+
+    @router.get(
+        "/{key}",
+        operation_id=f"show_{noun.one}",
+        description=f"One {noun.kind.noun}, by number or name.",
+    )
+    def show(response: Response, ctx: MayLook, key: Key) -> answer:  # type: ignore[valid-type]
+        found = noun.find(ctx, key)
+        tag(response, _revision(found))
+        return found
+
+    @router.get(
+        "/{key}/revisions",
+        operation_id=f"list_{noun.one}_revisions",
+        description=f"What was changed of a {noun.kind.noun}, newest first.",
+    )
+    def revisions(ctx: MayLook, key: Key) -> list[Revision]:
+        return [Revision.model_validate(row) for row in noun.kind.revisions(ctx, key)]
+
+
+def _previewing(router: APIRouter, noun: Noun[D, A]) -> None:
+    kind, model = noun.kind, noun.kind.shelf.model
+    may = Annotated[Context, Depends(needs(noun.may))]
+
+    @router.post(
+        "/preview",
+        operation_id=f"preview_add_{noun.one}",
+        description=f"What adding the {kind.noun} would do.",
+    )
+    def preview_add(ctx: may, given: model) -> Preview:  # type: ignore[valid-type]
+        return Preview.model_validate(kind.preview_add(ctx, given))
+
+    @router.post(
+        "/{key}/preview",
+        operation_id=f"preview_edit_{noun.one}",
+        description=f"What changing the {kind.noun} would do: its fields, and what follows.",
+    )
+    def preview_edit(ctx: may, key: Key, given: model) -> Preview:  # type: ignore[valid-type]
+        return Preview.model_validate(kind.preview_edit(ctx, key, given))
+
+    @router.post(
+        "/{key}/removal/preview",
+        operation_id=f"preview_remove_{noun.one}",
+        description=f"What removing the {kind.noun} would do.",
+    )
+    def preview_remove(ctx: may, key: Key) -> Preview:
+        return Preview.model_validate(kind.preview_remove(ctx, key))
+
+
+def _changing(router: APIRouter, noun: Noun[D, A]) -> None:
+    kind, model, answer = noun.kind, noun.kind.shelf.model, noun.answer
+    change: Any = change_of(model)
+    may = Annotated[Context, Depends(needs(noun.may))]
+
+    @router.post(
+        "",
+        status_code=201,
+        operation_id=f"add_{noun.one}",
+        description=f"Add a {kind.noun}, as previewed where its digest is given.",
+    )
+    def add(response: Response, ctx: may, given: change) -> answer:  # type: ignore[valid-type]
+        made = kind.add(ctx, document_in(model, given), given.digest, given.reason)
+        response.headers["Location"] = f"/api/v1{noun.path}/{made.id}"
+        tag(response, made.revision)
+        return noun.shape(ctx, made)
+
+    @router.put(
+        "/{key}",
+        operation_id=f"edit_{noun.one}",
+        description=f"Change a {kind.noun}; `If-Match` refuses one that was changed meanwhile.",
+    )
+    def edit(
+        response: Response,
+        ctx: may,
+        key: Key,
+        given: change,
+        if_match: IfMatch = None,
+    ) -> answer:  # type: ignore[valid-type]
+        made = kind.edit(
+            ctx,
+            key,
+            document_in(model, given),
+            revision=revision_of(if_match),
+            digest=given.digest,
+            reason=given.reason,
+        )
+        tag(response, made.revision)
+        return noun.shape(ctx, made)
+
+    @router.delete(
+        "/{key}",
+        status_code=204,
+        operation_id=f"remove_{noun.one}",
+        description=f"Remove a {kind.noun}; reverting the journal's entry brings it back.",
+    )
+    def remove(
+        ctx: may,
+        key: Key,
+        digest: Digest = None,
+        reason: Why = None,
+        if_match: IfMatch = None,
+    ) -> None:
+        kind.remove(ctx, key, revision=revision_of(if_match), digest=digest, reason=reason)
+
+
+def _revision(found: BaseModel) -> int:
+    return int(found.revision)  # type: ignore[attr-defined]

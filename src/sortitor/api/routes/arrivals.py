@@ -1,0 +1,51 @@
+"""Routes: arrivals, as the coordinator sees them."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query, Request, Response
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.routes import Route
+from sortitor.core.vocabulary import Outcome
+from sortitor.operations import arrivals
+from sortitor.operations.arrivals import ArrivalRow
+from sortitor.operations.context import Context
+from sortitor.schemas.arrivals import Arrival, ArrivalDetail
+from sortitor.schemas.base import Page
+
+router = APIRouter(prefix="/arrivals", tags=["arrivals"], route_class=Route)
+
+
+def _shown(ctx: Context, row: ArrivalRow) -> dict[str, Any]:
+    return {**asdict(row), "stated": ctx.veil.stated(row.stated, row.ownership)}
+
+
+@router.get("", response_model=Page[Arrival])
+def list_arrivals(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    outcome: Outcome | None = None,
+    waiting: Annotated[bool, Query(description="Only devices that are parked right now")] = False,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Any:
+    """Arrivals, newest first, with every reason."""
+    return page(
+        request,
+        response,
+        rows=arrivals.page(ctx, outcome, waiting, read_number(cursor), limit + 1),
+        limit=limit,
+        shape=lambda row: Arrival.model_validate(_shown(ctx, row)),
+        key=lambda row: row.id,
+    )
+
+
+@router.get("/{arrival_id}")
+def show_arrival(ctx: MayLook, arrival_id: int) -> ArrivalDetail:
+    """One arrival with its whole trace."""
+    return ArrivalDetail.model_validate(_shown(ctx, arrivals.one(ctx, arrival_id)))

@@ -1,0 +1,281 @@
+"""Routes: devices."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Query, Request, Response
+
+from sortitor.api.http.access import MayLook, MayManageDevices
+from sortitor.api.http.files import XLSX, as_file
+from sortitor.api.http.paging import Cursor, Limit, page, read_key
+from sortitor.api.http.routes import Route
+from sortitor.api.http.selections import Asked, selection_of
+from sortitor.core.columns import FIELDS
+from sortitor.core.sweeps import idle_days
+from sortitor.core.vocabulary import Basis
+from sortitor.operations import devices
+from sortitor.operations.context import Context
+from sortitor.operations.devices import DeviceRow, LineRow
+from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.devices import (
+    Assign,
+    AssignApply,
+    CohortOfDevice,
+    Declare,
+    DeclareApply,
+    Device,
+    DeviceDetail,
+    Fact,
+    Happening,
+    Hold,
+    HoldMade,
+    HoldNew,
+    Identifier,
+    Report,
+    SetName,
+)
+
+router = APIRouter(tags=["devices"], route_class=Route)
+#: What an export has when nothing else is asked for.
+_EXPORTED = (
+    "id",
+    "name",
+    "stage",
+    "platform",
+    "osVersion",
+    "maker",
+    "model",
+    "serial",
+    "imei",
+    "ownership",
+    "person.userName",
+    "site",
+    "lastSeenAt",
+    "idleDays",
+)
+Columns = Annotated[
+    Sequence[str],
+    Query(
+        alias="column",
+        max_length=60,
+        description="An attribute of the filter language; repeatable",
+    ),
+]
+
+
+def line(ctx: Context, row: LineRow, columns: dict[str, str | None] | None = None) -> Device:
+    """A device as a line of a list."""
+    return Device(
+        id=row.id,
+        name=row.name,
+        stage=row.stage,
+        platform=row.platform,
+        os_version=row.os_version,
+        maker=row.maker,
+        model=row.model,
+        ownership=row.ownership,
+        person_id=row.person_id,
+        person_name=row.person_name,
+        site=row.site,
+        serial=ctx.veil.identifier(row.serial, row.ownership),
+        imei=ctx.veil.identifier(row.imei, row.ownership),
+        asset_tag=row.asset_tag,
+        flag=row.flag,
+        last_seen_at=row.last_seen_at,
+        idle_days=_idle_days(ctx, row),
+        columns=columns,
+    )
+
+
+def _idle_days(ctx: Context, row: LineRow | DeviceRow) -> int:
+    return max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
+
+
+@router.get("/devices", response_model=Page[Device])
+def list_devices(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    selection: Asked,
+    sort: Annotated[
+        Literal["id", "name", "site", "model", "stage", "seen"], Query(description="The order.")
+    ] = "id",
+    descending: Annotated[bool, Query(description="The last first.")] = False,
+    total: Annotated[bool, Query(description="Count all that fit, too.")] = False,
+    columns: Columns = (),
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Any:
+    """Devices that fit all conditions; `Accept: text/csv` gives the same list as CSV.
+
+    With `column`, each device carries the attributes asked for as text, in `columns`.
+    """
+    found = devices.page(ctx, selection, sort, descending, read_key(cursor), limit + 1)
+    values = devices.columns_of(ctx, [row.id for row in found], columns)
+    return page(
+        request,
+        response,
+        rows=found,
+        limit=limit,
+        shape=lambda row: line(ctx, row, values.get(row.id)),
+        key=lambda row: [row.sort_key, row.id],
+        total=devices.count(ctx, selection) if total else None,
+    )
+
+
+@router.get(
+    "/devices/file",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
+def export_devices(
+    ctx: MayLook, selection: Asked, form: Literal["csv", "xlsx"] = "csv", columns: Columns = ()
+) -> Response:
+    """All devices that fit, as a file with the columns asked for."""
+    return as_file(devices.table(ctx, selection, columns or _EXPORTED), "devices", form)
+
+
+@router.get("/devices/facets")
+def list_facets(ctx: MayLook) -> dict[str, dict[str, int]]:
+    """How many devices there are by stage, platform, ownership and site."""
+    return devices.facets(ctx)
+
+
+@router.get("/devices/{device_id}")
+def show_device(ctx: MayLook, device_id: int) -> DeviceDetail:
+    """One device: facts with their basis, identifiers, holds, timeline."""
+    found = devices.one(ctx, device_id)
+    row = found.device
+    identifiers = [
+        Identifier(
+            kind=one.kind,
+            value=ctx.veil.identifier(one.value, row.ownership) or "",
+            given=ctx.veil.identifier(one.given, row.ownership),
+        )
+        for one in found.identifiers
+    ]
+    first = {one.kind.value: one.value for one in reversed(identifiers)}
+    return DeviceDetail(
+        id=row.id,
+        name=row.name,
+        stage=row.stage,
+        platform=row.platform,
+        os_version=row.os_version,
+        maker=row.maker,
+        model=row.model,
+        ownership=row.ownership,
+        person_id=row.person_id,
+        person_name=row.person_name,
+        site=row.site,
+        serial=first.get("serial"),
+        imei=first.get("imei"),
+        asset_tag=row.asset_tag,
+        flag=row.flag,
+        last_seen_at=row.last_seen_at,
+        idle_days=_idle_days(ctx, row),
+        ownership_basis=row.ownership_basis,
+        name_basis=row.name_basis,
+        person_user_name=row.person_user_name,
+        stage_at=row.stage_at,
+        enrolled_at=row.enrolled_at,
+        lot_id=row.lot_id,
+        lot_row=row.lot_row,
+        identifiers=identifiers,
+        facts=_facts(row),
+        details=_details(ctx, row),
+        holds=[Hold.model_validate(hold) for hold in found.holds],
+        cohorts=[CohortOfDevice.model_validate(cohort) for cohort in found.cohorts],
+        timeline=[
+            Happening.model_validate({**one, "entry_id": one["id"]}) for one in found.timeline
+        ],
+    )
+
+
+def _details(ctx: Context, row: DeviceRow) -> dict[str, Any]:
+    told = {name: value for name, value in row.details.items() if value is not None}
+    return ctx.veil.details(told, row.ownership)
+
+
+def _facts(row: DeviceRow) -> list[Fact]:
+    """What is known field by field: set by hand, reported by the device, from a lot, or
+    inferred.
+    """
+    facts = []
+    for field in FIELDS:
+        value = getattr(row, field)
+        if value in (None, "", []):
+            continue
+        words = ", ".join(value) if isinstance(value, list) else str(value)
+        facts.append(Fact(field=field, value=words, basis=_basis(row, field)))
+    if row.os_version:
+        facts.append(Fact(field="os_version", value=row.os_version, basis="the device itself"))
+    return facts
+
+
+def _basis(row: DeviceRow, field: str) -> str:
+    """Who says so."""
+    if field == "ownership":
+        return row.ownership_basis.value
+    if field == "name" and row.name_basis != Basis.DECLARED:
+        return "a template" if row.name_basis == Basis.INFERRED else Basis.MANUAL.value
+    if field in row.manual:
+        return Basis.MANUAL.value
+    return f"lot {row.lot_id}, row {row.lot_row}" if row.lot_id else "the device itself"
+
+
+@router.post("/devices/declare/preview")
+def preview_declare(ctx: MayManageDevices, given: Declare) -> Preview:
+    """Whose the selected devices would become."""
+    return Preview.model_validate(
+        devices.preview_declare(ctx, selection_of(ctx, given.selection), given.ownership)
+    )
+
+
+@router.post("/devices/declare/apply")
+def apply_declare(ctx: MayManageDevices, given: DeclareApply) -> Preview:
+    """Declare as previewed."""
+    return Preview.model_validate(
+        devices.declare(
+            ctx, selection_of(ctx, given.selection), given.ownership, given.digest, given.reason
+        )
+    )
+
+
+@router.post("/devices/{device_id}/assign/preview")
+def preview_assign(ctx: MayManageDevices, device_id: int, given: Assign) -> Preview:
+    """What giving the device to a person would change."""
+    return Preview.model_validate(devices.preview_assign(ctx, device_id, given.person))
+
+
+@router.post("/devices/{device_id}/assign/apply")
+def apply_assign(ctx: MayManageDevices, device_id: int, given: AssignApply) -> Preview:
+    """Give the device to a person; a parked one becomes active."""
+    return Preview.model_validate(
+        devices.assign(ctx, device_id, given.person, given.digest, given.reason)
+    )
+
+
+@router.post("/devices/{device_id}/name", status_code=204)
+def name_device(ctx: MayManageDevices, device_id: int, given: SetName) -> None:
+    """Name a device by hand; templates leave it alone from then on."""
+    devices.set_name(ctx, device_id, given.name, given.reason)
+
+
+@router.post("/devices/{device_id}/report", status_code=204)
+def report_device(ctx: MayManageDevices, device_id: int, given: Report) -> None:
+    """Report a device missing or stolen, or clear the report."""
+    devices.set_flag(ctx, device_id, given.flag, given.reason)
+
+
+@router.post("/devices/{device_id}/holds", status_code=201)
+def hold_device(ctx: MayManageDevices, device_id: int, given: HoldNew) -> HoldMade:
+    """Keep a device out of sweeps up to and including a day."""
+    return HoldMade(id=devices.hold(ctx, device_id, given.reason, given.until_on))
+
+
+@router.delete("/holds/{hold_id}", status_code=204)
+def end_hold(ctx: MayManageDevices, hold_id: int) -> None:
+    """End a hold now."""
+    devices.end_hold(ctx, hold_id)

@@ -1,0 +1,49 @@
+"""Routes: the filter language, for editors."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.routes import Route
+from sortitor.core.filters import ATTRIBUTES, OPERATORS
+from sortitor.operations import filters
+from sortitor.schemas.filters import Attribute, FilterGiven, FilterRead
+
+router = APIRouter(prefix="/filters", tags=["filters"], route_class=Route)
+
+
+@router.get("/attributes")
+def list_attributes(ctx: MayLook) -> list[Attribute]:
+    """Everything a filter can speak of, with the comparisons that fit, for an editor that
+    completes.
+    """
+    return [
+        Attribute(
+            name=name,
+            kind=known.kind,
+            meaning=known.meaning,
+            operators=list(OPERATORS[known.kind]),
+            words=list(known.words),
+            suggests=name in filters.SUGGESTED,
+        )
+        for name, known in ATTRIBUTES.items()
+    ]
+
+
+@router.get("/values")
+def list_values(
+    ctx: MayLook, attribute: str, beginning: Annotated[str, Query(max_length=200)] = ""
+) -> list[str]:
+    """Values that devices have now for an attribute, such as their sites."""
+    return filters.values_of(ctx, attribute, beginning)
+
+
+@router.post("/check")
+def check_filter(ctx: MayLook, given: FilterGiven) -> FilterRead:
+    """Read a filter: its tree and how many devices fit; a fault is told with its column and a caret
+    under it.
+    """
+    return FilterRead.model_validate(filters.check(ctx, given.filter))

@@ -1,0 +1,27 @@
+"""Routes: groups."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+
+from sortitor.api.http.access import MayLook, MayManagePeople
+from sortitor.api.http.routes import Route
+from sortitor.operations import people
+from sortitor.schemas.people import Group, InnerGroups
+
+router = APIRouter(prefix="/groups", tags=["people"], route_class=Route)
+GroupKey = Annotated[str, Path(max_length=200, description="Its number or its name.")]
+
+
+@router.get("")
+def list_groups(ctx: MayLook) -> list[Group]:
+    """All groups with the number of their people."""
+    return [Group.model_validate(row) for row in people.groups(ctx)]
+
+
+@router.put("/{group}/groups", status_code=204)
+def set_inner_groups(ctx: MayManagePeople, group: GroupKey, given: InnerGroups) -> None:
+    """Put exactly these groups into a group: whoever belongs to them belongs to it."""
+    people.set_inner(ctx, group, given.groups)

@@ -1,0 +1,104 @@
+"""Routes: long work and its progress."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from dataclasses import asdict
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi.responses import StreamingResponse
+
+from sortitor.api.http.access import MayImport, MayLook
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.routes import Route
+from sortitor.core.vocabulary import JobState
+from sortitor.operations import jobs
+from sortitor.operations.context import Context
+from sortitor.operations.jobs import JobRow
+from sortitor.schemas.base import Page
+from sortitor.schemas.jobs import Job
+
+router = APIRouter(prefix="/jobs", tags=["jobs"], route_class=Route)
+Prefer = Annotated[
+    str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")
+]
+_OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
+_LOOK_EVERY_SECONDS = 0.3
+_STREAM_SECONDS = 3_600
+
+
+def wants_job(prefer: str | None) -> bool:
+    """Whether the caller would rather follow a job than wait."""
+    return "respond-async" in (prefer or "").lower()
+
+
+def shape(row: JobRow) -> Job:
+    """A job on the wire."""
+    return Job.model_validate({**asdict(row), "result": f"/api/v1/lots/{row.subject_id}"})
+
+
+def accepted(response: Response, row: JobRow) -> Job:
+    """202 with the place where the job is followed."""
+    response.status_code = 202
+    response.headers["Location"] = f"/api/v1/jobs/{row.id}"
+    return shape(row)
+
+
+@router.get("", response_model=Page[Job])
+def list_jobs(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    running: Annotated[bool, Query(description="Only those that are not over")] = False,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Any:
+    """Jobs, newest first."""
+    return page(
+        request,
+        response,
+        jobs.page(ctx, read_number(cursor), limit + 1, running),
+        limit,
+        shape,
+        lambda row: row.id,
+    )
+
+
+@router.get("/{job_id}")
+def show_job(ctx: MayLook, job_id: int) -> Job:
+    """How far one job is."""
+    return shape(jobs.one(ctx, job_id))
+
+
+@router.post("/{job_id}/cancel")
+def cancel_job(ctx: MayImport, job_id: int) -> Job:
+    """Stop a job; nothing of it is kept."""
+    return shape(jobs.cancel(ctx, job_id))
+
+
+@router.get(
+    "/{job_id}/events",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"text/event-stream": {}}}},
+)
+def follow_job(ctx: MayLook, job_id: int) -> StreamingResponse:
+    """The job as server-sent events, one whenever it moved, until it is over."""
+    jobs.one(ctx, job_id)
+    return StreamingResponse(
+        _events(ctx, job_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"}
+    )
+
+
+def _events(ctx: Context, job_id: int) -> Iterator[str]:
+    last, until = "", time.monotonic() + _STREAM_SECONDS
+    while time.monotonic() < until:
+        job = shape(jobs.one(ctx, job_id))
+        text = job.model_dump_json()
+        if text != last:
+            last = text
+            yield f"data: {text}\n\n"
+        if job.state in _OVER:
+            return
+        time.sleep(_LOOK_EVERY_SECONDS)

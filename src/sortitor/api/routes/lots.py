@@ -1,0 +1,349 @@
+"""Routes: lots."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import Annotated, Any, Literal
+from urllib.parse import quote
+
+import polars as pl
+from fastapi import APIRouter, Query, Request, Response
+
+from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
+from sortitor.api.http.bodies import FILE_BODY, FileBody
+from sortitor.api.http.files import XLSX, as_file
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.routes import Route
+from sortitor.api.routes.jobs import Prefer, accepted, wants_job
+from sortitor.core.errors import BadInput, Unsupported
+from sortitor.core.manifests import Reading
+from sortitor.core.notes import CATALOGUE
+from sortitor.core.vocabulary import LotStatus, Platform, Verdict
+from sortitor.operations import jobs, lots
+from sortitor.operations.lots import Chosen, HeadRow
+from sortitor.operations.lots import LotRow as LotRowKept
+from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
+from sortitor.schemas.jobs import Job
+from sortitor.schemas.lots import (
+    Lot,
+    LotRow,
+    LotSettings,
+    LotTaken,
+    Note,
+    NoteGroup,
+    RowEdit,
+    RowRemedy,
+    Rows,
+)
+
+router = APIRouter(prefix="/lots", tags=["lots"], route_class=Route)
+
+
+def _pairs(given: list[str], what: str) -> dict[str, str]:
+    pairs = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip() or not value.strip():
+            raise BadInput(
+                "bad_pair",
+                f"{what} {text!r} is not of the form name=value.",
+                f"Write such as {what}=site=Harbour.",
+            )
+        pairs[name.strip()] = value.strip()
+    return pairs
+
+
+@router.post("", status_code=201, openapi_extra=FILE_BODY, responses={202: {"model": LotTaken}})
+def check_lot(
+    request: Request,
+    response: Response,
+    ctx: MayImport,
+    body: FileBody,
+    name: Annotated[str | None, Query(max_length=200)] = None,
+    file_name: Annotated[str | None, Query(max_length=300)] = None,
+    default: Annotated[
+        list[str], Query(description="field=value for blank cells, such as ownership=corporate")
+    ] = [],  # noqa: B006
+    column: Annotated[
+        list[str],
+        Query(
+            description="column=header where the header does not say it, such as serial=Box number"
+        ),
+    ] = [],  # noqa: B006
+    overwrite_manual: bool = False,
+    by_hand: Annotated[
+        bool,
+        Query(description="State the ownership by hand, which a supplier's file cannot change"),
+    ] = False,
+    sheet: str | None = None,
+    header_row: Annotated[int | None, Query(ge=1, le=1_000_000)] = None,
+    like: Annotated[
+        int | None,
+        Query(
+            description="Take defaults and columns from this lot, such as for its mended rejects"
+        ),
+    ] = None,
+    prefer: Prefer = None,
+) -> Lot | LotTaken:
+    """Check a file of any format, or a paste (text/plain), whole, and keep it as a draft with a
+    verdict per row.
+
+    The format is recognised by the content. With `Prefer: respond-async` a job does it.
+    """
+    media = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if media in ("application/json", "multipart/form-data", "application/x-www-form-urlencoded"):
+        raise Unsupported(
+            "media_type",
+            f"The content type {media} is not one that lots take.",
+            "Send the file's bytes as text/csv or application/octet-stream, pasted identifiers as"
+            " text/plain.",
+        )
+    settings = lots.Settings(
+        defaults=_pairs(default, "default"),
+        columns=_pairs(column, "column"),
+        overwrite_manual=overwrite_manual,
+        by_hand=by_hand,
+        reading=Reading(sheet, header_row),
+    )
+    if like is not None:
+        settings = _like(lots.one(ctx, like), settings)
+    given = lots.Given(
+        content=body,
+        form="paste" if media == "text/plain" else "table",
+        name=name or file_name or "Pasted identifiers",
+        file_name=file_name,
+        settings=settings,
+    )
+    if wants_job(prefer):
+        kept, job = jobs.ask_check(ctx, given)
+        return LotTaken(lot_id=kept.id, job=accepted(response, job) if job is not None else None)
+    lot, fresh = lots.check(ctx, given)
+    if not fresh:
+        response.status_code = 200
+    return _shape(lot, repeated=not fresh)
+
+
+def _like(lot: HeadRow, settings: lots.Settings) -> lots.Settings:
+    columns = {}
+    if lot.columns_from != "meaning":
+        columns = {column: header for header, column in lot.columns.items()}
+    return dataclasses.replace(
+        settings,
+        defaults={**lot.defaults, **settings.defaults},
+        columns={**columns, **settings.columns},
+    )
+
+
+def _shape(row: HeadRow, repeated: bool = False) -> Lot:
+    lot = Lot.model_validate(row)
+    lot.counts = {verdict: lot.counts.get(verdict, 0) for verdict in Verdict}
+    lot.repeated = repeated
+    return lot
+
+
+@router.get(
+    "/templates/{platform}",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
+def download_template(
+    ctx: MayLook, platform: Platform, form: Literal["csv", "xlsx"] = "csv"
+) -> Response:
+    """A file with the headers that this platform's devices have, understood without a mapping;
+    identifiers are formatted as text.
+    """
+    headers = lots.template(platform)
+    return as_file(
+        pl.DataFrame(schema=dict.fromkeys(headers, pl.String)), f"template-{platform.value}", form
+    )
+
+
+@router.get("", response_model=Page[Lot])
+def list_lots(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    status: LotStatus | None = None,
+    query: Annotated[
+        str | None,
+        Query(max_length=200, description="In name, file name, supplier, order or who checked it"),
+    ] = None,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Any:
+    """Lots, newest first."""
+    return page(
+        request,
+        response,
+        lots.page(ctx, read_number(cursor), limit + 1, status, query),
+        limit,
+        _shape,
+        lambda row: row.id,
+    )
+
+
+@router.get("/{lot_id}")
+def show_lot(ctx: MayLook, lot_id: int) -> Lot:
+    """One lot: how it was read, its columns, and how many rows have which verdict."""
+    return _shape(lots.one(ctx, lot_id))
+
+
+@router.get("/{lot_id}/rows", response_model=Page[LotRow])
+def list_rows(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    lot_id: int,
+    verdict: Verdict | None = None,
+    note: Annotated[str | None, Query(description="Only rows with this note code")] = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Any:
+    """Rows in the order of the file, each with its cells as given, its verdict and its notes."""
+    rows = lots.rows(ctx, lot_id, verdict, note, read_number(cursor) or 0, limit + 1)
+    return page(request, response, rows, limit, _row, lambda row: row.row)
+
+
+def _note(code: str, column: str | None, given: str | None) -> Note:
+    kind = CATALOGUE[code]
+    return Note(
+        code=code,
+        severity=kind.severity,
+        title=kind.title,
+        remedy=kind.remedy,
+        column=column or None,
+        given=given,
+    )
+
+
+def _row(row: LotRowKept) -> LotRow:
+    notes = [_note(**note) for note in row.notes or []]
+    return LotRow(
+        row=row.row,
+        verdict=row.verdict,
+        cells=row.cells,
+        edited=row.edited or {},
+        remedy=row.remedy,
+        device_id=row.device_id,
+        changes=row.changes,
+        notes=notes,
+    )
+
+
+@router.get("/{lot_id}/notes")
+def list_notes(ctx: MayLook, lot_id: int) -> list[NoteGroup]:
+    """The notes grouped, most frequent first; each group leads to its rows by `rows?note=CODE`."""
+    return [
+        NoteGroup(**_note(row.code, row.column, row.given).model_dump(), rows=row.rows)
+        for row in lots.note_groups(ctx, lot_id)
+    ]
+
+
+@router.get("/{lot_id}/file")
+def download_file(ctx: MaySeePersonal, lot_id: int) -> Response:
+    """The file as it was given, byte for byte.
+
+    It may name personal devices, so it is for those who may see their identifiers.
+    """
+    lot, content = lots.content(ctx, lot_id)
+    name = quote(lot.file_name or f"lot-{lot_id}.txt")
+    return Response(
+        content,
+        media_type="application/octet-stream",
+        headers={"Content-Disposition": f"attachment; filename*=UTF-8''{name}"},
+    )
+
+
+@router.get(
+    "/{lot_id}/takeout",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
+def take_out(
+    ctx: MayLook,
+    lot_id: int,
+    form: Literal["csv", "xlsx"] = "csv",
+    verdict: Annotated[list[Verdict], Query()] = [Verdict.CONFLICT, Verdict.REJECT],  # noqa: B006
+) -> Response:
+    """Rows that stayed behind, in the shape of the original with a `problem` column; mended, they
+    import with `like` this lot.
+    """
+    _, frame = lots.takeout(ctx, lot_id, verdict)
+    return as_file(frame, f"lot-{lot_id}-to-mend", form)
+
+
+@router.post("/{lot_id}/settings")
+def read_lot_again(ctx: MayImport, lot_id: int, given: LotSettings) -> Lot:
+    """Read a draft in another way: columns, defaults, sheet, header line.
+
+    It is checked anew at once.
+    """
+    reading = None
+    if given.sheet or given.header_row:
+        reading = Reading(given.sheet or lots.one(ctx, lot_id).sheet, given.header_row)
+    return _shape(
+        lots.read_again(
+            ctx,
+            lot_id,
+            columns=given.columns,
+            defaults=given.defaults,
+            reading=reading,
+            overwrite_manual=given.overwrite_manual,
+            by_hand=given.by_hand,
+            name=given.name,
+        )
+    )
+
+
+def _chosen(given: Rows) -> Chosen:
+    return Chosen(tuple(given.rows), given.note, given.verdict)
+
+
+@router.post("/{lot_id}/edit")
+def edit_rows(ctx: MayImport, lot_id: int, given: RowEdit) -> Lot:
+    """Set one cell, or one column of many rows, and check anew at once."""
+    return _shape(lots.edit(ctx, lot_id, _chosen(given), given.column, given.value))
+
+
+@router.post("/{lot_id}/resolve")
+def resolve_rows(ctx: MayImport, lot_id: int, given: RowRemedy) -> Lot:
+    """Resolve conflicts: skip, take back, merge; null undoes it."""
+    return _shape(lots.choose(ctx, lot_id, _chosen(given), given.remedy))
+
+
+@router.post("/{lot_id}/preview")
+def preview_apply(ctx: MayImport, lot_id: int) -> Preview:
+    """Check the draft against the fleet as it is now, and show what applying would do."""
+    return Preview.model_validate(lots.preview(ctx, lot_id))
+
+
+@router.post("/{lot_id}/apply", responses={202: {"model": Job}})
+def apply_lot(
+    response: Response, ctx: MayImport, lot_id: int, given: Apply, prefer: Prefer = None
+) -> Lot | Job:
+    """Apply as previewed, in one transaction; with `Prefer: respond-async` as a job."""
+    if wants_job(prefer):
+        return accepted(response, jobs.ask(ctx, "apply", lot_id, given.model_dump()))
+    return _shape(lots.apply(ctx, lot_id, given.digest, given.reason))
+
+
+@router.post("/{lot_id}/discard")
+def discard_lot(ctx: MayImport, lot_id: int, given: ReasonGiven) -> Lot:
+    """Put a draft aside."""
+    return _shape(lots.discard(ctx, lot_id, given.reason))
+
+
+@router.post("/{lot_id}/revert/preview")
+def preview_revert(ctx: MayImport, lot_id: int) -> Preview:
+    """What reverting would do, and what it would leave and why."""
+    return Preview.model_validate(lots.preview_revert(ctx, lot_id))
+
+
+@router.post("/{lot_id}/revert", responses={202: {"model": Job}})
+def revert_lot(
+    response: Response, ctx: MayImport, lot_id: int, given: Apply, prefer: Prefer = None
+) -> Lot | Job:
+    """Revert as previewed; with `Prefer: respond-async` as a job."""
+    if wants_job(prefer):
+        return accepted(response, jobs.ask(ctx, "revert", lot_id, given.model_dump()))
+    return _shape(lots.revert(ctx, lot_id, given.digest, given.reason))

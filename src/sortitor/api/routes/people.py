@@ -1,0 +1,81 @@
+"""Routes: people."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path, Query, Request, Response
+
+from sortitor.api.http.access import MayLook, MayManagePeople
+from sortitor.api.http.bodies import FILE_BODY, FileBody
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.routes import Route
+from sortitor.api.routes.devices import line
+from sortitor.operations import people
+from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.people import Leaving, Person, PersonDetail
+
+router = APIRouter(tags=["people"], route_class=Route)
+PersonKey = Annotated[str, Path(max_length=200, description="Number, user name or mail.")]
+
+
+@router.get("/people", response_model=Page[Person])
+def list_people(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    query: str | None = None,
+    group: str | None = None,
+    cursor: Cursor = None,
+    limit: Limit = 100,
+) -> Any:
+    """People by number; `query` finds user name, name or mail."""
+    rows = people.page(ctx, query, group, read_number(cursor) or 0, limit + 1)
+    return page(request, response, rows, limit, Person.model_validate, lambda row: row.id)
+
+
+@router.get("/people/{person}")
+def show_person(ctx: MayLook, person: PersonKey) -> PersonDetail:
+    """One person with devices and quota."""
+    found = people.one(ctx, person)
+    return PersonDetail(
+        **Person.model_validate(found.person).model_dump(),
+        devices=[line(ctx, row) for row in found.devices],
+        quota=found.quota,
+        quota_policy=found.quota_policy,
+    )
+
+
+@router.post("/people/{person}/left", status_code=204)
+def note_leaving(ctx: MayManagePeople, person: PersonKey, given: Leaving) -> None:
+    """Note that somebody has left, or is back.
+
+    Who has left keeps their devices, which are then listed as needing a hand.
+    """
+    people.set_left(ctx, person, given.left, given.reason)
+
+
+@router.post("/people/imports/preview", openapi_extra=FILE_BODY)
+def preview_import(
+    ctx: MayManagePeople,
+    body: FileBody,
+    complete: Annotated[
+        bool, Query(description="The file names everybody: whom it does not name has left")
+    ] = False,
+) -> Preview:
+    """What a CSV of people (user name, name, mail, department, site, groups) would change."""
+    return Preview.model_validate(people.preview_import(ctx, body, complete))
+
+
+@router.post("/people/imports/apply", openapi_extra=FILE_BODY)
+def apply_import(
+    ctx: MayManagePeople,
+    body: FileBody,
+    digest: Annotated[str, Query()],
+    reason: Annotated[str | None, Query(max_length=500)] = None,
+    complete: Annotated[
+        bool, Query(description="The file names everybody: whom it does not name has left")
+    ] = False,
+) -> Preview:
+    """Import the people of a CSV as previewed."""
+    return Preview.model_validate(people.apply_import(ctx, body, digest, reason, complete))

@@ -1,0 +1,87 @@
+"""Routes: sweep rules and runs."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Request, Response
+
+from sortitor.api.http.access import MayLook, MayRevert, MaySweep
+from sortitor.api.http.documents import Key, Noun, document_router
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.routes import Route
+from sortitor.core.access import Permission
+from sortitor.core.sweeps import Rule
+from sortitor.operations.context import Context
+from sortitor.operations.documents import Kept
+from sortitor.operations.sweeps import runs
+from sortitor.operations.sweeps.rules import RULES
+from sortitor.schemas.base import Apply, Page, Preview
+from sortitor.schemas.sweeps import RuleDetail, Sweep
+
+router = APIRouter(tags=["sweeps"], route_class=Route)
+
+
+def _shape(kept: Kept[Rule]) -> RuleDetail:
+    return RuleDetail(**kept.document.model_dump(), id=kept.id, revision=kept.revision)
+
+
+def _made(ctx: Context, kept: Kept[Rule]) -> RuleDetail:
+    return _shape(kept)
+
+
+router.include_router(
+    document_router(
+        Noun(
+            kind=RULES,
+            path="/sweep-rules",
+            tag="sweeps",
+            one="sweep_rule",
+            many="sweep_rules",
+            answer=RuleDetail,
+            every=lambda ctx: [_shape(kept) for kept in RULES.every(ctx)],
+            find=lambda ctx, key: _shape(RULES.one(ctx, key)),
+            shape=_made,
+            may=Permission.SWEEP,
+        )
+    )
+)
+
+
+@router.post("/sweep-rules/{key}/sweep/preview")
+def preview_sweep(ctx: MayLook, key: Key) -> Preview:
+    """Whom the rule would retire now, and the idle days of everyone it watches."""
+    return Preview.model_validate(runs.preview(ctx, key))
+
+
+@router.post("/sweep-rules/{key}/sweep/apply")
+def apply_sweep(ctx: MaySweep, key: Key, given: Apply) -> Sweep:
+    """Retire as previewed."""
+    return Sweep.model_validate(runs.apply(ctx, key, given.digest, given.reason))
+
+
+@router.get("/sweeps", response_model=Page[Sweep])
+def list_sweeps(
+    request: Request, response: Response, ctx: MayLook, cursor: Cursor = None, limit: Limit = 50
+) -> Any:
+    """Runs, newest first."""
+    return page(
+        request,
+        response,
+        runs.page(ctx, read_number(cursor), limit + 1),
+        limit,
+        Sweep.model_validate,
+        lambda row: row.id,
+    )
+
+
+@router.post("/sweeps/{sweep_id}/revert/preview")
+def preview_revert(ctx: MayRevert, sweep_id: int) -> Preview:
+    """Which devices would come back."""
+    return Preview.model_validate(runs.preview_revert(ctx, sweep_id))
+
+
+@router.post("/sweeps/{sweep_id}/revert")
+def revert_sweep(ctx: MayRevert, sweep_id: int, given: Apply) -> Sweep:
+    """Bring the devices of a run back as previewed."""
+    return Sweep.model_validate(runs.revert(ctx, sweep_id, given.digest, given.reason))

@@ -1,0 +1,21 @@
+"""Routes: the Today page."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.routes import Route
+from sortitor.operations import today
+from sortitor.schemas.today import Today, TodayItem
+
+router = APIRouter(tags=["today"], route_class=Route)
+
+
+@router.get("/today")
+def read_today(ctx: MayLook) -> Today:
+    """What needs a hand, oldest first."""
+    items, stages = today.read(ctx)
+    return Today(
+        now=ctx.now, items=[TodayItem.model_validate(item) for item in items], stages=stages
+    )

@@ -1,0 +1,43 @@
+"""Routes: saved views of the device list."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.routes import Route
+from sortitor.operations import views
+from sortitor.operations.context import Context
+from sortitor.operations.views import ViewRow
+from sortitor.schemas.views import View, ViewNew, ViewSettings
+
+router = APIRouter(prefix="/views", tags=["views"], route_class=Route)
+
+
+def _shape(ctx: Context, row: ViewRow) -> View:
+    return View(
+        id=row.id,
+        name=row.name,
+        shared=row.shared,
+        mine=row.account_id == ctx.actor.account_id,
+        by=row.by,
+        settings=ViewSettings.model_validate(row.settings),
+    )
+
+
+@router.get("")
+def list_views(ctx: MayLook) -> list[View]:
+    """Saved views: one's own and those that others share."""
+    return [_shape(ctx, row) for row in views.every(ctx)]
+
+
+@router.post("", status_code=201)
+def save_view(ctx: MayLook, given: ViewNew) -> View:
+    """Keep a view under a name."""
+    return _shape(ctx, views.save(ctx, given.name, given.shared, given.settings.model_dump()))
+
+
+@router.delete("/{view_id}", status_code=204)
+def remove_view(ctx: MayLook, view_id: int) -> None:
+    """Forget a view of one's own."""
+    views.remove(ctx, view_id)

@@ -1,0 +1,69 @@
+"""Signing in, accounts and tokens."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sortitor.client.noun import Noun
+from sortitor.core.vocabulary import (
+    Purpose,
+    Role,
+)
+from sortitor.schemas import accounts as a
+
+
+class Accounts(Noun):
+    """Signing in, accounts and tokens."""
+
+    def sign_in(self, name: str, password: str) -> a.Me:
+        """Sign in with a password; the session lasts as long as this client."""
+        self._t.http.headers["X-Sortitor-Console"] = "client"
+        return self._t.call(a.Me, "POST", "/session", json={"name": name, "password": password})
+
+    def me(self) -> a.Me:
+        """Who is signed in."""
+        return self._t.call(a.Me, "GET", "/session")
+
+    def sign_out(self) -> None:
+        """End the session."""
+        self._t.send("DELETE", "/session")
+
+    def first(self, secret: str, name: str, password: str) -> a.Me:
+        """Make the first administrator with the one-time secret."""
+        return self._t.call(
+            a.Me, "POST", "/setup", json={"secret": secret, "name": name, "password": password}
+        )
+
+    def list(self) -> Sequence[a.Account]:
+        """All accounts."""
+        return self._t.call(list[a.Account], "GET", "/accounts")
+
+    def add(self, name: str, password: str, role: Role) -> a.Me:
+        """Add an account."""
+        return self._t.call(
+            a.Me, "POST", "/accounts", json={"name": name, "password": password, "role": role}
+        )
+
+    def edit(self, account_id: int, **changes: Any) -> None:
+        """Change `role`, `password` or `disabled`."""
+        self._t.send("PATCH", f"/accounts/{account_id}", json=changes)
+
+    def tokens(self) -> Sequence[a.Token]:
+        """Your living tokens."""
+        return self._t.call(list[a.Token], "GET", "/tokens")
+
+    def add_token(
+        self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE
+    ) -> a.TokenSecret:
+        """Make a token; the secret is given this once."""
+        return self._t.call(
+            a.TokenSecret,
+            "POST",
+            "/tokens",
+            json=a.TokenNew(name=name, role=role, days=days, purpose=purpose),
+        )
+
+    def revoke_token(self, token_id: int) -> None:
+        """Revoke one of your tokens."""
+        self._t.send("DELETE", f"/tokens/{token_id}")

@@ -1,0 +1,61 @@
+"""Cohorts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from urllib.parse import quote
+
+from sortitor.client.documents import Documents
+from sortitor.client.noun import Key, at
+from sortitor.schemas import cohorts as co
+from sortitor.schemas import devices as d
+from sortitor.schemas.base import Preview
+
+
+class Cohorts(Documents[co.Cohort, co.CohortDetail]):
+    """Sets of devices, by filter or by list."""
+
+    path = "/cohorts"
+    answer = co.CohortDetail
+    model = co.Cohort
+
+    def explain(self, cohort: Key, device_id: int) -> co.Explained:
+        """Whether a device is in it, comparison by comparison."""
+        return self._t.call(
+            co.Explained, "GET", at("/cohorts", cohort, "explain"), params={"device": device_id}
+        )
+
+    def overlap(self, one: Key, other: Key) -> co.Overlap:
+        """How many devices two cohorts share."""
+        return self._t.call(
+            co.Overlap, "GET", at("/cohorts", one, "overlap", quote(str(other), safe=""))
+        )
+
+    def uses(self, cohort: Key) -> Sequence[co.Use]:
+        """What speaks of it."""
+        return self._t.call(list[co.Use], "GET", at("/cohorts", cohort, "uses"))
+
+    def history(self, cohort: Key) -> Sequence[co.DayCount]:
+        """Its numbers by day."""
+        return self._t.call(list[co.DayCount], "GET", at("/cohorts", cohort, "history"))
+
+    def preview_list(self, cohort: Key, selection: d.Selection, put_in: bool = True) -> Preview:
+        """Which devices would come to a list or go from it."""
+        return self._t.call(
+            Preview,
+            "POST",
+            at("/cohorts", cohort, "devices/preview"),
+            json=co.ListChange(selection=selection, put_in=put_in),
+        )
+
+    def change_list(
+        self,
+        cohort: Key,
+        selection: d.Selection,
+        digest: str,
+        put_in: bool = True,
+        reason: str | None = None,
+    ) -> Preview:
+        """Change a list as previewed."""
+        given = co.ListChangeApply(selection=selection, put_in=put_in, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", at("/cohorts", cohort, "devices/apply"), json=given)

@@ -1,0 +1,112 @@
+"""Devices."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import date
+from typing import Any
+
+from sortitor.client.noun import Noun
+from sortitor.core.vocabulary import (
+    Ownership,
+)
+from sortitor.schemas import devices as d
+from sortitor.schemas.base import Preview
+
+
+class Devices(Noun):
+    """Devices."""
+
+    def list(self, most: int | None = None, **conditions: Any) -> Iterator[d.Device]:
+        """Devices; conditions as the HTTP interface names them: filter, query, person, cohort,
+        pool, sort, descending.
+        """
+        return self._t.pages(d.Device, "/devices", conditions, most)
+
+    def count(self, **conditions: Any) -> int:
+        """How many devices fit."""
+        asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
+        return int(
+            self._t.send("GET", "/devices", params={**asked, "total": "true", "limit": 1}).json()[
+                "total"
+            ]
+        )
+
+    def csv(self, **conditions: Any) -> str:
+        """Up to 500 devices as CSV."""
+        asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
+        return self._t.send(
+            "GET", "/devices", params={**asked, "limit": 500}, headers={"Accept": "text/csv"}
+        ).text
+
+    def file(self, form: str = "csv", columns: Sequence[str] = (), **conditions: Any) -> bytes:
+        """All devices that fit, as CSV or XLSX with these columns (attributes of the filter
+        language).
+        """
+        return self._t.send(
+            "GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}
+        ).content
+
+    def show(self, device_id: int) -> d.DeviceDetail:
+        """One device with all that is known of it."""
+        return self._t.call(d.DeviceDetail, "GET", f"/devices/{device_id}")
+
+    def preview_declare(self, selection: d.Selection, ownership: Ownership) -> Preview:
+        """Whose the devices would become."""
+        return self._t.call(
+            Preview,
+            "POST",
+            "/devices/declare/preview",
+            json=d.Declare(selection=selection, ownership=ownership),
+        )
+
+    def declare(
+        self, selection: d.Selection, ownership: Ownership, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Declare as previewed."""
+        return self._t.call(
+            Preview,
+            "POST",
+            "/devices/declare/apply",
+            json=d.DeclareApply(
+                selection=selection, ownership=ownership, digest=digest, reason=reason
+            ),
+        )
+
+    def preview_assign(self, device_id: int, person: str | None) -> Preview:
+        """What giving the device to a person would change."""
+        return self._t.call(
+            Preview, "POST", f"/devices/{device_id}/assign/preview", json=d.Assign(person=person)
+        )
+
+    def assign(
+        self, device_id: int, person: str | None, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Give the device to a person as previewed."""
+        return self._t.call(
+            Preview,
+            "POST",
+            f"/devices/{device_id}/assign/apply",
+            json=d.AssignApply(person=person, digest=digest, reason=reason),
+        )
+
+    def name(self, device_id: int, name: str, reason: str | None = None) -> None:
+        """Name a device by hand."""
+        self._t.send("POST", f"/devices/{device_id}/name", json=d.SetName(name=name, reason=reason))
+
+    def report(self, device_id: int, flag: str | None, reason: str | None = None) -> None:
+        """Report missing or stolen; None clears."""
+        self._t.send("POST", f"/devices/{device_id}/report", json={"flag": flag, "reason": reason})
+
+    def hold(self, device_id: int, reason: str, until_on: date) -> int:
+        """Keep out of sweeps until a day; gives the hold's number."""
+        return self._t.call(
+            d.HoldMade,
+            "POST",
+            f"/devices/{device_id}/holds",
+            json=d.HoldNew(reason=reason, until_on=until_on),
+        ).id
+
+    def end_hold(self, hold_id: int) -> None:
+        """End a hold now."""
+        self._t.send("DELETE", f"/holds/{hold_id}")

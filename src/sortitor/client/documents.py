@@ -1,0 +1,78 @@
+"""The calls of every kind of document: list, show, add, edit, remove, with previews."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, ClassVar, Generic, TypeVar
+
+from pydantic import BaseModel
+
+from sortitor.client.noun import Key, Noun, at
+from sortitor.core.documents import Document
+from sortitor.schemas.base import Preview
+from sortitor.schemas.documents import Revision
+
+D = TypeVar("D", bound=Document)
+A = TypeVar("A", bound=BaseModel)
+
+
+class Documents(Noun, Generic[D, A]):
+    """Documents of one kind. Applying with the digest of a preview does what was previewed, or
+    raises FactsMoved.
+    """
+
+    path: ClassVar[str]
+    answer: type[A]
+    model: type[D]
+
+    def list(self) -> Sequence[A]:
+        """All of them, by name."""
+        return self._t.call(list[self.answer], "GET", self.path)  # type: ignore[name-defined]
+
+    def show(self, key: Key) -> A:
+        """One, by number or name."""
+        return self._t.call(self.answer, "GET", at(self.path, key))
+
+    def revisions(self, key: Key) -> Sequence[Revision]:
+        """What was changed of one, newest first."""
+        return self._t.call(list[Revision], "GET", at(self.path, key, "revisions"))
+
+    def preview_add(self, document: D) -> Preview:
+        """What adding one would do."""
+        return self._t.call(Preview, "POST", f"{self.path}/preview", json=document)
+
+    def preview_edit(self, key: Key, document: D) -> Preview:
+        """What a change would do."""
+        return self._t.call(Preview, "POST", at(self.path, key, "preview"), json=document)
+
+    def preview_remove(self, key: Key) -> Preview:
+        """What removing one would do."""
+        return self._t.call(Preview, "POST", at(self.path, key, "removal/preview"))
+
+    def add(self, document: D, digest: str | None = None, reason: str | None = None) -> A:
+        """Add one."""
+        given = _with(document, digest, reason)
+        return self._t.call(self.answer, "POST", self.path, json=given)
+
+    def edit(
+        self,
+        key: Key,
+        document: D,
+        digest: str | None = None,
+        reason: str | None = None,
+        revision: int | None = None,
+    ) -> A:
+        """Change one; `revision` must be the one that was read."""
+        given = _with(document, digest, reason)
+        headers = {} if revision is None else {"If-Match": f'"{revision}"'}
+        return self._t.call(self.answer, "PUT", at(self.path, key), json=given, headers=headers)
+
+    def remove(self, key: Key, digest: str | None = None, reason: str | None = None) -> None:
+        """Remove one; reverting its journal entry brings it back."""
+        asked = {"digest": digest, "reason": reason}
+        params = {name: value for name, value in asked.items() if value is not None}
+        self._t.send("DELETE", at(self.path, key), params=params)
+
+
+def _with(document: Document, digest: str | None, reason: str | None) -> dict[str, Any]:
+    return {**document.as_json(), "digest": digest, "reason": reason}

@@ -1,0 +1,31 @@
+"""The filter language, for editors."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sortitor.client.noun import Noun
+from sortitor.schemas import filters as co
+
+
+class Filters(Noun):
+    """The filter language, for editors."""
+
+    def check(self, filter: str) -> co.FilterRead:
+        """Read a filter and count its devices."""
+        return self._t.call(
+            co.FilterRead, "POST", "/filters/check", json=co.FilterGiven(filter=filter)
+        )
+
+    def attributes(self) -> Sequence[co.Attribute]:
+        """Everything a filter can speak of."""
+        return self._t.call(list[co.Attribute], "GET", "/filters/attributes")
+
+    def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
+        """Values that devices have now."""
+        return self._t.call(
+            list[str],
+            "GET",
+            "/filters/values",
+            params={"attribute": attribute, "beginning": beginning},
+        )

@@ -1,0 +1,197 @@
+"""Lots."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+from sortitor.client.jobs import Jobs, Watch
+from sortitor.client.noun import Noun
+from sortitor.core.vocabulary import (
+    LotStatus,
+    Platform,
+    Remedy,
+    Verdict,
+)
+from sortitor.core.words import JOB_BYTES
+from sortitor.schemas import jobs as jb
+from sortitor.schemas import lots as lo
+from sortitor.schemas.base import Apply, Preview, Reason
+
+_ASYNC = {"Prefer": "respond-async"}
+
+
+class Lots(Noun):
+    """Lots."""
+
+    def check(
+        self,
+        path: Path | None = None,
+        *,
+        paste: str | None = None,
+        name: str | None = None,
+        defaults: Mapping[str, str] | None = None,
+        columns: Mapping[str, str] | None = None,
+        overwrite_manual: bool = False,
+        by_hand: bool = False,
+        sheet: str | None = None,
+        header_row: int | None = None,
+        like: int | None = None,
+        watch: Watch | None = None,
+    ) -> lo.Lot:
+        """Check a file of any format, or pasted identifiers, and keep it as a draft.
+
+        columns: column → header. like: a lot whose defaults and columns are taken over. watch:
+        hears how far a large file is.
+        """
+        content = path.read_bytes() if path else (paste or "").encode()
+        params: list[tuple[str, str]] = [("name", name)] if name else []
+        params += [("file_name", path.name)] if path else []
+        params += [("default", f"{k}={v}") for k, v in (defaults or {}).items()] + [
+            ("column", f"{k}={v}") for k, v in (columns or {}).items()
+        ]
+        params += [
+            (flag, "true")
+            for flag, given in (("overwrite_manual", overwrite_manual), ("by_hand", by_hand))
+            if given
+        ]
+        params += [
+            (word, str(value))
+            for word, value in (("sheet", sheet), ("header_row", header_row), ("like", like))
+            if value is not None
+        ]
+        headers = {"Content-Type": "application/octet-stream" if path else "text/plain"}
+        if watch is None or len(content) < JOB_BYTES:
+            return self._t.call(
+                lo.Lot, "POST", "/lots", params=params, content=content, headers=headers
+            )
+        taken = self._t.call(
+            lo.LotTaken,
+            "POST",
+            "/lots",
+            params=params,
+            content=content,
+            headers={**headers, **_ASYNC},
+        )
+        if taken.job is not None:
+            Jobs(self._t).follow(taken.job, watch)
+        return self.show(taken.lot_id).model_copy(update={"repeated": taken.job is None})
+
+    def read_again(self, lot_id: int, settings: lo.LotSettings) -> lo.Lot:
+        """Read a draft in another way: columns, defaults, sheet, header line."""
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/settings",
+            json=settings.model_dump(mode="json", exclude_unset=True),
+        )
+
+    def edit(
+        self,
+        lot_id: int,
+        column: str,
+        value: str | None,
+        *,
+        rows: Sequence[int] = (),
+        note: str | None = None,
+        verdict: Verdict | None = None,
+    ) -> lo.Lot:
+        """Set one cell, or one column of many rows."""
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/edit",
+            json=lo.RowEdit(
+                rows=list(rows), note=note, verdict=verdict, column=column, value=value
+            ),
+        )
+
+    def resolve(
+        self,
+        lot_id: int,
+        remedy: Remedy | None,
+        *,
+        rows: Sequence[int] = (),
+        note: str | None = None,
+        verdict: Verdict | None = None,
+    ) -> lo.Lot:
+        """Resolve conflicts: skip, take back, merge; None undoes it."""
+        return self._t.call(
+            lo.Lot,
+            "POST",
+            f"/lots/{lot_id}/resolve",
+            json=lo.RowRemedy(rows=list(rows), note=note, verdict=verdict, remedy=remedy),
+        )
+
+    def takeout(self, lot_id: int, form: str = "csv", verdicts: Sequence[Verdict] = ()) -> bytes:
+        """Rows that stayed behind, with a `problem` column, as a CSV or XLSX file."""
+        return self._t.send(
+            "GET",
+            f"/lots/{lot_id}/takeout",
+            params={"form": form, **({"verdict": list(verdicts)} if verdicts else {})},
+        ).content
+
+    def template(self, platform: Platform, form: str = "csv") -> bytes:
+        """A file with the headers for a platform's devices."""
+        return self._t.send("GET", f"/lots/templates/{platform}", params={"form": form}).content
+
+    def list(
+        self, status: LotStatus | None = None, query: str | None = None, most: int | None = None
+    ) -> Iterator[lo.Lot]:
+        """Lots, newest first."""
+        return self._t.pages(lo.Lot, "/lots", {"status": status, "query": query}, most)
+
+    def show(self, lot_id: int) -> lo.Lot:
+        """One lot."""
+        return self._t.call(lo.Lot, "GET", f"/lots/{lot_id}")
+
+    def rows(
+        self,
+        lot_id: int,
+        verdict: Verdict | None = None,
+        note: str | None = None,
+        most: int | None = None,
+    ) -> Iterator[lo.LotRow]:
+        """Rows in the order of the file."""
+        return self._t.pages(
+            lo.LotRow, f"/lots/{lot_id}/rows", {"verdict": verdict, "note": note}, most
+        )
+
+    def notes(self, lot_id: int) -> Sequence[lo.NoteGroup]:
+        """Notes grouped, most frequent first."""
+        return self._t.call(list[lo.NoteGroup], "GET", f"/lots/{lot_id}/notes")
+
+    def file(self, lot_id: int) -> bytes:
+        """The file, byte for byte."""
+        return self._t.send("GET", f"/lots/{lot_id}/file").content
+
+    def preview(self, lot_id: int) -> Preview:
+        """What applying would do now."""
+        return self._t.call(Preview, "POST", f"/lots/{lot_id}/preview")
+
+    def apply(
+        self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
+    ) -> lo.Lot:
+        """Apply as previewed."""
+        return self._long(lot_id, "apply", Apply(digest=digest, reason=reason), watch)
+
+    def discard(self, lot_id: int, reason: str | None = None) -> lo.Lot:
+        """Put a draft aside."""
+        return self._t.call(lo.Lot, "POST", f"/lots/{lot_id}/discard", json=Reason(reason=reason))
+
+    def preview_revert(self, lot_id: int) -> Preview:
+        """What reverting would do."""
+        return self._t.call(Preview, "POST", f"/lots/{lot_id}/revert/preview")
+
+    def revert(
+        self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
+    ) -> lo.Lot:
+        """Revert as previewed."""
+        return self._long(lot_id, "revert", Apply(digest=digest, reason=reason), watch)
+
+    def _long(self, lot_id: int, what: str, given: Apply, watch: Watch | None) -> lo.Lot:
+        path = f"/lots/{lot_id}/{what}"
+        if watch is None:
+            return self._t.call(lo.Lot, "POST", path, json=given)
+        Jobs(self._t).follow(self._t.call(jb.Job, "POST", path, json=given, headers=_ASYNC), watch)
+        return self.show(lot_id)

@@ -1,0 +1,49 @@
+"""Naming templates, and renaming."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sortitor.client.noun import Noun
+from sortitor.schemas import devices as d
+from sortitor.schemas import naming as g
+from sortitor.schemas.base import Preview
+from sortitor.schemas.gate import Saved
+
+
+class Naming(Noun):
+    """Naming templates, and renaming."""
+
+    def show(self) -> g.NamingDetail:
+        """The naming templates."""
+        return self._t.call(g.NamingDetail, "GET", "/naming")
+
+    def preview(
+        self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None
+    ) -> Preview:
+        """Old → new over a selection."""
+        given = g.NamingPreview(
+            selection=selection or d.Selection(),
+            templates=None if templates is None else tuple(templates),
+        )
+        return self._t.call(Preview, "POST", "/naming/preview", json=given)
+
+    def save(self, templates: Sequence[g.Template], reason: str | None = None) -> int:
+        """Save the templates; gives the revision."""
+        return self._t.call(
+            Saved,
+            "POST",
+            "/naming/save",
+            json=g.NamingSave(templates=tuple(templates), reason=reason),
+        ).revision
+
+    def rename(
+        self, digest: str, selection: d.Selection | None = None, reason: str | None = None
+    ) -> Preview:
+        """Rename as previewed."""
+        return self._t.call(
+            Preview,
+            "POST",
+            "/naming/apply",
+            json=g.RenameApply(selection=selection or d.Selection(), digest=digest, reason=reason),
+        )

@@ -1,0 +1,60 @@
+"""People."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from sortitor.client.noun import Key, Noun, at
+from sortitor.schemas import people as p
+from sortitor.schemas.base import Preview
+
+
+class People(Noun):
+    """People."""
+
+    def preview_import(self, path: Path, complete: bool = False) -> Preview:
+        """What a CSV of people would change. `complete`: it names everybody, so whom it does not
+        name has left.
+        """
+        return self._t.call(
+            Preview,
+            "POST",
+            "/people/imports/preview",
+            content=path.read_bytes(),
+            params={"complete": complete},
+            headers={"Content-Type": "text/csv"},
+        )
+
+    def apply_import(
+        self, path: Path, digest: str, reason: str | None = None, complete: bool = False
+    ) -> Preview:
+        """Import the people as previewed."""
+        params: dict[str, Any] = {"digest": digest, "complete": complete} | (
+            {"reason": reason} if reason else {}
+        )
+        return self._t.call(
+            Preview,
+            "POST",
+            "/people/imports/apply",
+            content=path.read_bytes(),
+            params=params,
+            headers={"Content-Type": "text/csv"},
+        )
+
+    def list(
+        self, query: str | None = None, group: str | None = None, most: int | None = None
+    ) -> Iterator[p.Person]:
+        """People by number."""
+        return self._t.pages(p.Person, "/people", {"query": query, "group": group}, most)
+
+    def show(self, person: Key) -> p.PersonDetail:
+        """One person with devices and quota."""
+        return self._t.call(p.PersonDetail, "GET", at("/people", person))
+
+    def set_left(self, person: Key, left: bool = True, reason: str | None = None) -> None:
+        """Note that somebody has left, or is back."""
+        self._t.send(
+            "POST", at("/people", person, "left"), json=p.Leaving(left=left, reason=reason)
+        )

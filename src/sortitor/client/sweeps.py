@@ -1,0 +1,49 @@
+"""Sweep rules and runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from sortitor.client.documents import Documents
+from sortitor.client.noun import Key, Noun, at
+from sortitor.schemas import sweeps as s
+from sortitor.schemas.base import Apply, Preview
+
+
+class SweepRules(Documents[s.Rule, s.RuleDetail]):
+    """Sweep rules."""
+
+    path = "/sweep-rules"
+    answer = s.RuleDetail
+    model = s.Rule
+
+
+class Sweeps(Noun):
+    """Looking at whom a rule would retire, and runs."""
+
+    def preview(self, rule: Key) -> Preview:
+        """Whom the rule would retire now."""
+        return self._t.call(Preview, "POST", at("/sweep-rules", rule, "sweep/preview"))
+
+    def apply(self, rule: Key, digest: str, reason: str | None = None) -> s.Sweep:
+        """Retire as previewed."""
+        return self._t.call(
+            s.Sweep,
+            "POST",
+            at("/sweep-rules", rule, "sweep/apply"),
+            json=Apply(digest=digest, reason=reason),
+        )
+
+    def list(self, most: int | None = None) -> Iterator[s.Sweep]:
+        """Runs, newest first."""
+        return self._t.pages(s.Sweep, "/sweeps", {}, most)
+
+    def preview_revert(self, sweep_id: int) -> Preview:
+        """Which devices would come back."""
+        return self._t.call(Preview, "POST", f"/sweeps/{sweep_id}/revert/preview")
+
+    def revert(self, sweep_id: int, digest: str, reason: str | None = None) -> s.Sweep:
+        """Bring a run's devices back as previewed."""
+        return self._t.call(
+            s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason)
+        )

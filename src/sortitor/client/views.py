@@ -1,0 +1,24 @@
+"""Saved views of the device list."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sortitor.client.noun import Noun
+from sortitor.schemas import views as co
+
+
+class Views(Noun):
+    """Saved views of the device list."""
+
+    def list(self) -> Sequence[co.View]:
+        """Saved views of the device list."""
+        return self._t.call(list[co.View], "GET", "/views")
+
+    def save(self, view: co.ViewNew) -> co.View:
+        """Keep a view."""
+        return self._t.call(co.View, "POST", "/views", json=view)
+
+    def remove(self, view_id: int) -> None:
+        """Forget a view of one's own."""
+        self._t.send("DELETE", f"/views/{view_id}")

@@ -1,0 +1,137 @@
+"""The journal's operations, and what takes each of them back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sortitor.core.errors import Conflict
+from sortitor.core.previews import Count, Example, Preview, plural
+
+_PUSH_AGAIN = "Let the identity provider push the former state again."
+
+#: Operations that cannot be taken back by themselves, with what to do instead.
+FINAL: dict[str, str] = {
+    "account.add": "Disable the account instead.",
+    "account.edit": "Change the account again.",
+    "token.add": "Revoke the token instead.",
+    "token.revoke": "Make a new token.",
+    "pass.add": "Revoke the pass instead.",
+    "pass.revoke": "Make a new pass.",
+    "lot.edit": "Edit the lot again, or discard it.",
+    "lot.check": "Discard the lot instead.",
+    "lot.discard": "Import the file again.",
+    "people.import": "Import the former file again.",
+    "person.left": "Note that the person is back.",
+    "person.back": "Note that the person has left.",
+    "user.add": _PUSH_AGAIN,
+    "user.edit": _PUSH_AGAIN,
+    "user.remove": _PUSH_AGAIN,
+    "group.add": _PUSH_AGAIN,
+    "group.edit": _PUSH_AGAIN,
+    "group.remove": _PUSH_AGAIN,
+    "group.groups": "Set the former groups again.",
+    "sweep.brake": "Nothing was done that could be taken back.",
+    "hold.add": "End the hold instead.",
+    "hold.end": "Hold the device again.",
+    "device.knock": "Retire or reassign the device instead.",
+    "device.wake": "The device did this by itself.",
+}
+_BESIDE_FIELDS = ("_at", "_basis")
+
+
+def why_final(operation: str, reverts: int | None, reverted_by: int | None) -> str | None:
+    """Why an entry cannot be taken back, as a sentence; None where it can."""
+    if reverted_by is not None:
+        return f"It was reverted by entry {reverted_by}."
+    if reverts is not None:
+        return "It is a revert itself. Make the change again."
+    return FINAL.get(operation)
+
+
+def check_revertible(
+    entry_id: int, operation: str, summary: str, reverts: int | None, reverted_by: int | None
+) -> None:
+    """Raise Conflict for an entry that cannot be taken back, with what to do instead."""
+    if reverted_by is not None:
+        detail = f"Entry {entry_id} was reverted by entry {reverted_by}."
+        raise Conflict("already_reverted", detail, "Read the journal.")
+    if reverts is not None:
+        detail = f"Entry {entry_id} is a revert itself."
+        raise Conflict("is_a_revert", detail, "Make the change again.")
+    if operation in FINAL:
+        detail = f"“{summary}” cannot be reverted."
+        raise Conflict("cannot_be_reverted", detail, FINAL[operation])
+
+
+def document_revert(summary: str, stale: bool) -> Preview:
+    """What taking back a change of a document does: all of it, or nothing where it was changed
+    since.
+    """
+    counts = (
+        Count("restored", "set back", 0 if stale else 1, "good"),
+        Count("left", "left as it is", int(stale), "warn" if stale else "plain"),
+    )
+    warning = "It was changed again since; reverting would undo that too, so it is left as it is."
+    return Preview(
+        title=f"Revert: {summary}",
+        apply_label="Close the entry" if stale else "Revert the change",
+        counts=counts,
+        examples=(),
+        examples_total=0,
+        warnings=(warning,) if stale else (),
+    )
+
+
+def devices_revert(
+    summary: str,
+    removed: int,
+    restored: int,
+    left: int,
+    examples: tuple[Example, ...],
+    examples_total: int,
+) -> Preview:
+    """What taking back an entry does to devices."""
+    acts = []
+    if removed:
+        acts.append(f"remove {plural(removed, 'device')}")
+    if restored:
+        acts.append(f"set {plural(restored, 'device')} back")
+    warning = f"{plural(left, 'device')} changed since and stay as they are; they are listed first."
+    return Preview(
+        title=f"Revert: {summary}",
+        apply_label=(" and ".join(acts) or "close the entry").capitalize(),
+        counts=(
+            Count("removed", "devices removed", removed, "warn" if removed else "plain"),
+            Count("restored", "devices set back", restored, "good"),
+            Count("left", "devices left as they are", left, "warn" if left else "plain"),
+        ),
+        examples=examples,
+        examples_total=examples_total,
+        warnings=(warning,) if left else (),
+    )
+
+
+def revert_example(
+    device_id: int,
+    label: str,
+    action: str,
+    after: Mapping[str, Any] | None,
+    patch: Mapping[str, Any],
+    remark: str,
+) -> Example:
+    """One device of a revert. action: remove, restore or left; patch: what is set back."""
+    if action == "remove":
+        return Example(label, "device", "present", "removed", remark, device_id)
+    if action != "restore":
+        return Example(label, "device", None, None, remark, device_id)
+    fields = [field for field in patch if not field.endswith(_BESIDE_FIELDS)]
+    present = after or {}
+    return Example(
+        subject=label,
+        field=", ".join(fields),
+        before=", ".join(str(present.get(field)) for field in fields),
+        after=", ".join(str(patch[field]) for field in fields),
+        note=remark,
+        device_id=device_id,
+    )

@@ -1,0 +1,1 @@
+"""Device names by templates; `compose` makes them, for many devices at once."""

@@ -1,0 +1,161 @@
+"""Device names composed by a template for many devices at once."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Sequence
+
+import polars as pl
+from stdnum.iso7064 import mod_37_36
+
+from sortitor.core.naming.templates import ALLOWED, LONGEST, SPECIAL, Piece, Template, parse
+from sortitor.core.platforms import CATALOGUE
+
+_FOLDED = r"[^\x20-\x7E]"
+_FILTERS: dict[str, Callable[[pl.Expr, int], pl.Expr]] = {
+    "upper": lambda text, _: text.str.to_uppercase(),
+    "lower": lambda text, _: text.str.to_lowercase(),
+    "ascii": lambda text, _: text.str.normalize("NFKD").str.replace_all(_FOLDED, ""),
+    "letters": lambda text, _: text.str.replace_all(r"\P{L}", ""),
+    "digits": lambda text, _: text.str.replace_all(r"[^0-9]", ""),
+    "first": lambda text, number: text.str.head(number),
+    "last": lambda text, number: text.str.tail(number),
+    "pad": lambda text, number: text.str.zfill(number),
+}
+
+
+def compose(
+    template: Template, devices: pl.DataFrame, taken: Collection[str], next_number: int = 1
+) -> pl.DataFrame:
+    """Names for devices of the template's platforms.
+
+    devices: `device_id` and the columns of FIELDS as text, missing values null.
+    taken: lower-case names in use by others. next_number: what the template's counter gives next.
+    Returns `device_id, name, number, problem, shortened`: `problem` is null or one of `lacking:
+    FIELD`, `too_long`, `bad_characters`, `colliding`; with a problem there is no name.
+    """
+    pieces = parse(template.pattern)
+    counting = any(piece.field == "n" for piece in pieces)
+    # A counter costs only those that take a number: devices that lack a value are decided first.
+    lacking = _lacking(pieces)
+    frame = devices.with_columns(
+        problem=lacking,
+        name=pl.lit(None, dtype=pl.String),
+        shortened=pl.lit(False),
+        number=pl.lit(None, dtype=pl.Int64),
+    )
+    decided = [frame.filter(pl.col("problem").is_not_null())]
+    open_, used, number = (
+        frame.filter(pl.col("problem").is_null()),
+        set(taken),
+        next_number,
+    )
+    while open_.height:
+        open_ = open_.with_columns(
+            number=(
+                pl.int_range(number, number + open_.height, dtype=pl.Int64)
+                if counting
+                else pl.lit(None, dtype=pl.Int64)
+            )
+        )
+        named = _named(pieces, open_)
+        lower = pl.col("name").str.to_lowercase()
+        clash = lower.is_in(list(used)) | ~lower.is_first_distinct()
+        named = named.with_columns(clash=clash.fill_null(False))
+        done = named.filter(~pl.col("clash") | ~pl.lit(counting))
+        decided.append(
+            done.with_columns(
+                problem=pl.when("clash").then(pl.lit("colliding")).otherwise("problem"),
+                name=pl.when(~pl.col("clash")).then("name"),
+            ).drop("clash")
+        )
+        used |= set(done.filter(~pl.col("clash"))["name"].drop_nulls().str.to_lowercase())
+        number += open_.height
+        open_ = (
+            named.filter(pl.col("clash") & pl.lit(counting)).drop("clash")
+            if counting
+            else named.clear()
+        )
+    return (
+        pl.concat(decided, how="diagonal")
+        .select("device_id", "name", "number", "problem", "shortened")
+        .sort("device_id")
+    )
+
+
+def length_limit(platform: pl.Expr) -> pl.Expr:
+    """How many characters a name may have on each platform; without one, as many as any takes."""
+    return platform.replace_strict(
+        {p.value: f.name_length for p, f in CATALOGUE.items()},
+        default=LONGEST,
+        return_dtype=pl.Int64,
+    )
+
+
+def _lacking(pieces: Sequence[Piece]) -> pl.Expr:
+    needed = [
+        piece.field
+        for piece in pieces
+        if piece.field not in ("", *SPECIAL) and piece.fallback is None
+    ]
+    return pl.coalesce(
+        pl.lit(None, dtype=pl.String),
+        *(pl.when(pl.col(field).is_null()).then(pl.lit(f"lacking: {field}")) for field in needed),
+    )
+
+
+def _named(pieces: Sequence[Piece], frame: pl.DataFrame) -> pl.DataFrame:
+    """The frame with `name`, `problem` and `shortened` filled in."""
+    limit = length_limit(pl.col("platform"))
+    frame = frame.with_columns(**{f"_{i}": _value(piece) for i, piece in enumerate(pieces)})
+    total = pl.sum_horizontal(
+        pl.col(f"_{i}").str.len_chars().cast(pl.Int64) for i in range(len(pieces))
+    )
+    over = (total + sum(piece.field == "check" for piece in pieces) - limit).clip(lower_bound=0)
+    frame = frame.with_columns(
+        _over=over, shortened=(over > 0) & pl.lit(any(piece.shrinks for piece in pieces))
+    )
+    for i, piece in enumerate(pieces):
+        if piece.shrinks:
+            # One character always stays, so that no part of a name vanishes unseen.
+            cut = pl.min_horizontal(
+                pl.col("_over"),
+                (pl.col(f"_{i}").str.len_chars().cast(pl.Int64) - 1).clip(lower_bound=0),
+            )
+            frame = frame.with_columns(pl.col(f"_{i}").str.slice(cut), _over=pl.col("_over") - cut)
+    if any(piece.field == "check" for piece in pieces):
+        rest = frame.select(pl.concat_str(f"_{i}" for i in range(len(pieces)))).to_series()
+        check = pl.Series([_check_character(text) for text in rest], dtype=pl.String)
+        frame = frame.with_columns(
+            check.alias(f"_{i}") for i, piece in enumerate(pieces) if piece.field == "check"
+        )
+    frame = frame.with_columns(name=pl.concat_str(f"_{i}" for i in range(len(pieces))))
+    frame = frame.with_columns(
+        problem=(
+            pl.when(pl.col("_over") > 0)
+            .then(pl.lit("too_long"))
+            .when(~pl.col("name").str.contains(ALLOWED))
+            .then(pl.lit("bad_characters"))
+        )
+    )
+    frame = frame.with_columns(name=pl.when(pl.col("problem").is_null()).then("name"))
+    return frame.drop([c for c in frame.columns if c.startswith("_")])
+
+
+def _value(piece: Piece) -> pl.Expr:
+    if not piece.field:
+        return pl.lit(piece.text)
+    if piece.field == "check":
+        return pl.lit("")
+    value = pl.col("number").cast(pl.String) if piece.field == "n" else pl.col(piece.field)
+    for name, number in piece.filters:
+        value = _FILTERS[name](value, number)
+    return value.fill_null(piece.fallback if piece.fallback is not None else "")
+
+
+def _check_character(text: str) -> str:
+    """ISO 7064 MOD 37,36 over the letters and digits.
+
+    (MOD 37-2 can give `*`, which no device name may have.)
+    """
+    return str(mod_37_36.calc_check_digit(re.sub(r"[^0-9A-Z]", "", text.upper())))

@@ -1,0 +1,208 @@
+"""Naming templates: `{site|upper|first 3}-{serial|last 6}`, `DECK-{n|pad 4}`.
+
+A template is text with fields in braces. A field is a device attribute, `n` (a counter of the
+template) or `check` (ISO 7064 MOD 37,36 over the rest); filters follow it after `|`. A `~` before
+the field allows it to be shortened from the left when the whole is too long.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from pydantic import Field, model_validator
+
+from sortitor.core.documents import Document, NamedDocument
+from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.platforms import CATALOGUE
+from sortitor.core.vocabulary import Platform
+
+#: What a field may name; the columns of the frames given to `compose`.
+FIELDS = (
+    "serial",
+    "imei",
+    "platform",
+    "maker",
+    "model",
+    "product_code",
+    "ownership",
+    "order_name",
+    "supplier",
+    "site",
+    "department",
+    "asset_tag",
+    "person",
+    "person_department",
+    "person_site",
+)
+SPECIAL = ("n", "check")
+_TOKEN = re.compile(r"\{([^{}]*)\}|([^{}]+)")
+#: What a device name may look like on any platform.
+ALLOWED = r"^[A-Za-z0-9]([A-Za-z0-9\-]*[A-Za-z0-9])?$"
+#: Characters of a name where the platform is not known.
+LONGEST = 63
+_PLAIN_FILTERS = ("upper", "lower", "ascii", "letters", "digits")
+_NUMBERED_FILTERS = ("first", "last", "pad")
+
+
+class Template(NamedDocument):
+    """A naming template, such as `{site|upper|first 3}-{n|pad 4}`."""
+
+    pattern: str = Field(min_length=1, max_length=200, description="Text with fields in braces.")
+    platforms: tuple[Platform, ...] = Field(
+        default=(), description="The platforms that it names; none means all."
+    )
+
+    def check(self) -> None:
+        """Raise BadInput with the column and a caret under the fault."""
+        parse(self.pattern)
+
+    def fits(self, platform: str | None) -> bool:
+        """Whether the template names devices of this platform."""
+        return not self.platforms or platform in self.platforms
+
+
+class Naming(Document):
+    """The templates in order; the first that fits names a device."""
+
+    templates: tuple[Template, ...] = Field(max_length=200, description="In order.")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_a_list(cls, value: Any) -> Any:
+        """Older journal entries keep the bare list of templates."""
+        return {"templates": value} if isinstance(value, list | tuple) else value
+
+    def check(self) -> None:
+        """Raise BadInput for a template that cannot be read, or a name that stands twice."""
+        if not self.templates:
+            raise BadInput("no_templates", "There must be at least one template.", "Add one.")
+        for problem in self._problems():
+            raise problem
+
+    def _problems(self) -> Iterator[BadInput]:
+        names = [template.name.casefold() for template in self.templates]
+        for place, template in enumerate(self.templates):
+            try:
+                template.check()
+            except BadInput as error:
+                pointer = f"/templates/{place}/pattern"
+                yield BadInput(
+                    code=error.code,
+                    detail=f"Template {template.name!r}: {error.detail}",
+                    remedy=error.remedy,
+                    problems=(FieldProblem(pointer, error.code, error.detail),),
+                )
+            if template.name.casefold() in names[:place]:
+                detail = f"Two templates are called {template.name!r}."
+                yield BadInput("template_taken", detail, "Give each its own name.")
+
+
+@dataclass(frozen=True, slots=True)
+class Piece:
+    """A literal (`field` empty) or a field with its filters `(name, number)`, its fallback and
+    whether it may shrink.
+    """
+
+    text: str = ""
+    field: str = ""
+    filters: tuple[tuple[str, int], ...] = ()
+    fallback: str | None = None
+    shrinks: bool = False
+
+
+def parse(pattern: str) -> tuple[Piece, ...]:
+    """The pieces of a template. Raises BadInput with the column and a caret under the fault."""
+    pieces, place = [], 0
+    for match in _TOKEN.finditer(pattern):
+        if match.start() != place:
+            _fault(pattern, place, "a brace without its partner")
+        place = match.end()
+        pieces.append(
+            Piece(text=match[2]) if match[1] is None else _field(pattern, match.start(1), match[1])
+        )
+    if place != len(pattern):
+        _fault(pattern, place, "a brace without its partner")
+    if not pieces:
+        _fault(pattern, 0, "an empty template")
+    return tuple(pieces)
+
+
+def _field(pattern: str, start: int, inside: str) -> Piece:
+    parts = inside.split("|")
+    head = parts[0].strip()
+    shrinks, name = head.startswith("~"), head.removeprefix("~").strip()
+    if name not in FIELDS + SPECIAL:
+        _fault(pattern, start, f"{name!r} is not a field; known are {', '.join(FIELDS + SPECIAL)}")
+    filters, fallback, place = [], None, start + len(parts[0]) + 1
+    for part in parts[1:]:
+        word = part.strip()
+        if quoted := re.fullmatch(r'or\s+"([^"]*)"', word):
+            fallback = quoted[1]
+        elif (known := re.fullmatch(r"([a-z]+)(?:\s+(\d{1,2}))?", word)) and known[1] in (
+            _PLAIN_FILTERS if known[2] is None else _NUMBERED_FILTERS
+        ):
+            filters.append((known[1], int(known[2] or 0)))
+        else:
+            _fault(
+                pattern,
+                place,
+                f"{word!r} is not a filter; known are upper, lower, ascii, letters, digits, first"
+                ' N, last N, pad N, or "text"',
+            )
+        place += len(part) + 1
+    return Piece("", name, tuple(filters), fallback, shrinks)
+
+
+def _fault(pattern: str, place: int, what: str) -> None:
+    detail = f"Column {place + 1}: {what}.\n{pattern}\n{' ' * place}^"
+    raise BadInput(
+        "bad_template",
+        detail,
+        "Correct the template.",
+        (FieldProblem("/pattern", "bad_template", detail),),
+    )
+
+
+def shape(pattern: str) -> str:
+    """A regular expression for the names that a template gives: a device whose name has this shape
+    keeps its number.
+    """
+    parts = {"": "", "n": r"\d+", "check": "[0-9A-Z]"}
+    return (
+        "^"
+        + "".join(
+            re.escape(piece.text) if not piece.field else parts.get(piece.field, ".*")
+            for piece in parse(pattern)
+        )
+        + "$"
+    )
+
+
+def counts(pattern: str) -> bool:
+    """Whether the template has a counter, so that it can step over names in use."""
+    return any(piece.field == "n" for piece in parse(pattern))
+
+
+def check_name(name: str, platform: str | None) -> None:
+    """Raise BadInput for a name set by hand that the platform cannot have."""
+    limit = CATALOGUE[Platform(platform)].name_length if platform else LONGEST
+    if len(name) > limit:
+        raise BadInput(
+            "name_too_long",
+            f"{name!r} has {len(name)} characters; {platform or 'a device'} takes {limit}.",
+            "Shorten the name.",
+        )
+    if not re.fullmatch(ALLOWED, name):
+        raise BadInput(
+            "name_characters",
+            f"{name!r} has characters that a device name cannot have.",
+            "Use letters, digits and hyphens, none at the ends.",
+        )
+
+
+def starting_naming() -> Naming:
+    """The naming of a new installation: a plain counter, which never lacks a value."""
+    return Naming(templates=(Template(name="Every platform", pattern="DEVICE-{n|pad 5}"),))

@@ -1,0 +1,103 @@
+"""The words for what the service knows, told once: the console and the terminal show them as they
+are.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from sortitor.core.vocabulary import (
+    Activation,
+    LotStatus,
+    Outcome,
+    Ownership,
+    Platform,
+    Remedy,
+    Returning,
+    Role,
+    Stage,
+    Verdict,
+)
+
+#: From so many bytes on, a file is checked as a job that can be watched and stopped.
+JOB_BYTES = 2_000_000
+#: From so many rows on, a lot is applied or reverted as a job.
+JOB_ROWS = 20_000
+
+#: Word on the wire → how it is said, for each kind of words.
+LABELS: dict[type[StrEnum], dict[str, str]] = {
+    Platform: {platform.value: platform.label for platform in Platform},
+    Stage: {
+        Stage.AWAITED: "awaited",
+        Stage.PARKED: "parked",
+        Stage.ACTIVE: "active",
+        Stage.DORMANT: "dormant",
+        Stage.RETIRED: "retired",
+    },
+    Ownership: {
+        Ownership.CORPORATE: "corporate",
+        Ownership.PERSONAL: "personal",
+        Ownership.PARTNER: "partner's",
+        Ownership.UNKNOWN: "not known",
+    },
+    Verdict: {
+        Verdict.ADD: "add",
+        Verdict.CHANGE: "change",
+        Verdict.UNCHANGED: "unchanged",
+        Verdict.CONFLICT: "conflict",
+        Verdict.REJECT: "reject",
+    },
+    Remedy: {
+        Remedy.SKIP: "leave the row out",
+        Remedy.TAKE_BACK: "take the device back into the fleet",
+        Remedy.MERGE: "make the devices one",
+    },
+    LotStatus: {
+        LotStatus.CHECKING: "being checked",
+        LotStatus.DRAFT: "draft",
+        LotStatus.APPLIED: "applied",
+        LotStatus.REVERTED: "reverted",
+        LotStatus.DISCARDED: "discarded",
+    },
+    Outcome: {
+        Outcome.ADMITTED: "admitted",
+        Outcome.PARKED: "parked",
+        Outcome.REFUSED: "refused",
+    },
+    Activation: {
+        Activation.PERSON: "as soon as their person is known",
+        Activation.COORDINATOR: "when a coordinator says so",
+        Activation.SHARED: "at once, as shared devices of nobody",
+    },
+    Returning: {
+        Returning.READMIT: "let back in",
+        Returning.PARK: "parked until a coordinator says so",
+        Returning.REFUSE: "refused",
+    },
+    Role: {
+        Role.VIEWER: "viewer: looks at everything, changes nothing",
+        Role.COORDINATOR: "coordinator: does the whole work",
+        Role.ADMINISTRATOR: "administrator: accounts, too",
+    },
+}
+
+#: Comparison of the filter language → how it is said between an attribute and a value.
+COMPARISONS: dict[str, str] = {
+    "eq": "is",
+    "ne": "is not",
+    "co": "contains",
+    "sw": "begins with",
+    "ew": "ends with",
+    "gt": "is more than",
+    "ge": "is at least",
+    "lt": "is less than",
+    "le": "is at most",
+    "pr": "is known",
+}
+
+#: Remedies for conflicts, by the code of the note that asks for one.
+REMEDIES: dict[str, tuple[Remedy, ...]] = {
+    "two_devices": (Remedy.MERGE, Remedy.SKIP),
+    "retired_device": (Remedy.TAKE_BACK, Remedy.SKIP),
+    "flagged_device": (Remedy.TAKE_BACK, Remedy.SKIP),
+}

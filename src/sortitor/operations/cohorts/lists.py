@@ -1,0 +1,135 @@
+"""Lists: putting devices in and taking them out, previewed and taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from sqlalchemy import Connection
+
+from sortitor.core.errors import Conflict
+from sortitor.core.previews import Count, Example, Preview, plural, sealed
+from sortitor.core.selection import Selection
+from sortitor.operations.cohorts.documents import (
+    EXAMPLES,
+    device_examples,
+    find,
+    write_counts_of,
+)
+from sortitor.operations.context import Context, or_not_found, require_digest
+from sortitor.operations.documents import Key
+from sortitor.operations.selections import resolve_selection
+from sortitor.store import cohorts as store
+from sortitor.store import devices as store_devices
+from sortitor.store.cohorts import CohortRow
+from sortitor.store.journal import EntryRow
+
+
+@dataclass(frozen=True, slots=True)
+class _Plan:
+    """A change of a list: its preview, the devices that come or go, and the list."""
+
+    preview: Preview
+    changed: list[int]
+    row: CohortRow
+
+
+def preview(ctx: Context, key: Key, selection: Selection, put_in: bool) -> Preview:
+    """Which devices would come to a list, or go from it."""
+    with ctx.reading() as connection:
+        return _plan(ctx, connection, find(connection, key), selection, put_in).preview
+
+
+def change(
+    ctx: Context, key: Key, selection: Selection, put_in: bool, digest: str, reason: str | None
+) -> Preview:
+    """Put devices in a list, or take them out, as previewed."""
+    with ctx.changing() as connection:
+        row = find(connection, key, lock=True)
+        plan = _plan(ctx, connection, row, selection, put_in)
+        require_digest(plan.preview, digest)
+        act = store.put_in if put_in else store.take_out
+        act(connection, row.id, plan.changed)
+        _write_count(ctx, connection, row.id)
+        what = f"{plural(len(plan.changed), 'device')} {'put in' if put_in else 'taken out'}"
+        ctx.record(
+            connection,
+            "cohort.list",
+            "cohort",
+            f"List “{row.name}”: {what}",
+            subject_id=row.id,
+            reason=reason,
+            after={"put_in" if put_in else "taken_out": plan.changed},
+        )
+        return plan.preview
+
+
+def _plan(
+    ctx: Context, connection: Connection, row: CohortRow, selection: Selection, put_in: bool
+) -> _Plan:
+    if row.filter is not None:
+        raise Conflict(
+            "by_filter",
+            f"Cohort “{row.name}” is by filter; devices enter and leave it by themselves.",
+            "Change its filter, or add a list.",
+        )
+    chosen = store_devices.ids(connection, resolve_selection(connection, selection), ctx.now)
+    inside = set(store.listed(connection, row.id))
+    changed = [device_id for device_id in chosen if (device_id in inside) is not put_in]
+    unknown = store_devices.unknown_identifiers(connection, selection.identifiers)
+    count = plural(len(changed), "device")
+    shown = Preview(
+        title=f"List “{row.name}”",
+        apply_label=f"Put {count} in" if put_in else f"Take {count} out",
+        counts=_counts(len(changed), len(chosen) - len(changed), len(unknown), put_in),
+        examples=_examples(ctx, connection, changed, put_in),
+        examples_total=len(changed),
+        warnings=_warnings(unknown),
+    )
+    return _Plan(sealed(shown, [row.id, put_in, changed, unknown]), changed, row)
+
+
+def _counts(changed: int, same: int, unknown: int, put_in: bool) -> tuple[Count, ...]:
+    verb, tone = ("put in", "good") if put_in else ("taken out", "warn")
+    return (
+        Count("moved", f"devices {verb}", changed, tone),
+        Count("same", "are so already", same),
+        Count("unknown", "identifiers not known", unknown, "warn" if unknown else "plain"),
+    )
+
+
+def _warnings(unknown: Sequence[str]) -> tuple[str, ...]:
+    if not unknown:
+        return ()
+    more = " …" if len(unknown) > 5 else ""
+    return (f"{plural(len(unknown), 'identifier')} not known: {', '.join(unknown[:5])}{more}.",)
+
+
+def _examples(
+    ctx: Context, connection: Connection, changed: Sequence[int], put_in: bool
+) -> tuple[Example, ...]:
+    if not changed:
+        return ()
+    first = Selection(ids=tuple(changed[:EXAMPLES]))
+    before, after = ("out", "in") if put_in else ("in", "out")
+    condition = store_devices.matching(first, ctx.now)
+    return device_examples(ctx, connection, condition, before, after)
+
+
+def _write_count(ctx: Context, connection: Connection, cohort_id: int) -> None:
+    row = or_not_found(store.one(connection, cohort_id), "cohort", cohort_id)
+    write_counts_of(ctx, connection, [row])
+
+
+def is_gone(connection: Connection, entry: EntryRow) -> bool:
+    """Whether the list that an entry changed is there no more."""
+    assert entry.subject_id is not None
+    return store.one(connection, entry.subject_id, lock=True) is None
+
+
+def restore(ctx: Context, connection: Connection, entry: EntryRow) -> None:
+    """Take a change of a list back."""
+    assert entry.subject_id is not None
+    store.take_out(connection, entry.subject_id, entry.after.get("put_in", []))
+    store.put_in(connection, entry.subject_id, entry.after.get("taken_out", []))
+    _write_count(ctx, connection, entry.subject_id)

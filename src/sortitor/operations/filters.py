@@ -1,0 +1,43 @@
+"""Filters for editors: reading them, counting their devices, values to choose from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from sortitor.core.errors import BadInput
+from sortitor.core.filters import as_tree, moving, parse
+from sortitor.core.selection import Selection
+from sortitor.operations.context import Context
+from sortitor.operations.selections import written_out
+from sortitor.store import devices as store
+
+_MOST_VALUES = 20
+#: Attributes whose values can be chosen from.
+SUGGESTED = frozenset(store.CHOICES)
+
+
+@dataclass(frozen=True, slots=True)
+class ReadFilter:
+    """A filter that can be read: its tree, and how many devices fit it now."""
+
+    tree: dict[str, Any]
+    devices: int
+    moving: bool
+
+
+def check(ctx: Context, filter_text: str) -> ReadFilter:
+    """Read a filter and count its devices. Raises BadInput with column, caret and nearest name."""
+    found = parse(filter_text)
+    with ctx.reading() as connection:
+        fitting = Selection(filter=written_out(connection, ctx.veil.parse(filter_text)))
+        number = store.count(connection, fitting, ctx.now)
+    return ReadFilter(as_tree(found), number, moving(found))
+
+
+def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:
+    """Values that devices have now for an attribute of few words, for completion."""
+    if attribute not in SUGGESTED:
+        raise BadInput("no_values", f"{attribute!r} has no values to choose from.", "Write one.")
+    with ctx.reading() as connection:
+        return store.values_of(connection, attribute, beginning, _MOST_VALUES)

@@ -1,0 +1,85 @@
+"""The rows of a lot as their reader may see them: identifiers of personal devices are veiled."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
+
+from sqlalchemy import Connection
+
+from sortitor.core.columns import IDENTIFIER_COLUMNS
+from sortitor.core.vocabulary import Ownership
+from sortitor.operations.context import Context
+from sortitor.store import devices as store_devices
+from sortitor.store.lots import HeadRow, LotRow, NoteGroupRow
+
+
+def veiled_rows(
+    ctx: Context, connection: Connection, lot: HeadRow, rows: Sequence[LotRow]
+) -> list[LotRow]:
+    """Rows with the identifiers of personal devices masked: of rows that say so, that meet such a
+    device, or that carry a number of one.
+    """
+    if ctx.veil.lifted:
+        return list(rows)
+    plain = plain_headers(lot)
+    texts = {text for row in rows for text in _hidden_cells(row, plain)}
+    known = store_devices.personal_among(connection, texts, [row.device_id for row in rows])
+    shown = []
+    for row in rows:
+        personal = (
+            _stated_ownership(lot, row) == Ownership.PERSONAL
+            or row.device_id in known.devices
+            or not known.texts.isdisjoint(_hidden_cells(row, plain))
+        )
+        shown.append(_veiled(ctx, row, plain) if personal else row)
+    return shown
+
+
+def veiled_groups(ctx: Context, lot: HeadRow, groups: Sequence[NoteGroupRow]) -> list[NoteGroupRow]:
+    """Groups of notes, whose one value stands for many rows: masked where it may be an
+    identifier.
+    """
+    plain = plain_headers(lot)
+    return [
+        group if group.column in plain else replace(group, given=_masked(ctx, group.given))
+        for group in groups
+    ]
+
+
+def plain_headers(lot: HeadRow) -> set[str]:
+    """Headers of the file that hold no identifier; a column that nobody knows may hold one."""
+    return {header for header, column in lot.columns.items() if column not in IDENTIFIER_COLUMNS}
+
+
+def _cells(row: LotRow) -> Mapping[str, str | None]:
+    return {**row.cells, **(row.edited or {})}
+
+
+def _hidden_cells(row: LotRow, plain: Collection[str]) -> set[str]:
+    return {value for header, value in _cells(row).items() if value and header not in plain}
+
+
+def _stated_ownership(lot: HeadRow, row: LotRow) -> str | None:
+    cells = _cells(row)
+    for header, column in lot.columns.items():
+        if column == "ownership" and cells.get(header):
+            return (cells[header] or "").strip().lower()
+    return lot.defaults.get("ownership")
+
+
+def _veiled(ctx: Context, row: LotRow, plain: Collection[str]) -> LotRow:
+    notes = [
+        note if note["column"] in plain else {**note, "given": _masked(ctx, note["given"])}
+        for note in row.notes or []
+    ]
+    edited = None
+    if row.edited is not None:
+        edited = ctx.veil.cells(row.edited, plain, personal=True)
+    return replace(
+        row, cells=ctx.veil.cells(row.cells, plain, personal=True), edited=edited, notes=notes
+    )
+
+
+def _masked(ctx: Context, value: str | None) -> str | None:
+    return ctx.veil.identifier(value, Ownership.PERSONAL)

@@ -1,0 +1,1 @@
+"""Sweeps: rules, previews, runs."""

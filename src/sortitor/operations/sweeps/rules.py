@@ -1,0 +1,82 @@
+"""Sweep rules as documents, and whom they watch."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import Connection
+
+from sortitor.core.previews import Count
+from sortitor.core.selection import Selection
+from sortitor.core.sweeps import Rule, watching
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.selections import resolve_selection
+from sortitor.store import sweeps as store
+from sortitor.store import tables
+from sortitor.store.documents import Shelf
+
+
+@dataclass(frozen=True, slots=True)
+class IdleDays:
+    """Idle days of everyone that a rule watches: `(idle days, devices, of them on hold)`."""
+
+    counts: list[tuple[int, int, int]]
+
+    @property
+    def watched(self) -> int:
+        """How many devices there are."""
+        return sum(number for _, number, _ in self.counts)
+
+    def past(self, days: int) -> int:
+        """How many are idle for so many days or more, and on no hold."""
+        return sum(number - on_hold for idle, number, on_hold in self.counts if idle >= days)
+
+    def on_hold(self, days: int) -> int:
+        """How many of those idle for so many days or more are on hold."""
+        return sum(on_hold for idle, _, on_hold in self.counts if idle >= days)
+
+
+class Rules(DocumentKind[Rule]):
+    """Sweep rules as documents."""
+
+    def check(self, ctx: Context, connection: Connection, wanted: Wanted[Rule]) -> None:
+        """The window is within the installation's bounds."""
+        if wanted.proposed is not None:
+            wanted.proposed.check_window(ctx.limits.idle_window_days)
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Rule]) -> Effect:
+        """Whom the rule would watch, and how many are past its window already."""
+        if wanted.proposed is None:
+            return Effect(warnings=("Its runs stay in the list of sweeps.",))
+        window = wanted.proposed.idle_window_days
+        idle = idle_days(ctx, connection, wanted.proposed)
+        counts = [
+            Count("watched", "devices watched", idle.watched),
+            Count("past", "of them past the window now", idle.past(window), "warn"),
+        ]
+        if wanted.former is not None:
+            former = wanted.former.document
+            before = idle_days(ctx, connection, former)
+            counts += [
+                Count("watched_before", "watched before", before.watched),
+                Count("past_before", "past it before", before.past(former.idle_window_days)),
+            ]
+        return Effect(
+            counts=tuple(counts),
+            warnings=("Nothing is retired by saving it.",),
+            facts=[count.count for count in counts],
+        )
+
+
+RULES = Rules("sweep rule", "rule", Shelf(Rule, tables.sweep_rules), short="rule")
+
+
+def watched(connection: Connection, rule: Rule) -> Selection:
+    """The devices that a rule looks at."""
+    return resolve_selection(connection, Selection(filter=watching(rule)))
+
+
+def idle_days(ctx: Context, connection: Connection, rule: Rule) -> IdleDays:
+    """Idle days of everyone that a rule watches."""
+    return IdleDays(store.idle_counts(connection, watched(connection, rule), ctx.now))

@@ -1,0 +1,42 @@
+"""Filters, for editors."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import Field
+
+from sortitor.schemas.base import Answer, Request
+
+FilterText = Field(
+    max_length=4_000,
+    description=(
+        'In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform'
+        ' eq "ios"`.'
+    ),
+)
+
+
+class FilterGiven(Request):
+    """A filter to be read."""
+
+    filter: str = FilterText
+
+
+class FilterRead(Answer):
+    """A filter that can be read: its tree for an editor, and how many devices fit it now."""
+
+    tree: dict[str, Any]
+    devices: int
+    moving: bool
+
+
+class Attribute(Answer):
+    """What a filter can speak of, and how."""
+
+    name: str
+    kind: str
+    meaning: str
+    operators: list[str]
+    words: list[str]
+    suggests: bool = Field(description="Whether values can be asked for.")

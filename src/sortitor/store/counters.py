@@ -1,0 +1,39 @@
+"""The counters of naming templates."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from sqlalchemy import Connection, func, select
+from sqlalchemy.dialects.postgresql import insert
+
+from sortitor.store.tables import counters
+
+
+def next_numbers(connection: Connection, lock: bool = False) -> dict[str, int]:
+    """What each template's counter gives next; `lock` holds them, in order of name."""
+    query = select(counters.c.template, counters.c.next_number).order_by(counters.c.template)
+    rows = connection.execute(query.with_for_update() if lock else query)
+    return {row.template: row.next_number for row in rows}
+
+
+def lock_counter(connection: Connection, template: str) -> int:
+    """Hold one template's counter until the end of the transaction and read it."""
+    connection.execute(
+        insert(counters).values(template=template, next_number=1).on_conflict_do_nothing()
+    )
+    return connection.execute(
+        select(counters.c.next_number).where(counters.c.template == template).with_for_update()
+    ).scalar_one()
+
+
+def advance(connection: Connection, next_number: Mapping[str, int]) -> None:
+    """Let counters go on at these numbers; a counter never goes back."""
+    for template, number in sorted(next_number.items()):
+        statement = insert(counters).values(template=template, next_number=number)
+        highest = func.greatest(counters.c.next_number, number)
+        connection.execute(
+            statement.on_conflict_do_update(
+                index_elements=["template"], set_={"next_number": highest}
+            )
+        )

@@ -1,0 +1,191 @@
+"""One device with all its facts; facts of a selection as frames."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any
+
+import polars as pl
+from sqlalchemy import (
+    Connection,
+    func,
+    select,
+)
+
+from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
+from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
+from sortitor.store.cohorts import (
+    moving,
+)
+from sortitor.store.devices.select import an_identifier, matching
+from sortitor.store.filters import in_cohorts
+from sortitor.store.rows import read_all, read_one
+from sortitor.store.tables import (
+    cohorts,
+    devices,
+    identifiers,
+    people,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceRow:
+    """A device with its person."""
+
+    id: int
+    stage: Stage
+    stage_at: datetime
+    flag: str | None
+    platform: Platform | None
+    os_version: str | None
+    maker: str | None
+    model: str | None
+    product_code: str | None
+    ownership: Ownership
+    ownership_basis: Basis
+    person_id: int | None
+    person_name: str | None
+    person_user_name: str | None
+    name: str | None
+    name_basis: str | None
+    site: str | None
+    department: str | None
+    asset_tag: str | None
+    tags: list[str]
+    note: str | None
+    order_name: str | None
+    purchase_order: str | None
+    supplier: str | None
+    purchased_on: date | None
+    warranty_until: date | None
+    details: dict[str, Any]
+    manual: list[str]
+    lot_id: int | None
+    lot_row: int | None
+    created_at: datetime
+    enrolled_at: datetime | None
+    last_seen_at: datetime | None
+
+    @property
+    def label(self) -> str:
+        """What it is called: its name, else its number."""
+        return self.name or f"device {self.id}"
+
+
+@dataclass(frozen=True, slots=True)
+class IdentifierRow:
+    """One identifier, normalised and as it was given."""
+
+    kind: IdentifierKind
+    value: str
+    given: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class InCohortRow:
+    """A cohort that a device is in."""
+
+    id: int
+    name: str
+
+
+def one(connection: Connection, device_id: int, lock: bool = False) -> DeviceRow | None:
+    """One device; `lock` holds its row until the end of the transaction."""
+    query = (
+        select(
+            devices,
+            people.c.name.label("person_name"),
+            people.c.user_name.label("person_user_name"),
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(devices.c.id == device_id)
+    )
+    return read_one(connection, query.with_for_update(of=devices) if lock else query, DeviceRow)
+
+
+def identifiers_of(connection: Connection, device_id: int) -> list[IdentifierRow]:
+    """What one device is known by."""
+    query = (
+        select(identifiers)
+        .where(identifiers.c.device_id == device_id)
+        .order_by(identifiers.c.kind.desc(), identifiers.c.value)
+    )
+    return read_all(connection, query, IdentifierRow)
+
+
+def cohorts_of(connection: Connection, device_id: int, now: datetime) -> list[InCohortRow]:
+    """The cohorts that one device is in now."""
+    names = (
+        select(in_cohorts(now, moving(connection)).label("names"))
+        .where(devices.c.id == device_id)
+        .subquery()
+    )
+    query = (
+        select(cohorts.c.id, cohorts.c.name)
+        .join(names, cohorts.c.name == func.any(names.c.names))
+        .order_by(func.lower(cohorts.c.name))
+    )
+    return read_all(connection, query, InCohortRow)
+
+
+def selected_facts(connection: Connection, selection: Selection, now: datetime) -> pl.DataFrame:
+    """`device_id, stage, name, name_basis, ownership, ownership_basis` of a selection, in order."""
+    names = ("id", "stage", "name", "name_basis", "ownership", "ownership_basis")
+    rows = connection.execute(
+        select(*(devices.c[n] for n in names))
+        .where(matching(selection, now))
+        .order_by(devices.c.id)
+    ).all()
+    schema = dict.fromkeys(("device_id", *names[1:]), pl.String) | {"device_id": pl.Int64}
+    return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+
+
+def naming_facts(connection: Connection, selection: Selection, now: datetime) -> pl.DataFrame:
+    """What naming templates can speak of, for the devices of the selection: `device_id`, `name`,
+    `name_basis` and NAMING_FIELDS.
+    """
+    special = {
+        "serial": an_identifier("serial"),
+        "imei": an_identifier("imei"),
+        "person": people.c.user_name,
+        "person_department": people.c.department,
+        "person_site": people.c.site,
+    }
+    chosen = [
+        special[name].label(name) if name in special else devices.c[name] for name in NAMING_FIELDS
+    ]
+    query = select(devices.c.id, devices.c.name, devices.c.name_basis, *chosen).outerjoin(
+        people, people.c.id == devices.c.person_id
+    )
+    rows = connection.execute(query.where(matching(selection, now)).order_by(devices.c.id)).all()
+    schema = {
+        "device_id": pl.Int64,
+        "name": pl.String,
+        "name_basis": pl.String,
+        **dict.fromkeys(NAMING_FIELDS, pl.String),
+    }
+    return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+
+
+def names_in_use(connection: Connection, except_ids: Sequence[int] = ()) -> set[str]:
+    """Lower-case names of all devices that are not retired, without those of the given devices."""
+    query = select(func.lower(devices.c.name)).where(
+        devices.c.name.is_not(None), devices.c.stage != Stage.RETIRED
+    )
+    if except_ids:
+        query = query.where(devices.c.id.not_in(except_ids))
+    return set(connection.execute(query).scalars())
+
+
+def name_is_free(connection: Connection, name: str, device_id: int) -> bool:
+    """Whether no other device that is not retired has the name."""
+    taken = (
+        func.lower(devices.c.name) == name.lower(),
+        devices.c.stage != Stage.RETIRED,
+        devices.c.id != device_id,
+        devices.c.name.is_not(None),
+    )
+    return connection.execute(select(devices.c.id).where(*taken).limit(1)).one_or_none() is None

@@ -1,0 +1,261 @@
+"""Selections compiled to SQL, counted and looked up."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    Select,
+    Text,
+    and_,
+    any_,
+    exists,
+    func,
+    literal,
+    or_,
+    select,
+    tuple_,
+    union,
+)
+from sqlalchemy.dialects.postgresql import ARRAY
+
+from sortitor.core.identifiers import check_one
+from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import IdentifierKind, Ownership
+from sortitor.store.cohorts import (
+    member_of,
+)
+from sortitor.store.engine import plan_anew
+from sortitor.store.filters import compiled
+from sortitor.store.tables import (
+    cohorts,
+    devices,
+    folded,
+    groups,
+    identifiers,
+    people,
+)
+
+
+def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
+    """The selection as a condition on `devices`."""
+    conditions: list[ColumnElement[bool]] = []
+    if selection.ids:
+        conditions.append(devices.c.id.in_(selection.ids))
+    if selection.person_id is not None:
+        conditions.append(devices.c.person_id == selection.person_id)
+    if selection.identifiers:
+        conditions.append(
+            devices.c.id.in_(
+                select(identifiers.c.device_id).where(
+                    identifiers.c.value.in_(_normal(selection.identifiers))
+                )
+            )
+        )
+    if selection.cohort_id is not None:
+        conditions.append(member_of(selection.cohort_id))
+    if selection.filter is not None:
+        conditions.append(compiled(selection.filter, now))
+    if selection.query:
+        conditions.append(_search(selection.query, selection.masked))
+    return and_(literal(True), *conditions)
+
+
+def _search(query: str, masked: bool) -> ColumnElement[bool]:
+    """By identifier, its ending (four or more), name, asset tag, or person; each part has its
+    index. masked: a personal device by its whole identifier only.
+    """
+    text = query.strip()
+    lower = re.sub(r"([%_\\])", r"\\\1", text.lower())
+    values = {value for kind in IdentifierKind if (value := check_one(kind, text)[0])} or {
+        text.upper()
+    }
+    parts = [
+        select(identifiers.c.device_id).where(identifiers.c.value.in_(values)),
+        select(devices.c.id).where(func.starts_with(folded(devices.c.name), text.lower())),
+        select(devices.c.id).where(func.lower(devices.c.asset_tag) == text.lower()),
+        select(devices.c.id)
+        .join(people, people.c.id == devices.c.person_id)
+        .where(
+            or_(func.lower(people.c.user_name) == text.lower(), people.c.name.ilike(f"%{lower}%"))
+        ),
+    ]
+    found = select(identifiers.c.device_id)
+    if masked:
+        holder = devices.alias("holder")
+        found = found.where(
+            exists(
+                select(holder.c.id).where(
+                    holder.c.id == identifiers.c.device_id, holder.c.ownership != "personal"
+                )
+            )
+        )
+    ending = re.sub(r"[^0-9A-Z]", "", text.upper())
+    if len(ending) >= 3:
+        start = re.sub(r"([%_\\])", r"\\\1", text.upper())
+        parts.append(found.where(identifiers.c.value.like(f"{start}%")))
+    if len(ending) >= 4:
+        parts.append(found.where(func.reverse(identifiers.c.value).like(f"{ending[::-1]}%")))
+    return devices.c.id.in_(union(*parts))
+
+
+def an_identifier(kind: str) -> ColumnElement[Any]:
+    """The first identifier of a kind, as a column of `devices`."""
+    query = select(func.min(identifiers.c.value)).where(
+        identifiers.c.device_id == devices.c.id, identifiers.c.kind == kind
+    )
+    return query.scalar_subquery().label(kind)
+
+
+def _normal(given: Iterable[str]) -> set[str]:
+    """Every form that the written identifiers may be kept in."""
+    return {
+        value for text in given for kind in IdentifierKind if (value := check_one(kind, text)[0])
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class PersonalAmong:
+    """Which texts are identifiers of personal devices, and which devices are personal."""
+
+    texts: set[str]
+    devices: set[int]
+
+
+def personal_among(
+    connection: Connection, texts: Collection[str], ids: Collection[int | None]
+) -> PersonalAmong:
+    """Those of the texts that are, in any form, an identifier of a personal device, and those of
+    the devices that are personal.
+    """
+    personal = devices.c.ownership == Ownership.PERSONAL
+    normal = {text: _normal([text]) for text in texts}
+    values = sorted({value for found in normal.values() for value in found})
+    query = (
+        select(identifiers.c.value)
+        .join(devices, devices.c.id == identifiers.c.device_id)
+        .where(identifiers.c.value == any_(literal(values, ARRAY(Text))), personal)
+    )
+    known = set(connection.execute(query).scalars())
+    wanted = [one for one in ids if one is not None]
+    is_wanted = devices.c.id == any_(literal(wanted, ARRAY(BigInteger)))
+    found = connection.execute(select(devices.c.id).where(is_wanted, personal))
+    return PersonalAmong(
+        texts={text for text, forms in normal.items() if not known.isdisjoint(forms)},
+        devices=set(found.scalars()),
+    )
+
+
+def unknown_identifiers(connection: Connection, given: Sequence[str]) -> list[str]:
+    """Those of the written identifiers that no device has."""
+    if not given:
+        return []
+    known = set(
+        connection.execute(
+            select(identifiers.c.value).where(identifiers.c.value.in_(_normal(given)))
+        ).scalars()
+    )
+    return [text for text in given if not _normal([text]) & known]
+
+
+def ids(connection: Connection, selection: Selection, now: datetime) -> list[int]:
+    """The devices of a selection by number."""
+    return list(
+        connection.execute(
+            select(devices.c.id).where(matching(selection, now)).order_by(devices.c.id)
+        ).scalars()
+    )
+
+
+#: Attributes whose values can be chosen from, with where they stand.
+CHOICES: dict[str, Select[Any]] = {
+    name: select(column)
+    for name, column in (
+        ("site", devices.c.site),
+        ("maker", devices.c.maker),
+        ("model", devices.c.model),
+        ("department", devices.c.department),
+        ("supplier", devices.c.supplier),
+        ("productCode", devices.c.product_code),
+        ("osVersion", devices.c.os_version),
+        ("order", devices.c.order_name),
+        ("tags", func.unnest(devices.c.tags)),
+        ("person.department", people.c.department),
+        ("person.site", people.c.site),
+        ("person.groups", groups.c.name),
+        ("cohorts", cohorts.c.name),
+    )
+}
+
+
+def values_of(connection: Connection, attribute: str, beginning: str, limit: int) -> list[str]:
+    """Values that an attribute of CHOICES has now, from those that begin so."""
+    value = CHOICES[attribute].distinct().subquery().c[0]
+    query = (
+        select(value)
+        .where(value != "", func.starts_with(func.lower(value), beginning.lower()))
+        .order_by(value)
+        .limit(limit)
+    )
+    return list(connection.execute(query).scalars())
+
+
+def count(connection: Connection, selection: Selection, now: datetime) -> int:
+    """How many devices the selection holds."""
+    plan_anew(connection)
+    return connection.execute(
+        select(func.count()).select_from(devices).where(matching(selection, now))
+    ).scalar_one()
+
+
+def counts(connection: Connection, selections: Sequence[Selection], now: datetime) -> list[int]:
+    """How many devices each selection holds, in one pass over the fleet."""
+    if not selections:
+        return []
+    return list(
+        connection.execute(
+            select(
+                *(func.count().filter(matching(selection, now)) for selection in selections)
+            ).select_from(devices)
+        ).one()
+    )
+
+
+def find(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[int]:
+    """Devices with any of the identifiers `(kind, value)`; a serial fits its maker, or any where
+    the maker is not known.
+    """
+    found = connection.execute(
+        select(identifiers.c.device_id, identifiers.c.kind, identifiers.c.maker)
+        .where(tuple_(identifiers.c.kind, identifiers.c.value).in_(list(keys)))
+        .where(
+            or_(
+                identifiers.c.kind != "serial",
+                identifiers.c.maker.in_([maker, ""]),
+                literal(maker == ""),
+            )
+        )
+    ).all()
+    exact = {row.device_id for row in found if row.kind != "serial" or row.maker == maker}
+    return sorted(exact or {row.device_id for row in found})
+
+
+def facet_counts(connection: Connection, now: datetime) -> dict[str, dict[str, int]]:
+    """Devices by stage, platform, ownership and site, for the choices of a list."""
+    names = ("stage", "platform", "ownership", "site")
+    query = select(
+        *(devices.c[n] for n in names), func.count(), func.grouping(*(devices.c[n] for n in names))
+    ).group_by(func.grouping_sets(*(tuple_(devices.c[n]) for n in names)))
+    result: dict[str, dict[str, int]] = {name: {} for name in names}
+    for *values, number, mask in connection.execute(query):
+        place = next(i for i in range(len(names)) if not mask & (1 << (len(names) - 1 - i)))
+        if values[place] is not None:
+            result[names[place]][values[place]] = number
+    return result

@@ -1,0 +1,83 @@
+"""Every table. Names of constraints are stable: `store/failures.py` turns them into errors that a
+user can read.
+"""
+
+from sortitor.store.tables.access import (
+    accounts,
+    idempotency,
+    installation,
+    sessions,
+    tokens,
+    views,
+)
+from sortitor.store.tables.arrivals import arrivals, passes
+from sortitor.store.tables.base import Time, metadata
+from sortitor.store.tables.cohorts import cohort_counts, cohort_members, cohorts
+from sortitor.store.tables.devices import (
+    ORDERS,
+    SEEN,
+    credentials,
+    devices,
+    folded,
+    holds,
+    identifiers,
+)
+from sortitor.store.tables.documents import counters, orders, pools, rulebooks, sweep_rules
+from sortitor.store.tables.jobs import jobs
+from sortitor.store.tables.journal import journal, journal_creations, journal_effects
+from sortitor.store.tables.lots import (
+    lot_blocks,
+    lot_choices,
+    lot_edits,
+    lot_notes,
+    lot_rows,
+    lots,
+    mappings,
+)
+from sortitor.store.tables.people import group_groups, group_people, groups, memberships, people
+from sortitor.store.tables.sweeps import sweeps
+
+__all__ = [
+    "ORDERS",
+    "SEEN",
+    "Time",
+    "accounts",
+    "arrivals",
+    "cohort_counts",
+    "cohort_members",
+    "cohorts",
+    "counters",
+    "credentials",
+    "devices",
+    "folded",
+    "group_groups",
+    "group_people",
+    "groups",
+    "holds",
+    "idempotency",
+    "identifiers",
+    "installation",
+    "jobs",
+    "journal",
+    "journal_creations",
+    "journal_effects",
+    "lot_blocks",
+    "lot_choices",
+    "lot_edits",
+    "lot_notes",
+    "lot_rows",
+    "lots",
+    "mappings",
+    "memberships",
+    "metadata",
+    "orders",
+    "passes",
+    "people",
+    "pools",
+    "rulebooks",
+    "sessions",
+    "sweep_rules",
+    "sweeps",
+    "tokens",
+    "views",
+]

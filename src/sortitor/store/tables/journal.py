@@ -1,0 +1,74 @@
+"""The journal and what its entries did."""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    BigInteger,
+    Column,
+    Index,
+    PrimaryKeyConstraint,
+    Table,
+    Text,
+)
+from sqlalchemy.dialects.postgresql import JSONB
+
+from sortitor.store.tables.base import (
+    Time,
+    metadata,
+    number_column,
+)
+
+journal = Table(
+    "journal",
+    metadata,
+    number_column(),
+    Column("at", Time, nullable=False),
+    Column("actor", Text, nullable=False),
+    Column("request_id", Text),
+    Column("operation", Text, nullable=False),
+    Column("subject", Text, nullable=False),
+    Column("subject_id", BigInteger),
+    Column("summary", Text, nullable=False),
+    Column("reason", Text),
+    Column("before", JSONB),
+    Column("after", JSONB),
+    Column("reverts", BigInteger),
+    Index(None, "operation", "id"),
+    Index(None, "subject", "subject_id"),
+)
+
+Index(
+    "uq_journal_reverts",
+    journal.c.reverts,
+    unique=True,
+    postgresql_where=journal.c.reverts.is_not(None),
+)
+
+#: What an entry did to each device: `before` is null where the device was created, `after` where it
+#: was removed.
+Index("ix_journal_subject_subject_id", journal.c.subject, journal.c.subject_id, journal.c.id)
+
+journal_effects = Table(
+    "journal_effects",
+    metadata,
+    Column("entry_id", BigInteger, nullable=False),
+    Column("device_id", BigInteger, nullable=False),
+    Column("before", JSONB),
+    Column("after", JSONB),
+    PrimaryKeyConstraint("device_id", "entry_id"),
+)
+
+#: Devices that an entry created, many at once: their numbers lie between these. It stands for as
+#: many effects.
+journal_creations = Table(
+    "journal_creations",
+    metadata,
+    Column("entry_id", BigInteger, nullable=False),
+    Column("first_device_id", BigInteger, nullable=False),
+    Column("last_device_id", BigInteger, nullable=False),
+    Column("after", JSONB, nullable=False),
+    PrimaryKeyConstraint("first_device_id"),
+    Index(None, "entry_id"),
+)
+
+Index("ix_journal_effects_entry_id", journal_effects.c.entry_id, postgresql_using="brin")
