@@ -21,7 +21,7 @@ from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations import provisioning
 from sortitor.operations.context import Actor, Context
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import runtime
@@ -109,7 +109,7 @@ def measure(cluster: Cluster) -> list[Figure]:
         plain = _lot(s, Path(folder), 1)
         started = time.perf_counter()
         ids = [
-            s.cohorts.add(CohortNew(name=f"Cohort {n}", filter=text)).id
+            s.cohorts.add(Cohort(name=f"Cohort {n}", filter=text)).id
             for n, text in enumerate(filters())
         ]
         made = (time.perf_counter() - started) / COHORTS
@@ -157,9 +157,7 @@ def _change(url: str) -> list[Figure]:
 
         def whole(device_id: int, site: str) -> None:
             with ctx.changing() as changing:
-                entry = ctx.record(
-                    changing, "device.site", "device", "moved", subject_id=device_id
-                )
+                entry = ctx.record(changing, "device.site", "device", "moved", subject_id=device_id)
                 store_devices.patch_one(changing, entry, device_id, {"site": site})
 
         acts = (bare, settled, whole)

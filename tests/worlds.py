@@ -24,7 +24,8 @@ from stdnum import luhn
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Role
 from sortitor.operations.context import Clock
-from sortitor.schemas.arrivals import Knock, PassNew
+from sortitor.schemas.arrivals import Knock
+from sortitor.schemas.passes import PassTerms
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, runtime
 
@@ -194,7 +195,7 @@ def import_people(s: Sortitor, tmp_path: Path, *lines: str) -> None:
 
 def a_pass(s: Sortitor, **terms: object) -> str:
     """The code of a new pass."""
-    return s.arrivals.add_pass(PassNew(label="test", **terms)).code
+    return s.passes.add(PassTerms(label="test", **terms)).code
 
 
 def knocking(code: str, serial: str, **stated: object) -> Knock:

@@ -184,7 +184,7 @@ def test_a_pool_that_is_short_says_the_ways_back(run: Run, world: World) -> None
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
     for number in range(3):
-        s.arrivals.knock(knocking(code, f"KM-{number}"))
+        s.agent.knock(knocking(code, f"KM-{number}"))
     world.later(days=100)
     made = run("pool", "add", "Signage", "--seats", 1, "--filter", 'platform eq "android"')
     assert made.code == 0
@@ -214,7 +214,7 @@ def test_a_sweep_rule_from_added_to_removed(run: Run, world: World) -> None:
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
     for number in range(4):
-        s.arrivals.knock(knocking(code, f"KM-{number}"))
+        s.agent.knock(knocking(code, f"KM-{number}"))
     assert run("sweep", "add", "Quiet", "--idle-window", 30, "--brake", 100).code == 0
     world.later(days=45)
     assert run("sweep", "apply", 1).code == 2
@@ -236,7 +236,7 @@ def test_a_sweep_rule_from_added_to_removed(run: Run, world: World) -> None:
 
 def test_the_journal_says_what_each_device_was_and_became(run: Run, world: World) -> None:
     s = world.client()
-    s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     assert run("device", "report", "KM-1", "stolen").code == 0
     [entry] = json.loads(run("journal", "list", "--operation", "device.report", "-o", "json").out)
     shown = run("journal", "show", entry["id"])

@@ -14,7 +14,7 @@ from tests.worlds import PASSWORD, World, a_pass, imei, import_people, knocking,
 
 from sortitor.cli.main import _COMMANDS, root
 from sortitor.core.vocabulary import Role
-from sortitor.schemas.licences import PoolNew
+from sortitor.schemas.licences import Pool
 
 
 def every_command(
@@ -117,7 +117,7 @@ def test_devices_are_found_read_declared_named_and_held(
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     code = a_pass(s)
     for number in range(3):
-        s.arrivals.knock(knocking(code, f"KM-00{number}1", person="maud"))
+        s.agent.knock(knocking(code, f"KM-00{number}1", person="maud"))
     listed = run("device", "list", "--ownership", "personal")
     assert listed.out.count("KM-00") == 3
     lines = list(csv.DictReader(io.StringIO(run("device", "list", "-o", "csv").out)))
@@ -194,7 +194,7 @@ def test_seats_sweeps_names_people_and_the_journal(run: Run, world: World, tmp_p
     people = manifest(tmp_path, ["user name,name,groups", "maud,Maud Fenwick,Crew"], "people.csv")
     assert run("person", "import", people, "--yes").code == 0
     assert "Maud Fenwick" in run("person", "list").out
-    world.client().arrivals.knock(knocking(a_pass(world.client(), activation="shared"), "KM-1"))
+    world.client().agent.knock(knocking(a_pass(world.client(), activation="shared"), "KM-1"))
     assert run(
         "pool", "add", "Signage", "--seats", 0, "--filter", 'platform eq "android"'
     ).code in (0, 1)
@@ -273,7 +273,7 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     code = a_pass(s)
     for number in range(3):
-        s.arrivals.knock(knocking(code, f"KM-00{number}1", person="maud"))
+        s.agent.knock(knocking(code, f"KM-00{number}1", person="maud"))
     assert "No cohorts yet" in run("cohort", "list").err
     added = run("cohort", "add", "Crew phones", "--filter", 'person.groups eq "crew"', "--yes")
     assert (added.code, "devices in it" in added.err, "3 devices" in added.err) == (0, True, True)
@@ -304,7 +304,7 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
     assert "leave" in edited.err
     assert run("cohort", "take", "Lent out", "--filter", "serial pr", "--yes").code == 0
     assert json.loads(run("cohort", "list", "-o", "json").out)[1]["devices"] == 0
-    s.pools.add(PoolNew(name="Apps", seats=1, filter='cohorts eq "crew phones"'))
+    s.pools.add(Pool(name="Apps", seats=1, filter='cohorts eq "crew phones"'))
     used = run("cohort", "remove", "Crew phones")
     assert (used.code, "pool “Apps”" in used.err) == (5, True)
     assert run("cohort", "remove", "Lent out").code == 0

@@ -16,10 +16,10 @@ from tests.worlds import World, a_pass, import_lot, import_people, knocking, man
 
 from sortitor.cli import main as cli
 from sortitor.core.vocabulary import Activation, Role
-from sortitor.schemas.cohorts import CohortNew
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.sweeps import Rule
 
 
 def commands() -> dict[tuple[str, str], click.Command]:
@@ -67,23 +67,21 @@ def furnish(world: World, tmp_path: Path) -> None:
         ownership="corporate",
         platform="android",
     )
-    s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
-    s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-9"))
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
+    s.agent.knock(knocking("AAAAA-AAAAA", "KM-9"))
     for name in ("WL-1", "WL-2"):
         s.orders.add(
-            OrderNew(
-                name=name, supplier="@Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]
-            )
+            Order(name=name, supplier="@Chandlers", lines=[OrderLine(product="Mate 3", quantity=2)])
         )
-        s.pools.add(PoolNew(name=f"Pool {name}", seats=1))
+        s.pools.add(Pool(name=f"Pool {name}", seats=1))
         s.cohorts.add(
-            CohortNew(
+            Cohort(
                 name=f"Cohort {name}",
                 filter='site eq "Dunlin"' if name == "WL-1" else "idleDays ge 3",
             )
         )
-        s.sweeps.add_rule(RuleNew(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
-    rule = next(iter(s.sweeps.rules())).id
+        s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
+    rule = next(iter(s.sweep_rules.list())).id
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)
 
 

@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 
 import sortitor.client.nouns as nouns
+
 from sortitor.server.openapi import document
 
 #: What people do by hand in the console, or devices and streams by themselves.

@@ -11,10 +11,10 @@ from tests.workbooks import xlsx
 from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
 
 from sortitor.core.vocabulary import Activation, Ownership
-from sortitor.schemas.cohorts import CohortNew
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.sweeps import Rule
 
 AXE = Path(__file__).parents[2] / "console" / "node_modules" / "axe-core" / "axe.min.js"
 PAGES = [
@@ -60,17 +60,17 @@ def furnish(world: World, tmp_path: Path) -> None:
         platform="android",
     )
     code = a_pass(s, activation=Activation.SHARED)
-    s.arrivals.knock(knocking(code, "KM-771234"))
-    s.arrivals.knock(knocking(a_pass(s, ownership=Ownership.CORPORATE), "KM-9"))
-    s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-10"))
+    s.agent.knock(knocking(code, "KM-771234"))
+    s.agent.knock(knocking(a_pass(s, ownership=Ownership.CORPORATE), "KM-9"))
+    s.agent.knock(knocking("AAAAA-AAAAA", "KM-10"))
     s.lots.check(
         manifest(tmp_path, ["serial,imei,Karton", "KM-50,3.5E+14,7", "KM-51,,7"], "draft.csv")
     )
-    s.orders.add(OrderNew(name="WL-1", lines=[OrderLineNew(product="Mate 3", quantity=2)]))
-    s.pools.add(PoolNew(name="Signage", seats=1))
-    s.cohorts.add(CohortNew(name="Deck", filter='site eq "Dunlin"'))
-    s.cohorts.add(CohortNew(name="Lent out"))
-    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
+    s.orders.add(Order(name="WL-1", lines=[OrderLine(product="Mate 3", quantity=2)]))
+    s.pools.add(Pool(name="Signage", seats=1))
+    s.cohorts.add(Cohort(name="Deck", filter='site eq "Dunlin"'))
+    s.cohorts.add(Cohort(name="Lent out"))
+    s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
 
 
 def confirm(page: Page, label: str) -> None:

@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 from tests.console.test_console import PAGES, confirm, furnish
 from tests.worlds import World, a_pass, import_lot, import_people, manifest
 
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 
 
@@ -84,7 +84,7 @@ def test_a_rule_out_of_bounds_says_the_bounds(page: Page, world: World) -> None:
     dialog.get_by_label("Idle window (days)").fill("150")
     dialog.get_by_role("button", name="Change the rule").click()
     expect(page.get_by_text("150 days")).to_be_visible()
-    assert [rule.idle_window_days for rule in world.client().sweeps.rules()] == [150]
+    assert [rule.idle_window_days for rule in world.client().sweep_rules.list()] == [150]
 
 
 def test_people_come_by_file_and_show_what_they_hold(
@@ -176,7 +176,7 @@ def test_a_device_leads_to_its_cohorts_and_a_cohort_to_what_uses_it(
 ) -> None:
     furnish(world, tmp_path)
     s = world.client()
-    quiet = s.cohorts.add(CohortNew(name="Quiet", filter="idleDays ge 0"))
+    quiet = s.cohorts.add(Cohort(name="Quiet", filter="idleDays ge 0"))
     page.goto("/devices/1")
     expect(page.get_by_text("serial number", exact=True)).to_be_visible()
     expect(page.get_by_text("IMEI", exact=True)).to_be_visible()
@@ -209,7 +209,7 @@ def test_menus_write_the_filter_and_a_view_keeps_them(
     page.get_by_label("Keep this list as").fill("Dunlin's")
     page.get_by_role("button", name="Keep the view", exact=True).click()
     expect(page.get_by_role("link", name="Dunlin's")).to_be_visible()
-    [view] = s.cohorts.views()
+    [view] = s.views.list()
     assert (
         view.settings.filter
         == '(serial sw "KM") and (platform eq "android") and (site eq "Dunlin")'

@@ -10,40 +10,39 @@ from sortitor.core.errors import BadInput
 from sortitor.core.gate import (
     REASON_CODES,
     Arrival,
+    Gate,
     Pass,
     PlatformRule,
     Policy,
-    check_policies,
     decide,
-    quota_for,
     starting_gate,
 )
 from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Returning, Stage
 
-BASE = starting_gate()[0]
+BASE = starting_gate().policies[0]
 ALLOWED = Arrival(Platform.ANDROID, "14", Ownership.CORPORATE, True, "maud", frozenset({"Crew"}), 0)
 
 
 def codes(arrival: Arrival, *policies: Policy) -> list[str]:
-    return [reason.code for reason in decide(arrival, policies or (BASE,)).reasons]
+    return [reason.code for reason in decide(arrival, Gate(policies=policies or (BASE,))).reasons]
 
 
 def baseline(**facets: object) -> Policy:
-    return replace(BASE, **facets)
+    return BASE.model_copy(update=facets)
 
 
 CASES = {
     "platform_closed": (
         ALLOWED,
-        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False)}),
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(open=False)}),
     ),
     "os_too_old": (
         ALLOWED,
-        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, "14.1")}),
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(os_min="14.1")}),
     ),
     "os_too_new": (
         ALLOWED,
-        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, None, "13")}),
+        baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(os_max="13")}),
     ),
     "ownership_denied": (ALLOWED, baseline(ownerships=(Ownership.PARTNER,))),
     "undeclared": (replace(ALLOWED, declared=False), baseline(declared_only=True)),
@@ -60,20 +59,38 @@ CASES = {
 @pytest.mark.parametrize("code", REASON_CODES)
 def test_each_reason_refuses_alone_and_says_what_to_do(code: str) -> None:
     arrival, policy = CASES[code]
-    decision = decide(arrival, [policy])
+    decision = decide(arrival, Gate(policies=(policy,)))
     assert decision.outcome is Outcome.REFUSED
     [reason] = decision.reasons
     assert reason.code == code
     assert reason.remedy
     assert reason.sentence
     assert policy.name not in reason.sentence, "the person's sentence gives nothing away"
+    assert reason.explanation[0].isupper()
+    assert reason.explanation.endswith("."), "the coordinator reads a whole sentence"
     assert any(not step.passed for step in decision.trace)
+
+
+def test_a_reason_says_what_the_policy_lets_in_and_what_was_there() -> None:
+    old = baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(os_min="12")})
+    decision = decide(replace(ALLOWED, os_version="9"), Gate(policies=(old,)))
+    assert [reason.explanation for reason in decision.reasons] == [
+        "Baseline lets in Android 12 or later; this one has 9."
+    ]
+
+
+def test_a_device_of_unknown_platform_meets_no_platforms_rule() -> None:
+    closed = {platform: PlatformRule(open=False, os_min="99") for platform in Platform}
+    unknown = replace(ALLOWED, platform=None, os_version=None)
+    assert codes(unknown, baseline(platforms=closed)) == []
+    assert codes(replace(unknown, holding=5), baseline(platforms=closed)) == ["quota_reached"]
 
 
 def test_every_reason_is_found_not_only_the_first() -> None:
     arrival = replace(ALLOWED, holding=9, flag="missing", os_version="8")
     policy = baseline(
-        platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(False, "10")}, ownerships=()
+        platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(open=False, os_min="10")},
+        ownerships=(),
     )
     assert codes(arrival, policy) == [
         "flagged",
@@ -85,12 +102,18 @@ def test_every_reason_is_found_not_only_the_first() -> None:
 
 
 def test_a_facet_comes_from_the_first_policy_that_holds_the_person_and_states_it() -> None:
-    crew = Policy("Crew", ("Crew",), {Platform.ANDROID: PlatformRule(True, "15")}, quota=2)
-    office = Policy("Office", ("Office",), {}, quota=1)
-    decision = decide(ALLOWED, [office, crew, BASE])
+    crew = Policy(
+        name="Crew",
+        groups=("Crew",),
+        platforms={Platform.ANDROID: PlatformRule(os_min="15")},
+        quota=2,
+    )
+    office = Policy(name="Office", groups=("Office",), quota=1)
+    gate = Gate(policies=(office, crew, BASE))
+    decision = decide(ALLOWED, gate)
     assert [(r.code, r.policy) for r in decision.reasons] == [("os_too_old", "Crew")]
-    assert quota_for(frozenset({"Office", "Crew"}), [office, crew, BASE]) == (1, "Office")
-    assert quota_for(frozenset(), [office, crew, BASE]) == (5, "Baseline")
+    assert gate.quota_for(frozenset({"Office", "Crew"})) == (1, "Office")
+    assert gate.quota_for(frozenset()) == (5, "Baseline")
 
 
 @pytest.mark.parametrize(
@@ -104,7 +127,9 @@ def test_a_facet_comes_from_the_first_policy_that_holds_the_person_and_states_it
 )
 def test_admitted_or_parked(activation: Activation, person: str | None, outcome: Outcome) -> None:
     assert (
-        decide(replace(ALLOWED, person=person, shown=Pass(None, activation)), [BASE]).outcome
+        decide(
+            replace(ALLOWED, person=person, shown=Pass(None, activation)), Gate(policies=(BASE,))
+        ).outcome
         is outcome
     )
 
@@ -119,12 +144,17 @@ def test_admitted_or_parked(activation: Activation, person: str | None, outcome:
 )
 def test_a_retired_device_that_knocks(rule: Returning, outcome: Outcome) -> None:
     assert (
-        decide(replace(ALLOWED, stage=Stage.RETIRED), [baseline(returning=rule)]).outcome is outcome
+        decide(
+            replace(ALLOWED, stage=Stage.RETIRED), Gate(policies=(baseline(returning=rule),))
+        ).outcome
+        is outcome
     )
 
 
 def test_a_version_that_is_not_stated_does_not_pass_a_bound() -> None:
-    policy = baseline(platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(True, "1", "99")})
+    policy = baseline(
+        platforms={**BASE.platforms, Platform.ANDROID: PlatformRule(os_min="1", os_max="99")}
+    )
     assert codes(replace(ALLOWED, os_version=None), policy) == ["os_too_old", "os_too_new"]
 
 
@@ -143,21 +173,28 @@ def test_the_quota_is_reached_exactly_at_its_number(holding: int, quota: int) ->
         ([baseline(quota=-3)], "quota_bounds"),
         ([baseline(quota=51)], "quota_bounds"),
         (
-            [baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "x")})],
+            [baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(os_min="x")})],
             "bad_version",
         ),
         (
-            [baseline(platforms={**BASE.platforms, Platform.IOS: PlatformRule(True, "15", "14")})],
+            [
+                baseline(
+                    platforms={
+                        **BASE.platforms,
+                        Platform.IOS: PlatformRule(os_min="15", os_max="14"),
+                    }
+                )
+            ],
             "bounds_crossed",
         ),
-        ([Policy("baseline", None, {}), BASE], "name_taken"),
+        ([Policy(name="baseline"), BASE], "name_taken"),
         ([baseline(quota=None)], "baseline_open"),
         ([baseline(groups=("Crew",))], "baseline_audience"),
     ],
 )
 def test_a_policy_that_cannot_be(policies: list[Policy], code: str) -> None:
     with pytest.raises(BadInput) as caught:
-        check_policies(policies)
+        Gate(policies=tuple(policies)).check()
     assert code in [problem.code for problem in caught.value.problems]
 
 
@@ -165,19 +202,19 @@ GROUPS = ("Crew", "Office", "Guests")
 versions_of_systems = st.none() | st.sampled_from(["9", "10", "10.0.1", "13", "13.1", "14"])
 rules = st.builds(
     PlatformRule,
-    st.booleans(),
-    versions_of_systems,
-    st.none() | st.sampled_from(["12", "13", "13.0", "15"]),
+    open=st.booleans(),
+    os_min=versions_of_systems,
+    os_max=st.none() | st.sampled_from(["12", "13", "13.0", "15"]),
 )
 stated = st.builds(
     Policy,
-    st.sampled_from(["A", "B", "C"]),
-    st.none() | st.lists(st.sampled_from(GROUPS), min_size=1, max_size=2).map(tuple),
-    st.dictionaries(st.sampled_from(list(Platform)), rules, max_size=2),
-    st.none() | st.lists(st.sampled_from(list(Ownership)), max_size=3).map(tuple),
-    st.none() | st.integers(1, 6),
-    st.none() | st.booleans(),
-    st.none() | st.sampled_from(list(Returning)),
+    name=st.sampled_from(["A", "B", "C"]),
+    groups=st.none() | st.lists(st.sampled_from(GROUPS), min_size=1, max_size=2).map(tuple),
+    platforms=st.dictionaries(st.sampled_from(list(Platform)), rules, max_size=2),
+    ownerships=st.none() | st.lists(st.sampled_from(list(Ownership)), max_size=3).map(tuple),
+    quota=st.none() | st.integers(1, 6),
+    declared_only=st.none() | st.booleans(),
+    returning=st.none() | st.sampled_from(list(Returning)),
 )
 arrivals = st.builds(
     Arrival,
@@ -250,7 +287,7 @@ def by_the_book(arrival: Arrival, policies: list[Policy]) -> set[str]:
 
 @given(arrivals, st.lists(stated, max_size=3))
 def test_the_gate_decides_by_the_book(arrival: Arrival, policies: list[Policy]) -> None:
-    decision = decide(arrival, [*policies, BASE])
+    decision = decide(arrival, Gate(policies=(*policies, BASE)))
     expected = by_the_book(arrival, [*policies, BASE])
     assert {reason.code for reason in decision.reasons} == expected
     assert len(decision.reasons) == len(expected), "each once"

@@ -49,11 +49,11 @@ def test_platforms_share_out_a_pool_of_all(fleet: list[dict[str, str]]) -> None:
     """One pool for everything needs as many seats as pools by platform and the devices without one
     together.
     """
-    every = sum(needs_seat(Pool("p", 0), d) for d in fleet)
+    every = sum(needs_seat(Pool(name="p", seats=0), d) for d in fleet)
     parts = sum(
-        needs_seat(Pool("p", 0, f'platform eq "{platform}"'), d)
+        needs_seat(Pool(name="p", seats=0, filter=f'platform eq "{platform}"'), d)
         for platform in Platform
         for d in fleet
     )
-    without = sum(needs_seat(Pool("p", 0, "platform eq null"), d) for d in fleet)
+    without = sum(needs_seat(Pool(name="p", seats=0, filter="platform eq null"), d) for d in fleet)
     assert every == parts + without

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.errors import BadInput
-from sortitor.core.orders import OrderLine, check_lines, product_key, tally
+from sortitor.core.orders import Order, OrderLine, product_key, tally
 
 products = st.sampled_from(["Mate 3", "mate  3", "DH-11", "Halyard S2", ""])
 fleets = st.lists(
@@ -20,7 +20,7 @@ fleets = st.lists(
 
 
 def test_a_product_code_decides_before_a_model() -> None:
-    lines = [OrderLine("Deckhand 11", 2), OrderLine("DH-11", 3)]
+    lines = [OrderLine(product="Deckhand 11", quantity=2), OrderLine(product="DH-11", quantity=3)]
     found = tally(
         lines, [("Deckhand 11", "DH-11", 4, 1), ("deckhand  11", None, 1, 0), (None, None, 2, 0)]
     )
@@ -35,7 +35,9 @@ def test_a_product_code_decides_before_a_model() -> None:
 def test_no_device_is_counted_twice_or_lost(
     fleet: list[tuple[str | None, str | None, int, int]],
 ) -> None:
-    found = tally([OrderLine("Mate 3", 5), OrderLine("DH-11", 1)], fleet)
+    found = tally(
+        [OrderLine(product="Mate 3", quantity=5), OrderLine(product="DH-11", quantity=1)], fleet
+    )
     assert sum(t.delivered for t in found) == sum(line[2] for line in fleet)
     assert sum(t.arrived for t in found) == sum(line[3] for line in fleet)
     assert all(t.short == 0 or t.over == 0 for t in found)
@@ -43,7 +45,16 @@ def test_no_device_is_counted_twice_or_lost(
 
 
 def test_a_product_stands_once() -> None:
-    check_lines([OrderLine("Mate 3", 1), OrderLine("Mate 4", 1)])
+    Order(
+        name="o",
+        lines=(OrderLine(product="Mate 3", quantity=1), OrderLine(product="Mate 4", quantity=1)),
+    ).check()
     with pytest.raises(BadInput, match="twice"):
-        check_lines([OrderLine("Mate 3", 1), OrderLine("MATE  3", 1)])
+        Order(
+            name="o",
+            lines=(
+                OrderLine(product="Mate 3", quantity=1),
+                OrderLine(product="MATE  3", quantity=1),
+            ),
+        ).check()
     assert product_key(" Mate\t3 ") == "mate 3"

@@ -8,8 +8,9 @@ from tests.worlds import World, a_pass, imei, import_lot, import_people, knockin
 
 from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.vocabulary import Activation, Outcome, Ownership, Role, Stage
-from sortitor.schemas.arrivals import PassNew, RelayedCheckIn
-from sortitor.schemas.gate import Template, Try
+from sortitor.schemas.gate import Try
+from sortitor.schemas.naming import Template
+from sortitor.schemas.passes import PassTerms, RelayedCheckIn
 
 
 def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path: Path) -> None:
@@ -20,8 +21,8 @@ def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path
         manifest(tmp_path, ["serial,maker,imei,site", f"KM-1,Kelmar,{imei(1)},Dunlin"]),
         ownership="corporate",
     )
-    s.gate.save_names([Template(name="all", pattern="{site|upper}-{n|pad 3}")])
-    answer = s.arrivals.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)], person="maud"))
+    s.naming.save([Template(name="all", pattern="{site|upper}-{n|pad 3}")])
+    answer = s.agent.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)], person="maud"))
     assert (answer.outcome, answer.name) == (Outcome.ADMITTED, "DUNLIN-001")
     assert answer.credential
     device = s.devices.show(answer.device_id or 0)
@@ -32,7 +33,7 @@ def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path
         "14",
     )
     seen = world.later(hours=5)
-    told = s.arrivals.check_in(answer.credential, "14.1")
+    told = s.agent.check_in(answer.credential, "14.1")
     assert (told.device_id, told.name) == (device.id, "DUNLIN-001")
     after = s.devices.show(device.id)
     assert (after.last_seen_at, after.os_version) == (seen, "14.1")
@@ -45,7 +46,7 @@ def test_an_unknown_device_is_taken_as_personal_and_waits_for_a_person(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
-    answer = s.arrivals.knock(knocking(a_pass(s), "KM-9"))
+    answer = s.agent.knock(knocking(a_pass(s), "KM-9"))
     assert answer.outcome is Outcome.PARKED
     [waiting] = s.arrivals.list(waiting=True)
     assert waiting.device_id == answer.device_id
@@ -61,8 +62,8 @@ def test_a_pass_declares_ownership_and_a_stronger_basis_stays(world: World, tmp_
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial,maker", "KM-1,Kelmar"]), ownership="partner")
     code = a_pass(s, ownership=Ownership.CORPORATE, activation=Activation.SHARED)
-    fresh = s.devices.show(s.arrivals.knock(knocking(code, "KM-2")).device_id or 0)
-    known = s.devices.show(s.arrivals.knock(knocking(code, "KM-1")).device_id or 0)
+    fresh = s.devices.show(s.agent.knock(knocking(code, "KM-2")).device_id or 0)
+    known = s.devices.show(s.agent.knock(knocking(code, "KM-1")).device_id or 0)
     assert (fresh.ownership, fresh.ownership_basis) == (Ownership.CORPORATE, "pass")
     assert (known.ownership, known.ownership_basis) == (Ownership.PARTNER, "declared")
 
@@ -70,20 +71,20 @@ def test_a_pass_declares_ownership_and_a_stronger_basis_stays(world: World, tmp_
 def test_a_spent_an_expired_a_revoked_and_an_unknown_pass(world: World) -> None:
     s = world.client()
     once = a_pass(s, max_uses=1)
-    assert s.arrivals.knock(knocking(once, "KM-1")).codes == []
-    assert s.arrivals.knock(knocking(once, "KM-2")).codes == ["pass_spent"]
+    assert s.agent.knock(knocking(once, "KM-1")).codes == []
+    assert s.agent.knock(knocking(once, "KM-2")).codes == ["pass_spent"]
     short = a_pass(s, valid_days=1)
-    revoked = s.arrivals.add_pass(PassNew(label="r"))
-    s.arrivals.revoke_pass(revoked.id, "lost")
-    assert s.arrivals.knock(knocking(revoked.code, "KM-3")).codes == ["pass_expired"]
+    revoked = s.passes.add(PassTerms(label="r"))
+    s.passes.revoke(revoked.id, "lost")
+    assert s.agent.knock(knocking(revoked.code, "KM-3")).codes == ["pass_expired"]
     world.later(days=1)
-    refused = s.arrivals.knock(knocking(short, "KM-4"))
+    refused = s.agent.knock(knocking(short, "KM-4"))
     assert (refused.outcome, refused.codes, refused.credential) == (
         Outcome.REFUSED,
         ["pass_expired"],
         None,
     )
-    assert s.arrivals.knock(knocking("AAAAA-AAAAA", "KM-5")).codes == ["pass_unknown"]
+    assert s.agent.knock(knocking("AAAAA-AAAAA", "KM-5")).codes == ["pass_unknown"]
     assert world.rows("SELECT count(*) FROM devices") == [(1,)]
     assert len(list(s.arrivals.list(Outcome.REFUSED))) == 4
 
@@ -97,7 +98,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
     gate[-1].platforms["android"].os_min = "13"
     gate[-1].ownerships = [Ownership.CORPORATE]
     s.gate.apply(gate, s.gate.preview(gate).digest)
-    answer = s.arrivals.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
+    answer = s.agent.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
     assert answer.codes == ["os_too_old", "ownership_denied"]
     assert not any("13" in message or "Baseline" in message for message in answer.messages)
     whole = s.arrivals.show(answer.arrival_id)
@@ -113,20 +114,20 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
 def test_a_device_that_knocks_again_keeps_its_name_and_gets_a_new_credential(world: World) -> None:
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
-    first, again = (s.arrivals.knock(knocking(code, "KM-1")) for _ in range(2))
+    first, again = (s.agent.knock(knocking(code, "KM-1")) for _ in range(2))
     assert (again.device_id, again.name) == (first.device_id, first.name)
     with pytest.raises(SignInNeeded):
-        s.arrivals.check_in(first.credential or "")
-    s.arrivals.check_in(again.credential or "")
+        s.agent.check_in(first.credential or "")
+    s.agent.check_in(again.credential or "")
 
 
 def test_a_relay_hands_in_many_and_never_turns_the_clock_back(world: World) -> None:
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
-    credentials = [s.arrivals.knock(knocking(code, f"KM-{i}0")).credential or "" for i in range(3)]
+    credentials = [s.agent.knock(knocking(code, f"KM-{i}0")).credential or "" for i in range(3)]
     now = world.later(days=3)
-    s.arrivals.check_in(credentials[0])
-    answer = s.arrivals.relay(
+    s.agent.check_in(credentials[0])
+    answer = s.agent.relay(
         [
             RelayedCheckIn(credential=credentials[0], seen_at=now - timedelta(days=1)),
             RelayedCheckIn(credential="nonsense", seen_at=now),
@@ -145,20 +146,20 @@ def test_two_devices_under_one_knock_are_nobodys_guess(world: World, tmp_path: P
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial,maker,imei", "KM-1,Kelmar,", f",,{imei(1)}"]))
     with pytest.raises(Refused, match="different devices"):
-        s.arrivals.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)]))
+        s.agent.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)]))
 
 
 def test_a_stolen_device_is_refused(world: World) -> None:
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED)
-    device_id = s.arrivals.knock(knocking(code, "KM-1")).device_id or 0
+    device_id = s.agent.knock(knocking(code, "KM-1")).device_id or 0
     s.devices.report(device_id, "stolen", "left on the quay")
-    assert s.arrivals.knock(knocking(code, "KM-1")).codes == ["flagged"]
+    assert s.agent.knock(knocking(code, "KM-1")).codes == ["flagged"]
 
 
 def test_identifiers_of_personal_devices_are_masked_for_viewers(world: World) -> None:
     s = world.client()
-    device_id = s.arrivals.knock(knocking(a_pass(s), "KM-12345678", imeis=[imei(1)])).device_id or 0
+    device_id = s.agent.knock(knocking(a_pass(s), "KM-12345678", imeis=[imei(1)])).device_id or 0
     viewer = world.client(Role.VIEWER).devices
     assert viewer.show(device_id).serial == "•••5678"
     assert "KM-12345678" not in viewer.csv()

@@ -17,11 +17,12 @@ from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.filters import moving, parse
 from sortitor.core.selection import Selection as CoreSelection
 from sortitor.core.vocabulary import Ownership, Role
-from sortitor.schemas.cohorts import CohortNew, ViewNew, ViewSettings
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.views import ViewNew, ViewSettings
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import transaction
 
@@ -59,7 +60,7 @@ def recomputed(world: World) -> dict[str, set[int]]:
 
 def with_cohorts(s: Sortitor) -> None:
     for name, text in FILTERS.items():
-        s.cohorts.add(CohortNew(name=name, filter=text))
+        s.cohorts.add(Cohort(name=name, filter=text))
 
 
 class Life:
@@ -125,7 +126,7 @@ class Life:
             )
 
     def knock(self) -> None:
-        answer = self.s.arrivals.knock(
+        answer = self.s.agent.knock(
             knocking(
                 self.code,
                 f"KM-{self.random.randint(1, 12):02}",
@@ -138,7 +139,7 @@ class Life:
     def check_in(self) -> None:
         if credential := self.random.choice(self.credentials):
             try:
-                self.s.arrivals.check_in(credential, self.random.choice(["12.1", "13", "15"]))
+                self.s.agent.check_in(credential, self.random.choice(["12.1", "13", "15"]))
             except Refused:
                 self.credentials.remove(credential)
 
@@ -148,9 +149,7 @@ class Life:
             self.random.choice(["Chandlers", "chandlers", "Other"]),
         )
         known = {order.name.lower(): order.id for order in self.s.orders.list()}
-        given = OrderNew(
-            name=name, supplier=supplier, lines=[OrderLineNew(product="x", quantity=1)]
-        )
+        given = Order(name=name, supplier=supplier, lines=[OrderLine(product="x", quantity=1)])
         if name.lower() in known and self.random.random() < 0.3:
             self.s.orders.remove(known[name.lower()])
         elif name.lower() in known:
@@ -165,10 +164,10 @@ class Life:
             self.s.people.set_left(person.id, person.left_at is None)
 
     def nest(self) -> None:
-        groups = self.s.people.groups()
+        groups = self.s.groups.list()
         if len(groups) == 2:
             outer, inner = self.random.sample([group.id for group in groups], 2)
-            self.s.people.set_inner(outer, self.random.choice([[], [inner]]))
+            self.s.groups.set_inner(outer, self.random.choice([[], [inner]]))
 
     def revert(self) -> None:
         for entry in self.s.journal.list(most=6):
@@ -246,16 +245,14 @@ def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> N
         "stage:awaited": 6,
     }
     assert len(shown.examples) == 6
-    made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"', digest=shown.digest))
+    made = s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"', digest=shown.digest))
     assert (made.kind, made.devices, made.moving) == ("filter", 6, False)
     changed = s.cohorts.preview('site eq "bridge" or serial eq "KM-00"', made.id)
     assert {c.key: c.count for c in changed.counts}["enter"] == 6
     assert {c.key: c.count for c in changed.counts}["leave"] == 5
     edited = s.cohorts.edit(
         made.id,
-        CohortNew(
-            name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest
-        ),
+        Cohort(name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest),
     )
     assert edited.devices == 7
     entry = next(iter(s.journal.list(operation="cohort.edit")))
@@ -272,7 +269,7 @@ def test_a_preview_that_is_no_longer_true_is_not_applied(
     shown = s.cohorts.preview('site eq "deck"')
     import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-77,Kelmar,Deck"]))
     with pytest.raises(FactsMoved) as caught:
-        s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"', digest=shown.digest))
+        s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"', digest=shown.digest))
     assert caught.value.preview is not None
     assert not s.cohorts.list()
 
@@ -280,7 +277,7 @@ def test_a_preview_that_is_no_longer_true_is_not_applied(
 def test_awaited_devices_enter_before_any_arrives_and_say_why(furnished: Sortitor) -> None:
     s = furnished
     made = s.cohorts.add(
-        CohortNew(
+        Cohort(
             name="Crew phones",
             filter='platform eq "android" and person.groups eq "Crew" and site eq "Deck"',
         )
@@ -298,7 +295,7 @@ def test_awaited_devices_enter_before_any_arrives_and_say_why(furnished: Sortito
 
 def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, world: World) -> None:
     s = furnished
-    quiet = s.cohorts.add(CohortNew(name="Quiet", filter='idleDays ge 30 and site eq "Deck"'))
+    quiet = s.cohorts.add(Cohort(name="Quiet", filter='idleDays ge 30 and site eq "Deck"'))
     assert (quiet.moving, quiet.devices) == (True, 0)
     assert s.devices.count(filter='cohorts eq "quiet"') == 0
     world.later(days=30)
@@ -306,7 +303,7 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
     assert s.devices.count(cohort=quiet.id) == 6
     assert s.devices.count(filter='cohorts eq "quiet"') == 6
     assert s.devices.count(filter='cohorts ne "quiet"') == 6
-    s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
+    s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"'))
     device = next(s.devices.list(filter='cohorts eq "quiet"'))
     assert [(cohort.name) for cohort in s.devices.show(device.id).cohorts] == [
         "Deck",
@@ -317,7 +314,7 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
         == "Deck; Quiet"
     ), "and in a file"
     pool = s.pools.add(
-        PoolNew(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True)
+        Pool(name="Quiet ones", seats=1, filter='cohorts eq "Quiet"', awaited_too=True)
     )
     assert pool.needed == 6
     assert s.devices.count(pool=pool.id) == 6
@@ -329,11 +326,9 @@ def test_time_moves_a_cohort_without_anything_happening(furnished: Sortitor, wor
 
 def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
     s = furnished
-    made = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
-    s.pools.add(
-        PoolNew(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"')
-    )
-    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=90, filter='not (cohorts eq "DECK")'))
+    made = s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"'))
+    s.pools.add(Pool(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"'))
+    s.sweep_rules.add(Rule(name="Quiet", idle_window_days=90, filter='not (cohorts eq "DECK")'))
     assert [(use.kind, use.name) for use in s.cohorts.uses(made.id)] == [
         ("pool", "Signage"),
         ("sweep rule", "Quiet"),
@@ -341,12 +336,12 @@ def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
     with pytest.raises(Refused, match=r"Signage.*Quiet"):
         s.cohorts.remove(made.id)
     with pytest.raises(Refused, match="renamed"):
-        s.cohorts.edit(made.id, CohortNew(name="Other", filter='site eq "deck"'))
+        s.cohorts.edit(made.id, Cohort(name="Other", filter='site eq "deck"'))
 
 
 def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
     s = furnished
-    lent = s.cohorts.add(CohortNew(name="Lent out"))
+    lent = s.cohorts.add(Cohort(name="Lent out"))
     given = Selection(identifiers=[" km-03 ", "KM-04", "NOBODY-1"])
     shown = s.cohorts.preview_list(lent.id, given)
     assert {c.key: c.count for c in shown.counts} == {"moved": 2, "same": 0, "unknown": 1}
@@ -359,7 +354,7 @@ def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
     for entry in list(s.journal.list(operation="cohort.list")):
         s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
     assert s.cohorts.show(lent.id).devices == 0
-    by_filter = s.cohorts.add(CohortNew(name="Deck", filter='site eq "deck"'))
+    by_filter = s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"'))
     with pytest.raises(Refused, match="by filter"):
         s.cohorts.preview_list(by_filter.id, given)
 
@@ -367,32 +362,32 @@ def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
 def test_overlap_and_completion(furnished: Sortitor) -> None:
     s = furnished
     deck, maud = (
-        s.cohorts.add(CohortNew(name=name, filter=text))
+        s.cohorts.add(Cohort(name=name, filter=text))
         for name, text in (("Deck", 'site eq "deck"'), ("Maud", 'person.userName eq "maud"'))
     )
     shared = s.cohorts.overlap(deck.id, maud.id)
     assert (shared.only_one, shared.both, shared.only_other) == (4, 2, 2)
-    assert s.cohorts.values("site", "de") == ["Deck"]
-    assert s.cohorts.values("person.groups") == ["Crew", "Officers"]
-    known = {attribute.name: attribute for attribute in s.cohorts.attributes()}
+    assert s.filters.values("site", "de") == ["Deck"]
+    assert s.filters.values("person.groups") == ["Crew", "Officers"]
+    known = {attribute.name: attribute for attribute in s.filters.attributes()}
     assert known["platform"].words == ["android", "ios", "windows", "macos", "linux"]
-    read = s.cohorts.check('site eq "deck" and not (idleDays gt 3)')
+    read = s.filters.check('site eq "deck" and not (idleDays gt 3)')
     assert (read.devices, read.moving) == (6, True)
     assert read.tree["parts"][1] == {"not": {"attribute": "idleDays", "operator": "gt", "value": 3}}
     with pytest.raises(Refused, match="cannot speak of cohorts"):
-        s.cohorts.add(CohortNew(name="Loop", filter='cohorts eq "Deck"'))
+        s.cohorts.add(Cohort(name="Loop", filter='cohorts eq "Deck"'))
 
 
 def test_views_are_ones_own_until_they_are_shared(furnished: Sortitor, world: World) -> None:
     settings = ViewSettings(filter='site eq "Deck"', columns=["name", "serial"])
-    furnished.cohorts.save_view(ViewNew(name="Deck", settings=settings))
+    furnished.views.save(ViewNew(name="Deck", settings=settings))
     other = world.client(Role.VIEWER)
-    assert not other.cohorts.views()
-    view = furnished.cohorts.save_view(ViewNew(name="deck", shared=True, settings=settings))
-    [seen] = other.cohorts.views()
+    assert not other.views.list()
+    view = furnished.views.save(ViewNew(name="deck", shared=True, settings=settings))
+    [seen] = other.views.list()
     assert (seen.id, seen.mine, seen.settings) == (view.id, False, settings)
     with pytest.raises(Refused, match="no view of yours"):
-        other.cohorts.remove_view(view.id)
+        other.views.remove(view.id)
 
 
 def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: Path) -> None:
@@ -411,7 +406,7 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
             ],
         ),
     )
-    made = s.cohorts.add(CohortNew(name="C", filter='ownership eq "corporate"'))
+    made = s.cohorts.add(Cohort(name="C", filter='ownership eq "corporate"'))
     texts = [
         'ownership eq "corporate"',
         'ownership eq "personal" and person.groups eq "Crew"',
@@ -438,7 +433,7 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
             )
 
     def editing(client: Sortitor, random: Random) -> None:
-        client.cohorts.edit(made.id, CohortNew(name="C", filter=random.choice(texts)))
+        client.cohorts.edit(made.id, Cohort(name="C", filter=random.choice(texts)))
 
     def moving_people(client: Sortitor, random: Random) -> None:
         folder = tmp_path / "people"
@@ -491,7 +486,7 @@ def test_a_page_read_while_the_filter_changes_is_of_one_filter(
             ["serial,site", *(f"KM-{i:02},{['Alder', 'Zander'][i % 2]}" for i in range(40))],
         ),
     )
-    made = s.cohorts.add(CohortNew(name="C", filter='site eq "Alder"'))
+    made = s.cohorts.add(Cohort(name="C", filter='site eq "Alder"'))
     over = threading.Event()
     failures: list[BaseException] = []
 
@@ -502,7 +497,7 @@ def test_a_page_read_while_the_filter_changes_is_of_one_filter(
                 turn += 1
                 client.cohorts.edit(
                     made.id,
-                    CohortNew(name="C", filter=f'site eq "{["Alder", "Zander"][turn % 2]}"'),
+                    Cohort(name="C", filter=f'site eq "{["Alder", "Zander"][turn % 2]}"'),
                 )
         except BaseException as error:  # noqa: BLE001 - told below
             failures.append(error)
@@ -527,14 +522,12 @@ def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world
     is broken off.
     """
     s = world.client()
-    cohort = s.cohorts.add(CohortNew(name="A", filter='site eq "x"'))
+    cohort = s.cohorts.add(Cohort(name="A", filter='site eq "x"'))
     outcomes: list[str] = []
 
     def edit(number: int) -> None:
         try:
-            world.client().cohorts.edit(
-                cohort.id, CohortNew(name="A", filter=f'site eq "{number}"')
-            )
+            world.client().cohorts.edit(cohort.id, Cohort(name="A", filter=f'site eq "{number}"'))
             outcomes.append("edited")
         except Refused as error:
             outcomes.append(error.problem.code)
@@ -548,7 +541,7 @@ def test_an_edit_and_a_revert_at_the_same_moment_never_wait_for_each_other(world
         except Refused as error:
             outcomes.append(error.problem.code)
 
-    s.cohorts.edit(cohort.id, CohortNew(name="A", filter='site eq "y"'))
+    s.cohorts.edit(cohort.id, Cohort(name="A", filter='site eq "y"'))
     for number in range(8):
         threads = [
             threading.Thread(target=edit, args=(number,)),

@@ -84,7 +84,7 @@ def test_there_is_something_of_everything(company: Demonstration) -> None:
             by_stage
         )
         assert {lot.status for lot in s.lots.list()} >= {"applied", "draft"}
-        assert {group.name for group in s.people.groups()} >= {"Crew", "Officers", "Seasonal crew"}
+        assert {group.name for group in s.groups.list()} >= {"Crew", "Officers", "Seasonal crew"}
         pools = list(s.pools.list())
         assert {pool.state for pool in pools} <= {"covered", "short"}
         assert all(s.devices.count(pool=pool.id) == pool.needed for pool in pools), (
@@ -102,7 +102,7 @@ def test_there_is_something_of_everything(company: Demonstration) -> None:
             "Officers",
             "Baseline",
         }
-        assert s.journal.today().items, "something waits for a coordinator"
+        assert s.today.show().items, "something waits for a coordinator"
 
 
 def test_names_people_and_makers_hold_together(company: Demonstration) -> None:

@@ -14,8 +14,8 @@ from sortitor.core.filters import ATTRIBUTES, OPERATORS, Kind, matches, parse
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Ownership
 from sortitor.schemas import devices as d
-from sortitor.schemas.cohorts import CohortNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.orders import Order, OrderLine
 from sortitor.store import devices as store
 from sortitor.store.engine import transaction
 from sortitor.store.filters import facts
@@ -170,9 +170,7 @@ trees = st.recursive(
 def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     furnish(world, tmp_path)
     s = world.client()
-    s.orders.add(
-        OrderNew(name="wl-1", supplier="Dunlin", lines=[OrderLineNew(product="x", quantity=1)])
-    )
+    s.orders.add(Order(name="wl-1", supplier="Dunlin", lines=[OrderLine(product="x", quantity=1)]))
     world.rows("UPDATE devices SET order_name = 'WL-1' WHERE id %% 3 = 0")
     world.rows(
         "INSERT INTO holds (device_id, reason, until_on, created_by, created_at) SELECT id, 'x',"
@@ -180,8 +178,8 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
         world.now,
     )
     world.rows("UPDATE people SET left_at = now() WHERE user_name = 'odo'")
-    s.cohorts.add(CohortNew(name="Crew", filter='person.groups eq "crew"'))
-    s.cohorts.add(CohortNew(name="Officers", filter="imei pr"))
+    s.cohorts.add(Cohort(name="Crew", filter='person.groups eq "crew"'))
+    s.cohorts.add(Cohort(name="Officers", filter="imei pr"))
     with transaction(world.run.engine) as connection:
         fleet = facts(connection, range(1, 1000), world.now, {})
 
@@ -211,8 +209,8 @@ def test_a_page_is_the_same_however_it_is_found(
 ) -> None:
     furnish(world, tmp_path)
     s = world.client()
-    s.cohorts.add(CohortNew(name="Quay", filter='site sw "d" and (platform pr or tags pr)'))
-    listed = s.cohorts.add(CohortNew(name="Listed"))
+    s.cohorts.add(Cohort(name="Quay", filter='site sw "d" and (platform pr or tags pr)'))
+    listed = s.cohorts.add(Cohort(name="Listed"))
     given = d.Selection(filter='maker eq "Ondry"')
     s.cohorts.change_list(listed.id, given, s.cohorts.preview_list(listed.id, given).digest)
     filters = [

@@ -11,7 +11,7 @@ from tests.worlds import World, http, imei, import_lot, manifest
 
 from sortitor.core.filters import matches, parse, veiled
 from sortitor.core.vocabulary import Role
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 
 SECRET = "KMSECRET9876"
 
@@ -33,7 +33,7 @@ def mixed(world: World, tmp_path: Path) -> World:
             ],
         ),
     )
-    s.cohorts.add(CohortNew(name="Kelmars", filter='serial sw "KM" and imei pr'))
+    s.cohorts.add(Cohort(name="Kelmars", filter='serial sw "KM" and imei pr'))
     return world
 
 
@@ -81,7 +81,7 @@ def test_no_filter_finds_one_out(mixed: World) -> None:
     for text in guesses:
         assert coordinator.devices.count(filter=text) >= 1, text
         assert viewer.devices.count(filter=f"id eq 1 and ({text})") == 0, text
-        assert viewer.cohorts.check(f"id eq 1 and ({text})").devices == 0, text
+        assert viewer.filters.check(f"id eq 1 and ({text})").devices == 0, text
         assert [
             count.count
             for count in viewer.cohorts.preview(f"id eq 1 and ({text})").counts

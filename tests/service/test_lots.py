@@ -97,7 +97,7 @@ def test_a_revert_leaves_what_somebody_changed_since_and_says_so(
         manifest(tmp_path, ["serial,maker", "KM-1,Kelmar", "KM-2,Kelmar", "KM-3,Kelmar"]),
         ownership="corporate",
     )
-    arrived = s.arrivals.knock(knocking(a_pass(s, activation="shared"), "KM-1")).device_id
+    arrived = s.agent.knock(knocking(a_pass(s, activation="shared"), "KM-1")).device_id
     touched = next(iter(s.devices.list(query="KM-2"))).id
     selection = Selection(ids=[touched])
     s.devices.declare(

@@ -28,10 +28,10 @@ from sortitor.core.vocabulary import (
     Stage,
     Verdict,
 )
-from sortitor.schemas.gate import Template
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import LotSettings
-from sortitor.schemas.orders import OrderLineNew, OrderNew
+from sortitor.schemas.naming import Template
+from sortitor.schemas.orders import Order, OrderLine
 
 
 def apply(s, lot_id: int) -> None:
@@ -292,11 +292,11 @@ def test_a_declaration_from_a_list_has_the_same_verdicts_and_stands_by_hand(
 def test_orders_count_what_was_ordered_delivered_and_arrived(world: World, tmp_path: Path) -> None:
     s = world.client()
     order = s.orders.add(
-        OrderNew(
+        Order(
             name="WL-1",
             lines=[
-                OrderLineNew(product="Mate 3", quantity=3),
-                OrderLineNew(product="DH-11", quantity=1),
+                OrderLine(product="Mate 3", quantity=3),
+                OrderLine(product="DH-11", quantity=1),
             ],
         )
     )
@@ -309,7 +309,7 @@ def test_orders_count_what_was_ordered_delivered_and_arrived(world: World, tmp_p
         "KM-5,Kelmar,Mate 1,,WL-1",
     ]
     lot_id = import_lot(s, manifest(tmp_path, lines))
-    s.arrivals.knock(knocking(a_pass(s, activation="shared"), "KM-1"))
+    s.agent.knock(knocking(a_pass(s, activation="shared"), "KM-1"))
     shown = s.orders.show(order.id)
     assert [
         (x.product, x.quantity, x.delivered, x.arrived, x.short, x.over) for x in shown.lines
@@ -324,24 +324,24 @@ def test_orders_count_what_was_ordered_delivered_and_arrived(world: World, tmp_p
     revert(s, lot_id)
     assert s.orders.show(order.id).delivered == 1, "the one that arrived stays"
     with pytest.raises(Refused, match="already"):
-        s.orders.add(OrderNew(name="wl-1"))
+        s.orders.add(Order(name="wl-1"))
     with pytest.raises(Refused, match="twice"):
         s.orders.edit(
             order.id,
-            OrderNew(
+            Order(
                 name="WL-1",
                 lines=[
-                    OrderLineNew(product="a", quantity=1),
-                    OrderLineNew(product="A", quantity=2),
+                    OrderLine(product="a", quantity=1),
+                    OrderLine(product="A", quantity=2),
                 ],
             ),
         )
     changed = s.orders.edit(
         order.id,
-        OrderNew(
+        Order(
             name="WL-1",
             supplier="Ondry",
-            lines=[OrderLineNew(product="Mate 3", quantity=5, price="189.00")],
+            lines=[OrderLine(product="Mate 3", quantity=5, price="189.00")],
         ),
     )
     assert changed.ordered == 5
@@ -546,7 +546,7 @@ def test_a_lot_names_its_devices_and_they_keep_their_names(world: World, tmp_pat
     ]
     assert {group.code: group.rows for group in s.lots.notes(lot)} == {"name_characters": 1}
     code = a_pass(s)
-    assert [s.arrivals.knock(knocking(code, serial)).name for serial in ("KM-1", "KM-2")] == [
+    assert [s.agent.knock(knocking(code, serial)).name for serial in ("KM-1", "KM-2")] == [
         "WM-0042",
         "DEVICE-00001",
     ]
@@ -555,7 +555,7 @@ def test_a_lot_names_its_devices_and_they_keep_their_names(world: World, tmp_pat
     ] == [("WM-0042", f"lot {lot}, row 2")]
     # A template names what a template has named; a later lot names that too, but not what somebody
     # named by hand.
-    shown = s.gate.preview_names(templates=[Template(name="Deck", pattern="DECK-{serial}")])
+    shown = s.naming.preview(templates=[Template(name="Deck", pattern="DECK-{serial}")])
     assert {c.key: c.count for c in shown.counts if c.key in ("renamed", "by_hand")} == {
         "renamed": 2,
         "by_hand": 1,

@@ -13,7 +13,7 @@ from tests.worlds import World, http, import_lot, import_people, manifest
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import Policy, Try
 
 HEADER = "user name,name,mail,department,site,groups"
@@ -153,12 +153,12 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
     s = world.client()
     import_people(s, tmp_path, "maud,Maud,,,,Deck", "odo,Odo,,,,Deck;Engine", "ivo,Ivo,,,,Shore")
     import_people(s, tmp_path, "ann,Ann,,,,Ship", "eve,Eve,,,,Line")
-    groups = {group.name: group.id for group in s.people.groups()}
-    s.people.set_inner(groups["Ship"], [groups["Deck"], groups["Engine"]])
-    s.people.set_inner(groups["Line"], [groups["Ship"], groups["Shore"]])
+    groups = {group.name: group.id for group in s.groups.list()}
+    s.groups.set_inner(groups["Ship"], [groups["Deck"], groups["Engine"]])
+    s.groups.set_inner(groups["Line"], [groups["Ship"], groups["Shore"]])
 
     def people() -> dict[str, tuple[int, int]]:
-        return {group.name: (group.people, group.direct) for group in s.people.groups()}
+        return {group.name: (group.people, group.direct) for group in s.groups.list()}
 
     assert people() == {
         "Deck": (2, 2),
@@ -167,7 +167,7 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
         "Ship": (3, 1),
         "Line": (5, 1),
     }
-    cohort = s.cohorts.add(CohortNew(name="All", filter='person.groups eq "line"'))
+    cohort = s.cohorts.add(Cohort(name="All", filter='person.groups eq "line"'))
     import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud", "KM-2,ivo", "KM-3,ann"]))
     assert s.cohorts.show(cohort.id).devices == 3
     policies = [
@@ -178,10 +178,10 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
     tried = s.gate.attempt(Try(platform="android", os_version="14", person="maud"))
     assert any(step.policy == "The line" for step in tried.trace), "two groups above"
     # A circle has the same people all round, and undoing it gives everybody back what was theirs.
-    s.people.set_inner(groups["Deck"], [groups["Line"]])
+    s.groups.set_inner(groups["Deck"], [groups["Line"]])
     assert {people()[name][0] for name in ("Deck", "Ship", "Line")} == {5}
-    s.people.set_inner(groups["Deck"], [])
-    s.people.set_inner(groups["Line"], [groups["Shore"]])
+    s.groups.set_inner(groups["Deck"], [])
+    s.groups.set_inner(groups["Line"], [groups["Shore"]])
     assert people() == {
         "Deck": (2, 2),
         "Engine": (1, 1),
@@ -191,9 +191,9 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
     }
     assert {device.serial for device in s.devices.list(cohort=cohort.id)} == {"KM-2"}
     with pytest.raises(Refused, match="cannot be in itself"):
-        s.people.set_inner(groups["Deck"], [groups["Deck"]])
+        s.groups.set_inner(groups["Deck"], [groups["Deck"]])
     with pytest.raises(Refused, match="group 99999"):
-        s.people.set_inner(groups["Deck"], [99_999])
+        s.groups.set_inner(groups["Deck"], [99_999])
 
 
 def test_people_are_found_and_every_page_has_others(world: World, tmp_path: Path) -> None:

@@ -16,12 +16,12 @@ from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Role
 from sortitor.operations.reverts import _DOCUMENTS, _FINAL
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import Template
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.orders import OrderLineNew, OrderNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.naming import Template
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.sweeps import Rule
 
 #: What a change may touch; ids and values, without the revisions that count every write.
 STATE = {
@@ -50,7 +50,7 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
     )
     code = a_pass(s, activation=Activation.SHARED)
     for serial in ("AR-1", "AR-2", "AR-3"):
-        s.arrivals.knock(knocking(code, serial))
+        s.agent.knock(knocking(code, serial))
     import_lot(
         s,
         manifest(
@@ -64,17 +64,15 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
         platform="android",
         ownership="corporate",
     )
-    s.pools.add(PoolNew(name="Signage", seats=3, filter='platform eq "android"'))
-    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
+    s.pools.add(Pool(name="Signage", seats=3, filter='platform eq "android"'))
+    s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
     s.orders.add(
-        OrderNew(
-            name="WL-1", supplier="Chandlers", lines=[OrderLineNew(product="Mate 3", quantity=2)]
-        )
+        Order(name="WL-1", supplier="Chandlers", lines=[OrderLine(product="Mate 3", quantity=2)])
     )
-    s.cohorts.add(CohortNew(name="Dunlin", filter='site eq "dunlin"'))
-    lent = s.cohorts.add(CohortNew(name="Lent out"))
+    s.cohorts.add(Cohort(name="Dunlin", filter='site eq "dunlin"'))
+    lent = s.cohorts.add(Cohort(name="Lent out"))
     change_list(s, lent.id, (1, 2))
-    s.gate.save_names([Template(name="all", pattern="D-{n|pad 3}")])
+    s.naming.save([Template(name="all", pattern="D-{n|pad 3}")])
     policies = s.gate.show().policies
     policies[-1].quota = 7
     s.gate.apply(policies, s.gate.preview(policies).digest)
@@ -105,7 +103,7 @@ def declare(s: Sortitor) -> None:
 
 
 def rename(s: Sortitor) -> None:
-    s.gate.rename(s.gate.preview_names().digest)
+    s.naming.rename(s.naming.preview().digest)
 
 
 def change_by_lot(s: Sortitor, tmp_path: Path) -> None:
@@ -132,38 +130,38 @@ def sweep(s: Sortitor) -> None:
 
 Act = Callable[[Sortitor, Path], Any]
 ACTS: dict[str, Act] = {
-    "pool.add": lambda s, _: s.pools.add(PoolNew(name="Charts", seats=1)),
-    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signs", seats=9, filter='site eq "x"')),
+    "pool.add": lambda s, _: s.pools.add(Pool(name="Charts", seats=1)),
+    "pool.edit": lambda s, _: s.pools.edit(1, Pool(name="Signs", seats=9, filter='site eq "x"')),
     "pool.remove": lambda s, _: s.pools.remove(1),
-    "rule.add": lambda s, _: s.sweeps.add_rule(RuleNew(name="Long", idle_window_days=90)),
-    "rule.edit": lambda s, _: s.sweeps.edit_rule(
-        1, RuleNew(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)
+    "rule.add": lambda s, _: s.sweep_rules.add(Rule(name="Long", idle_window_days=90)),
+    "rule.edit": lambda s, _: s.sweep_rules.edit(
+        1, Rule(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)
     ),
-    "rule.remove": lambda s, _: s.sweeps.remove_rule(1),
+    "rule.remove": lambda s, _: s.sweep_rules.remove(1),
     "order.add": lambda s, _: s.orders.add(
-        OrderNew(name="WL-2", lines=[OrderLineNew(product="x", quantity=1)])
+        Order(name="WL-2", lines=[OrderLine(product="x", quantity=1)])
     ),
     "order.edit": lambda s, _: s.orders.edit(
         1,
-        OrderNew(
+        Order(
             name="WL-1b",
             lines=[
-                OrderLineNew(product="Mate 4", quantity=5),
-                OrderLineNew(product="Mate 3", quantity=1),
+                OrderLine(product="Mate 4", quantity=5),
+                OrderLine(product="Mate 3", quantity=1),
             ],
         ),
     ),
     "order.remove": lambda s, _: s.orders.remove(1),
     "cohort.add": lambda s, _: s.cohorts.add(
-        CohortNew(name="Android", filter='platform eq "android"')
+        Cohort(name="Android", filter='platform eq "android"')
     ),
     "cohort.edit": lambda s, _: s.cohorts.edit(
-        1, CohortNew(name="Petrel", filter='site eq "petrel"', note="moved")
+        1, Cohort(name="Petrel", filter='site eq "petrel"', note="moved")
     ),
     "cohort.remove": lambda s, _: s.cohorts.remove(1),
     "cohort.list": lambda s, _: change_list(s, 2, (2, 3)),
     "gate.apply": lambda s, _: change_gate(s),
-    "naming.apply": lambda s, _: s.gate.save_names(
+    "naming.apply": lambda s, _: s.naming.save(
         [Template(name="ships", pattern="SHIP-{n}"), Template(name="rest", pattern="R-{serial}")]
     ),
     "device.declare": lambda s, _: declare(s),
@@ -205,13 +203,13 @@ def test_every_change_is_taken_back_whole(world: World, tmp_path: Path) -> None:
 
 
 LATER: dict[str, Act] = {
-    "pool.edit": lambda s, _: s.pools.edit(1, PoolNew(name="Signage", seats=1)),
-    "rule.edit": lambda s, _: s.sweeps.edit_rule(1, RuleNew(name="Quiet", idle_window_days=31)),
+    "pool.edit": lambda s, _: s.pools.edit(1, Pool(name="Signage", seats=1)),
+    "rule.edit": lambda s, _: s.sweep_rules.edit(1, Rule(name="Quiet", idle_window_days=31)),
     "order.edit": lambda s, _: s.orders.edit(
-        1, OrderNew(name="WL-1", lines=[OrderLineNew(product="x", quantity=1)])
+        1, Order(name="WL-1", lines=[OrderLine(product="x", quantity=1)])
     ),
-    "cohort.edit": lambda s, _: s.cohorts.edit(1, CohortNew(name="Petrel", filter="imei pr")),
-    "naming.apply": lambda s, _: s.gate.save_names([Template(name="x", pattern="X-{n}")]),
+    "cohort.edit": lambda s, _: s.cohorts.edit(1, Cohort(name="Petrel", filter="imei pr")),
+    "naming.apply": lambda s, _: s.naming.save([Template(name="x", pattern="X-{n}")]),
 }
 
 
@@ -261,7 +259,7 @@ def test_devices_changed_since_are_named_and_the_others_go_back(
 
 def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path) -> None:
     s = furnished(world, tmp_path)
-    s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     entry = next(iter(s.journal.list("lot.apply")))
     shown = s.journal.preview_revert(entry.id)
     assert {count.key: count.count for count in shown.counts} == {
@@ -296,14 +294,14 @@ FINAL: dict[str, Act] = {
         s.lots.check(manifest(tmp, ["serial", "Z-2"], "z.csv")).id
     ),
     "pass.add": lambda s, _: a_pass(s),
-    "pass.revoke": lambda s, _: s.arrivals.revoke_pass(1),
+    "pass.revoke": lambda s, _: s.passes.revoke(1),
     "people.import": lambda s, tmp: import_people(s, tmp, "ivo,Ivo,,,,"),
     "person.left": lambda s, _: s.people.set_left(1),
-    "group.groups": lambda s, _: s.people.set_inner(1, [2]),
+    "group.groups": lambda s, _: s.groups.set_inner(1, [2]),
     "hold.add": lambda s, _: s.devices.hold(1, "x", date(2026, 4, 12)),
     "hold.end": lambda s, _: s.devices.end_hold(s.devices.hold(1, "x", date(2026, 4, 12))),
     "token.add": lambda s, _: s.accounts.add_token("t", Role.VIEWER, 1),
-    "device.knock": lambda s, _: s.arrivals.knock(
+    "device.knock": lambda s, _: s.agent.knock(
         knocking(a_pass(s, activation=Activation.SHARED), "AR-9")
     ),
 }

@@ -9,30 +9,31 @@ import pytest
 from tests.worlds import World, a_pass, http, import_lot, import_people, knocking, manifest
 
 from sortitor.client.errors import FactsMoved, Refused
-from sortitor.core.licences import Pool, needs_seat
+from sortitor.core.licences import needs_seat
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
-from sortitor.operations import sweeps
+from sortitor.operations.sweeps import runs as sweeps
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import Policy, Template
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.gate import Policy
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.naming import Template
+from sortitor.schemas.sweeps import Rule
 
 
 def fleet(world: World, count: int = 6) -> list[str]:
     """Credentials of shared devices let in now."""
     s = world.client()
     code = a_pass(s, activation=Activation.SHARED, ownership=Ownership.CORPORATE)
-    return [s.arrivals.knock(knocking(code, f"KM-00{i}")).credential or "" for i in range(count)]
+    return [s.agent.knock(knocking(code, f"KM-00{i}")).credential or "" for i in range(count)]
 
 
 def test_a_sweep_retires_what_its_preview_showed_and_comes_back(world: World) -> None:
     s = world.client()
     credentials = fleet(world)
-    s.gate.save_names([Template(name="all", pattern="D-{n}")])
-    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30, brake_percent=100))
+    s.naming.save([Template(name="all", pattern="D-{n}")])
+    rule = s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
     world.later(days=29, hours=23)
     assert s.sweeps.preview(rule.id).examples_total == 0, "not yet"
-    s.arrivals.check_in(credentials[0])
+    s.agent.check_in(credentials[0])
     held = next(iter(s.devices.list(query="KM-001"))).id
     world.later(hours=1)
     s.devices.hold(held, "laid up for the winter", date(2026, 4, 12))
@@ -45,19 +46,19 @@ def test_a_sweep_retires_what_its_preview_showed_and_comes_back(world: World) ->
     run = s.sweeps.apply(rule.id, shown.digest, "season over")
     assert (run.retired, s.devices.count(filter='stage eq "retired"')) == (4, 4)
     with pytest.raises(Exception, match="credential"):
-        s.arrivals.check_in(credentials[5])
+        s.agent.check_in(credentials[5])
     s.sweeps.revert(run.id, s.sweeps.preview_revert(run.id).digest)
     assert world.rows("SELECT id, stage, name FROM devices ORDER BY id") == before
-    s.arrivals.check_in(credentials[5])
+    s.agent.check_in(credentials[5])
 
 
 def test_a_sweep_whose_facts_moved_is_shown_again(world: World) -> None:
     s = world.client()
     credentials = fleet(world, 3)
-    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=21, brake_percent=100))
+    rule = s.sweep_rules.add(Rule(name="Quiet", idle_window_days=21, brake_percent=100))
     world.later(days=40)
     shown = s.sweeps.preview(rule.id)
-    s.arrivals.check_in(credentials[1])
+    s.agent.check_in(credentials[1])
     with pytest.raises(FactsMoved) as moved:
         s.sweeps.apply(rule.id, shown.digest)
     assert moved.value.preview.examples_total == 2
@@ -69,11 +70,11 @@ def test_a_name_given_to_another_meanwhile_is_not_taken_back(world: World) -> No
     fleet(world, 2)
     first, second = (d.id for d in s.devices.list())
     s.devices.name(first, "LAMP-1")
-    rule = s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=21, brake_percent=100))
+    rule = s.sweep_rules.add(Rule(name="Quiet", idle_window_days=21, brake_percent=100))
     world.later(days=40)
     run = s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest)
     fleet_again = (
-        s.arrivals.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-900")).device_id or 0
+        s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-900")).device_id or 0
     )
     s.devices.name(fleet_again, "lamp-1")
     shown = s.sweeps.preview_revert(run.id)
@@ -85,7 +86,7 @@ def test_a_name_given_to_another_meanwhile_is_not_taken_back(world: World) -> No
 def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
     s = world.client()
     credentials = fleet(world, 6)
-    s.sweeps.add_rule(RuleNew(name="Daily", idle_window_days=30, daily=True, brake_percent=50))
+    s.sweep_rules.add(Rule(name="Daily", idle_window_days=30, daily=True, brake_percent=50))
     ctx = world.run.context("schedule")
     world.later(days=40)
     [run] = sweeps.run_scheduled(ctx)
@@ -94,10 +95,10 @@ def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
         0,
     ), "all six at once is too many"
     assert sweeps.run_scheduled(ctx) == [], "once a day"
-    assert any("stopped" in item.title for item in s.journal.today().items)
+    assert any("stopped" in item.title for item in s.today.show().items)
     world.later(days=1)
     for credential in credentials[:4]:
-        s.arrivals.check_in(credential)
+        s.agent.check_in(credential)
     [run] = sweeps.run_scheduled(ctx)
     assert (run.state, run.retired) == ("applied", 2)
 
@@ -105,7 +106,7 @@ def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
 @pytest.mark.parametrize("days", [20, 401])
 def test_a_window_outside_its_bounds_says_them(world: World, days: int) -> None:
     with pytest.raises(Refused, match="21 to 400"):
-        world.client().sweeps.add_rule(RuleNew(name="r", idle_window_days=days))
+        world.client().sweep_rules.add(Rule(name="r", idle_window_days=days))
 
 
 def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path) -> None:
@@ -126,7 +127,7 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
     devices = list(s.devices.list())
     for number, (filter_text, awaited) in enumerate(choices):
         pool = s.pools.add(
-            PoolNew(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited)
+            Pool(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited)
         )
         core = Pool("p", 3, filter_text, awaited)
         wanted = {
@@ -143,7 +144,7 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
 
 def test_a_pool_changed_by_two_at_once(world: World) -> None:
     s = world.client()
-    pool = s.pools.add(PoolNew(name="Signage", seats=5))
+    pool = s.pools.add(Pool(name="Signage", seats=5))
     with http(world) as client:
         tag = client.get(f"/api/v1/pools/{pool.id}").headers["etag"]
         body = {"name": "Signage", "seats": 6}
@@ -154,7 +155,7 @@ def test_a_pool_changed_by_two_at_once(world: World) -> None:
         stale = client.put(f"/api/v1/pools/{pool.id}", json=body, headers={"If-Match": tag})
         assert (stale.status_code, stale.json()["code"]) == (412, "stale")
     with pytest.raises(Refused, match="already"):
-        s.pools.add(PoolNew(name="SIGNAGE", seats=1))
+        s.pools.add(Pool(name="SIGNAGE", seats=1))
 
 
 def revert_last(world: World, operation: str) -> None:
@@ -171,7 +172,7 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     fleet(world, 4)
     code = a_pass(s)
     for serial in ("X-1", "X-2", "X-3"):
-        s.arrivals.knock(knocking(code, serial, person="p0"))
+        s.agent.knock(knocking(code, serial, person="p0"))
     was = s.gate.show().policies
     proposed = [Policy(name="Crew", groups=["crew"], quota=2), *deepcopy(was)]
     proposed[-1].platforms[Platform.ANDROID].os_min = "15"
@@ -180,7 +181,7 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     assert (counts["refused"], counts["over_quota"]) == (7, 1)
     assert any(e.subject == "p0" for e in shown.examples)
     s.gate.apply(proposed, shown.digest, "new season")
-    assert s.arrivals.knock(knocking(code, "X-9", person="p0")).codes == [
+    assert s.agent.knock(knocking(code, "X-9", person="p0")).codes == [
         "os_too_old",
         "quota_reached",
     ]
@@ -195,10 +196,10 @@ def test_renaming_is_previewed_applied_and_taken_back_and_names_by_hand_stay(wor
     devices = list(s.devices.list())
     s.devices.name(devices[0].id, "BY-HAND")
     before = world.rows("SELECT id, name FROM devices ORDER BY id")
-    s.gate.save_names([Template(name="deck", pattern="DECK-{n|pad 4}")])
-    shown = s.gate.preview_names()
+    s.naming.save([Template(name="deck", pattern="DECK-{n|pad 4}")])
+    shown = s.naming.preview()
     assert {c.key: c.count for c in shown.counts}["renamed"] == 3
-    s.gate.rename(shown.digest)
+    s.naming.rename(shown.digest)
     assert [d.name for d in s.devices.list()] == ["BY-HAND", "DECK-0001", "DECK-0002", "DECK-0003"]
     revert_last(world, "device.rename")
     assert world.rows("SELECT id, name FROM devices ORDER BY id") == before
@@ -208,7 +209,7 @@ def test_declaring_a_selection_keeps_the_basis_and_shows_what_turns_corporate(wo
     s = world.client()
     code = a_pass(s)
     for serial in ("A-1", "A-2"):
-        s.arrivals.knock(knocking(code, serial))
+        s.agent.knock(knocking(code, serial))
     selection = Selection(filter='ownership eq "personal"')
     shown = s.devices.preview_declare(selection, Ownership.CORPORATE)
     assert any("personal" in warning for warning in shown.warnings)
@@ -234,13 +235,13 @@ def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(
     with pytest.raises(Refused, match="row 3"):
         import_people(s, tmp_path, "ann,Ann,,,,", "an n,Bad Name,,,,")
     assert len(list(s.people.list())) == 2
-    assert {g.name: g.people for g in s.people.groups()} == {"Crew": 2, "Officers": 1}
+    assert {g.name: g.people for g in s.groups.list()} == {"Crew": 2, "Officers": 1}
     assert s.people.show(maud.id).quota == 5
 
 
 def test_the_journal_only_grows(world: World) -> None:
     s = world.client()
-    s.pools.add(PoolNew(name="p", seats=1))
+    s.pools.add(Pool(name="p", seats=1))
     for statement in (
         "UPDATE journal SET actor = 'x'",
         "DELETE FROM journal",

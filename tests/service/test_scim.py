@@ -16,7 +16,7 @@ from tests.worlds import World, import_lot, import_people, manifest
 
 from sortitor.client.errors import Refused
 from sortitor.core.vocabulary import Purpose, Role
-from sortitor.schemas.cohorts import CohortNew
+from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.scim import ScimUser
 
 USER, GROUP, ENTERPRISE = (
@@ -276,7 +276,7 @@ def test_groups_in_groups_settle_people_and_cohorts(
     s = world.client()
     maud, odo = (add(http, "Users", userName=name)["id"] for name in ("maud", "odo"))
     import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud", "KM-2,odo", "KM-3,"]))
-    cohort = s.cohorts.add(CohortNew(name="Ship", filter='person.groups eq "Ship"'))
+    cohort = s.cohorts.add(Cohort(name="Ship", filter='person.groups eq "Ship"'))
     deck = add(http, "Groups", displayName="Deck", members=[{"value": maud}])
     ship = add(http, "Groups", displayName="Ship", members=[{"value": deck["id"]}, {"value": odo}])
     assert {member["type"] for member in ship["members"]} == {"User", "Group"}
@@ -318,7 +318,7 @@ def test_who_leaves_is_kept_and_comes_back_as_the_same(
     patch(http, f"/Users/{user['id']}", {"op": "replace", "value": {"active": False}})
     [person] = s.people.list()
     assert person.left_at is not None
-    assert any(item.kind == "leavers" or "left" in item.title for item in s.journal.today().items)
+    assert any(item.kind == "leavers" or "left" in item.title for item in s.today.show().items)
     patch(http, f"/Users/{user['id']}", {"op": "replace", "path": "active", "value": True})
     assert next(iter(s.people.list())).left_at is None
     assert http.delete(f"/Users/{user['id']}").status_code == 204

@@ -12,8 +12,8 @@ from tests.worlds import World, a_pass, import_lot, import_people, knocking, man
 from sortitor.cli.main import root
 from sortitor.core.vocabulary import Activation
 from sortitor.schemas.journal import Today
-from sortitor.schemas.licences import PoolNew
-from sortitor.schemas.sweeps import RuleNew
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.sweeps import Rule
 
 
 def kinds(today: Today) -> dict[str, list[str]]:
@@ -24,7 +24,7 @@ def kinds(today: Today) -> dict[str, list[str]]:
 
 
 def test_an_empty_fleet_needs_nothing(world: World) -> None:
-    today = world.client().journal.today()
+    today = world.client().today.show()
     assert (today.items, today.stages) == ([], {})
 
 
@@ -34,25 +34,25 @@ def everything_at_once(world: World, tmp_path: Path) -> None:
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "odo,Odo Gannet,,,,Crew")
     shared, own = a_pass(s, activation=Activation.SHARED), a_pass(s)
     for number in range(3):
-        s.arrivals.knock(knocking(own, f"MA-{number}", person="maud"))
-    s.arrivals.knock(knocking(own, "OD-1", person="odo"))
+        s.agent.knock(knocking(own, f"MA-{number}", person="maud"))
+    s.agent.knock(knocking(own, "OD-1", person="odo"))
     for number in range(4):
-        s.arrivals.knock(knocking(shared, f"SH-{number}"))
-    s.arrivals.knock(knocking(own, "PA-1"))
-    s.arrivals.knock(knocking("0000000000", "RE-1"))
+        s.agent.knock(knocking(shared, f"SH-{number}"))
+    s.agent.knock(knocking(own, "PA-1"))
+    s.agent.knock(knocking("0000000000", "RE-1"))
     s.people.set_left(2)
     policies = s.gate.show().policies
     policies[-1].quota = 2
     s.gate.apply(policies, s.gate.preview(policies).digest)
-    s.pools.add(PoolNew(name="Signage", seats=1))
+    s.pools.add(Pool(name="Signage", seats=1))
     s.devices.hold(5, "laid up", date(2026, 1, 20))
-    s.sweeps.add_rule(RuleNew(name="Quiet", idle_window_days=30))
+    s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30))
     s.lots.check(manifest(tmp_path, ["serial", "NEW-1", "TBC"]))
 
 
 def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) -> None:
     everything_at_once(world, tmp_path)
-    today = world.client().journal.today()
+    today = world.client().today.show()
     assert kinds(today) == {
         "parked": ["1 device parked without a person or a word"],
         "refused": ["1 device refused in the last 7 days"],
@@ -66,7 +66,7 @@ def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) 
     [lot] = [item for item in today.items if item.kind == "lot"]
     assert (lot.detail, lot.count) == ("1 to add, 0 to change, 1 need a look", 1)
     world.later(days=31)
-    later = kinds(world.client().journal.today())
+    later = kinds(world.client().today.show())
     assert later["sweep"] == ["9 devices past the idle window of “Quiet”"]
     assert "refused" not in later, "a week has passed"
     assert "hold" not in later, "it has ended"
@@ -74,7 +74,7 @@ def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) 
 
 def test_the_oldest_comes_first_and_what_has_no_time_last(world: World, tmp_path: Path) -> None:
     everything_at_once(world, tmp_path)
-    times = [item.since_at for item in world.client().journal.today().items]
+    times = [item.since_at for item in world.client().today.show().items]
     known = [time for time in times if time]
     assert known == sorted(known)
     assert times[: len(known)] == known
@@ -83,7 +83,7 @@ def test_the_oldest_comes_first_and_what_has_no_time_last(world: World, tmp_path
 def test_every_item_leads_to_a_command_that_exists(world: World, tmp_path: Path) -> None:
     everything_at_once(world, tmp_path)
     world.later(days=1)
-    for item in world.client().journal.today().items:
+    for item in world.client().today.show().items:
         program, *words = shlex.split(item.command)
         assert program == "sortitor"
         command: click.Command = root
@@ -100,15 +100,15 @@ def test_what_is_done_is_gone_from_the_list(world: World, tmp_path: Path) -> Non
     everything_at_once(world, tmp_path)
     s = world.client()
     s.lots.discard(1)
-    s.pools.edit(1, PoolNew(name="Signage", seats=99))
+    s.pools.edit(1, Pool(name="Signage", seats=99))
     s.people.set_left(2, False)
     parked = next(iter(s.devices.list(filter='stage eq "parked"')))
     s.devices.assign(parked.id, None, s.devices.preview_assign(parked.id, None).digest)
-    assert set(kinds(s.journal.today())) == {"refused", "quota", "hold"}
+    assert set(kinds(s.today.show())) == {"refused", "quota", "hold"}
 
 
 def test_a_lot_applied_is_no_longer_asked_about(world: World, tmp_path: Path) -> None:
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial", "NEW-1"]))
-    assert s.journal.today().items == []
-    assert s.journal.today().stages == {"awaited": 1}
+    assert s.today.show().items == []
+    assert s.today.show().stages == {"awaited": 1}

@@ -16,7 +16,7 @@ from sortitor.core.vocabulary import (
 from sortitor.core.words import JOB_BYTES
 from sortitor.schemas import jobs as jb
 from sortitor.schemas import lots as lo
-from sortitor.schemas.base import Apply, Preview, Reason
+from sortitor.schemas.base import Apply, Preview, ReasonGiven
 
 _ASYNC = {"Prefer": "respond-async"}
 
@@ -177,7 +177,9 @@ class Lots(Noun):
 
     def discard(self, lot_id: int, reason: str | None = None) -> lo.Lot:
         """Put a draft aside."""
-        return self._t.call(lo.Lot, "POST", f"/lots/{lot_id}/discard", json=Reason(reason=reason))
+        return self._t.call(
+            lo.Lot, "POST", f"/lots/{lot_id}/discard", json=ReasonGiven(reason=reason)
+        )
 
     def preview_revert(self, lot_id: int) -> Preview:
         """What reverting would do."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from sortitor.client.noun import Noun
 from sortitor.schemas import passes as r
-from sortitor.schemas.base import Reason
+from sortitor.schemas.base import ReasonGiven
 
 
 class Passes(Noun):
@@ -22,4 +22,4 @@ class Passes(Noun):
 
     def revoke(self, pass_id: int, reason: str | None = None) -> None:
         """End a pass at once."""
-        self._t.send("POST", f"/passes/{pass_id}/revoke", json=Reason(reason=reason))
+        self._t.send("POST", f"/passes/{pass_id}/revoke", json=ReasonGiven(reason=reason))

@@ -111,9 +111,7 @@ ATTRIBUTES: dict[str, Attribute] = {
     "daysToWarrantyEnd": Attribute(
         Kind.NUMBER, "whole days until its warranty ends, negative afterwards", moving=True
     ),
-    "matched": Attribute(
-        Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True
-    ),
+    "held": Attribute(Kind.TRUTH, "whether somebody keeps it out of sweeps", "hold", moving=True),
     "person.userName": Attribute(Kind.TEXT, "user name of its person", "person"),
     "person.name": Attribute(Kind.TEXT, "name of its person", "person"),
     "person.mail": Attribute(Kind.TEXT, "mail of its person", "person"),

@@ -15,7 +15,7 @@ from sortitor.core.passes import PassTerms
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import PassRow
 from sortitor.operations.context import Context
-from sortitor.schemas.base import Page, Reason
+from sortitor.schemas.base import Page, ReasonGiven
 from sortitor.schemas.passes import Pass, PassCode
 
 router = APIRouter(prefix="/passes", tags=["passes"], route_class=Route)
@@ -70,6 +70,6 @@ def _shape(ctx: Context, row: PassRow) -> Pass:
 
 
 @router.post("/{pass_id}/revoke", status_code=204)
-def revoke_pass(ctx: MayPrepare, pass_id: int, given: Reason) -> None:
+def revoke_pass(ctx: MayPrepare, pass_id: int, given: ReasonGiven) -> None:
     """End a pass at once."""
     arrivals.revoke_pass(ctx, pass_id, given.reason)
