@@ -20,8 +20,8 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 
-import PreviewDialog from './shared/PreviewDialog.vue'
-import { useSession } from './shared/useSession'
+import PreviewDialog from './shared/dialogs/PreviewDialog.vue'
+import { useSession } from './shared/actions/useSession'
 
 const pages = [
   ['/today', 'Today', mdiCalendarCheckOutline],

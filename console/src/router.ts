@@ -1,6 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
-import { useSession } from './shared/useSession'
+import { useSession } from './shared/actions/useSession'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -8,89 +8,89 @@ export const router = createRouter({
     { path: '/', redirect: '/today' },
     {
       path: '/sign-in',
-      component: () => import('./pages/account/SignIn.vue'),
+      component: () => import('./features/account/SignIn.vue'),
       meta: { title: 'Sign in', open: true },
     },
     {
       path: '/welcome/:code',
-      component: () => import('./pages/welcome/Welcome.vue'),
+      component: () => import('./features/welcome/Welcome.vue'),
       meta: { title: 'Welcome', open: true },
     },
     {
       path: '/today',
-      component: () => import('./pages/today/Today.vue'),
+      component: () => import('./features/today/Today.vue'),
       meta: { title: 'Today' },
     },
-    { path: '/lots', component: () => import('./pages/lots/Lots.vue'), meta: { title: 'Lots' } },
+    { path: '/lots', component: () => import('./features/lots/Lots.vue'), meta: { title: 'Lots' } },
     {
       path: '/lots/:id(\\d+)',
-      component: () => import('./pages/lots/Lot.vue'),
+      component: () => import('./features/lots/Lot.vue'),
       meta: { title: 'Lot' },
     },
     {
       path: '/orders',
-      component: () => import('./pages/orders/Orders.vue'),
+      component: () => import('./features/orders/Orders.vue'),
       meta: { title: 'Orders' },
     },
     {
       path: '/devices',
-      component: () => import('./pages/devices/Devices.vue'),
+      component: () => import('./features/devices/Devices.vue'),
       meta: { title: 'Devices' },
     },
     {
       path: '/devices/:id(\\d+)',
-      component: () => import('./pages/devices/Device.vue'),
+      component: () => import('./features/devices/Device.vue'),
       meta: { title: 'Device' },
     },
     {
       path: '/cohorts',
-      component: () => import('./pages/cohorts/Cohorts.vue'),
+      component: () => import('./features/cohorts/Cohorts.vue'),
       meta: { title: 'Cohorts' },
     },
     {
       path: '/cohorts/:id(\\d+)',
-      component: () => import('./pages/cohorts/Cohort.vue'),
+      component: () => import('./features/cohorts/Cohort.vue'),
       meta: { title: 'Cohort' },
     },
     {
       path: '/groups',
-      component: () => import('./pages/people/Groups.vue'),
+      component: () => import('./features/groups/Groups.vue'),
       meta: { title: 'Groups' },
     },
     {
       path: '/people',
-      component: () => import('./pages/people/People.vue'),
+      component: () => import('./features/people/People.vue'),
       meta: { title: 'People' },
     },
-    { path: '/gate', component: () => import('./pages/gate/Gate.vue'), meta: { title: 'Gate' } },
+    { path: '/gate', component: () => import('./features/gate/Gate.vue'), meta: { title: 'Gate' } },
     {
       path: '/names',
-      component: () => import('./pages/naming/Names.vue'),
+      component: () => import('./features/naming/Names.vue'),
       meta: { title: 'Names' },
     },
     {
       path: '/arrivals',
-      component: () => import('./pages/arrivals/Arrivals.vue'),
+      component: () => import('./features/arrivals/Arrivals.vue'),
       meta: { title: 'Arrivals' },
     },
     {
       path: '/licences',
-      component: () => import('./pages/licences/Licences.vue'),
+      component: () => import('./features/licences/Licences.vue'),
       meta: { title: 'Licences' },
     },
     {
       path: '/sweeps',
-      component: () => import('./pages/sweeps/Sweeps.vue'),
+      component: () => import('./features/sweeps/Sweeps.vue'),
       meta: { title: 'Sweeps' },
     },
     {
       path: '/journal',
-      component: () => import('./pages/journal/Journal.vue'),
+      component: () => import('./features/journal/Journal.vue'),
       meta: { title: 'Journal' },
     },
     {
       path: '/:rest(.*)*',
-      component: () => import('./pages/today/Missing.vue'),
+      component: () => import('./features/today/Missing.vue'),
       meta: { title: 'Not found' },
     },
   ],

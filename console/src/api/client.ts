@@ -60,6 +60,23 @@ export async function got<T>(
   )
 }
 
+/** Any call whose shapes the caller knows; `revision` is the one that was read (If-Match). */
+export async function send<T>(
+  method: 'GET' | 'POST' | 'PUT' | 'DELETE',
+  path: string,
+  body?: unknown,
+  revision?: number,
+): Promise<T> {
+  const headers: Record<string, string> = {}
+  if (revision !== undefined) headers['If-Match'] = `"${revision}"`
+  const answer = client.request(
+    method.toLowerCase() as 'get',
+    path as never,
+    { body, headers } as never,
+  )
+  return got<T>(answer as never)
+}
+
 /** Send a file or text as it is; `more` are further headers. */
 export async function sendFile<T>(
   path: string,

@@ -156,16 +156,16 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Cohorts
-         * @description Cohorts by name, each with the number of its devices now; the devices are at `/devices?cohort=ID`.
+         * Every
+         * @description Cohorts by name.
          */
-        get: operations["list_cohorts_api_v1_cohorts_get"];
+        get: operations["list_cohorts"];
         put?: never;
         /**
-         * Add Cohort
-         * @description Add a cohort by filter, or (without a filter) an empty list.
+         * Add
+         * @description Add a cohort, as previewed where its digest is given.
          */
-        post: operations["add_cohort_api_v1_cohorts_post"];
+        post: operations["add_cohort"];
         delete?: never;
         options?: never;
         head?: never;
@@ -182,17 +182,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Preview Cohort
-         * @description How many devices a filter holds, which enter and leave by it, by platform and site, with ten examples.
+         * Preview Add
+         * @description What adding the cohort would do.
          */
-        post: operations["preview_cohort_api_v1_cohorts_preview_post"];
+        post: operations["preview_add_cohort"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}": {
+    "/api/v1/cohorts/{key}": {
         parameters: {
             query?: never;
             header?: never;
@@ -200,27 +200,27 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Cohort
-         * @description One cohort with the number of its devices.
+         * Show
+         * @description One cohort, by number or name.
          */
-        get: operations["show_cohort_api_v1_cohorts__cohort_id__get"];
+        get: operations["show_cohort"];
         /**
-         * Edit Cohort
-         * @description Change a cohort; its members are right when this answers.
+         * Edit
+         * @description Change a cohort; `If-Match` refuses one that was changed meanwhile.
          */
-        put: operations["edit_cohort_api_v1_cohorts__cohort_id__put"];
+        put: operations["edit_cohort"];
         post?: never;
         /**
-         * Remove Cohort
-         * @description Remove a cohort that nothing speaks of (409 names what does); a revert of the journal entry brings it back.
+         * Remove
+         * @description Remove a cohort; reverting the journal's entry brings it back.
          */
-        delete: operations["remove_cohort_api_v1_cohorts__cohort_id__delete"];
+        delete: operations["remove_cohort"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/devices/apply": {
+    "/api/v1/cohorts/{key}/devices/apply": {
         parameters: {
             query?: never;
             header?: never;
@@ -233,14 +233,14 @@ export interface paths {
          * Apply List Change
          * @description Change a list as previewed.
          */
-        post: operations["apply_list_change_api_v1_cohorts__cohort_id__devices_apply_post"];
+        post: operations["apply_list_change_api_v1_cohorts__key__devices_apply_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/devices/preview": {
+    "/api/v1/cohorts/{key}/devices/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -253,14 +253,14 @@ export interface paths {
          * Preview List Change
          * @description Which devices would come to a list or go from it.
          */
-        post: operations["preview_list_change_api_v1_cohorts__cohort_id__devices_preview_post"];
+        post: operations["preview_list_change_api_v1_cohorts__key__devices_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/explain": {
+    "/api/v1/cohorts/{key}/explain": {
         parameters: {
             query?: never;
             header?: never;
@@ -271,7 +271,7 @@ export interface paths {
          * Explain Device
          * @description Whether a device is in a cohort, and every comparison with the device's value.
          */
-        get: operations["explain_device_api_v1_cohorts__cohort_id__explain_get"];
+        get: operations["explain_device_api_v1_cohorts__key__explain_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -280,7 +280,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/history": {
+    "/api/v1/cohorts/{key}/history": {
         parameters: {
             query?: never;
             header?: never;
@@ -291,7 +291,7 @@ export interface paths {
          * Show History
          * @description How many devices it had on the days of the past year.
          */
-        get: operations["show_history_api_v1_cohorts__cohort_id__history_get"];
+        get: operations["show_history_api_v1_cohorts__key__history_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -300,7 +300,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/overlap/{other_id}": {
+    "/api/v1/cohorts/{key}/overlap/{other}": {
         parameters: {
             query?: never;
             header?: never;
@@ -311,7 +311,7 @@ export interface paths {
          * Show Overlap
          * @description How many devices two cohorts share.
          */
-        get: operations["show_overlap_api_v1_cohorts__cohort_id__overlap__other_id__get"];
+        get: operations["show_overlap_api_v1_cohorts__key__overlap__other__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -320,7 +320,67 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/cohorts/{cohort_id}/uses": {
+    "/api/v1/cohorts/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the cohort would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_cohort"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the cohort would do.
+         */
+        post: operations["preview_remove_cohort"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a cohort, newest first.
+         */
+        get: operations["list_cohort_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{key}/uses": {
         parameters: {
             query?: never;
             header?: never;
@@ -331,7 +391,7 @@ export interface paths {
          * List Uses
          * @description What speaks of the cohort.
          */
-        get: operations["list_uses_api_v1_cohorts__cohort_id__uses_get"];
+        get: operations["list_uses_api_v1_cohorts__key__uses_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -350,6 +410,8 @@ export interface paths {
         /**
          * List Devices
          * @description Devices that fit all conditions; `Accept: text/csv` gives the same list as CSV.
+         *
+         *     With `column`, each device carries the attributes asked for as text, in `columns`.
          */
         get: operations["list_devices_api_v1_devices_get"];
         put?: never;
@@ -569,7 +631,8 @@ export interface paths {
         };
         /**
          * List Attributes
-         * @description Everything a filter can speak of, with the comparisons that fit, for an editor that completes.
+         * @description Everything a filter can speak of, with the comparisons that fit, for an editor that
+         *     completes.
          */
         get: operations["list_attributes_api_v1_filters_attributes_get"];
         put?: never;
@@ -591,7 +654,8 @@ export interface paths {
         put?: never;
         /**
          * Check Filter
-         * @description Read a filter: its tree and how many devices fit; a fault is told with its column and a caret under it.
+         * @description Read a filter: its tree and how many devices fit; a fault is told with its column and a caret
+         *     under it.
          */
         post: operations["check_filter_api_v1_filters_check_post"];
         delete?: never;
@@ -680,6 +744,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gate/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Gate Revisions
+         * @description What was changed of the gate, newest first.
+         */
+        get: operations["list_gate_revisions_api_v1_gate_revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gate/try": {
         parameters: {
             query?: never;
@@ -720,7 +804,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/groups/{group_id}/groups": {
+    "/api/v1/groups/{group}/groups": {
         parameters: {
             query?: never;
             header?: never;
@@ -732,7 +816,7 @@ export interface paths {
          * Set Inner Groups
          * @description Put exactly these groups into a group: whoever belongs to them belongs to it.
          */
-        put: operations["set_inner_groups_api_v1_groups__group_id__groups_put"];
+        put: operations["set_inner_groups_api_v1_groups__group__groups_put"];
         post?: never;
         delete?: never;
         options?: never;
@@ -935,7 +1019,8 @@ export interface paths {
         put?: never;
         /**
          * Check Lot
-         * @description Check a file of any format, or a paste (text/plain), whole, and keep it as a draft with a verdict per row.
+         * @description Check a file of any format, or a paste (text/plain), whole, and keep it as a draft with a
+         *     verdict per row.
          *
          *     The format is recognised by the content. With `Prefer: respond-async` a job does it.
          */
@@ -955,7 +1040,8 @@ export interface paths {
         };
         /**
          * Download Template
-         * @description A file with the headers that this platform's devices have, understood without a mapping; identifiers are formatted as text.
+         * @description A file with the headers that this platform's devices have, understood without a mapping;
+         *     identifiers are formatted as text.
          */
         get: operations["download_template_api_v1_lots_templates__platform__get"];
         put?: never;
@@ -1056,6 +1142,8 @@ export interface paths {
         /**
          * Download File
          * @description The file as it was given, byte for byte.
+         *
+         *     It may name personal devices, so it is for those who may see their identifiers.
          */
         get: operations["download_file_api_v1_lots__lot_id__file_get"];
         put?: never;
@@ -1196,10 +1284,12 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Settle Lot
-         * @description Read a draft in another way: columns, defaults, sheet, header line. It is checked anew at once.
+         * Read Lot Again
+         * @description Read a draft in another way: columns, defaults, sheet, header line.
+         *
+         *     It is checked anew at once.
          */
-        post: operations["settle_lot_api_v1_lots__lot_id__settings_post"];
+        post: operations["read_lot_again_api_v1_lots__lot_id__settings_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1215,7 +1305,8 @@ export interface paths {
         };
         /**
          * Take Out
-         * @description Rows that stayed behind, in the shape of the original with a `problem` column; mended, they import with `like` this lot.
+         * @description Rows that stayed behind, in the shape of the original with a `problem` column; mended, they
+         *     import with `like` this lot.
          */
         get: operations["take_out_api_v1_lots__lot_id__takeout_get"];
         put?: never;
@@ -1286,6 +1377,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/naming/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Naming Revisions
+         * @description What was changed of the templates, newest first.
+         */
+        get: operations["list_naming_revisions_api_v1_naming_revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/naming/save": {
         parameters: {
             query?: never;
@@ -1314,23 +1425,43 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Orders
-         * @description Orders, newest first: ordered, delivered, arrived, short, over.
+         * Every
+         * @description Orders by name.
          */
-        get: operations["list_orders_api_v1_orders_get"];
+        get: operations["list_orders"];
         put?: never;
         /**
-         * Add Order
-         * @description Add an order.
+         * Add
+         * @description Add a order, as previewed where its digest is given.
          */
-        post: operations["add_order_api_v1_orders_post"];
+        post: operations["add_order"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/orders/{order_id}": {
+    "/api/v1/orders/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the order would do.
+         */
+        post: operations["preview_add_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{key}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1338,21 +1469,81 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Order
-         * @description One order, line by line.
+         * Show
+         * @description One order, by number or name.
          */
-        get: operations["show_order_api_v1_orders__order_id__get"];
+        get: operations["show_order"];
         /**
-         * Edit Order
-         * @description Change an order.
+         * Edit
+         * @description Change a order; `If-Match` refuses one that was changed meanwhile.
          */
-        put: operations["edit_order_api_v1_orders__order_id__put"];
+        put: operations["edit_order"];
         post?: never;
         /**
-         * Remove Order
-         * @description Remove an order; its devices keep its name.
+         * Remove
+         * @description Remove a order; reverting the journal's entry brings it back.
          */
-        delete: operations["remove_order_api_v1_orders__order_id__delete"];
+        delete: operations["remove_order"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the order would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the order would do.
+         */
+        post: operations["preview_remove_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/orders/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a order, newest first.
+         */
+        get: operations["list_order_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1462,7 +1653,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{person_id}": {
+    "/api/v1/people/{person}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1473,7 +1664,7 @@ export interface paths {
          * Show Person
          * @description One person with devices and quota.
          */
-        get: operations["show_person_api_v1_people__person_id__get"];
+        get: operations["show_person_api_v1_people__person__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1482,7 +1673,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{person_id}/left": {
+    "/api/v1/people/{person}/left": {
         parameters: {
             query?: never;
             header?: never;
@@ -1493,9 +1684,11 @@ export interface paths {
         put?: never;
         /**
          * Note Leaving
-         * @description Note that somebody has left, or is back. Who has left keeps their devices, which are then listed as needing a hand.
+         * @description Note that somebody has left, or is back.
+         *
+         *     Who has left keeps their devices, which are then listed as needing a hand.
          */
-        post: operations["note_leaving_api_v1_people__person_id__left_post"];
+        post: operations["note_leaving_api_v1_people__person__left_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1510,23 +1703,43 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Pools
-         * @description Pools by name: seats needed against seats held.
+         * Every
+         * @description Pools by name.
          */
-        get: operations["list_pools_api_v1_pools_get"];
+        get: operations["list_pools"];
         put?: never;
         /**
-         * Add Pool
-         * @description Add a pool.
+         * Add
+         * @description Add a licence pool, as previewed where its digest is given.
          */
-        post: operations["add_pool_api_v1_pools_post"];
+        post: operations["add_pool"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/pools/{pool_id}": {
+    "/api/v1/pools/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the licence pool would do.
+         */
+        post: operations["preview_add_pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1534,21 +1747,81 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Pool
-         * @description One pool: seats needed and held, and who needs one.
+         * Show
+         * @description One licence pool, by number or name.
          */
-        get: operations["show_pool_api_v1_pools__pool_id__get"];
+        get: operations["show_pool"];
         /**
-         * Edit Pool
-         * @description Change a pool.
+         * Edit
+         * @description Change a licence pool; `If-Match` refuses one that was changed meanwhile.
          */
-        put: operations["edit_pool_api_v1_pools__pool_id__put"];
+        put: operations["edit_pool"];
         post?: never;
         /**
-         * Remove Pool
-         * @description Remove a pool; a revert of the journal entry brings it back.
+         * Remove
+         * @description Remove a licence pool; reverting the journal's entry brings it back.
          */
-        delete: operations["remove_pool_api_v1_pools__pool_id__delete"];
+        delete: operations["remove_pool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the licence pool would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the licence pool would do.
+         */
+        post: operations["preview_remove_pool"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a licence pool, newest first.
+         */
+        get: operations["list_pool_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1610,23 +1883,43 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * List Rules
-         * @description Rules by name.
+         * Every
+         * @description Sweep rules by name.
          */
-        get: operations["list_rules_api_v1_sweep_rules_get"];
+        get: operations["list_sweep_rules"];
         put?: never;
         /**
-         * Add Rule
-         * @description Add a rule; nothing is retired by that.
+         * Add
+         * @description Add a sweep rule, as previewed where its digest is given.
          */
-        post: operations["add_rule_api_v1_sweep_rules_post"];
+        post: operations["add_sweep_rule"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sweep-rules/{rule_id}": {
+    "/api/v1/sweep-rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the sweep rule would do.
+         */
+        post: operations["preview_add_sweep_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweep-rules/{key}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1634,27 +1927,87 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Show Rule
-         * @description One sweep rule.
+         * Show
+         * @description One sweep rule, by number or name.
          */
-        get: operations["show_rule_api_v1_sweep_rules__rule_id__get"];
+        get: operations["show_sweep_rule"];
         /**
-         * Edit Rule
-         * @description Change a rule.
+         * Edit
+         * @description Change a sweep rule; `If-Match` refuses one that was changed meanwhile.
          */
-        put: operations["edit_rule_api_v1_sweep_rules__rule_id__put"];
+        put: operations["edit_sweep_rule"];
         post?: never;
         /**
-         * Remove Rule
-         * @description Remove a rule.
+         * Remove
+         * @description Remove a sweep rule; reverting the journal's entry brings it back.
          */
-        delete: operations["remove_rule_api_v1_sweep_rules__rule_id__delete"];
+        delete: operations["remove_sweep_rule"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sweep-rules/{rule_id}/apply": {
+    "/api/v1/sweep-rules/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the sweep rule would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_sweep_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweep-rules/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the sweep rule would do.
+         */
+        post: operations["preview_remove_sweep_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweep-rules/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a sweep rule, newest first.
+         */
+        get: operations["list_sweep_rule_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweep-rules/{key}/sweep/apply": {
         parameters: {
             query?: never;
             header?: never;
@@ -1667,14 +2020,14 @@ export interface paths {
          * Apply Sweep
          * @description Retire as previewed.
          */
-        post: operations["apply_sweep_api_v1_sweep_rules__rule_id__apply_post"];
+        post: operations["apply_sweep_api_v1_sweep_rules__key__sweep_apply_post"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/sweep-rules/{rule_id}/preview": {
+    "/api/v1/sweep-rules/{key}/sweep/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -1687,7 +2040,7 @@ export interface paths {
          * Preview Sweep
          * @description Whom the rule would retire now, and the idle days of everyone it watches.
          */
-        post: operations["preview_sweep_api_v1_sweep_rules__rule_id__preview_post"];
+        post: operations["preview_sweep_api_v1_sweep_rules__key__sweep_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1862,6 +2215,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Vocabulary
+         * @description Enumerations, comparisons, notes, reasons, roles and thresholds, with their words.
+         */
+        get: operations["read_vocabulary_api_v1_vocabulary_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1951,7 +2324,7 @@ export interface components {
             /** Person Name */
             person_name: string | null;
             /** Reasons */
-            reasons: components["schemas"]["sortitor__schemas__gate__Reason"][];
+            reasons: components["schemas"]["Reason"][];
             /** Site */
             site: string | null;
             stage: components["schemas"]["Stage"] | null;
@@ -1963,10 +2336,10 @@ export interface components {
             };
         };
         /**
-         * ArrivalWhole
+         * ArrivalDetail
          * @description One arrival with its trace.
          */
-        ArrivalWhole: {
+        ArrivalDetail: {
             /**
              * At
              * Format: date-time
@@ -1978,7 +2351,7 @@ export interface components {
             id: number;
             outcome: components["schemas"]["Outcome"];
             /** Reasons */
-            reasons: components["schemas"]["sortitor__schemas__gate__Reason"][];
+            reasons: components["schemas"]["Reason"][];
             /** Stated */
             stated: {
                 [key: string]: unknown;
@@ -2046,6 +2419,18 @@ export interface components {
          */
         Basis: "inferred" | "pass" | "declared" | "manual";
         /**
+         * Change
+         * @description What becomes of one field of a document.
+         */
+        Change: {
+            /** After */
+            after: string | null;
+            /** Before */
+            before: string | null;
+            /** Field */
+            field: string;
+        };
+        /**
          * CheckIn
          * @description A sign of life from one device, which shows its credential as a bearer token.
          */
@@ -2066,21 +2451,73 @@ export interface components {
         };
         /**
          * Clause
-         * @description One comparison: what was asked, what the device has, whether it held.
+         * @description One comparison: what was asked, what the device has, whether it matched.
          */
         Clause: {
             /** Actual */
             actual: string;
-            /** Held */
-            held: boolean;
+            /** Matched */
+            matched: boolean;
             /** Text */
             text: string;
         };
         /**
          * Cohort
-         * @description A cohort; `devices` is right at this moment. A `moving` one changes by the mere passing of time.
+         * @description A set of devices: by filter, or (without one) by list.
          */
         Cohort: {
+            /**
+             * Filter
+             * @description Which devices are in it, in the filter language; empty: a list.
+             */
+            filter?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+        };
+        /**
+         * CohortChange
+         * @description Cohort as it should be.
+         */
+        CohortChange: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Filter
+             * @description Which devices are in it, in the filter language; empty: a list.
+             */
+            filter?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+        };
+        /**
+         * CohortDetail
+         * @description A cohort; `devices` is right at this moment.
+         */
+        CohortDetail: {
             /**
              * Created At
              * Format: date-time
@@ -2088,57 +2525,46 @@ export interface components {
             created_at: string;
             /** Created By */
             created_by: string;
-            /** Devices */
+            /**
+             * Devices
+             * @description How many are in it now.
+             */
             devices: number;
-            /** Filter */
-            filter: string | null;
-            /** Id */
+            /**
+             * Filter
+             * @description Which devices are in it, in the filter language; empty: a list.
+             */
+            filter?: string | null;
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
             /**
              * Kind
              * @enum {string}
              */
             kind: "filter" | "list";
-            /** Moving */
+            /**
+             * Moving
+             * @description Whether the mere passing of time moves devices in and out.
+             */
             moving: boolean;
-            /** Name */
-            name: string;
-            /** Note */
-            note: string | null;
-            /** Revision */
-            revision: number;
-        };
-        /**
-         * CohortFilter
-         * @description A filter to be looked at, for a new cohort or for one that has another now.
-         */
-        CohortFilter: {
-            /** Cohort Id */
-            cohort_id?: number | null;
             /**
-             * Filter
-             * @description In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.
+             * Name
+             * @description What it is called.
              */
-            filter: string;
-        };
-        /**
-         * CohortNew
-         * @description A set of devices: by filter, or (without one) by list.
-         */
-        CohortNew: {
-            /**
-             * Digest
-             * @description Of the preview that was looked at; 409 if it would be another now.
-             */
-            digest?: string | null;
-            /** Filter */
-            filter?: string | null;
-            /** Name */
             name: string;
-            /** Note */
+            /**
+             * Note
+             * @description What it is for.
+             */
             note?: string | null;
-            /** Reason */
-            reason?: string | null;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
         };
         /**
          * CohortOfDevice
@@ -2184,7 +2610,7 @@ export interface components {
         Decision: {
             outcome: components["schemas"]["Outcome"];
             /** Reasons */
-            reasons: components["schemas"]["sortitor__schemas__gate__Reason"][];
+            reasons: components["schemas"]["Reason"][];
             /** Trace */
             trace: components["schemas"]["Step"][];
         };
@@ -2215,6 +2641,13 @@ export interface components {
         Device: {
             /** Asset Tag */
             asset_tag: string | null;
+            /**
+             * Columns
+             * @description The attributes asked for with `column`, as text.
+             */
+            columns?: {
+                [key: string]: string | null;
+            } | null;
             /** Flag */
             flag: string | null;
             /** Id */
@@ -2247,14 +2680,21 @@ export interface components {
             stage: components["schemas"]["Stage"];
         };
         /**
-         * DeviceWhole
+         * DeviceDetail
          * @description A device with all that is known of it.
          */
-        DeviceWhole: {
+        DeviceDetail: {
             /** Asset Tag */
             asset_tag: string | null;
             /** Cohorts */
             cohorts: components["schemas"]["CohortOfDevice"][];
+            /**
+             * Columns
+             * @description The attributes asked for with `column`, as text.
+             */
+            columns?: {
+                [key: string]: string | null;
+            } | null;
             /** Details */
             details: {
                 [key: string]: unknown;
@@ -2368,10 +2808,10 @@ export interface components {
             touches_devices: boolean;
         };
         /**
-         * EntryWhole
+         * EntryDetail
          * @description An entry with its first hundred effects.
          */
-        EntryWhole: {
+        EntryDetail: {
             /** Actor */
             actor: string;
             /** After */
@@ -2473,13 +2913,15 @@ export interface components {
         };
         /**
          * Gate
-         * @description The policies in order; the last is the baseline and states everything.
+         * @description The whole gate: policies in order. Each facet comes from the first that holds the arrival and
+         *     states it.
          */
         Gate: {
-            /** Policies */
+            /**
+             * Policies
+             * @description In order; the last is the baseline and states everything.
+             */
             policies: components["schemas"]["Policy"][];
-            /** Revision */
-            revision: number;
         };
         /**
          * GateApply
@@ -2494,16 +2936,25 @@ export interface components {
             reason?: string | null;
         };
         /**
-         * GateChange
-         * @description The whole gate as it should be.
+         * GateDetail
+         * @description The gate in force.
          */
-        GateChange: {
-            /** Policies */
+        GateDetail: {
+            /**
+             * Policies
+             * @description In order; the last is the baseline and states everything.
+             */
             policies: components["schemas"]["Policy"][];
+            /**
+             * Revision
+             * @description How often it was changed; the ETag of an edit.
+             */
+            revision: number;
         };
         /**
          * Group
-         * @description A group: how many people belong to it, how many of them by name, and which groups are in it.
+         * @description A group: how many people belong to it, how many of them by name, and which groups are
+         *     in it.
          */
         Group: {
             /** Direct */
@@ -2588,7 +3039,8 @@ export interface components {
         };
         /**
          * Identifier
-         * @description One identifier, normalised and as given; masked for personal devices where the reader may not see it.
+         * @description One identifier, normalised and as given; masked for personal devices where the reader may not
+         *     see it.
          */
         Identifier: {
             /** Given */
@@ -2605,17 +3057,19 @@ export interface components {
         IdentifierKind: "serial" | "imei" | "meid" | "eid" | "mac" | "uuid" | "fingerprint";
         /**
          * InnerGroups
-         * @description The groups that are in a group, by number.
+         * @description The groups that are in a group, by number or name.
          */
         InnerGroups: {
             /** Groups */
-            groups: number[];
+            groups: (number | string)[];
         };
         /**
          * Job
-         * @description One piece of long work: `done` of `total` rows in its present phase; `result` is the address of what it is about.
+         * @description One piece of long work: `done` of `total` rows in its present phase; `result` is the address
+         *     of what it is about.
          *
-         *     `problem` has code, detail and remedy where it failed; nothing of a failed or cancelled job is kept.
+         *     `problem` has code, detail and remedy where it failed; nothing of a failed or cancelled job is
+         *     kept.
          */
         Job: {
             /** Actor */
@@ -2683,7 +3137,8 @@ export interface components {
         };
         /**
          * KnockAnswer
-         * @description What the device is told: plain sentences that give nothing away, its name, and its credential (this once).
+         * @description What the device is told: plain sentences that give nothing away, its name, and its credential
+         *     (this once).
          */
         KnockAnswer: {
             /** Arrival Id */
@@ -2743,7 +3198,8 @@ export interface components {
         };
         /**
          * Lot
-         * @description One import. `columns` maps header → column; `repeated` tells that this very file was given before.
+         * @description One import. `columns` maps header → column; `repeated` tells that this very file was given
+         *     before.
          */
         Lot: {
             /** Applied At */
@@ -2815,7 +3271,8 @@ export interface components {
         };
         /**
          * LotRow
-         * @description One row: its number in the file, its cells as given, its verdict; `changes` maps field → {old, new}.
+         * @description One row: its number in the file, its cells as given, its verdict; `changes` maps field →
+         *     {old, new}.
          */
         LotRow: {
             /** Cells */
@@ -2843,7 +3300,9 @@ export interface components {
         };
         /**
          * LotSettings
-         * @description Read a draft in another way; what is left out stays as it is. `columns` is header → column, null for a plain detail.
+         * @description Read a draft in another way; what is left out stays as it is.
+         *
+         *     `columns` is header → column, null for a plain detail.
          */
         LotSettings: {
             /** By Hand */
@@ -2873,7 +3332,8 @@ export interface components {
         LotStatus: "checking" | "draft" | "applied" | "reverted" | "discarded";
         /**
          * LotTaken
-         * @description A file that a job looks through: the lot's number and the job's; without a job it was checked before.
+         * @description A file that a job looks through: the lot's number and the job's; without a job it was checked
+         *     before.
          */
         LotTaken: {
             job: components["schemas"]["Job"] | null;
@@ -2882,27 +3342,44 @@ export interface components {
         };
         /**
          * Me
-         * @description Who is signed in.
+         * @description Who is signed in, and what they may do.
          */
         Me: {
             /** Name */
             name: string;
+            /**
+             * Permissions
+             * @description What this caller may do and see.
+             */
+            permissions: components["schemas"]["Permission"][];
             role: components["schemas"]["Role"];
         };
         /**
-         * Naming
-         * @description The templates in order; the first that fits names a device. `next_numbers` are the counters.
+         * NamingDetail
+         * @description The templates in force, and where their counters stand.
          */
-        Naming: {
-            /** Fields */
+        NamingDetail: {
+            /**
+             * Fields
+             * @description What a template may name.
+             */
             fields: string[];
-            /** Next Numbers */
+            /**
+             * Next Numbers
+             * @description Template → what its counter gives next.
+             */
             next_numbers: {
                 [key: string]: number;
             };
-            /** Revision */
+            /**
+             * Revision
+             * @description How often they were changed; the ETag of an edit.
+             */
             revision: number;
-            /** Templates */
+            /**
+             * Templates
+             * @description In order.
+             */
             templates: components["schemas"]["Template"][];
         };
         /**
@@ -2967,45 +3444,195 @@ export interface components {
             title: string;
         };
         /**
+         * NoteWords
+         * @description A note that a row of a lot can carry.
+         */
+        NoteWords: {
+            /** Code */
+            code: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Resolve Label
+             * @description That, in the words of a button.
+             */
+            resolve_label: string | null;
+            /** @description What resolves its rows at once. */
+            resolved_by: components["schemas"]["Remedy"] | null;
+            severity: components["schemas"]["Severity"];
+            /** Title */
+            title: string;
+        };
+        /**
          * Order
-         * @description An order with its lines, and their sums.
+         * @description An order as it was given to the supplier. Devices belong to it by its name.
          */
         Order: {
+            /**
+             * Lines
+             * @description What was ordered, product by product.
+             * @default []
+             */
+            lines?: components["schemas"]["OrderLine"][];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description Anything else worth knowing.
+             */
+            note?: string | null;
+            /**
+             * Ordered On
+             * @description The day of the order.
+             */
+            ordered_on?: string | null;
+            /**
+             * Supplier
+             * @description To whom it was given.
+             */
+            supplier?: string | null;
+        };
+        /**
+         * OrderChange
+         * @description Order as it should be.
+         */
+        OrderChange: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Lines
+             * @description What was ordered, product by product.
+             * @default []
+             */
+            lines?: components["schemas"]["OrderLine"][];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description Anything else worth knowing.
+             */
+            note?: string | null;
+            /**
+             * Ordered On
+             * @description The day of the order.
+             */
+            ordered_on?: string | null;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Supplier
+             * @description To whom it was given.
+             */
+            supplier?: string | null;
+        };
+        /**
+         * OrderDetail
+         * @description An order with its lines against the fleet, and their sums.
+         */
+        OrderDetail: {
             /** Arrived */
             arrived: number;
             /** Delivered */
             delivered: number;
-            /** Id */
+            /**
+             * Id
+             * @description Its number.
+             */
             id: number;
-            /** Lines */
-            lines: components["schemas"]["OrderLine"][];
-            /** Name */
+            /**
+             * Lines
+             * @description What was ordered, product by product.
+             * @default []
+             */
+            lines?: components["schemas"]["OrderLine"][];
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
-            /** Note */
-            note: string | null;
+            /**
+             * Note
+             * @description Anything else worth knowing.
+             */
+            note?: string | null;
             /** Ordered */
             ordered: number;
-            /** Ordered On */
-            ordered_on: string | null;
+            /**
+             * Ordered On
+             * @description The day of the order.
+             */
+            ordered_on?: string | null;
             /** Over */
             over: number;
-            /** Revision */
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
             revision: number;
             /** Short */
             short: number;
-            /** Supplier */
-            supplier: string | null;
+            /**
+             * Supplier
+             * @description To whom it was given.
+             */
+            supplier?: string | null;
+            /** Tally */
+            tally: components["schemas"]["OrderTally"][];
         };
         /**
          * OrderLine
-         * @description One line against the fleet. A quantity of 0 is a product that came without having been ordered.
+         * @description So many of a product, which is a model or a product code.
          */
         OrderLine: {
-            /** Arrived */
+            /**
+             * Price
+             * @description Of one, where known.
+             */
+            price?: number | string | null;
+            /**
+             * Product
+             * @description A model or a product code.
+             */
+            product: string;
+            /**
+             * Quantity
+             * @description How many were ordered.
+             */
+            quantity: number;
+        };
+        /**
+         * OrderTally
+         * @description One line against the fleet.
+         *
+         *     A quantity of 0 is a product that came without having been ordered.
+         */
+        OrderTally: {
+            /**
+             * Arrived
+             * @description Of them arrived.
+             */
             arrived: number;
-            /** Delivered */
+            /**
+             * Delivered
+             * @description Devices that lots, or arrivals, brought.
+             */
             delivered: number;
-            /** Over */
+            /**
+             * Over
+             * @description Beyond the order.
+             */
             over: number;
             /** Price */
             price: number | string | null;
@@ -3013,39 +3640,11 @@ export interface components {
             product: string;
             /** Quantity */
             quantity: number;
-            /** Short */
-            short: number;
-        };
-        /**
-         * OrderLineNew
-         * @description So many of a product (a model or a product code); the price of one, where it is known.
-         */
-        OrderLineNew: {
-            /** Price */
-            price?: number | string | null;
-            /** Product */
-            product: string;
-            /** Quantity */
-            quantity: number;
-        };
-        /**
-         * OrderNew
-         * @description An order as it was given to the supplier. Devices belong to it by its name.
-         */
-        OrderNew: {
             /**
-             * Lines
-             * @default []
+             * Short
+             * @description Still to come.
              */
-            lines?: components["schemas"]["OrderLineNew"][];
-            /** Name */
-            name: string;
-            /** Note */
-            note?: string | null;
-            /** Ordered On */
-            ordered_on?: string | null;
-            /** Supplier */
-            supplier?: string | null;
+            short: number;
         };
         /**
          * Outcome
@@ -3215,7 +3814,9 @@ export interface components {
         };
         /**
          * PassCode
-         * @description A new pass; the code is shown this once. `qr_svg` is a QR of the address of the welcome page.
+         * @description A new pass; the code is shown this once.
+         *
+         *     `qr_svg` is a QR of the address of the welcome page.
          */
         PassCode: {
             /** Code */
@@ -3228,27 +3829,47 @@ export interface components {
             url: string;
         };
         /**
-         * PassNew
-         * @description A new pass. Without a person, the device names its own; `ownership` is what the pass declares.
+         * PassTerms
+         * @description Under which conditions a pass lets devices knock.
          */
-        PassNew: {
+        PassTerms: {
             /** @default person */
             activation?: components["schemas"]["Activation"];
-            /** Label */
+            /**
+             * Label
+             * @description What the pass is for.
+             */
             label: string;
-            /** Max Uses */
+            /**
+             * Max Uses
+             * @description How many devices may use it; empty: any.
+             */
             max_uses?: number | null;
+            /** @description What the pass declares. */
             ownership?: components["schemas"]["Ownership"] | null;
-            /** Person */
+            /**
+             * Person
+             * @description User name or mail of the one person whom the pass is for.
+             */
             person?: string | null;
             /**
              * Valid Days
+             * @description For how many days it holds.
              * @default 14
              */
             valid_days?: number;
-            /** Valid From */
+            /**
+             * Valid From
+             * @description Empty: from now on.
+             */
             valid_from?: string | null;
         };
+        /**
+         * Permission
+         * @description What may be done or seen.
+         * @enum {string}
+         */
+        Permission: "look" | "see-personal" | "import" | "manage-devices" | "sort" | "prepare" | "manage-people" | "license" | "sweep" | "revert" | "administer";
         /**
          * Person
          * @description A person; `holding` counts the devices that count to the quota.
@@ -3274,10 +3895,10 @@ export interface components {
             user_name: string;
         };
         /**
-         * PersonWhole
+         * PersonDetail
          * @description A person with devices and quota.
          */
-        PersonWhole: {
+        PersonDetail: {
             /** Department */
             department: string | null;
             /** Devices */
@@ -3311,85 +3932,180 @@ export interface components {
         Platform: "android" | "ios" | "windows" | "macos" | "linux";
         /**
          * PlatformRule
-         * @description Whether a platform is open; the bounds are inclusive over the components they state.
+         * @description Whether a platform is open, and for which versions.
+         *
+         *     The bounds are inclusive over the components that they state.
          */
         PlatformRule: {
             /**
              * Open
+             * @description Whether devices of the platform may come in.
              * @default true
              */
             open?: boolean;
-            /** Os Max */
+            /**
+             * Os Max
+             * @description The newest version let in.
+             */
             os_max?: string | null;
-            /** Os Min */
+            /**
+             * Os Min
+             * @description The oldest version let in.
+             */
             os_min?: string | null;
         };
         /**
          * Policy
-         * @description One gate policy; what it leaves null (or a platform it leaves out) it does not state. `groups` null means everyone.
+         * @description One gate policy. What it leaves null, or a platform that it leaves out, it does not state.
          */
         Policy: {
-            /** Declared Only */
+            /**
+             * Declared Only
+             * @description Whether only devices that were declared before may come in.
+             */
             declared_only?: boolean | null;
-            /** Groups */
+            /**
+             * Groups
+             * @description Whom it holds: members of any of these groups; null: everyone.
+             */
             groups?: string[] | null;
-            /** Name */
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
-            /** Ownerships */
+            /**
+             * Ownerships
+             * @description Whose devices may come in.
+             */
             ownerships?: components["schemas"]["Ownership"][] | null;
             /**
              * Platforms
+             * @description What it says of each platform.
              * @default {}
              */
             platforms?: {
                 [key: string]: components["schemas"]["PlatformRule"];
             };
-            /** Quota */
+            /**
+             * Quota
+             * @description Devices per person, 1 to 50.
+             */
             quota?: number | null;
+            /** @description What happens to a retired device that knocks. */
             returning?: components["schemas"]["Returning"] | null;
         };
         /**
          * Pool
-         * @description A pool with the seats it needs; the count's devices are at /devices?pool=ID.
+         * @description A licence product: the seats that there are, and which devices need one.
          */
         Pool: {
-            /** Awaited Too */
-            awaited_too: boolean;
-            /** Filter */
-            filter: string | null;
-            /** Free */
-            free: number;
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-            /** Needed */
-            needed: number;
-            /** Revision */
-            revision: number;
-            /** Seats */
-            seats: number;
-            state: components["schemas"]["PoolState"];
-        };
-        /**
-         * PoolNew
-         * @description A licence product: seats held, and which devices need one.
-         */
-        PoolNew: {
             /**
              * Awaited Too
+             * @description Whether devices that have not arrived take a seat too.
              * @default false
              */
             awaited_too?: boolean;
             /**
              * Filter
-             * @description Which devices, in the filter language; null means all.
+             * @description Which devices need a seat, in the filter language; empty: all.
              */
             filter?: string | null;
-            /** Name */
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
-            /** Seats */
+            /**
+             * Seats
+             * @description How many seats there are.
+             */
             seats: number;
+        };
+        /**
+         * PoolChange
+         * @description Pool as it should be.
+         */
+        PoolChange: {
+            /**
+             * Awaited Too
+             * @description Whether devices that have not arrived take a seat too.
+             * @default false
+             */
+            awaited_too?: boolean;
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Filter
+             * @description Which devices need a seat, in the filter language; empty: all.
+             */
+            filter?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Seats
+             * @description How many seats there are.
+             */
+            seats: number;
+        };
+        /**
+         * PoolDetail
+         * @description A pool with the seats it needs; the count's devices are at `/devices?pool=ID`.
+         */
+        PoolDetail: {
+            /**
+             * Awaited Too
+             * @description Whether devices that have not arrived take a seat too.
+             * @default false
+             */
+            awaited_too?: boolean;
+            /**
+             * Filter
+             * @description Which devices need a seat, in the filter language; empty: all.
+             */
+            filter?: string | null;
+            /**
+             * Free
+             * @description Seats that nothing takes.
+             */
+            free: number;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Needed
+             * @description Seats that devices need now.
+             */
+            needed: number;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+            /**
+             * Seats
+             * @description How many seats there are.
+             */
+            seats: number;
+            state: components["schemas"]["PoolState"];
         };
         /**
          * PoolState
@@ -3411,6 +4127,12 @@ export interface components {
             bars?: components["schemas"]["Bar"][];
             /** Bars Line Days */
             bars_line_days?: number | null;
+            /**
+             * Changes
+             * @description What becomes of a document's fields.
+             * @default []
+             */
+            changes?: components["schemas"]["Change"][];
             /** Counts */
             counts: components["schemas"]["Count"][];
             /** Digest */
@@ -3419,6 +4141,12 @@ export interface components {
             examples: components["schemas"]["Example"][];
             /** Examples Total */
             examples_total: number;
+            /**
+             * Nothing To Do
+             * @description Applying would do nothing.
+             * @default false
+             */
+            nothing_to_do?: boolean;
             /** Title */
             title: string;
             /** Warnings */
@@ -3467,10 +4195,56 @@ export interface components {
         };
         /**
          * Purpose
-         * @description What a token is for: the interface of scripts, or an identity provider that pushes people and groups.
+         * @description What a token is for: the interface of scripts, or an identity provider that pushes people and
+         *     groups.
          * @enum {string}
          */
         Purpose: "interface" | "people";
+        /**
+         * Reason
+         * @description Why not: whose rule, what was compared, what would change it, what the person may be told.
+         */
+        Reason: {
+            /** Actual */
+            actual: string;
+            /** Code */
+            code: string;
+            /**
+             * Explanation
+             * @description All of it, as a sentence.
+             * @default
+             */
+            explanation?: string;
+            /** Policy */
+            policy: string;
+            /** Remedy */
+            remedy: string;
+            /**
+             * Sentence
+             * @description What the person is told; it gives nothing away.
+             */
+            sentence: string;
+            /** Wanted */
+            wanted: string;
+        };
+        /**
+         * ReasonGiven
+         * @description Why, for the journal.
+         */
+        ReasonGiven: {
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
+         * ReasonWords
+         * @description A reason of the gate.
+         */
+        ReasonWords: {
+            /** Code */
+            code: string;
+            /** Remedy */
+            remedy: string;
+        };
         /**
          * Relay
          * @description Up to 1,000 check-ins in one request.
@@ -3481,7 +4255,8 @@ export interface components {
         };
         /**
          * RelayAnswer
-         * @description How many were written, and the places in the request of those whose credential is not good.
+         * @description How many were written, and the places in the request of those whose credential is not
+         *     good.
          */
         RelayAnswer: {
             /** Received */
@@ -3552,14 +4327,56 @@ export interface components {
             entry_id: number;
         };
         /**
+         * Revision
+         * @description One change of a document, as the journal keeps it.
+         */
+        Revision: {
+            /** Actor */
+            actor: string;
+            /** After */
+            after: unknown;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Before */
+            before: unknown;
+            /** Id */
+            id: number;
+            /** Operation */
+            operation: string;
+            /** Reason */
+            reason: string | null;
+            /** Reverted By */
+            reverted_by: number | null;
+            /** Reverts */
+            reverts: number | null;
+            /** Summary */
+            summary: string;
+        };
+        /**
          * Role
-         * @description What an account may do; each role includes those before it.
+         * @description What an account may do, least first; `core/access.py` says what each is granted.
          * @enum {string}
          */
         Role: "viewer" | "coordinator" | "administrator";
         /**
+         * RoleWords
+         * @description A role, and what it is granted.
+         */
+        RoleWords: {
+            /** Label */
+            label: string;
+            /** Permissions */
+            permissions: string[];
+            /** Role */
+            role: string;
+        };
+        /**
          * RowEdit
-         * @description Set one column of the rows: `column` is a header of the file, or a column that it lacks; null makes it blank.
+         * @description Set one column of the rows: `column` is a header of the file, or a column that it lacks; null
+         *     makes it blank.
          */
         RowEdit: {
             /** Column */
@@ -3592,57 +4409,122 @@ export interface components {
         };
         /**
          * Rule
-         * @description A sweep rule.
+         * @description Who is watched, and after how many days without a sign of life a device is retired.
          */
         Rule: {
             /**
              * Brake Percent
+             * @description A daily run that would take more than this share stops and asks.
              * @default 5
              */
             brake_percent?: number;
             /**
              * Daily
+             * @description Whether it runs by itself once a day.
              * @default false
              */
             daily?: boolean;
             /**
              * Filter
-             * @description Which devices, in the filter language; null means all.
+             * @description Whom it watches, in the filter language; empty: every device.
              */
             filter?: string | null;
-            /** Id */
-            id: number;
-            /** Idle Window Days */
+            /**
+             * Idle Window Days
+             * @description Days without a sign of life, then it is retired.
+             */
             idle_window_days: number;
-            /** Name */
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
-            /** Revision */
-            revision: number;
         };
         /**
-         * RuleNew
-         * @description Who is watched and after how many idle days a device is retired.
+         * RuleChange
+         * @description Rule as it should be.
          */
-        RuleNew: {
+        RuleChange: {
             /**
              * Brake Percent
+             * @description A daily run that would take more than this share stops and asks.
              * @default 5
              */
             brake_percent?: number;
             /**
              * Daily
+             * @description Whether it runs by itself once a day.
+             * @default false
+             */
+            daily?: boolean;
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Filter
+             * @description Whom it watches, in the filter language; empty: every device.
+             */
+            filter?: string | null;
+            /**
+             * Idle Window Days
+             * @description Days without a sign of life, then it is retired.
+             */
+            idle_window_days: number;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+        };
+        /**
+         * RuleDetail
+         * @description A sweep rule.
+         */
+        RuleDetail: {
+            /**
+             * Brake Percent
+             * @description A daily run that would take more than this share stops and asks.
+             * @default 5
+             */
+            brake_percent?: number;
+            /**
+             * Daily
+             * @description Whether it runs by itself once a day.
              * @default false
              */
             daily?: boolean;
             /**
              * Filter
-             * @description Which devices, in the filter language; null means all.
+             * @description Whom it watches, in the filter language; empty: every device.
              */
             filter?: string | null;
-            /** Idle Window Days */
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Idle Window Days
+             * @description Days without a sign of life, then it is retired.
+             */
             idle_window_days: number;
-            /** Name */
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
         };
         /**
          * Saved
@@ -3743,6 +4625,12 @@ export interface components {
         Step: {
             /** Actual */
             actual: string;
+            /**
+             * Explanation
+             * @description All of it, as a sentence.
+             * @default
+             */
+            explanation?: string;
             /** Facet */
             facet: string;
             /** Passed */
@@ -3781,18 +4669,41 @@ export interface components {
         };
         /**
          * Template
-         * @description A naming template, such as `{site|upper|first 3}-{n|pad 4}`; no platforms means all.
+         * @description A naming template, such as `{site|upper|first 3}-{n|pad 4}`.
          */
         Template: {
-            /** Name */
+            /**
+             * Name
+             * @description What it is called.
+             */
             name: string;
-            /** Pattern */
+            /**
+             * Pattern
+             * @description Text with fields in braces.
+             */
             pattern: string;
             /**
              * Platforms
+             * @description The platforms that it names; none means all.
              * @default []
              */
             platforms?: components["schemas"]["Platform"][];
+        };
+        /**
+         * Thresholds
+         * @description When something becomes a job.
+         */
+        Thresholds: {
+            /**
+             * Job Bytes
+             * @description A file of so many bytes or more is checked as a job.
+             */
+            job_bytes: number;
+            /**
+             * Job Rows
+             * @description A lot of so many rows or more is applied as a job.
+             */
+            job_rows: number;
         };
         /**
          * Today
@@ -3974,30 +4885,66 @@ export interface components {
             sort?: string;
         };
         /**
-         * Reason
-         * @description Why, for the journal.
+         * Vocabulary
+         * @description Everything that is the same for all callers.
          */
-        sortitor__schemas__base__Reason: {
-            /** Reason */
-            reason?: string | null;
+        Vocabulary: {
+            /**
+             * Comparisons
+             * @description The comparisons of the filter language.
+             */
+            comparisons: components["schemas"]["Word"][];
+            /**
+             * Final
+             * @description Operation that cannot be taken back → what to do instead.
+             */
+            final: {
+                [key: string]: string;
+            };
+            /**
+             * Identifier Columns
+             * @description Those that identify a device.
+             */
+            identifier_columns: string[];
+            /**
+             * Idle Window Days
+             * @description Bounds of a sweep rule's window.
+             */
+            idle_window_days: [
+                number,
+                number
+            ];
+            /**
+             * Lot Columns
+             * @description What a column of a lot can mean.
+             */
+            lot_columns: string[];
+            /** Notes */
+            notes: components["schemas"]["NoteWords"][];
+            /** Permissions */
+            permissions: components["schemas"]["Word"][];
+            /** Reasons */
+            reasons: components["schemas"]["ReasonWords"][];
+            /** Roles */
+            roles: components["schemas"]["RoleWords"][];
+            thresholds: components["schemas"]["Thresholds"];
+            /**
+             * Words
+             * @description Kind of words → its words, in their order.
+             */
+            words: {
+                [key: string]: components["schemas"]["Word"][];
+            };
         };
         /**
-         * Reason
-         * @description Why not: whose rule, what was compared, what would change it, what the person may be told.
+         * Word
+         * @description One word on the wire, and how it is said.
          */
-        sortitor__schemas__gate__Reason: {
-            /** Actual */
-            actual: string;
-            /** Code */
-            code: string;
-            /** Policy */
-            policy: string;
-            /** Remedy */
-            remedy: string;
-            /** Sentence */
-            sentence: string;
-            /** Wanted */
-            wanted: string;
+        Word: {
+            /** Label */
+            label: string;
+            /** Value */
+            value: string;
         };
     };
     responses: never;
@@ -4256,7 +5203,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ArrivalWhole"];
+                    "application/json": components["schemas"]["ArrivalDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4270,7 +5217,7 @@ export interface operations {
             };
         };
     };
-    list_cohorts_api_v1_cohorts_get: {
+    list_cohorts: {
         parameters: {
             query?: never;
             header?: never;
@@ -4285,7 +5232,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Cohort"][];
+                    "application/json": components["schemas"]["CohortDetail"][];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4299,7 +5246,7 @@ export interface operations {
             };
         };
     };
-    add_cohort_api_v1_cohorts_post: {
+    add_cohort: {
         parameters: {
             query?: never;
             header?: never;
@@ -4308,7 +5255,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CohortNew"];
+                "application/json": components["schemas"]["CohortChange"];
             };
         };
         responses: {
@@ -4318,7 +5265,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Cohort"];
+                    "application/json": components["schemas"]["CohortDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4332,7 +5279,7 @@ export interface operations {
             };
         };
     };
-    preview_cohort_api_v1_cohorts_preview_post: {
+    preview_add_cohort: {
         parameters: {
             query?: never;
             header?: never;
@@ -4341,7 +5288,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CohortFilter"];
+                "application/json": components["schemas"]["Cohort"];
             };
         };
         responses: {
@@ -4365,12 +5312,13 @@ export interface operations {
             };
         };
     };
-    show_cohort_api_v1_cohorts__cohort_id__get: {
+    show_cohort: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4382,7 +5330,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Cohort"];
+                    "application/json": components["schemas"]["CohortDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4396,7 +5344,7 @@ export interface operations {
             };
         };
     };
-    edit_cohort_api_v1_cohorts__cohort_id__put: {
+    edit_cohort: {
         parameters: {
             query?: never;
             header?: {
@@ -4404,13 +5352,14 @@ export interface operations {
                 "if-match"?: string | null;
             };
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CohortNew"];
+                "application/json": components["schemas"]["CohortChange"];
             };
         };
         responses: {
@@ -4420,7 +5369,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Cohort"];
+                    "application/json": components["schemas"]["CohortDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -4434,12 +5383,21 @@ export interface operations {
             };
         };
     };
-    remove_cohort_api_v1_cohorts__cohort_id__delete: {
+    remove_cohort: {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4463,12 +5421,13 @@ export interface operations {
             };
         };
     };
-    apply_list_change_api_v1_cohorts__cohort_id__devices_apply_post: {
+    apply_list_change_api_v1_cohorts__key__devices_apply_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4498,12 +5457,13 @@ export interface operations {
             };
         };
     };
-    preview_list_change_api_v1_cohorts__cohort_id__devices_preview_post: {
+    preview_list_change_api_v1_cohorts__key__devices_preview_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4533,7 +5493,7 @@ export interface operations {
             };
         };
     };
-    explain_device_api_v1_cohorts__cohort_id__explain_get: {
+    explain_device_api_v1_cohorts__key__explain_get: {
         parameters: {
             query: {
                 /** @description Number of the device */
@@ -4541,7 +5501,8 @@ export interface operations {
             };
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4567,12 +5528,13 @@ export interface operations {
             };
         };
     };
-    show_history_api_v1_cohorts__cohort_id__history_get: {
+    show_history_api_v1_cohorts__key__history_get: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4598,13 +5560,15 @@ export interface operations {
             };
         };
     };
-    show_overlap_api_v1_cohorts__cohort_id__overlap__other_id__get: {
+    show_overlap_api_v1_cohorts__key__overlap__other__get: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
-                other_id: number;
+                /** @description Its number or its name. */
+                key: string;
+                /** @description Its number or its name. */
+                other: string;
             };
             cookie?: never;
         };
@@ -4630,12 +5594,113 @@ export interface operations {
             };
         };
     };
-    list_uses_api_v1_cohorts__cohort_id__uses_get: {
+    preview_edit_cohort: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                cohort_id: number;
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Cohort"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_cohort: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_cohort_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_uses_api_v1_cohorts__key__uses_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -4664,20 +5729,26 @@ export interface operations {
     list_devices_api_v1_devices_get: {
         parameters: {
             query?: {
+                /** @description The order. */
                 sort?: "id" | "name" | "site" | "model" | "stage" | "seen";
+                /** @description The last first. */
                 descending?: boolean;
+                /** @description Count all that fit, too. */
                 total?: boolean;
+                /** @description An attribute of the filter language; repeatable */
+                column?: string[];
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */
                 limit?: number;
                 /** @description Serial, its last characters, IMEI, name, person, asset tag */
                 query?: string | null;
+                /** @description Devices of this person */
                 person?: number | null;
-                /** @description Devices of this cohort */
-                cohort?: number | null;
-                /** @description Devices that take a seat of this licence pool */
-                pool?: number | null;
+                /** @description Devices of this cohort, by number or name */
+                cohort?: string | null;
+                /** @description Devices that take a seat of this licence pool, by number or name */
+                pool?: string | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
                 filter?: string | null;
             };
@@ -4814,11 +5885,12 @@ export interface operations {
                 column?: string[];
                 /** @description Serial, its last characters, IMEI, name, person, asset tag */
                 query?: string | null;
+                /** @description Devices of this person */
                 person?: number | null;
-                /** @description Devices of this cohort */
-                cohort?: number | null;
-                /** @description Devices that take a seat of this licence pool */
-                pool?: number | null;
+                /** @description Devices of this cohort, by number or name */
+                cohort?: string | null;
+                /** @description Devices that take a seat of this licence pool, by number or name */
+                pool?: string | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
                 filter?: string | null;
             };
@@ -4866,7 +5938,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeviceWhole"];
+                    "application/json": components["schemas"]["DeviceDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -5160,7 +6232,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Gate"];
+                    "application/json": components["schemas"]["GateDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -5219,7 +6291,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["GateChange"];
+                "application/json": components["schemas"]["Gate"];
             };
         };
         responses: {
@@ -5230,6 +6302,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_gate_revisions_api_v1_gate_revisions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -5305,12 +6406,13 @@ export interface operations {
             };
         };
     };
-    set_inner_groups_api_v1_groups__group_id__groups_put: {
+    set_inner_groups_api_v1_groups__group__groups_put: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                group_id: number;
+                /** @description Its number or its name. */
+                group: string;
             };
             cookie?: never;
         };
@@ -5549,7 +6651,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["EntryWhole"];
+                    "application/json": components["schemas"]["EntryDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -5850,7 +6952,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["sortitor__schemas__base__Reason"];
+                "application/json": components["schemas"]["ReasonGiven"];
             };
         };
         responses: {
@@ -6154,7 +7256,7 @@ export interface operations {
             };
         };
     };
-    settle_lot_api_v1_lots__lot_id__settings_post: {
+    read_lot_again_api_v1_lots__lot_id__settings_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -6239,7 +7341,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Naming"];
+                    "application/json": components["schemas"]["NamingDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6319,10 +7421,42 @@ export interface operations {
             };
         };
     };
-    save_naming_api_v1_naming_save_post: {
+    list_naming_revisions_api_v1_naming_revisions_get: {
         parameters: {
             query?: never;
             header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_naming_api_v1_naming_save_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -6352,7 +7486,7 @@ export interface operations {
             };
         };
     };
-    list_orders_api_v1_orders_get: {
+    list_orders: {
         parameters: {
             query?: never;
             header?: never;
@@ -6367,7 +7501,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Order"][];
+                    "application/json": components["schemas"]["OrderDetail"][];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6381,7 +7515,7 @@ export interface operations {
             };
         };
     };
-    add_order_api_v1_orders_post: {
+    add_order: {
         parameters: {
             query?: never;
             header?: never;
@@ -6390,7 +7524,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OrderNew"];
+                "application/json": components["schemas"]["OrderChange"];
             };
         };
         responses: {
@@ -6400,7 +7534,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Order"];
+                    "application/json": components["schemas"]["OrderDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6414,12 +7548,46 @@ export interface operations {
             };
         };
     };
-    show_order_api_v1_orders__order_id__get: {
+    preview_add_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_order: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                order_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -6431,7 +7599,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Order"];
+                    "application/json": components["schemas"]["OrderDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6445,7 +7613,7 @@ export interface operations {
             };
         };
     };
-    edit_order_api_v1_orders__order_id__put: {
+    edit_order: {
         parameters: {
             query?: never;
             header?: {
@@ -6453,13 +7621,14 @@ export interface operations {
                 "if-match"?: string | null;
             };
             path: {
-                order_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OrderNew"];
+                "application/json": components["schemas"]["OrderChange"];
             };
         };
         responses: {
@@ -6469,7 +7638,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Order"];
+                    "application/json": components["schemas"]["OrderDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6483,12 +7652,21 @@ export interface operations {
             };
         };
     };
-    remove_order_api_v1_orders__order_id__delete: {
+    remove_order: {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path: {
-                order_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -6500,6 +7678,106 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Order"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_order_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
             };
             /** @description What went wrong, and what to do */
             "4XX": {
@@ -6555,7 +7833,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PassNew"];
+                "application/json": components["schemas"]["PassTerms"];
             };
         };
         responses: {
@@ -6590,7 +7868,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["sortitor__schemas__base__Reason"];
+                "application/json": components["schemas"]["ReasonGiven"];
             };
         };
         responses: {
@@ -6726,12 +8004,13 @@ export interface operations {
             };
         };
     };
-    show_person_api_v1_people__person_id__get: {
+    show_person_api_v1_people__person__get: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                person_id: number;
+                /** @description Number, user name or mail. */
+                person: string;
             };
             cookie?: never;
         };
@@ -6743,7 +8022,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PersonWhole"];
+                    "application/json": components["schemas"]["PersonDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6757,12 +8036,13 @@ export interface operations {
             };
         };
     };
-    note_leaving_api_v1_people__person_id__left_post: {
+    note_leaving_api_v1_people__person__left_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                person_id: number;
+                /** @description Number, user name or mail. */
+                person: string;
             };
             cookie?: never;
         };
@@ -6790,7 +8070,7 @@ export interface operations {
             };
         };
     };
-    list_pools_api_v1_pools_get: {
+    list_pools: {
         parameters: {
             query?: never;
             header?: never;
@@ -6805,7 +8085,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pool"][];
+                    "application/json": components["schemas"]["PoolDetail"][];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6819,7 +8099,7 @@ export interface operations {
             };
         };
     };
-    add_pool_api_v1_pools_post: {
+    add_pool: {
         parameters: {
             query?: never;
             header?: never;
@@ -6828,7 +8108,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PoolNew"];
+                "application/json": components["schemas"]["PoolChange"];
             };
         };
         responses: {
@@ -6838,7 +8118,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pool"];
+                    "application/json": components["schemas"]["PoolDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6852,12 +8132,46 @@ export interface operations {
             };
         };
     };
-    show_pool_api_v1_pools__pool_id__get: {
+    preview_add_pool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pool"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_pool: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                pool_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -6869,7 +8183,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pool"];
+                    "application/json": components["schemas"]["PoolDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6883,7 +8197,7 @@ export interface operations {
             };
         };
     };
-    edit_pool_api_v1_pools__pool_id__put: {
+    edit_pool: {
         parameters: {
             query?: never;
             header?: {
@@ -6891,13 +8205,14 @@ export interface operations {
                 "if-match"?: string | null;
             };
             path: {
-                pool_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PoolNew"];
+                "application/json": components["schemas"]["PoolChange"];
             };
         };
         responses: {
@@ -6907,7 +8222,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pool"];
+                    "application/json": components["schemas"]["PoolDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -6921,12 +8236,21 @@ export interface operations {
             };
         };
     };
-    remove_pool_api_v1_pools__pool_id__delete: {
+    remove_pool: {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path: {
-                pool_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -6938,6 +8262,106 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_pool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pool"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_pool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_pool_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
             };
             /** @description What went wrong, and what to do */
             "4XX": {
@@ -7072,7 +8496,7 @@ export interface operations {
             };
         };
     };
-    list_rules_api_v1_sweep_rules_get: {
+    list_sweep_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -7087,7 +8511,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"][];
+                    "application/json": components["schemas"]["RuleDetail"][];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -7101,7 +8525,7 @@ export interface operations {
             };
         };
     };
-    add_rule_api_v1_sweep_rules_post: {
+    add_sweep_rule: {
         parameters: {
             query?: never;
             header?: never;
@@ -7110,7 +8534,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RuleNew"];
+                "application/json": components["schemas"]["RuleChange"];
             };
         };
         responses: {
@@ -7120,7 +8544,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"];
+                    "application/json": components["schemas"]["RuleDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -7134,12 +8558,46 @@ export interface operations {
             };
         };
     };
-    show_rule_api_v1_sweep_rules__rule_id__get: {
+    preview_add_sweep_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_sweep_rule: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                rule_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -7151,7 +8609,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"];
+                    "application/json": components["schemas"]["RuleDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -7165,7 +8623,7 @@ export interface operations {
             };
         };
     };
-    edit_rule_api_v1_sweep_rules__rule_id__put: {
+    edit_sweep_rule: {
         parameters: {
             query?: never;
             header?: {
@@ -7173,13 +8631,14 @@ export interface operations {
                 "if-match"?: string | null;
             };
             path: {
-                rule_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RuleNew"];
+                "application/json": components["schemas"]["RuleChange"];
             };
         };
         responses: {
@@ -7189,7 +8648,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"];
+                    "application/json": components["schemas"]["RuleDetail"];
                 };
             };
             /** @description What went wrong, and what to do */
@@ -7203,12 +8662,21 @@ export interface operations {
             };
         };
     };
-    remove_rule_api_v1_sweep_rules__rule_id__delete: {
+    remove_sweep_rule: {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path: {
-                rule_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -7232,12 +8700,113 @@ export interface operations {
             };
         };
     };
-    apply_sweep_api_v1_sweep_rules__rule_id__apply_post: {
+    preview_edit_sweep_rule: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                rule_id: number;
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_sweep_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sweep_rule_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_sweep_api_v1_sweep_rules__key__sweep_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -7267,12 +8836,13 @@ export interface operations {
             };
         };
     };
-    preview_sweep_api_v1_sweep_rules__rule_id__preview_post: {
+    preview_sweep_api_v1_sweep_rules__key__sweep_preview_post: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                rule_id: number;
+                /** @description Its number or its name. */
+                key: string;
             };
             cookie?: never;
         };
@@ -7597,6 +9167,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_vocabulary_api_v1_vocabulary_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
+                };
             };
             /** @description What went wrong, and what to do */
             "4XX": {

@@ -31,7 +31,3 @@ export function age(from: string, now: string): string {
   if (minutes < 48 * 60) return plural(Math.floor(minutes / 60), 'hour')
   return plural(Math.floor(minutes / 1440), 'day')
 }
-
-export const platforms = ['android', 'ios', 'windows', 'macos', 'linux'] as const
-export const ownerships = ['corporate', 'personal', 'partner', 'unknown'] as const
-export const stages = ['awaited', 'parked', 'active', 'dormant', 'retired'] as const

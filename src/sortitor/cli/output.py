@@ -279,6 +279,9 @@ def _bars(err: Console, preview: Preview) -> None:
 def agree(preview: Preview, yes: bool) -> None:
     """Show the preview and ask; a pipe without --yes is refused, since nobody could answer."""
     show_preview(preview)
+    if preview.nothing_to_do:
+        talk("There is nothing to do.")
+        raise click.exceptions.Exit(ExitCode.DONE)
     if yes:
         return
     if not sys.stdin.isatty():

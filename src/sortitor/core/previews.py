@@ -49,6 +49,8 @@ class Preview:
     bars_line_days: int | None = None
     #: What becomes of the fields of a document that is changed.
     changes: tuple[Difference, ...] = ()
+    #: There is nothing that applying would do.
+    nothing_to_do: bool = False
     digest: str = field(default="")
 
 

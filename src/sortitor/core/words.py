@@ -95,9 +95,10 @@ COMPARISONS: dict[str, str] = {
     "pr": "is known",
 }
 
-#: Remedies for conflicts, by the code of the note that asks for one.
-REMEDIES: dict[str, tuple[Remedy, ...]] = {
-    "two_devices": (Remedy.MERGE, Remedy.SKIP),
-    "retired_device": (Remedy.TAKE_BACK, Remedy.SKIP),
-    "flagged_device": (Remedy.TAKE_BACK, Remedy.SKIP),
+#: Code of a note → the remedy beside leaving its rows out, in the words of a button.
+REMEDIES: dict[str, tuple[Remedy, str]] = {
+    "two_devices": (Remedy.MERGE, "Merge the devices"),
+    "serial_differs": (Remedy.MERGE, "Keep both serial numbers"),
+    "retired_device": (Remedy.TAKE_BACK, "Take the devices back"),
+    "flagged_device": (Remedy.TAKE_BACK, "Clear the reports"),
 }

@@ -104,6 +104,7 @@ class Preview(Answer):
     warnings: list[str]
     bars: list[Bar] = []
     bars_line_days: int | None = None
+    nothing_to_do: bool = Field(default=False, description="Applying would do nothing.")
     changes: list[Change] = Field(default=[], description="What becomes of a document's fields.")
     digest: str
 

@@ -22,7 +22,8 @@ class NoteWords(Answer):
     severity: Severity
     title: str
     remedy: str
-    remedies: list[Remedy] = Field(description="What can be chosen for its row at once.")
+    resolved_by: Remedy | None = Field(description="What resolves its rows at once.")
+    resolve_label: str | None = Field(description="That, in the words of a button.")
 
 
 class ReasonWords(Answer):
@@ -53,6 +54,7 @@ class Vocabulary(Answer):
     words: dict[str, list[Word]] = Field(description="Kind of words → its words, in their order.")
     comparisons: list[Word] = Field(description="The comparisons of the filter language.")
     lot_columns: list[str] = Field(description="What a column of a lot can mean.")
+    identifier_columns: list[str] = Field(description="Those that identify a device.")
     notes: list[NoteWords]
     reasons: list[ReasonWords]
     final: dict[str, str] = Field(

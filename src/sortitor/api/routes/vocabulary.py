@@ -10,10 +10,10 @@ from fastapi import APIRouter
 from sortitor.api.http.access import MayLook
 from sortitor.api.http.routes import Route
 from sortitor.core.access import GRANTS, WORDS, Permission
-from sortitor.core.columns import COLUMNS
+from sortitor.core.columns import COLUMNS, IDENTIFIER_COLUMNS
 from sortitor.core.gate import REASON_CODES, remedy_for
 from sortitor.core.journal import FINAL
-from sortitor.core.notes import CATALOGUE
+from sortitor.core.notes import CATALOGUE, NoteKind
 from sortitor.core.vocabulary import Role
 from sortitor.core.words import COMPARISONS, JOB_BYTES, JOB_ROWS, LABELS, REMEDIES
 from sortitor.schemas.vocabulary import (
@@ -35,16 +35,8 @@ def read_vocabulary(ctx: MayLook) -> Vocabulary:
         words={_name(kind): _words(labels) for kind, labels in LABELS.items()},
         comparisons=_words(COMPARISONS),
         lot_columns=list(COLUMNS),
-        notes=[
-            NoteWords(
-                code=code,
-                severity=note.severity,
-                title=note.title,
-                remedy=note.remedy,
-                remedies=list(REMEDIES.get(code, ())),
-            )
-            for code, note in CATALOGUE.items()
-        ],
+        identifier_columns=list(IDENTIFIER_COLUMNS),
+        notes=[_note(code, note) for code, note in CATALOGUE.items()],
         reasons=[ReasonWords(code=code, remedy=remedy_for(code)) for code in REASON_CODES],
         final=FINAL,
         roles=[_role(role) for role in Role],
@@ -62,6 +54,18 @@ def _name(kind: type[StrEnum]) -> str:
 
 def _words(labels: Mapping[str, str]) -> list[Word]:
     return [Word(value=str(value), label=label) for value, label in labels.items()]
+
+
+def _note(code: str, note: NoteKind) -> NoteWords:
+    remedy, label = REMEDIES.get(code, (None, None))
+    return NoteWords(
+        code=code,
+        severity=note.severity,
+        title=note.title,
+        remedy=note.remedy,
+        resolved_by=remedy,
+        resolve_label=label,
+    )
 
 
 def _role(role: Role) -> RoleWords:

@@ -56,6 +56,7 @@ def _plan(ctx: Context, connection: Connection, rule: Rule) -> _Plan:
         warnings=_warnings(rule, len(due), idle.watched),
         bars=tuple(core.histogram([(days, number) for days, number, _ in idle.counts], window)),
         bars_line_days=window,
+        nothing_to_do=not due,
     )
     return _Plan(sealed(shown, [window, [row.id for row in due]]), due, idle.watched)
 

@@ -46,8 +46,6 @@ Index(
 
 #: What an entry did to each device: `before` is null where the device was created, `after` where it
 #: was removed.
-Index("ix_journal_subject_subject_id", journal.c.subject, journal.c.subject_id, journal.c.id)
-
 journal_effects = Table(
     "journal_effects",
     metadata,

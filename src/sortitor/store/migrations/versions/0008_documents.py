@@ -2,8 +2,8 @@
 of passes. What SQL compares of them stands beside, generated where PostgreSQL can.
 
 Purpose: a field of a document is named in its model alone; the entry that a lot was checked at is
-called so; the journal is found by what it speaks of.
-Lock and disk cost: short locks on small tables; one index on the journal (about 40 bytes an entry).
+called so.
+Lock and disk cost: short locks on small tables.
 Way back: downgrade writes the former columns from the documents; nothing is lost.
 """
 
@@ -71,7 +71,6 @@ def upgrade() -> None:
     _books_up()
     _passes_up()
     op.alter_column("lots", "seen_entry", new_column_name="checked_at_entry_id")
-    op.create_index("ix_journal_subject_subject_id", "journal", ["subject", "subject_id", "id"])
 
 
 def _generate(table: str, columns: tuple[str, ...]) -> None:
@@ -135,7 +134,6 @@ def _passes_up() -> None:
 
 
 def downgrade() -> None:
-    op.drop_index("ix_journal_subject_subject_id", "journal")
     op.alter_column("lots", "checked_at_entry_id", new_column_name="seen_entry")
     _passes_down()
     _books_down()

@@ -1,0 +1,324 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, reactive } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, got, type Schemas } from '../../api/client'
+import { atTime, identifierWord, onDay, plural, words } from '../../shared/formats'
+import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import StageChip from '../../shared/tables/StageChip.vue'
+import { usePreview } from '../../shared/actions/usePreview'
+import { useAction } from '../../shared/actions/useAction'
+import { useVocabulary } from '../../shared/actions/useVocabulary'
+import { useSession } from '../../shared/actions/useSession'
+
+const route = useRoute()
+const session = useSession()
+const preview = usePreview()
+const path = computed(() => ({ device_id: Number(route.params.id) }))
+const { data: device, error } = useQuery({
+  queryKey: computed(() => ['device', path.value]),
+  queryFn: () => got(api.GET('/api/v1/devices/{device_id}', { params: { path: path.value } })),
+})
+const { failure, run } = useAction()
+const { choices, final } = useVocabulary()
+const form = reactive({
+  ownership: 'corporate' as Schemas['Ownership'],
+  person: '',
+  name: '',
+  until: '',
+  why: '',
+})
+const hidden = /_(at|basis)$|^(manual|hold|identifiers)$/
+
+function declare() {
+  const body = { selection: { ids: [path.value.device_id] }, ownership: form.ownership }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/devices/declare/preview', { body })),
+    act: (digest, reason) =>
+      got(api.POST('/api/v1/devices/declare/apply', { body: { ...body, digest, reason } })),
+  })
+}
+
+function assign(person: string | null) {
+  void preview.open({
+    look: () =>
+      got(
+        api.POST('/api/v1/devices/{device_id}/assign/preview', {
+          params: { path: path.value },
+          body: { person },
+        }),
+      ),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/devices/{device_id}/assign/apply', {
+          params: { path: path.value },
+          body: { person, digest, reason },
+        }),
+      ),
+    done: () => (form.person = ''),
+  })
+}
+
+function revert(entry: number) {
+  void preview.open({
+    look: () =>
+      got(
+        api.POST('/api/v1/journal/{entry_id}/revert/preview', {
+          params: { path: { entry_id: entry } },
+        }),
+      ),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/journal/{entry_id}/revert', {
+          params: { path: { entry_id: entry } },
+          body: { digest, reason },
+        }),
+      ),
+  })
+}
+
+const hold = () =>
+  run(() =>
+    got(
+      api.POST('/api/v1/devices/{device_id}/holds', {
+        params: { path: path.value },
+        body: { reason: form.why, until_on: form.until },
+      }),
+    ),
+  )
+const endHold = (id: number) =>
+  run(() => got(api.DELETE('/api/v1/holds/{hold_id}', { params: { path: { hold_id: id } } })))
+const rename = () =>
+  run(() =>
+    got(
+      api.POST('/api/v1/devices/{device_id}/name', {
+        params: { path: path.value },
+        body: { name: form.name },
+      }),
+    ),
+  )
+const report = (flag: 'missing' | 'stolen' | null) =>
+  run(() =>
+    got(
+      api.POST('/api/v1/devices/{device_id}/report', {
+        params: { path: path.value },
+        body: { flag },
+      }),
+    ),
+  )
+const fields = (happening: Schemas['Happening']) =>
+  Object.keys(happening.after ?? {}).filter((field) => !hidden.test(field))
+</script>
+
+<template>
+  <ProblemAlert :error="error ?? failure" />
+  <template v-if="device">
+    <div class="page-head">
+      <h1>
+        {{ device.name ?? `Device ${device.id}` }}
+        <StageChip :stage="device.stage" :flag="device.flag" />
+      </h1>
+      <span class="muted"
+        >number {{ device.id }}, {{ device.stage }} since {{ atTime(device.stage_at) }}</span
+      >
+    </div>
+    <div class="columns">
+      <div class="stack">
+        <v-card class="pa-4">
+          <h2 class="mb-2">Facts and who says so</h2>
+          <dl class="facts">
+            <template
+              v-for="identifier in device.identifiers"
+              :key="identifier.kind + identifier.value"
+            >
+              <dt>{{ identifierWord(identifier.kind) }}</dt>
+              <dd class="mono">{{ identifier.value }}</dd>
+              <dd class="muted">
+                {{
+                  identifier.given && identifier.given !== identifier.value
+                    ? `given as ${identifier.given}`
+                    : ''
+                }}
+              </dd>
+            </template>
+            <dt>person</dt>
+            <dd>
+              <router-link v-if="device.person_id" :to="`/people?person=${device.person_id}`">{{
+                device.person_name
+              }}</router-link><template v-else>–</template>
+            </dd>
+            <dd class="muted">{{ device.person_user_name }}</dd>
+            <dt>last seen</dt>
+            <dd>{{ device.last_seen_at ? onDay(device.last_seen_at) : 'never' }}</dd>
+            <dd class="muted">{{ plural(device.idle_days, 'day') }} idle</dd>
+            <template v-if="device.cohorts.length">
+              <dt>cohorts</dt>
+              <dd>
+                <template v-for="(cohort, place) in device.cohorts" :key="cohort.id"
+                  >{{ place ? ', ' : ''
+                  }}<router-link :to="`/cohorts/${cohort.id}`">{{
+                    cohort.name
+                  }}</router-link></template
+                >
+              </dd>
+              <dd />
+            </template>
+            <template v-for="fact in device.facts" :key="fact.field">
+              <dt>{{ words(fact.field) }}</dt>
+              <dd>{{ fact.value }}</dd>
+              <dd class="muted">
+                <router-link v-if="fact.basis.startsWith('lot')" :to="`/lots/${device.lot_id}`">{{
+                  fact.basis
+                }}</router-link><template v-else>{{ fact.basis }}</template>
+              </dd>
+            </template>
+            <template v-for="(value, header) in device.details" :key="header">
+              <dt>{{ header }}</dt>
+              <dd>{{ value }}</dd>
+              <dd class="muted">detail of the lot</dd>
+            </template>
+          </dl>
+        </v-card>
+        <v-card class="pa-4">
+          <h2 class="mb-2">Timeline</h2>
+          <ol class="timeline">
+            <li v-for="happening in device.timeline" :key="happening.entry_id">
+              <div class="row-gap">
+                <router-link :to="`/journal?entry=${happening.entry_id}`" class="nowrap">{{
+                  atTime(happening.at)
+                }}</router-link>
+                <strong>{{ happening.summary }}</strong>
+                <span class="muted"
+                  >by {{ happening.actor
+                  }}<template v-if="happening.reason">: “{{ happening.reason }}”</template></span
+                >
+                <v-chip v-if="happening.reverted_by">reverted</v-chip>
+                <v-btn
+                  v-else-if="session.may('revert') && final(happening.operation) === null"
+                  size="x-small"
+                  variant="text"
+                  color="primary"
+                  @click="revert(happening.entry_id)"
+                  >Take back</v-btn
+                >
+              </div>
+              <div v-for="field in fields(happening)" :key="field" class="ml-4">
+                {{ words(field) }}:
+                <span class="muted">{{ happening.before?.[field] ?? '–' }}</span> →
+                {{ happening.after?.[field] ?? '–' }}
+              </div>
+            </li>
+          </ol>
+        </v-card>
+      </div>
+      <div v-if="session.may('manage-devices')" class="stack">
+        <v-card class="pa-4 stack">
+          <h2>Whose it is</h2>
+          <v-select v-model="form.ownership" :items="choices('ownership')" label="Declare as" />
+          <v-btn variant="outlined" color="primary" block @click="declare"
+            >Preview the declaration</v-btn
+          >
+        </v-card>
+        <v-card class="pa-4 stack">
+          <h2>Who has it</h2>
+          <v-text-field
+            v-model="form.person"
+            label="User name or mail"
+            @keydown.enter="form.person && assign(form.person)"
+          />
+          <v-btn
+            variant="outlined"
+            color="primary"
+            block
+            :disabled="!form.person"
+            @click="assign(form.person)"
+            >Preview giving it</v-btn
+          >
+          <v-btn v-if="device.stage === 'parked'" variant="text" block @click="assign(null)"
+            >Use it without a person</v-btn
+          >
+        </v-card>
+        <v-card class="pa-4 stack">
+          <h2>Keep it out of sweeps</h2>
+          <div v-for="one in device.holds" :key="one.id">
+            Held until {{ onDay(one.until_on) }}: {{ one.reason }}
+            <span class="muted">({{ one.created_by }})</span>
+            <v-btn size="x-small" variant="text" color="primary" @click="endHold(one.id)"
+              >End it</v-btn
+            >
+          </div>
+          <v-text-field v-model="form.until" label="Until and including" type="date" />
+          <v-text-field v-model="form.why" label="Reason" />
+          <v-btn
+            variant="outlined"
+            color="primary"
+            block
+            :disabled="!form.until || !form.why"
+            @click="hold"
+            >Hold it</v-btn
+          >
+        </v-card>
+        <v-card class="pa-4 stack">
+          <h2>Name and reports</h2>
+          <v-text-field v-model="form.name" label="Name by hand" />
+          <v-btn variant="outlined" color="primary" block :disabled="!form.name" @click="rename"
+            >Name it</v-btn
+          >
+          <v-btn v-if="!device.flag" variant="text" color="error" block @click="report('missing')"
+            >Report missing</v-btn
+          >
+          <v-btn v-if="!device.flag" variant="text" color="error" block @click="report('stolen')"
+            >Report stolen</v-btn
+          >
+          <v-btn v-else variant="text" block @click="report(null)">Clear the report</v-btn>
+        </v-card>
+      </div>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 270px;
+  gap: 12px;
+  align-items: start;
+}
+@media (max-width: 860px) {
+  .columns {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+.facts {
+  display: grid;
+  grid-template-columns: minmax(110px, max-content) minmax(120px, 1fr) minmax(100px, max-content);
+  gap: 4px 18px;
+}
+@media (max-width: 600px) {
+  .facts {
+    grid-template-columns: max-content minmax(0, 1fr);
+  }
+  .facts dd:nth-of-type(2n) {
+    grid-column: 2;
+    margin-bottom: 4px;
+  }
+}
+.facts dt {
+  color: rgba(var(--v-theme-on-surface), var(--v-medium-emphasis-opacity));
+}
+.facts dd {
+  margin: 0;
+  overflow-wrap: anywhere;
+}
+.timeline {
+  padding-left: 0;
+  list-style: none;
+}
+.timeline li {
+  padding: 7px 0;
+}
+.timeline li + li {
+  border-top: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
+}
+</style>

@@ -1,0 +1,196 @@
+<script setup lang="ts">
+import { mdiTrayArrowUp } from '@mdi/js'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+
+import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
+import DataList from '../../shared/tables/DataList.vue'
+import { onDay, plural } from '../../shared/formats'
+import StageChip from '../../shared/tables/StageChip.vue'
+import { usePages } from '../../shared/tables/usePages'
+import { usePreview } from '../../shared/actions/usePreview'
+import { useSession } from '../../shared/actions/useSession'
+
+const route = useRoute()
+const router = useRouter()
+const session = useSession()
+const preview = usePreview()
+const queries = useQueryClient()
+const input = ref<HTMLInputElement | null>(null)
+const query = computed(() => (route.query.query ? String(route.query.query) : undefined))
+const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
+const chosen = computed(() => (route.query.person ? Number(route.query.person) : null))
+const { data: groups } = useQuery({
+  queryKey: ['groups'],
+  queryFn: () => got(api.GET('/api/v1/groups')),
+})
+const { data: person } = useQuery({
+  queryKey: computed(() => ['person', chosen.value]),
+  enabled: computed(() => chosen.value !== null),
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/people/{person}', {
+        params: { path: { person: String(chosen.value ?? 0) } },
+      }),
+    ),
+})
+const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Person']>(
+  () => ['people', query.value, group.value],
+  (cursor) =>
+    got(
+      api.GET('/api/v1/people', {
+        params: { query: { query: query.value, group: group.value, cursor } },
+      }),
+    ),
+)
+const columns = [
+  { key: 'name', title: 'Name' },
+  { key: 'user_name', title: 'User name' },
+  { key: 'department', title: 'Department' },
+  { key: 'site', title: 'Site' },
+  { key: 'groups', title: 'Groups' },
+  { key: 'holding', title: 'Devices', number: true },
+]
+const go = (more: Record<string, string | number | null | undefined>) =>
+  router.push({ query: { ...route.query, ...more } as Record<string, string> })
+
+async function leave(left: boolean) {
+  await got(
+    api.POST('/api/v1/people/{person}/left', {
+      params: { path: { person: String(chosen.value ?? 0) } },
+      body: { left },
+    }),
+  )
+  await queries.invalidateQueries()
+}
+
+function importFile(event: Event) {
+  const field = event.target as HTMLInputElement
+  const file = field.files?.[0]
+  if (!file) return
+  void preview.open({
+    look: () => sendFile<Preview>('/people/imports/preview', [], file, 'text/csv'),
+    act: (digest, reason) =>
+      sendFile<Preview>(
+        '/people/imports/apply',
+        [['digest', digest], ...(reason ? [['reason', reason] as [string, string]] : [])],
+        file,
+        'text/csv',
+      ),
+  })
+  field.value = ''
+}
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>People</h1>
+    <router-link to="/groups">Groups</router-link>
+    <template v-if="session.may('manage-people')">
+      <input
+        ref="input"
+        type="file"
+        accept=".csv,text/csv"
+        class="visually-hidden"
+        aria-label="CSV of people"
+        @change="importFile"
+      />
+      <v-btn color="primary" :prepend-icon="mdiTrayArrowUp" @click="input?.click()"
+        >Import a CSV</v-btn
+      >
+    </template>
+  </div>
+  <div class="filters mb-3">
+    <v-text-field
+      :model-value="query"
+      label="User name, name or mail"
+      clearable
+      @change="go({ query: ($event.target as HTMLInputElement).value || undefined })"
+      @click:clear="go({ query: undefined })"
+    />
+    <v-select
+      :model-value="group"
+      :items="
+        (groups ?? []).map((one) => ({ title: `${one.name} (${one.people})`, value: one.name }))
+      "
+      label="Group"
+      clearable
+      @update:model-value="go({ group: $event })"
+    />
+  </div>
+  <v-card v-if="person && chosen" class="pa-4 mb-3">
+    <div class="row-gap">
+      <h2>{{ person.name }}</h2>
+      <v-chip v-if="person.left_at" color="warning">left on {{ onDay(person.left_at) }}</v-chip>
+      <span class="muted">{{
+        [person.user_name, person.mail, person.department, person.site].filter(Boolean).join(' · ')
+      }}</span>
+      <v-spacer />
+      <v-btn
+        v-if="session.may('manage-people')"
+        size="small"
+        variant="text"
+        color="primary"
+        @click="leave(!person.left_at)"
+        >{{ person.left_at ? 'Is back' : 'Has left' }}</v-btn
+      >
+      <v-btn size="small" variant="text" @click="go({ person: undefined })">Close</v-btn>
+    </div>
+    <p v-if="person.left_at && person.holding" class="tone-bad">
+      {{ person.name }} has left and still has {{ plural(person.holding, 'device') }}: give each to
+      somebody else, or retire it.
+    </p>
+    <p>
+      <strong :class="{ 'tone-bad': person.holding > person.quota }"
+        >{{ person.holding }} of {{ person.quota }} devices</strong
+      >
+      <span class="muted">
+        by the policy “{{ person.quota_policy }}”; in
+        {{ person.groups.join(', ') || 'no group' }}</span
+      >
+    </p>
+    <div v-for="device in person.devices" :key="device.id" class="row-gap mt-1">
+      <router-link :to="`/devices/${device.id}`">{{
+        device.name ?? `device ${device.id}`
+      }}</router-link>
+      <StageChip :stage="device.stage" :flag="device.flag" />
+      <span class="muted">{{ device.maker }} {{ device.model }}, {{ device.ownership }}</span>
+    </div>
+  </v-card>
+  <DataList
+    label="People"
+    :columns="columns"
+    :items="items"
+    :row-key="(one) => one.id"
+    :loading="isFetching"
+    :error="error"
+    :more="hasNextPage"
+    empty="Nobody fits. People come from a CSV with user name, name, mail, department, site, groups."
+    @more="fetchNextPage()"
+  >
+    <template #name="{ item }"
+      ><router-link :to="{ query: { ...route.query, person: item.id } }">{{
+        item.name
+      }}</router-link>
+      <v-chip v-if="item.left_at" color="warning">left</v-chip></template
+    >
+    <template #department="{ item }">{{ item.department ?? '–' }}</template>
+    <template #site="{ item }">{{ item.site ?? '–' }}</template>
+    <template #groups="{ item }">{{ item.groups.join(', ') }}</template>
+    <template #holding="{ item }"
+      ><router-link v-if="item.holding" :to="`/devices?person=${item.id}`">{{
+        item.holding
+      }}</router-link
+      ><span v-else class="muted">0</span></template
+    >
+  </DataList>
+</template>
+
+<style scoped>
+.filters {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(100%, 220px), 340px));
+  gap: 8px;
+}
+</style>

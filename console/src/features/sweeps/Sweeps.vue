@@ -1,0 +1,207 @@
+<script setup lang="ts">
+import { mdiPlus } from '@mdi/js'
+import { onMounted, reactive, ref } from 'vue'
+import { useRoute } from 'vue-router'
+
+import { api, got, type Schemas } from '../../api/client'
+import { useDocuments } from '../../shared/actions/useDocuments'
+import { usePreview } from '../../shared/actions/usePreview'
+import { useSession } from '../../shared/actions/useSession'
+import EditDialog from '../../shared/dialogs/EditDialog.vue'
+import FilterField from '../../shared/filters/FilterField.vue'
+import { atTime, number } from '../../shared/formats'
+import DataList from '../../shared/tables/DataList.vue'
+import { usePages } from '../../shared/tables/usePages'
+
+type Rule = Schemas['RuleDetail']
+const route = useRoute()
+const session = useSession()
+const preview = usePreview()
+const rules = useDocuments<Schemas['Rule'], Rule>('/api/v1/sweep-rules')
+const { data, error, isFetching } = rules.useList()
+const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) =>
+  got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })),
+)
+const ruleColumns = [
+  { key: 'name', title: 'Rule' },
+  { key: 'idle_window_days', title: 'Idle window', number: true },
+  { key: 'who', title: 'Watches' },
+  { key: 'when', title: 'Runs' },
+  { key: 'brake_percent', title: 'Brake', number: true },
+  { key: 'act', title: '' },
+]
+const runColumns = [
+  { key: 'at', title: 'At' },
+  { key: 'rule_name', title: 'Rule' },
+  { key: 'by', title: 'By' },
+  { key: 'state', title: 'State' },
+  { key: 'retired', title: 'Retired', number: true },
+  { key: 'watched', title: 'Watched', number: true },
+  { key: 'act', title: '' },
+]
+const open = ref(false)
+const changing = ref<Rule | null>(null)
+const form = reactive({ name: '', days: 90, filter: '', daily: false, brake: 5 })
+
+function look(id: number) {
+  const path = { key: String(id) }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/sweep-rules/{key}/sweep/preview', { params: { path } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/sweep-rules/{key}/sweep/apply', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
+  })
+}
+
+function revert(run: Schemas['Sweep']) {
+  const path = { sweep_id: run.id }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/sweeps/{sweep_id}/revert/preview', { params: { path } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/sweeps/{sweep_id}/revert', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
+  })
+}
+
+function edit(rule: Rule | null) {
+  changing.value = rule
+  Object.assign(form, {
+    name: rule?.name ?? '',
+    days: rule?.idle_window_days ?? 90,
+    filter: rule?.filter ?? '',
+    daily: rule?.daily ?? false,
+    brake: rule?.brake_percent ?? 5,
+  })
+  open.value = true
+}
+
+function save() {
+  const rule = {
+    name: form.name,
+    idle_window_days: Number(form.days),
+    filter: form.filter.trim() || null,
+    daily: form.daily,
+    brake_percent: Number(form.brake),
+  }
+  const done = () => (open.value = false)
+  void (changing.value ? rules.edit(changing.value, rule, done) : rules.add(rule, done))
+}
+
+onMounted(() => {
+  if (route.query.rule) look(Number(route.query.rule))
+})
+</script>
+
+<template>
+  <div class="page-head">
+    <h1>Sweeps</h1>
+    <v-btn v-if="session.may('sweep')" color="primary" :prepend-icon="mdiPlus" @click="edit(null)"
+      >Add a rule</v-btn
+    >
+  </div>
+  <DataList
+    label="Sweep rules"
+    :columns="ruleColumns"
+    :items="data ?? []"
+    :row-key="(rule) => rule.id"
+    :loading="isFetching"
+    :error="error"
+    empty="No rules yet. A rule says after how many idle days a device is retired, once you have looked."
+  >
+    <template #name="{ item }"
+      ><strong>{{ item.name }}</strong></template
+    >
+    <template #idle_window_days="{ item }">{{ item.idle_window_days }} days</template>
+    <template #who="{ item }"
+      ><span v-if="item.filter" class="mono">{{ item.filter }}</span
+      ><template v-else>everything in use</template></template
+    >
+    <template #when="{ item }">{{ item.daily ? 'every day' : 'by hand' }}</template>
+    <template #brake_percent="{ item }">{{ item.brake_percent }} %</template>
+    <template #act="{ item }">
+      <span class="nowrap">
+        <v-btn
+          v-if="session.may('sweep')"
+          size="small"
+          variant="text"
+          color="primary"
+          @click="edit(item)"
+          >Change</v-btn
+        >
+        <v-btn
+          v-if="session.may('sweep')"
+          size="small"
+          variant="text"
+          color="error"
+          @click="rules.remove(item)"
+          >Remove</v-btn
+        >
+        <v-btn size="small" variant="outlined" color="primary" @click="look(item.id)"
+          >Preview the sweep</v-btn
+        >
+      </span>
+    </template>
+  </DataList>
+  <h2 class="mt-6 mb-2">Runs</h2>
+  <DataList
+    label="Sweep runs"
+    :columns="runColumns"
+    :items="runs.items.value"
+    :row-key="(run) => run.id"
+    :loading="runs.isFetching.value"
+    :error="runs.error.value"
+    :more="runs.hasNextPage.value"
+    empty="No sweeps yet."
+    @more="runs.fetchNextPage()"
+  >
+    <template #at="{ item }">{{ atTime(item.at) }}</template>
+    <template #state="{ item }"
+      ><v-chip :color="{ applied: 'success', braked: 'warning' }[item.state]">{{
+        item.state === 'braked' ? 'stopped, asks' : item.state
+      }}</v-chip></template
+    >
+    <template #retired="{ item }"
+      ><router-link v-if="item.entry_id" :to="`/journal?entry=${item.entry_id}`">{{
+        number(item.retired)
+      }}</router-link
+      ><template v-else>{{ number(item.retired) }}</template></template
+    >
+    <template #watched="{ item }">{{ number(item.watched) }}</template>
+    <template #act="{ item }"
+      ><v-btn
+        v-if="session.may('revert') && item.state === 'applied'"
+        size="small"
+        variant="text"
+        color="primary"
+        @click="revert(item)"
+        >Preview the revert</v-btn
+      ></template
+    >
+  </DataList>
+  <EditDialog
+    v-model="open"
+    :title="changing ? `Change “${changing.name}”` : 'Add a rule'"
+    label="Preview"
+    :ready="form.name !== ''"
+    :width="820"
+    @save="save"
+  >
+    <v-text-field v-model="form.name" label="Rule" />
+    <v-text-field v-model="form.days" label="Idle window (days)" type="number" />
+    <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
+    <v-checkbox v-model="form.daily" label="Run it every day" />
+    <v-text-field
+      v-model="form.brake"
+      label="Brake: a daily run that would take more than this share (%) stops and asks"
+      type="number"
+    />
+  </EditDialog>
+</template>

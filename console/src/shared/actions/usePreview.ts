@@ -1,0 +1,61 @@
+import { useQueryClient } from '@tanstack/vue-query'
+import { shallowReactive } from 'vue'
+
+import { type Preview, ProblemError } from '../../api/client'
+import { useJob } from './useJob'
+
+/** Look, then act: one change from its preview to its applying. */
+export interface Change {
+  look: () => Promise<Preview>
+  act: (digest: string, reason: string | null, preview: Preview) => Promise<unknown>
+  done?: () => void
+}
+
+const state = shallowReactive({
+  change: null as Change | null,
+  preview: null as Preview | null,
+  error: null as unknown,
+  busy: false,
+  moved: false,
+})
+const long = useJob()
+
+export function usePreview() {
+  const queries = useQueryClient()
+
+  async function open(change: Change) {
+    Object.assign(state, { change, preview: null, error: null, moved: false, busy: true })
+    try {
+      state.preview = await change.look()
+    } catch (error) {
+      state.error = error
+    } finally {
+      state.busy = false
+    }
+  }
+
+  async function apply(reason: string) {
+    if (!state.change || !state.preview) return
+    Object.assign(state, { busy: true, error: null })
+    try {
+      await state.change.act(state.preview.digest, reason.trim() || null, state.preview)
+      const { done } = state.change
+      close()
+      await queries.invalidateQueries()
+      done?.()
+    } catch (error) {
+      // The facts changed meanwhile: the new preview takes the place of the old one, to be read and applied.
+      if (error instanceof ProblemError && error.problem.preview)
+        Object.assign(state, { preview: error.problem.preview, moved: true })
+      else state.error = error
+    } finally {
+      state.busy = false
+    }
+  }
+
+  function close() {
+    Object.assign(state, { change: null, preview: null, error: null })
+  }
+
+  return { state, long: long.state, follow: long.follow, open, apply, close }
+}
