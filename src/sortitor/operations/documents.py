@@ -23,6 +23,8 @@ from sortitor.store.journal import EntryRow
 
 D = TypeVar("D", bound=Document)
 Key = int | str
+#: No number has so many digits.
+_TOO_LONG = 18
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +118,7 @@ class DocumentKind(Generic[D]):
     def find(self, connection: Connection, key: Key, lock: bool = False) -> Kept[D]:
         """One by number or name in a transaction; a number goes before a name of digits."""
         found = None
-        if isinstance(key, int) or key.isdecimal():
+        if is_number(key):
             found = self.shelf.one(connection, int(key), lock)
         if found is None and isinstance(key, str):
             number = self.shelf.number_of(connection, key)
@@ -320,6 +322,11 @@ def _verb(wanted: Wanted[D]) -> str:
 def _require_revision(former: Kept[D], revision: int | None, what: str) -> None:
     if revision is not None and revision != former.revision:
         raise Stale(what)
+
+
+def is_number(key: Key) -> bool:
+    """Whether a key can be a number: digits of the Latin script, as the service gives them."""
+    return isinstance(key, int) or (key.isascii() and key.isdecimal() and len(key) < _TOO_LONG)
 
 
 def refuse_other_kind(what: str, kind: str) -> Conflict:

@@ -13,6 +13,7 @@ from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
 from sortitor.operations import gate
 from sortitor.operations.context import Context, or_not_found, require_digest
+from sortitor.operations.documents import is_number
 from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
@@ -103,7 +104,7 @@ def page(
 def find(connection: Connection, key: int | str) -> PersonRow:
     """One person by number, user name or mail; a number goes before a name of digits."""
     found = None
-    if isinstance(key, int) or key.isdecimal():
+    if is_number(key):
         found = store.one(connection, int(key))
     if found is None and isinstance(key, str):
         found = store.by_any_name(connection, key)
@@ -129,7 +130,7 @@ def set_left(ctx: Context, key: int | str, left: bool, reason: str | None) -> No
 def find_group(connection: Connection, key: int | str, lock: bool = False) -> GroupRow:
     """One group by number or name; a number goes before a name of digits."""
     found = None
-    if isinstance(key, int) or key.isdecimal():
+    if is_number(key):
         found = store_groups.one(connection, int(key), lock)
     if found is None and isinstance(key, str):
         found = store_groups.by_name(connection, key, lock)

@@ -84,8 +84,11 @@ def require(actor: Actor, permission: Permission) -> None:
         return
     raise NotAllowed(
         code="role_too_low",
-        detail=f"As {actor.role} you may not {WORDS[permission]}.",
-        remedy=f"This takes the role {' or '.join(roles_with(permission))}. Ask an administrator.",
+        detail=(
+            f"As {actor.role} you may not {WORDS[permission]}; that takes the role"
+            f" {' or '.join(roles_with(permission))}."
+        ),
+        remedy="Ask an administrator.",
     )
 
 

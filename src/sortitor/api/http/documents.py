@@ -94,7 +94,7 @@ def _previewing(router: APIRouter, noun: Noun[D, A]) -> None:
         operation_id=f"preview_add_{noun.one}",
         description=f"What adding the {kind.noun} would do.",
     )
-    def preview_add(ctx: may, given: model) -> Preview:  # type: ignore[valid-type]
+    def preview_add(ctx: MayLook, given: model) -> Preview:  # type: ignore[valid-type]
         return Preview.model_validate(kind.preview_add(ctx, given))
 
     @router.post(
@@ -102,7 +102,7 @@ def _previewing(router: APIRouter, noun: Noun[D, A]) -> None:
         operation_id=f"preview_edit_{noun.one}",
         description=f"What changing the {kind.noun} would do: its fields, and what follows.",
     )
-    def preview_edit(ctx: may, key: Key, given: model) -> Preview:  # type: ignore[valid-type]
+    def preview_edit(ctx: MayLook, key: Key, given: model) -> Preview:  # type: ignore[valid-type]
         return Preview.model_validate(kind.preview_edit(ctx, key, given))
 
     @router.post(
@@ -110,7 +110,7 @@ def _previewing(router: APIRouter, noun: Noun[D, A]) -> None:
         operation_id=f"preview_remove_{noun.one}",
         description=f"What removing the {kind.noun} would do.",
     )
-    def preview_remove(ctx: may, key: Key) -> Preview:
+    def preview_remove(ctx: MayLook, key: Key) -> Preview:
         return Preview.model_validate(kind.preview_remove(ctx, key))
 
 

@@ -32,7 +32,7 @@ def list_gate_revisions(ctx: MayLook) -> list[Revision]:
 
 
 @router.post("/gate/preview")
-def preview_gate(ctx: MayPrepare, given: Gate) -> Preview:
+def preview_gate(ctx: MayLook, given: Gate) -> Preview:
     """Whom of today's fleet the gate as proposed would meet otherwise than now."""
     return Preview.model_validate(GATE.preview_edit(ctx, GATE_ID, given))
 
