@@ -22,7 +22,7 @@ from psycopg import sql
 from stdnum import luhn
 
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Platform, Role
 from sortitor.operations.context import Clock
 from sortitor.schemas.arrivals import Knock
 from sortitor.schemas.passes import PassTerms
@@ -217,3 +217,13 @@ def http(world: World, role: Role | None = Role.COORDINATOR) -> httpx.Client:
     """A bare HTTP client, for what the client library would not send."""
     headers = {"Authorization": f"Bearer {world.tokens[role]}"} if role else {}
     return httpx.Client(base_url=world.url, headers=headers, timeout=60)
+
+
+def change_baseline(s: Sortitor, android: str | None = None, **changed: object) -> None:
+    """Change the last policy of the gate; `android` is the oldest one that it lets in."""
+    *others, last = s.gate.show().policies
+    if android is not None:
+        rule = last.platforms[Platform.ANDROID].model_copy(update={"os_min": android})
+        changed["platforms"] = {**last.platforms, Platform.ANDROID: rule}
+    policies = [*others, last.model_copy(update=changed)]
+    s.gate.apply(policies, s.gate.preview(policies).digest)

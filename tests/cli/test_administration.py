@@ -186,20 +186,17 @@ def test_a_pool_that_is_short_says_the_ways_back(run: Run, world: World) -> None
     for number in range(3):
         s.agent.knock(knocking(code, f"KM-{number}"))
     world.later(days=100)
-    made = run("pool", "add", "Signage", "--seats", 1, "--filter", 'platform eq "android"')
+    made = run("pool", "add", "Signage", "--seats", 1, "--filter", 'platform eq "android"', "--yes")
     assert made.code == 0
     shown = run("pool", "show", 1)
     assert "Short of 2" in shown.err
     assert "3 of its devices are idle for 90 days" in shown.err
     assert run("pool", "list").code == 1
-    assert (
-        "covered"
-        in run("pool", "edit", 1, "Signage", "--seats", 3, "--filter", 'platform eq "android"').out
-    )
+    assert "covered" in run("pool", "edit", 1, "--seats", 3, "--yes").out
     assert run("pool", "list").code == 0
-    fault = run("pool", "edit", 1, "Signage", "--seats", 3, "--filter", "platfrom pr")
+    fault = run("pool", "edit", "Signage", "--filter", "platfrom pr", "--yes")
     assert (fault.code, "did you mean platform?" in fault.err) == (4, True)
-    assert run("pool", "remove", 1).code == 0
+    assert run("pool", "remove", 1, "--yes").code == 0
     [entry] = [
         e
         for e in json.loads(run("journal", "list", "--operation", "pool.remove", "-o", "json").out)
@@ -215,21 +212,20 @@ def test_a_sweep_rule_from_added_to_removed(run: Run, world: World) -> None:
     code = a_pass(s, activation=Activation.SHARED)
     for number in range(4):
         s.agent.knock(knocking(code, f"KM-{number}"))
-    assert run("sweep", "add", "Quiet", "--idle-window", 30, "--brake", 100).code == 0
+    assert run("rule", "add", "Quiet", "--idle-window", 30, "--brake", 100, "--yes").code == 0
     world.later(days=45)
     assert run("sweep", "apply", 1).code == 2
     assert run("sweep", "apply", 1, "--yes").code == 0
     assert "Quiet" in run("sweep", "list").out
     assert json.loads(run("sweep", "list", "-o", "json").out)[0]["retired"] == 4
-    edited = run(
-        "sweep", "edit", 1, "Quieter", "--idle-window", 60, "--filter", 'platform eq "ios"'
-    )
+    changes = ["--name", "Quieter", "--idle-window", 60, "--filter", 'platform eq "ios"']
+    edited = run("rule", "edit", 1, *changes, "--yes")
     assert edited.code == 0, edited.err
-    assert "Quieter" in run("sweep", "rules").out
-    bounds = run("sweep", "edit", 1, "Quieter", "--idle-window", 401)
+    assert "Quieter" in run("rule", "list").out
+    bounds = run("rule", "edit", 1, "--idle-window", 401, "--yes")
     assert (bounds.code, "400" in bounds.err) == (4, True)
-    assert run("sweep", "remove", 1).code == 0
-    assert "Quieter" not in run("sweep", "rules").out
+    assert run("rule", "remove", 1, "--yes").code == 0
+    assert "Quieter" not in run("rule", "list").out
     assert run("sweep", "revert", 1, "--yes").code == 0, "a run is taken back without its rule"
     assert s.devices.count(filter='stage eq "active"') == 4
 

@@ -38,16 +38,20 @@ COMMANDS = commands()
 LISTS = sorted(
     path
     for path, command in COMMANDS.items()
-    if any(
+    if path[1] != "show"
+    and any(
         option.name == "output" and "csv" in getattr(option.type, "choices", ())
         for option in command.params
     )
 )
 #: What a list of this kind needs besides its name.
-MORE: dict[tuple[str, str], list[Any]] = {("lot", "rows"): [1], ("order", "show"): [1]}
+MORE: dict[tuple[str, str], list[Any]] = {
+    ("lot", "rows"): [1],
+    **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule")},
+}
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
-    ("cohort", "attributes"),
+    ("filter", "attributes"),
     ("name", "list"),
     ("account", "list"),
     ("account", "list-tokens"),
@@ -82,6 +86,7 @@ def furnish(world: World, tmp_path: Path) -> None:
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
     rule = next(iter(s.sweep_rules.list())).id
+    world.later(days=40)
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)
 
 
@@ -93,8 +98,8 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
             form: run(*asked, "-o", form, role=Role.ADMINISTRATOR)
             for form in ("json", "jsonl", "csv", "table")
         }
-        # An order that is short says so by its code.
-        assert {one.code for one in said.values()} == {1 if path == ("order", "show") else 0}, (
+        # A pool that is short says so by its code.
+        assert {one.code for one in said.values()} <= {0, 1 if path == ("pool", "list") else 0}, (
             path,
             said,
         )

@@ -1,5 +1,6 @@
 """The short options of `sortitor device` are the filter language in fewer letters."""
 
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -10,7 +11,7 @@ from sortitor.core.filters import all_of, conjuncts, one_of, parse
 NOTHING: dict[str, Any] = {
     "query": None,
     "filter": None,
-    "cohort_id": None,
+    "cohort": None,
     "idle": None,
     **dict.fromkeys(("stage", "platform", "ownership", "site", "maker", "model", "lot"), ()),
 }
@@ -41,7 +42,10 @@ def test_options_become_a_filter_that_can_be_read(given: dict[str, Any], text: s
 
 
 def test_a_selection_has_what_no_filter_says_beside_it() -> None:
-    made = as_selection({**NOTHING, "query": "KM", "cohort_id": 4, "model": ("A",)}, [1, 2])
+    cohorts = SimpleNamespace(show=lambda name: SimpleNamespace(id={"Deck": 4}[name]))
+    client: Any = SimpleNamespace(cohorts=cohorts)
+    given = {**NOTHING, "query": "KM", "cohort": "Deck", "model": ("A",)}
+    made = as_selection(client, given, [1, 2])
     assert (made.ids, made.query, made.cohort_id, made.filter) == ([1, 2], "KM", 4, 'model eq "A"')
 
 
@@ -51,8 +55,8 @@ def test_what_must_hold_at_once_is_taken_apart_and_put_together() -> None:
     assert conjuncts(None) == ()
     either = parse('site eq "x" or id pr')
     assert conjuncts(either) == (either,)
-    assert all_of(None, None) is None
-    assert all_of(None, either) == either
+    assert all_of(either) == either
+    assert all_of(either, None) == either
     assert all_of(both, None, one_of("stage", ["parked"])) == parse(
         'site eq "x" and idleDays ge 3 and stage eq "parked"'
     )

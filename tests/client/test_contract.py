@@ -6,12 +6,15 @@ import json
 import re
 from pathlib import Path
 
-import sortitor.client.nouns as nouns
-
+import sortitor.client as client
 from sortitor.server.openapi import document
 
 #: What people do by hand in the console, or devices and streams by themselves.
-WITHOUT_A_CALL = {("GET", "/jobs/{}/events"), ("GET", "/devices/facets")}
+WITHOUT_A_CALL = {
+    ("GET", "/jobs/{}/events"),
+    ("GET", "/devices/facets"),
+    ("GET", "/vocabulary"),
+}
 
 
 def offered() -> set[tuple[str, str]]:
@@ -24,10 +27,32 @@ def offered() -> set[tuple[str, str]]:
 
 
 def called() -> set[tuple[str, str]]:
-    source = Path(nouns.__file__).read_text()
-    single = re.findall(r'"(GET|POST|PUT|PATCH|DELETE)", f?"(/[^"]*)"', source)
-    pages = [("GET", path) for path in re.findall(r'\.pages\([\w.]+, f?"(/[^"]*)"', source)]
-    return {(method, re.sub(r"\{[^}]+\}", "{}", path)) for method, path in (*single, *pages)}
+    """What is asked in the source of the client; a kind of document asks at its own path."""
+    folder = Path(client.__file__).parent
+    sources = {file.stem: _plain(file.read_text()) for file in folder.glob("*.py")}
+    kinds = re.findall(r'path = "(/[a-z-]+)"', "".join(sources.values()))
+    documents = sources.pop("documents")
+    wholes = [
+        *sources.values(),
+        *(documents.replace("{self.path}", kind.lstrip("/")) for kind in kinds),
+    ]
+    return {call for source in wholes for call in _asked(source)}
+
+
+def _asked(source: str) -> list[tuple[str, str]]:
+    single = re.findall(r'"(GET|POST|PUT|PATCH|DELETE)",\s*f?"(/[^"]*)"', source)
+    pages = re.findall(r'\.pages\(\s*[\w.]+,\s*f?"(/[^"]*)"', source)
+    calls = [*single, *(("GET", path) for path in pages)]
+    return [(method, re.sub(r"\{[^}]*\}", "{}", path)) for method, path in calls]
+
+
+def _plain(source: str) -> str:
+    """With every path as one string."""
+    source = source.replace("at(self.path,", 'at("{self.path}",').replace(
+        ", self.path", ', "{self.path}"'
+    )
+    source = re.sub(r'at\(f?"([^"]*)", [\w.]+, f?"([^"]*)"\)', r'"\1/{}/\2"', source)
+    return re.sub(r'at\(f?"([^"]*)", [\w.]+\)', r'"\1/{}"', source).replace('"{self', '"/{self')
 
 
 def test_every_call_goes_to_a_path_that_exists() -> None:

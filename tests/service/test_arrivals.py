@@ -4,13 +4,23 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
-from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
+from tests.worlds import (
+    World,
+    a_pass,
+    change_baseline,
+    imei,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.vocabulary import Activation, Outcome, Ownership, Role, Stage
+from sortitor.schemas.arrivals import RelayedCheckIn
 from sortitor.schemas.gate import Try
 from sortitor.schemas.naming import Template
-from sortitor.schemas.passes import PassTerms, RelayedCheckIn
+from sortitor.schemas.passes import PassTerms
 
 
 def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path: Path) -> None:
@@ -94,10 +104,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    gate = s.gate.show().policies
-    gate[-1].platforms["android"].os_min = "13"
-    gate[-1].ownerships = [Ownership.CORPORATE]
-    s.gate.apply(gate, s.gate.preview(gate).digest)
+    change_baseline(s, android="13", ownerships=[Ownership.CORPORATE])
     answer = s.agent.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
     assert answer.codes == ["os_too_old", "ownership_denied"]
     assert not any("13" in message or "Baseline" in message for message in answer.messages)

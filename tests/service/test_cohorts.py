@@ -237,7 +237,8 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
 
 def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> None:
     s = furnished
-    shown = s.cohorts.preview('site eq "deck"')
+    deck = Cohort(name="Deck", filter='site eq "deck"')
+    shown = s.cohorts.preview_add(deck)
     assert {c.key: c.count for c in shown.counts} == {
         "fit": 6,
         "platform:android": 6,
@@ -245,15 +246,13 @@ def test_a_cohort_from_preview_to_revert(furnished: Sortitor, world: World) -> N
         "stage:awaited": 6,
     }
     assert len(shown.examples) == 6
-    made = s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"', digest=shown.digest))
+    made = s.cohorts.add(deck, shown.digest)
     assert (made.kind, made.devices, made.moving) == ("filter", 6, False)
-    changed = s.cohorts.preview('site eq "bridge" or serial eq "KM-00"', made.id)
+    wider = Cohort(name="Deck", filter='site eq "bridge" or serial eq "KM-00"')
+    changed = s.cohorts.preview_edit(made.id, wider)
     assert {c.key: c.count for c in changed.counts}["enter"] == 6
     assert {c.key: c.count for c in changed.counts}["leave"] == 5
-    edited = s.cohorts.edit(
-        made.id,
-        Cohort(name="Deck", filter='site eq "bridge" or serial eq "KM-00"', digest=changed.digest),
-    )
+    edited = s.cohorts.edit(made.id, wider, changed.digest)
     assert edited.devices == 7
     entry = next(iter(s.journal.list(operation="cohort.edit")))
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
@@ -266,10 +265,11 @@ def test_a_preview_that_is_no_longer_true_is_not_applied(
     furnished: Sortitor, tmp_path: Path
 ) -> None:
     s = furnished
-    shown = s.cohorts.preview('site eq "deck"')
+    deck = Cohort(name="Deck", filter='site eq "deck"')
+    shown = s.cohorts.preview_add(deck)
     import_lot(s, manifest(tmp_path, ["serial,maker,site", "KM-77,Kelmar,Deck"]))
     with pytest.raises(FactsMoved) as caught:
-        s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"', digest=shown.digest))
+        s.cohorts.add(deck, shown.digest)
     assert caught.value.preview is not None
     assert not s.cohorts.list()
 
@@ -330,7 +330,7 @@ def test_what_is_used_stays_and_says_by_what(furnished: Sortitor) -> None:
     s.pools.add(Pool(name="Signage", seats=1, filter='platform eq "android" and cohorts eq "deck"'))
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=90, filter='not (cohorts eq "DECK")'))
     assert [(use.kind, use.name) for use in s.cohorts.uses(made.id)] == [
-        ("pool", "Signage"),
+        ("licence pool", "Signage"),
         ("sweep rule", "Quiet"),
     ]
     with pytest.raises(Refused, match=r"Signage.*Quiet"):

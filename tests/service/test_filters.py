@@ -17,6 +17,7 @@ from sortitor.schemas import devices as d
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.store import devices as store
+from sortitor.store.devices import lists
 from sortitor.store.engine import transaction
 from sortitor.store.filters import facts
 from sortitor.store.tables import ORDERS, devices
@@ -237,8 +238,8 @@ def test_a_page_is_the_same_however_it_is_found(
             assert [(row.sort_key, row.id) for row in whole] == sorted(
                 ((row.sort_key, row.id) for row in whole), reverse=descending
             )
-            monkeypatch.setattr(store, "_LOOK", reach[0])
-            monkeypatch.setattr(store, "_WALK", reach[1])
+            monkeypatch.setattr(lists, "_LOOK", reach[0])
+            monkeypatch.setattr(lists, "_WALK", reach[1])
             found, after = [], None
             while page := store.page(connection, selection, world.now, sort, descending, after, 9):
                 found += [row.id for row in page]

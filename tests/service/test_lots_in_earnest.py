@@ -312,7 +312,7 @@ def test_orders_count_what_was_ordered_delivered_and_arrived(world: World, tmp_p
     s.agent.knock(knocking(a_pass(s, activation="shared"), "KM-1"))
     shown = s.orders.show(order.id)
     assert [
-        (x.product, x.quantity, x.delivered, x.arrived, x.short, x.over) for x in shown.lines
+        (x.product, x.quantity, x.delivered, x.arrived, x.short, x.over) for x in shown.tally
     ] == [("Mate 3", 3, 2, 1, 1, 0), ("DH-11", 1, 2, 0, 0, 1), ("Mate 1", 0, 1, 0, 0, 1)]
     assert (shown.ordered, shown.delivered, shown.arrived, shown.short, shown.over) == (
         4,

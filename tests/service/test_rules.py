@@ -1,6 +1,5 @@
 """Sweeps, licence pools, the gate, names, people, the journal: each from preview to revert."""
 
-from copy import deepcopy
 from datetime import date
 from itertools import product
 from pathlib import Path
@@ -13,7 +12,7 @@ from sortitor.core.licences import needs_seat
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
 from sortitor.operations.sweeps import runs as sweeps
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import Policy
+from sortitor.schemas.gate import PlatformRule, Policy
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.sweeps import Rule
@@ -129,7 +128,7 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
         pool = s.pools.add(
             Pool(name=f"pool {number}", seats=3, filter=filter_text, awaited_too=awaited)
         )
-        core = Pool("p", 3, filter_text, awaited)
+        core = Pool(name="p", seats=3, filter=filter_text, awaited_too=awaited)
         wanted = {
             d.id
             for d in devices
@@ -174,8 +173,11 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     for serial in ("X-1", "X-2", "X-3"):
         s.agent.knock(knocking(code, serial, person="p0"))
     was = s.gate.show().policies
-    proposed = [Policy(name="Crew", groups=["crew"], quota=2), *deepcopy(was)]
-    proposed[-1].platforms[Platform.ANDROID].os_min = "15"
+    strict = PlatformRule(os_min="15")
+    baseline = was[-1].model_copy(
+        update={"platforms": {**was[-1].platforms, Platform.ANDROID: strict}}
+    )
+    proposed = [Policy(name="Crew", groups=["crew"], quota=2), *was[:-1], baseline]
     shown = s.gate.preview(proposed)
     counts = {c.key: c.count for c in shown.counts}
     assert (counts["refused"], counts["over_quota"]) == (7, 1)
@@ -186,7 +188,7 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
         "quota_reached",
     ]
     assert s.devices.count(filter='stage eq "active"') == 7, "nobody loses a device"
-    revert_last(world, "gate.apply")
+    revert_last(world, "gate.edit")
     assert s.gate.show().policies == was
 
 

@@ -16,6 +16,7 @@ from tests.worlds import (
     Database,
     World,
     a_pass,
+    change_baseline,
     http,
     imei,
     import_people,
@@ -64,9 +65,7 @@ def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
     one, two, url = two_services
     with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
         import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-        gate = s.gate.show().policies
-        gate[-1].quota = 3
-        s.gate.apply(gate, s.gate.preview(gate).digest)
+        change_baseline(s, quota=3)
         code = a_pass(s)
     stated = {
         "code": code,

@@ -7,13 +7,21 @@ from datetime import date
 from pathlib import Path
 
 import click
-from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+from tests.worlds import (
+    World,
+    a_pass,
+    change_baseline,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.cli.main import root
 from sortitor.core.vocabulary import Activation
-from sortitor.schemas.journal import Today
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.today import Today
 
 
 def kinds(today: Today) -> dict[str, list[str]]:
@@ -41,9 +49,7 @@ def everything_at_once(world: World, tmp_path: Path) -> None:
     s.agent.knock(knocking(own, "PA-1"))
     s.agent.knock(knocking("0000000000", "RE-1"))
     s.people.set_left(2)
-    policies = s.gate.show().policies
-    policies[-1].quota = 2
-    s.gate.apply(policies, s.gate.preview(policies).digest)
+    change_baseline(s, quota=2)
     s.pools.add(Pool(name="Signage", seats=1))
     s.devices.hold(5, "laid up", date(2026, 1, 20))
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30))

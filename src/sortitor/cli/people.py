@@ -100,7 +100,7 @@ def show(s: Sortitor, person: str) -> None:
             ("Site", p.site),
             ("Groups", p.groups),
             ("Quota", f"{p.holding} of {p.quota} used, by the policy “{p.quota_policy}”"),
-            ("Left", p.left_at),
+            *([("Left", p.left_at)] if p.left_at else []),
         ]
     )
     heading("Devices")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from sortitor.client.noun import Noun
 from sortitor.schemas import gate as g
 from sortitor.schemas.base import Preview
+from sortitor.schemas.documents import Revision
 
 
 class Gate(Noun):
@@ -32,3 +33,7 @@ class Gate(Noun):
     def attempt(self, imagined: g.Try) -> g.Decision:
         """Try an imagined device."""
         return self._t.call(g.Decision, "POST", "/gate/try", json=imagined)
+
+    def revisions(self) -> Sequence[Revision]:
+        """What was changed of it, newest first."""
+        return self._t.call(list[Revision], "GET", "/gate/revisions")

@@ -8,6 +8,7 @@ from sortitor.client.noun import Noun
 from sortitor.schemas import devices as d
 from sortitor.schemas import naming as g
 from sortitor.schemas.base import Preview
+from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import Saved
 
 
@@ -47,3 +48,7 @@ class Naming(Noun):
             "/naming/apply",
             json=g.RenameApply(selection=selection or d.Selection(), digest=digest, reason=reason),
         )
+
+    def revisions(self) -> Sequence[Revision]:
+        """What was changed of it, newest first."""
+        return self._t.call(list[Revision], "GET", "/naming/revisions")

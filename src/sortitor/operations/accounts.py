@@ -11,7 +11,6 @@ from typing import Any
 
 from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
-from sqlalchemy import Connection, Engine
 
 from sortitor.core.access import Permission, covers, lesser, may
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotFound, NotSignedIn, SlowDown
@@ -19,7 +18,7 @@ from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations.context import Actor, Clock, Context, or_not_found
 from sortitor.store import accounts as store
 from sortitor.store.accounts import AccountRow, TokenRow
-from sortitor.store.engine import transaction
+from sortitor.store.engine import Connection, Engine, transaction
 
 _HASHER = PasswordHasher()
 _FREE_FAILURES = 3

@@ -7,7 +7,7 @@ import secrets
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 
-from sqlalchemy import Connection
+from tenacity import retry, retry_if_exception, stop_after_attempt
 
 from sortitor.core import gate as core_gate
 from sortitor.core import passes as core_passes
@@ -32,10 +32,16 @@ from sortitor.store import people
 from sortitor.store.arrivals import ArrivalRow as ArrivalRow
 from sortitor.store.arrivals import PassRow as PassRow
 from sortitor.store.devices import DeviceRow
+from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 
-_RETRIES = 5
+_TRIES = 5
 _MEANWHILE = {"identifier_taken", "name_taken", "changed_meanwhile"}
+
+
+def _was_overtaken(error: BaseException) -> bool:
+    """Another knock took the same name or identifier at the same moment."""
+    return isinstance(error, Conflict) and error.code in _MEANWHILE
 
 
 def add_pass(ctx: Context, terms: PassTerms) -> tuple[int, str]:
@@ -132,15 +138,7 @@ def knock(ctx: Context, stated: Knock) -> Answer:
     keys = keys_of(stated)
     check_version(stated)
     device_ctx = replace(ctx, actor=Actor("device", Role.VIEWER), claim=None)
-    for attempt in range(_RETRIES):
-        try:
-            return _knock_once(device_ctx, stated, keys)
-        except Conflict as error:
-            # Another knock took the same name or identifier at the same moment; the facts are read
-            # again.
-            if error.code not in _MEANWHILE or attempt == _RETRIES - 1:
-                raise
-    raise AssertionError("the last attempt returns or raises")
+    return _knock_once(device_ctx, stated, keys)
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +160,7 @@ class _Known:
         return after_arrival(before, self.shown.terms.ownership if self.shown else None)
 
 
+@retry(retry=retry_if_exception(_was_overtaken), stop=stop_after_attempt(_TRIES), reraise=True)
 def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
     with ctx.changing() as connection:
         known = _known(connection, stated, keys)

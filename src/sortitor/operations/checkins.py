@@ -3,24 +3,17 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
 
-from psycopg import AsyncConnection, OperationalError
-from psycopg.errors import DeadlockDetected
-from psycopg_pool import AsyncConnectionPool, PoolTimeout
-
-from sortitor.core.errors import Unavailable
 from sortitor.core.lifecycle import Sighting
 from sortitor.operations.context import Clock
 from sortitor.store import checkins as store
+from sortitor.store.checkins import Pool as Pool
 
 _GATHER_SECONDS = 0.002
 _BATCH = 1_000
-_TRIES = 3
 
 Seen = tuple[int, str | None, str] | None
 
@@ -29,7 +22,7 @@ Seen = tuple[int, str | None, str] | None
 class CheckIns:
     """Writes check-ins; a caller is answered only after its batch is committed."""
 
-    pool: AsyncConnectionPool[AsyncConnection[Any]]
+    pool: Pool
     clock: Clock
     _waiting: list[tuple[Sighting, asyncio.Future[Seen]]] = field(default_factory=list)
     _timer: asyncio.TimerHandle | None = None
@@ -37,18 +30,7 @@ class CheckIns:
 
     async def many(self, batch: Sequence[Sighting]) -> list[Seen]:
         """A relay's check-ins in one transaction; a time to come is taken as now."""
-        now = self.clock.now()
-        try:
-            for _ in range(_TRIES):
-                with contextlib.suppress(DeadlockDetected):
-                    return await store.write(self.pool, batch, now)
-            return await store.write(self.pool, batch, now)
-        except (OperationalError, PoolTimeout) as error:
-            raise Unavailable(
-                "database_unavailable",
-                "The database cannot be reached; nothing was changed.",
-                "Try again in a moment.",
-            ) from error
+        return await store.write(self.pool, batch, self.clock.now())
 
     async def one(self, check_in: Sighting) -> Seen:
         """One check-in, written together with those that come within two milliseconds."""
@@ -77,7 +59,7 @@ class CheckIns:
     async def _write(self, batch: list[tuple[Sighting, asyncio.Future[Seen]]]) -> None:
         try:
             answers = await self.many([check_in for check_in, _ in batch])
-        except Exception as error:  # noqa: BLE001 - whatever it is, every caller of the batch must hear it
+        except Exception as error:  # noqa: BLE001 - every caller of the batch must hear it
             for _, waiting in batch:
                 if not waiting.done():
                     waiting.set_exception(error)

@@ -8,14 +8,13 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, TypeVar
 
-from sqlalchemy import Connection, Engine
-
 from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
 from sortitor.store import idempotency, journal
-from sortitor.store.engine import transaction
+from sortitor.store.engine import Connection, transaction
+from sortitor.store.engine import Engine as Engine
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,14 +84,13 @@ class Context:
 
     @contextmanager
     def reading(self, one_moment: bool = False) -> Iterator[Connection]:
-        """A transaction that changes nothing a user would notice; all its statements see
-        `one_moment`, or each its own.
+        """A transaction that changes nothing and locks nothing: the database refuses it. All its
+        statements see `one_moment`, or each its own.
         """
-        with transaction(
-            self.engine.execution_options(isolation_level="REPEATABLE READ")
-            if one_moment
-            else self.engine
-        ) as connection:
+        options: dict[str, Any] = {"postgresql_readonly": True}
+        if one_moment:
+            options["isolation_level"] = "REPEATABLE READ"
+        with transaction(self.engine.execution_options(**options)) as connection:
             yield connection
 
     @contextmanager

@@ -11,7 +11,6 @@ from datetime import date
 from typing import Any
 
 import polars as pl
-from sqlalchemy import Connection
 
 from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.filters import ATTRIBUTES
@@ -28,6 +27,7 @@ from sortitor.store import journal, people, sweeps
 from sortitor.store.devices import DeviceRow as DeviceRow
 from sortitor.store.devices import IdentifierRow, InCohortRow
 from sortitor.store.devices import LineRow as LineRow
+from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 from sortitor.store.sweeps import HoldRow
 

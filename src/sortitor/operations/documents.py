@@ -10,8 +10,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
-from sqlalchemy import Connection
-
 from sortitor.core.documents import Difference, Document, differences, told
 from sortitor.core.errors import Conflict, Stale
 from sortitor.core.previews import Count, Example, Preview, sealed
@@ -19,6 +17,7 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.store import journal
 from sortitor.store.documents import Kept as Kept
 from sortitor.store.documents import Shelf
+from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
 D = TypeVar("D", bound=Document)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import Connection
-
 from sortitor.core import gate as core
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.gate import Gate
@@ -16,6 +14,7 @@ from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.store import devices as store_devices
 from sortitor.store import groups, people, tables
 from sortitor.store.documents import Kept, Shelf
+from sortitor.store.engine import Connection
 
 GATE_ID = 1
 

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import Connection, Engine
+from tenacity import retry, retry_if_exception_type, stop_after_attempt, wait_fixed
 
 from sortitor.core.errors import Cancelled, Conflict, SortitorError, Unavailable
 from sortitor.core.vocabulary import JobState, LotStatus
@@ -18,7 +18,7 @@ from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.store import jobs as store
 from sortitor.store import lots as store_lots
 from sortitor.store import queue
-from sortitor.store.engine import transaction
+from sortitor.store.engine import Connection, Engine, transaction
 from sortitor.store.jobs import JobRow as JobRow
 from sortitor.store.lots import HeadRow
 
@@ -151,6 +151,12 @@ _ACTS: dict[str, Callable[[Context, int, dict[str, Any]], object]] = {
 }
 
 
+@retry(
+    retry=retry_if_exception_type(Unavailable),
+    stop=stop_after_attempt(_TRIES_TO_END),
+    wait=wait_fixed(1),
+    reraise=True,
+)
 def _finish(
     ctx: Context,
     job_id: int,
@@ -162,21 +168,11 @@ def _finish(
 
     What a job fails of may be the database, so this waits for it to come back.
     """
-    for attempt in range(_TRIES_TO_END):
-        try:
-            with ctx.reading() as connection:
-                if forget_lot is not None:
-                    store_lots.remove(connection, forget_lot)
-                store.change(
-                    connection,
-                    job_id,
-                    {"state": state, "finished_at": ctx.clock.wall(), "problem": problem},
-                )
-                return
-        except Unavailable:
-            if attempt == _TRIES_TO_END - 1:
-                raise
-            time.sleep(1)
+    ended = {"state": state, "finished_at": ctx.clock.wall(), "problem": problem}
+    with transaction(ctx.engine) as connection:
+        if forget_lot is not None:
+            store_lots.remove(connection, forget_lot)
+        store.change(connection, job_id, ended)
 
 
 def _give_up(ctx: Context, job: JobRow, state: JobState, problem: dict[str, Any] | None) -> None:

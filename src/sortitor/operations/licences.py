@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import Connection
-
 from sortitor.core.filters import Filter
 from sortitor.core.licences import Pool, needing
 from sortitor.core.previews import Count
@@ -16,6 +14,7 @@ from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices, tables
 from sortitor.store.documents import Kept, Shelf
+from sortitor.store.engine import Connection
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,6 @@ from datetime import datetime
 from typing import Any
 
 import polars as pl
-from sqlalchemy import Connection
 
 from sortitor.core.naming.compose import compose
 from sortitor.core.naming.templates import Naming, Template, counts, shape
@@ -21,6 +20,7 @@ from sortitor.operations.selections import resolve_selection
 from sortitor.store import counters, tables
 from sortitor.store import devices as store
 from sortitor.store.documents import Kept, Shelf
+from sortitor.store.engine import Connection
 
 NAMING_ID = 2
 #: How many candidates are tried for one arriving device, most of which are free at once.

@@ -6,8 +6,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection
-
 from sortitor.core.orders import Order, Tally, tally
 from sortitor.core.previews import Count
 from sortitor.operations.context import Context
@@ -15,6 +13,7 @@ from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.store import orders as store
 from sortitor.store import tables
 from sortitor.store.documents import Kept, Shelf
+from sortitor.store.engine import Connection
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import Connection
-
 from sortitor.core.errors import BadInput
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
@@ -18,6 +16,7 @@ from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
 from sortitor.store.devices import LineRow
+from sortitor.store.engine import Connection
 from sortitor.store.groups import GroupRow
 from sortitor.store.people import PersonRow
 

@@ -9,14 +9,13 @@ from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection
-
 from sortitor.core.errors import BadInput, Conflict, NotFound, Stale
 from sortitor.core.provisioning import person_of, user_of
 from sortitor.operations.context import Context
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store_people
 from sortitor.store import provisioning as store
+from sortitor.store.engine import Connection
 from sortitor.store.provisioning import Asked as Asked
 from sortitor.store.provisioning import GroupRow, UserRow
 

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Engine
-
 from sortitor.operations.context import Actor, Clock
 from sortitor.store import idempotency
-from sortitor.store.engine import transaction
+from sortitor.store.engine import Engine, transaction
 from sortitor.store.idempotency import AnswerRow
 
 

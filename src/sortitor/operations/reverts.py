@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import Connection
-
 from sortitor.core import journal as core
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
@@ -20,6 +18,7 @@ from sortitor.operations.orders import ORDERS
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.store import cohorts as store_cohorts
 from sortitor.store import journal, lots, sweeps
+from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
 _KINDS: dict[str, DocumentKind[Any]] = {

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from sqlalchemy import Connection
-
 from sortitor.core.cohorts import inlined
 from sortitor.core.filters import Filter, all_of, attributes, parse
 from sortitor.core.selection import Selection
 from sortitor.operations.context import or_not_found
 from sortitor.store import cohorts
+from sortitor.store.engine import Connection
 
 
 def resolve_selection(connection: Connection, selection: Selection) -> Selection:

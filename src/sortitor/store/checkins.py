@@ -8,13 +8,21 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeAlias
 
 from psycopg import AsyncConnection
+from psycopg import Error as PsycopgError
+from psycopg.errors import DeadlockDetected
 from psycopg_pool import AsyncConnectionPool
+from tenacity import retry, retry_if_exception_type, stop_after_attempt
 
 from sortitor.core.lifecycle import Sighting
-from sortitor.store.cohorts import settle_async
+from sortitor.store.cohorts import refresh_memberships_async
+from sortitor.store.failures import translate
+
+Pool: TypeAlias = AsyncConnectionPool[AsyncConnection[Any]]
+
+_TRIES = 4
 
 # Taken in order of id, so that two batches with common devices seldom meet head on; should they,
 # one is tried again.
@@ -63,13 +71,25 @@ SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}'
 
 
 async def write(
-    pool: AsyncConnectionPool[AsyncConnection[Any]], batch: Sequence[Sighting], now: datetime
+    pool: Pool, batch: Sequence[Sighting], now: datetime
 ) -> list[tuple[int, str | None, str] | None]:
-    """A time to come is taken as now.
+    """A time to come is taken as now; a batch that met another head on is tried again.
 
     For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer)
     good.
     """
+    try:
+        return await _write(pool, batch, now)
+    except PsycopgError as error:
+        raise translate(error) from error
+
+
+@retry(
+    retry=retry_if_exception_type(DeadlockDetected), stop=stop_after_attempt(_TRIES), reraise=True
+)
+async def _write(
+    pool: Pool, batch: Sequence[Sighting], now: datetime
+) -> list[tuple[int, str | None, str] | None]:
     answers: list[tuple[int, str | None, str] | None] = [None] * len(batch)
     lines = [
         {
@@ -97,5 +117,7 @@ async def write(
             )
             await cursor.execute(_WOKEN, {"at": now, "summary": summary, "ids": sorted(woken)})
         if woken or updated:
-            await settle_async(connection, sorted(woken | updated), ("stage", "os_version"))
+            await refresh_memberships_async(
+                connection, sorted(woken | updated), ("stage", "os_version")
+            )
     return answers

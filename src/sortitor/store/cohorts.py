@@ -1,9 +1,9 @@
 """Cohorts, and their members kept right in the transaction of every change.
 
-Every transaction that changes what a filter can speak of ends by settling the devices it touched.
-Changes of devices settle under a shared lock, changes of what many devices lean on (cohorts,
-people, groups, orders) under an exclusive one: whoever comes second sees what the first has
-committed, so no pair of changes can leave a member that neither of them would.
+Every transaction that changes what a filter can speak of ends by refreshing the memberships of the
+devices it touched. Changes of devices do so under a shared lock, changes of what many devices lean
+on (cohorts, people, groups, orders) under an exclusive one: whoever comes second sees what the
+first has committed, so no pair of changes can leave a member that neither of them would.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ from sqlalchemy import (
     case,
     delete,
     exists,
+    false,
     func,
     insert,
     literal,
@@ -39,7 +40,7 @@ from sqlalchemy.dialects.postgresql import array
 
 from sortitor.core.filters import Filter, attributes, parse
 from sortitor.store.engine import raw
-from sortitor.store.filters import compiled, said_of, touched_by, worked_out
+from sortitor.store.filters import Condition, compiled, said_of, touched_by, worked_out
 from sortitor.store.rows import read_all, read_one
 from sortitor.store.tables import (
     cohort_counts,
@@ -55,7 +56,7 @@ _LOCK = 7_302
 _SOME = "/* devices */"
 _SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
 _KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
-_PREPARED = "SELECT name FROM pg_prepared_statements WHERE starts_with(name, 'settle_')"
+_PREPARED = "SELECT name FROM pg_prepared_statements WHERE starts_with(name, 'refresh_')"
 #: A mark that every change of a cohort sets anew: filters known under it need not be read again.
 _MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
 
@@ -142,7 +143,7 @@ def refresh_statement(kept: Kept, changed_keys: frozenset[str] | None, touched: 
 def refresh_memberships(
     connection: Connection, touched: str, changed_keys: Iterable[str] | None
 ) -> None:
-    """Settle the devices that a change of devices touched; the last step of its transaction.
+    """Work out the cohorts of the devices that a change touched; the last step of its transaction.
 
     Arguments as in `refresh_statement`.
     """
@@ -193,7 +194,7 @@ def _kept_cohorts(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
 
 @lru_cache(maxsize=256)
 def _name_of(statement: str) -> str:
-    return f"settle_{sha256(statement.encode()).hexdigest()[:24]}"
+    return f"refresh_{sha256(statement.encode()).hexdigest()[:24]}"
 
 
 def written(query: Select[Any]) -> str:
@@ -207,7 +208,7 @@ def _literal(statement: str) -> Any:
     return statement.encode()
 
 
-async def settle_async(
+async def refresh_memberships_async(
     connection: AsyncConnection[Any], ids: Sequence[int], changed_keys: Iterable[str]
 ) -> None:
     """The same for check-ins."""
@@ -226,14 +227,14 @@ async def settle_async(
 
 
 def hold_still(connection: Connection) -> None:
-    """Let no change of a device settle until this transaction has ended."""
+    """Let no change of a device refresh its memberships until this transaction has ended."""
     connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
 def refresh_memberships_alone(
     connection: Connection, touched: str, changed_keys: Iterable[str]
 ) -> None:
-    """Settle the devices that lean on what was changed: a person, a group, an order."""
+    """Work out the cohorts of the devices of a changed person, group or order."""
     hold_still(connection)
     refresh_memberships(connection, touched, changed_keys)
 
@@ -392,10 +393,11 @@ class Tally:
     spread: Sequence[tuple[str, str, int]]
 
 
-def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElement[bool]) -> Tally:
-    """Count a new condition against a former one, in one pass over the fleet."""
+def tally(connection: Connection, new: Condition, former: Condition | None) -> Tally:
+    """Count a new condition against a former one (None: no device), in one pass over the fleet."""
+    were = false() if former is None else former
     columns = (devices.c.platform, devices.c.site, devices.c.stage)
-    each = select(*columns, new.label("fits"), former.label("were")).subquery()
+    each = select(*columns, new.label("fits"), were.label("were")).subquery()
     numbers = (
         func.count().filter(each.c.fits),
         func.count().filter(each.c.fits, ~each.c.were),
@@ -423,9 +425,7 @@ def tally(connection: Connection, new: ColumnElement[bool], former: ColumnElemen
     )
 
 
-def overlap(
-    connection: Connection, one: ColumnElement[bool], other: ColumnElement[bool]
-) -> tuple[int, int, int]:
+def overlap(connection: Connection, one: Condition, other: Condition) -> tuple[int, int, int]:
     """Devices `(only in the one, in both, only in the other)`."""
     query = select(
         func.count().filter(one, ~other),

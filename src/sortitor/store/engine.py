@@ -11,7 +11,9 @@ from typing import Any
 
 import psycopg
 from psycopg import Connection as RawConnection
-from sqlalchemy import Connection, Engine, create_engine, event, text
+from sqlalchemy import Connection as Connection
+from sqlalchemy import Engine as Engine
+from sqlalchemy import create_engine, event, text
 from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 
 from sortitor.store.failures import translate

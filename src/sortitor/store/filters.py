@@ -53,6 +53,8 @@ from sortitor.store.tables import (
 )
 
 #: The present, as a value or as a parameter of a statement that is kept.
+#: What holds for a device or not, in SQL.
+Condition: TypeAlias = ColumnElement[bool]
 Moment: TypeAlias = "datetime | ColumnElement[datetime]"
 
 _COLUMNS: dict[str, Column[Any]] = {

@@ -141,7 +141,7 @@ def change(connection: Connection, group_id: int, values: Mapping[str, Any]) -> 
 
 
 def remove(connection: Connection, group_id: int) -> None:
-    """Forget a group, and settle who belonged to it or to a group around it."""
+    """Forget a group; whoever belonged to it or to a group around it is in other cohorts now."""
     with raw(connection).cursor() as cursor:
         cursor.execute("SELECT group_id FROM group_groups WHERE inner_id = %s", [group_id])
         around = [int(str(row[0])) for row in cursor.fetchall()]
@@ -217,7 +217,7 @@ def resolve(
     connection: Connection, group_ids: Collection[int], renamed: Collection[int] = ()
 ) -> None:
     """Bring memberships, and then cohorts, to what the groups (and all around them) hold now;
-    `renamed` settles whoever is in those.
+    `renamed` works out the cohorts of whoever is in those.
     """
     hold_still(connection)
     with raw(connection).cursor() as cursor:

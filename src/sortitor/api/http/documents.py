@@ -87,7 +87,6 @@ def _reading(router: APIRouter, noun: Noun[D, A]) -> None:
 
 def _previewing(router: APIRouter, noun: Noun[D, A]) -> None:
     kind, model = noun.kind, noun.kind.shelf.model
-    may = Annotated[Context, Depends(needs(noun.may))]
 
     @router.post(
         "/preview",

@@ -3,14 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
-from psycopg import AsyncConnection
-from psycopg_pool import AsyncConnectionPool
-from sqlalchemy import Engine
-
-from sortitor.operations.checkins import CheckIns
-from sortitor.operations.context import Clock, Limits
+from sortitor.operations.checkins import CheckIns, Pool
+from sortitor.operations.context import Clock, Engine, Limits
 
 
 @dataclass(slots=True)
@@ -20,7 +15,7 @@ class Service:
     engine: Engine
     clock: Clock
     limits: Limits
-    async_pool: AsyncConnectionPool[AsyncConnection[Any]]
+    async_pool: Pool
     max_upload_bytes: int
     secure_cookies: bool = False
     check_ins: CheckIns | None = None

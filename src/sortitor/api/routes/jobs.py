@@ -84,7 +84,7 @@ def cancel_job(ctx: MayImport, job_id: int) -> Job:
     responses={200: {"content": {"text/event-stream": {}}}},
 )
 def follow_job(ctx: MayLook, job_id: int) -> StreamingResponse:
-    """The job as server-sent events, one whenever it moved, until it is over."""
+    """The job as server-sent events, one whenever it has gone on, until it is over."""
     jobs.one(ctx, job_id)
     return StreamingResponse(
         _events(ctx, job_id), media_type="text/event-stream", headers={"Cache-Control": "no-store"}

@@ -7,8 +7,6 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, false
-
 from sortitor.core.cohorts import Cohort, speaks_of
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import parse
@@ -27,7 +25,8 @@ from sortitor.store import devices as store_devices
 from sortitor.store import tables
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.documents import Kept, Shelf
-from sortitor.store.filters import compiled
+from sortitor.store.engine import Connection
+from sortitor.store.filters import Condition, compiled
 from sortitor.store.journal import EntryRow
 
 EXAMPLES = 10
@@ -94,7 +93,7 @@ class Cohorts(DocumentKind[Cohort]):
         former = None
         if wanted.before is not None and wanted.before.filter is not None:
             former = compiled(parse(wanted.before.filter), ctx.now)
-        tally = store.tally(connection, new, false() if former is None else former)
+        tally = store.tally(connection, new, former)
         entered_and_left = tally.enter + tally.leave
         return Effect(
             counts=_counts(tally, is_new=former is None),
@@ -236,8 +235,8 @@ def _label(tally: store.Tally, is_new: bool) -> str:
 def _examples(
     ctx: Context,
     connection: Connection,
-    new: ColumnElement[bool],
-    former: ColumnElement[bool] | None,
+    new: Condition,
+    former: Condition | None,
     tally: store.Tally,
 ) -> tuple[Example, ...]:
     if former is None:
@@ -250,7 +249,7 @@ def _examples(
 def device_examples(
     ctx: Context,
     connection: Connection,
-    condition: ColumnElement[bool],
+    condition: Condition,
     before: str | None,
     after: str,
 ) -> tuple[Example, ...]:

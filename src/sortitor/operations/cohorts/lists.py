@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from sqlalchemy import Connection
-
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
@@ -22,6 +20,7 @@ from sortitor.operations.selections import resolve_selection
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store.cohorts import CohortRow
+from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 from datetime import date, timedelta
 
-from sqlalchemy import ColumnElement, Connection
-
 from sortitor.core.filters import ATTRIBUTES, Clause, matches, parse
 from sortitor.core.selection import Selection
 from sortitor.operations.cohorts.documents import counted, find, write_counts_of
@@ -15,7 +13,8 @@ from sortitor.operations.documents import Key
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store.cohorts import CohortRow
-from sortitor.store.filters import compiled, facts
+from sortitor.store.engine import Connection
+from sortitor.store.filters import Condition, compiled, facts
 
 _HISTORY_DAYS = 400
 
@@ -56,7 +55,7 @@ def overlap(ctx: Context, one: Key, other: Key) -> tuple[int, int, int]:
         return store.overlap(connection, *conditions)
 
 
-def _condition(ctx: Context, row: CohortRow) -> ColumnElement[bool]:
+def _condition(ctx: Context, row: CohortRow) -> Condition:
     """Being in a cohort, as a condition on devices."""
     if row.moving and row.filter is not None:
         return compiled(parse(row.filter), ctx.now)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from sqlalchemy import Connection
-
 from sortitor.core.columns import IDENTIFIER_COLUMNS
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
@@ -15,6 +13,7 @@ from sortitor.operations.context import Context, require_digest
 from sortitor.operations.lots.checking import draft, known, recheck, words
 from sortitor.operations.lots.veil import veiled_rows
 from sortitor.store import lots as store
+from sortitor.store.engine import Connection
 from sortitor.store.lots import HeadRow
 
 _EXAMPLES = 50

@@ -8,8 +8,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from sqlalchemy import Connection
-
 from sortitor.core import lots as core
 from sortitor.core.columns import COLUMNS, recall, remap, understand
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
@@ -17,6 +15,7 @@ from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
 from sortitor.core.vocabulary import LotStatus, Remedy
 from sortitor.operations.context import Context, or_not_found
 from sortitor.store import lots as store
+from sortitor.store.engine import Connection
 from sortitor.store.lots import Chosen, HeadRow
 
 Form = Literal["table", "paste"]
@@ -277,7 +276,7 @@ def draft(connection: Connection, lot_id: int) -> HeadRow:
 
 
 def recheck(ctx: Context, connection: Connection, lot: HeadRow, lock: bool = False) -> core.Decided:
-    """Decide anew on today's facts; the kept rows follow when the outcome moved."""
+    """Decide anew on today's facts; the kept rows follow when the outcome is another."""
     ctx.progress("reading the rows", 0, 0)
     decided = _decide(ctx, connection, lot, _kept(connection, lot), lot.columns, lock).decided
     if decided.digest != lot.digest:

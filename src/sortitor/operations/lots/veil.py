@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
-from sqlalchemy import Connection
-
 from sortitor.core.columns import IDENTIFIER_COLUMNS
 from sortitor.core.vocabulary import Ownership
 from sortitor.operations.context import Context
 from sortitor.store import devices as store_devices
+from sortitor.store.engine import Connection
 from sortitor.store.lots import HeadRow, LotRow, NoteGroupRow
 
 

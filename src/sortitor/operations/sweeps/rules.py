@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import Connection
-
 from sortitor.core.previews import Count
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule, watching
@@ -15,6 +13,7 @@ from sortitor.operations.selections import resolve_selection
 from sortitor.store import sweeps as store
 from sortitor.store import tables
 from sortitor.store.documents import Shelf
+from sortitor.store.engine import Connection
 
 
 @dataclass(frozen=True, slots=True)

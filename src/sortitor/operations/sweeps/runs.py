@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import polars as pl
-from sqlalchemy import Connection
 
 from sortitor.core import sweeps as core
 from sortitor.core.errors import Conflict
@@ -22,6 +21,7 @@ from sortitor.operations.sweeps.rules import RULES, IdleDays, idle_days, watched
 from sortitor.store import arrivals, devices
 from sortitor.store import sweeps as store
 from sortitor.store.documents import Kept
+from sortitor.store.engine import Connection
 from sortitor.store.sweeps import DueRow, RunRow
 
 _EXAMPLES = 50

@@ -9,7 +9,7 @@ from sortitor.store.devices.change import (
     merge_devices,
     patch_one,
 )
-from sortitor.store.devices.page import LineRow, ShortRow, page, some, table
+from sortitor.store.devices.lists import LineRow, ShortRow, page, some, table
 from sortitor.store.devices.read import (
     DeviceRow,
     IdentifierRow,
