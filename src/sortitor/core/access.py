@@ -7,7 +7,6 @@ person asks by: no filter, search or list finds an identifier out that its reade
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
@@ -95,7 +94,9 @@ def roles_with(permission: Permission) -> list[Role]:
 #: The keys under which identifiers stand in what devices state and journal entries keep.
 _STATED = ("serial", "imeis", "imei", *(kind.value for kind in IdentifierKind))
 _KEPT = ("identifiers", "given_away")
-_SHOWN_CHARACTERS = 4
+#: How a hidden identifier begins, and how many characters are shown of a long one.
+VEIL_MARK = "•••"
+SHOWN_CHARACTERS = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,8 +199,9 @@ def _masked(value: str | None) -> str | None:
     """The last four characters; of a short value none, so that it is not told whole."""
     if not value:
         return value
-    shown = value[-_SHOWN_CHARACTERS:] if len(value) > 2 * _SHOWN_CHARACTERS else value[-2:]
-    return f"•••{shown}" if len(value) > _SHOWN_CHARACTERS else "•••"
+    if len(value) > 2 * SHOWN_CHARACTERS:
+        return VEIL_MARK + value[-SHOWN_CHARACTERS:]
+    return VEIL_MARK + value[-2:] if len(value) > SHOWN_CHARACTERS else VEIL_MARK
 
 
 def _masked_all(value: Any) -> Any:
@@ -225,11 +227,3 @@ def _masked_entries(value: Any) -> Any:
 
 def _masked_details(key: str, value: Any) -> Any:
     return _masked_all(value) if key == "details" else value
-
-
-_WORD = re.compile(r"[^\s,;|/]+")
-
-
-def words_of(text: str) -> list[str]:
-    """What in a text could be an identifier: the whole and its words."""
-    return [text, *_WORD.findall(text)]

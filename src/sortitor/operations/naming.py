@@ -88,7 +88,7 @@ def _plan(
         facts=facts,
         taken=store.names_in_use(connection),
     )
-    old = facts.select("device_id", "name", "serial").rename({"name": "old"})
+    old = facts.select("device_id", "serial", "ownership", old="name")
     named = named.join(old, on="device_id")
     renamed = named.filter(
         pl.col("name").is_not_null() & (pl.col("name") != pl.col("old").fill_null(""))
@@ -122,19 +122,20 @@ def _tallied(
 
 
 def _examples(ctx: Context, renamed: pl.DataFrame, problems: pl.DataFrame) -> tuple[Example, ...]:
-    columns = ("device_id", "serial", "old", "name", "problem", "shortened")
+    columns = ("device_id", "serial", "ownership", "old", "name", "problem", "shortened")
     lines = pl.concat([problems.head(20), renamed.head(50)]).head(50).select(*columns)
     examples = []
-    for device_id, serial, old, name, problem, short in lines.iter_rows():
+    for device_id, serial, ownership, old, name, problem, short in lines.iter_rows():
         note = "shortened" if short else ""
         if problem:
             note = _PROBLEMS.get(problem, problem)
         examples.append(
             Example(
-                subject=serial or f"device {device_id}",
+                subject=ctx.veil.label(device_id, None, serial, ownership),
                 field="name",
                 before=old,
-                after=name,
+                # A template can put an identifier into a name.
+                after=ctx.veil.identifier(name, ownership),
                 note=note,
                 device_id=device_id,
             )

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, delete, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.vocabulary import Purpose, Role
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import accounts, installation, sessions, tokens
 
 
@@ -20,7 +20,7 @@ def add(connection: Connection, name: str, password_hash: str, role: str, at: da
     statement = insert(accounts).values(
         name=name, password_hash=password_hash, role=role, created_at=at
     )
-    return connection.execute(statement.returning(accounts.c.id)).scalar_one()
+    return number(connection, statement.returning(accounts.c.id))
 
 
 def change(connection: Connection, account_id: int, values: Mapping[str, Any]) -> None:
@@ -136,7 +136,7 @@ def by_token(
 
 def add_token(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new token's id."""
-    return connection.execute(insert(tokens).values(**values).returning(tokens.c.id)).scalar_one()
+    return number(connection, insert(tokens).values(**values).returning(tokens.c.id))
 
 
 def tokens_of(connection: Connection, account_id: int) -> list[TokenRow]:

@@ -12,13 +12,13 @@ from sqlalchemy import Connection, func, insert, select, update
 from sortitor.core.passes import PassTerms
 from sortitor.core.vocabulary import Outcome, Ownership, Stage
 from sortitor.store.cohorts import refresh_memberships_of_one
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
 
 
 def add_pass(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new pass's id."""
-    return connection.execute(insert(passes).values(**values).returning(passes.c.id)).scalar_one()
+    return number(connection, insert(passes).values(**values).returning(passes.c.id))
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,9 +104,7 @@ def pass_page(connection: Connection, before: int | None, limit: int) -> list[Pa
 
 def add_arrival(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new arrival's id."""
-    return connection.execute(
-        insert(arrivals).values(**values).returning(arrivals.c.id)
-    ).scalar_one()
+    return number(connection, insert(arrivals).values(**values).returning(arrivals.c.id))
 
 
 _ARRIVALS = (
@@ -161,9 +159,7 @@ def add_device(
     connection: Connection, values: Mapping[str, Any], keys: Sequence[Mapping[str, Any]]
 ) -> int:
     """A device that nobody announced, with its identifiers."""
-    device_id = connection.execute(
-        insert(devices).values(**values).returning(devices.c.id)
-    ).scalar_one()
+    device_id = number(connection, insert(devices).values(**values).returning(devices.c.id))
     _write_identifiers(connection, device_id, keys)
     refresh_memberships_of_one(connection, device_id, None)
     return device_id

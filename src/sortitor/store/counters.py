@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from sqlalchemy import Connection, func, select
 from sqlalchemy.dialects.postgresql import insert
 
+from sortitor.store.rows import number
 from sortitor.store.tables import counters
 
 
@@ -22,16 +23,17 @@ def lock_counter(connection: Connection, template: str) -> int:
     connection.execute(
         insert(counters).values(template=template, next_number=1).on_conflict_do_nothing()
     )
-    return connection.execute(
-        select(counters.c.next_number).where(counters.c.template == template).with_for_update()
-    ).scalar_one()
+    return number(
+        connection,
+        select(counters.c.next_number).where(counters.c.template == template).with_for_update(),
+    )
 
 
 def advance(connection: Connection, next_number: Mapping[str, int]) -> None:
     """Let counters go on at these numbers; a counter never goes back."""
-    for template, number in sorted(next_number.items()):
-        statement = insert(counters).values(template=template, next_number=number)
-        highest = func.greatest(counters.c.next_number, number)
+    for template, following in sorted(next_number.items()):
+        statement = insert(counters).values(template=template, next_number=following)
+        highest = func.greatest(counters.c.next_number, following)
         connection.execute(
             statement.on_conflict_do_update(
                 index_elements=["template"], set_={"next_number": highest}

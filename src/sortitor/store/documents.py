@@ -12,6 +12,7 @@ from typing import Any, Generic, TypeVar
 from sqlalchemy import Connection, Select, Table, func, insert, select, update
 
 from sortitor.core.documents import Document
+from sortitor.store.rows import number
 
 D = TypeVar("D", bound=Document)
 
@@ -51,9 +52,7 @@ class Shelf(Generic[D]):
     def add(self, connection: Connection, document: D, **beside: Any) -> int:
         """A new document's number; `beside` sets columns beside it."""
         values = {"document": document.as_json(), **beside}
-        return connection.execute(
-            insert(self.table).values(**values).returning(self.table.c.id)
-        ).scalar_one()
+        return number(connection, insert(self.table).values(**values).returning(self.table.c.id))
 
     def change(self, connection: Connection, number: int, document: D, **beside: Any) -> None:
         """Put another document in its place and count its revision up."""

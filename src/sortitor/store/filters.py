@@ -5,8 +5,9 @@ test.
 from __future__ import annotations
 
 import math
+import operator as signs
 import sys
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any, TypeAlias
 
@@ -36,8 +37,9 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY, array
 from sqlalchemy.sql.visitors import iterate, replacement_traverse
 
+from sortitor.core.access import SHOWN_CHARACTERS, VEIL_MARK
 from sortitor.core.filters import ATTRIBUTES, Comparison, Filter, Joined, Kind, Not
-from sortitor.core.vocabulary import IdentifierKind
+from sortitor.core.vocabulary import IdentifierKind, Ownership
 from sortitor.store.tables import (
     ORDERS,
     SEEN,
@@ -386,14 +388,17 @@ def _compare(column: ColumnElement[Any], operator: str, value: Any) -> ColumnEle
     if operator == "sw":
         return func.starts_with(column, value)
     if operator == "ew":
-        return func.right(column, func.char_length(value)) == value
-    return {
-        "eq": column == value,
-        "gt": column > value,
-        "ge": column >= value,
-        "lt": column < value,
-        "le": column <= value,
-    }[operator]
+        return _SIGNS["eq"](func.right(column, func.char_length(value)), value)
+    return _SIGNS[operator](column, value)
+
+
+_SIGNS: dict[str, Callable[[ColumnElement[Any], Any], ColumnElement[bool]]] = {
+    "eq": signs.eq,
+    "gt": signs.gt,
+    "ge": signs.ge,
+    "lt": signs.lt,
+    "le": signs.le,
+}
 
 
 def touched_by(names: Iterable[str], changed_keys: frozenset[str]) -> bool:
@@ -462,7 +467,9 @@ def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any
     )
 
 
-def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
+def _gathered(
+    name: str, now: datetime, moving: Mapping[str, Filter], masked: bool = False
+) -> ColumnElement[Any]:
     if name == "tags":
         return devices.c.tags
     if name == "held":
@@ -476,7 +483,8 @@ def _gathered(name: str, now: datetime, moving: Mapping[str, Filter]) -> ColumnE
             .where(memberships.c.person_id == devices.c.person_id)
         )
     elif ATTRIBUTES[name].of == "identifiers":
-        inside = select(identifiers.c.value).where(
+        value = _veiled(identifiers.c.value) if masked else identifiers.c.value
+        inside = select(value).where(
             identifiers.c.device_id == devices.c.id, identifiers.c.kind == name
         )
     else:
@@ -490,26 +498,32 @@ def columns(
     """Attributes as text, several values joined by `; `. Beside devices, the query joins people and
     orders.
 
-    masked: keep of the identifiers of personal devices the last four characters. moving: as in
+    masked: veil the identifiers of personal devices. moving: as in
     `facts`.
     """
     return [
         _as_text(
-            name, masked, _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)
+            name,
+            _OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving, masked),
         ).label(name)
         for name in names
     ]
 
 
-def _as_text(name: str, masked: bool, column: ColumnElement[Any]) -> ColumnElement[Any]:
+def _veiled(value: ColumnElement[Any]) -> ColumnElement[Any]:
+    """An identifier as the veil shows it (`core.access`): what is personal, in part."""
+    length = func.char_length(value)
+    kept = case(
+        (length > 2 * SHOWN_CHARACTERS, SHOWN_CHARACTERS), (length > SHOWN_CHARACTERS, 2), else_=0
+    )
+    part = literal(VEIL_MARK) + func.right(value, kept)
+    return case((devices.c.ownership == Ownership.PERSONAL, part), else_=value)
+
+
+def _as_text(name: str, column: ColumnElement[Any]) -> ColumnElement[Any]:
     kind = ATTRIBUTES[name].kind
     if kind is Kind.TEXTS:
         column = func.nullif(func.array_to_string(column, "; "), "")
-        if masked and ATTRIBUTES[name].of == "identifiers":
-            column = case(
-                (devices.c.ownership == "personal", literal("•••") + func.right(column, 4)),
-                else_=column,
-            )
     elif kind is Kind.TIME:
         column = func.to_char(func.timezone("UTC", column), 'YYYY-MM-DD"T"HH24:MI:SS"Z"')
     return cast(column, Text)

@@ -24,7 +24,7 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.store.cohorts import refresh_memberships_alone
 from sortitor.store.engine import raw
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
 _LOCK = 7_303
@@ -128,7 +128,7 @@ def members(connection: Connection, ids: Collection[int]) -> list[MemberRow]:
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new group's id."""
-    return connection.execute(insert(groups).values(**values).returning(groups.c.id)).scalar_one()
+    return number(connection, insert(groups).values(**values).returning(groups.c.id))
 
 
 def change(connection: Connection, group_id: int, values: Mapping[str, Any]) -> None:

@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, insert, select, update
 
 from sortitor.core.vocabulary import JobState, Role
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import jobs
 
 _OPEN = (JobState.WAITING, JobState.RUNNING)
@@ -18,7 +18,7 @@ _OPEN = (JobState.WAITING, JobState.RUNNING)
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new job's id."""
-    return connection.execute(insert(jobs).values(**values).returning(jobs.c.id)).scalar_one()
+    return number(connection, insert(jobs).values(**values).returning(jobs.c.id))
 
 
 @dataclass(frozen=True, slots=True)

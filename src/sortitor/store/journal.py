@@ -15,7 +15,7 @@ from sortitor.store.bulk import with_room
 from sortitor.store.cohorts import refresh_memberships
 from sortitor.store.devices import apply_patch_table
 from sortitor.store.engine import raw
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import devices, journal, journal_creations, journal_effects
 
 _MOST_REVISIONS = 100
@@ -23,7 +23,7 @@ _MOST_REVISIONS = 100
 
 def record(connection: Connection, values: Mapping[str, Any]) -> int:
     """Write one entry and give its id."""
-    return connection.execute(insert(journal).values(**values).returning(journal.c.id)).scalar_one()
+    return number(connection, insert(journal).values(**values).returning(journal.c.id))
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +83,7 @@ def one(connection: Connection, entry_id: int) -> EntryRow | None:
 
 def latest(connection: Connection) -> int:
     """The number of the newest entry; 0 before there is one."""
-    return connection.execute(select(func.coalesce(func.max(journal.c.id), 0))).scalar_one()
+    return number(connection, select(func.coalesce(func.max(journal.c.id), 0)))
 
 
 def of_subject(connection: Connection, subject: str, subject_id: int) -> list[EntryRow]:

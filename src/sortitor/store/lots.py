@@ -35,7 +35,7 @@ from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, cohorts
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import raw
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import devices as device_table
 from sortitor.store.tables import (
     journal,
@@ -158,7 +158,7 @@ def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new lot; its rows follow by `write_rows`."""
-    return connection.execute(insert(lots).values(**values).returning(lots.c.id)).scalar_one()
+    return number(connection, insert(lots).values(**values).returning(lots.c.id))
 
 
 def change(connection: Connection, lot_id: int, values: Mapping[str, Any]) -> None:
@@ -356,7 +356,7 @@ def remove(connection: Connection, lot_id: int) -> None:
 
 def latest_entry(connection: Connection) -> int:
     """The number of the journal's latest entry."""
-    return connection.execute(select(func.coalesce(func.max(journal.c.id), 0))).scalar_one()
+    return number(connection, select(func.coalesce(func.max(journal.c.id), 0)))
 
 
 def changed_since(connection: Connection, entry_id: int) -> bool:
@@ -390,9 +390,7 @@ def turned_corporate(connection: Connection, lot_id: int) -> int:
     turned = lot_rows.c.changes["ownership"] == literal(
         {"old": "personal", "new": "corporate"}, JSONB
     )
-    return connection.execute(
-        select(func.count()).where(lot_rows.c.lot_id == lot_id, turned)
-    ).scalar_one()
+    return number(connection, select(func.count()).where(lot_rows.c.lot_id == lot_id, turned))
 
 
 def edits(connection: Connection, lot_id: int) -> pl.DataFrame:

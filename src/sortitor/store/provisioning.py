@@ -11,7 +11,7 @@ from scim2_models import ScimFilter
 from scim2_models.path import AttributeBinding
 from sqlalchemy import Connection, Select, Table, func, insert, select, update
 
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.scim import condition, order
 from sortitor.store.tables import groups, memberships, people
 
@@ -130,7 +130,7 @@ def lock_user_name(connection: Connection, name: str) -> UserRow | None:
 
 def add_user(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new person's id."""
-    return connection.execute(insert(people).values(**values).returning(people.c.id)).scalar_one()
+    return number(connection, insert(people).values(**values).returning(people.c.id))
 
 
 def change_user(connection: Connection, person_id: int, values: Mapping[str, Any]) -> None:

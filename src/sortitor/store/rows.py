@@ -25,6 +25,11 @@ def read_one(connection: Connection, query: Executable, kind: type[Kind]) -> Kin
     return None if row is None else _maker(kind)(row)
 
 
+def number(connection: Connection, query: Executable) -> int:
+    """The one number that a query gives."""
+    return int(connection.execute(query).scalar_one())
+
+
 _MAKERS: dict[type[Any], Callable[[Row[Any]], Any]] = {}
 
 

@@ -13,7 +13,7 @@ from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store import devices as store_devices
 from sortitor.store.filters import idle_case
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import devices, holds, people, sweeps
 
 
@@ -106,7 +106,7 @@ def due(connection: Connection, watched: Selection, window: int, now: datetime) 
 
 def add_run(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new run's id."""
-    return connection.execute(sweeps.insert().values(**values).returning(sweeps.c.id)).scalar_one()
+    return number(connection, sweeps.insert().values(**values).returning(sweeps.c.id))
 
 
 def change_run(connection: Connection, run_id: int, values: Mapping[str, Any]) -> None:
@@ -129,7 +129,7 @@ def runs(connection: Connection, before: int | None, limit: int) -> list[RunRow]
 
 def add_hold(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new hold's id."""
-    return connection.execute(holds.insert().values(**values).returning(holds.c.id)).scalar_one()
+    return number(connection, holds.insert().values(**values).returning(holds.c.id))
 
 
 def end_hold(connection: Connection, hold_id: int, at: datetime) -> HoldRow | None:

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 
-from sortitor.store.rows import read_all
+from sortitor.store.rows import number, read_all
 from sortitor.store.tables import accounts, views
 
 
@@ -38,11 +38,12 @@ def save(connection: Connection, values: Mapping[str, Any]) -> int:
     """The view's id; the account's view of the same name gives way."""
     statement = insert(views).values(**values)
     given = {name: values[name] for name in ("name", "shared", "settings")}
-    return connection.execute(
+    return number(
+        connection,
         statement.on_conflict_do_update(
             index_elements=[views.c.account_id, func.lower(views.c.name)], set_=given
-        ).returning(views.c.id)
-    ).scalar_one()
+        ).returning(views.c.id),
+    )
 
 
 def remove(connection: Connection, view_id: int, account_id: int | None) -> bool:

@@ -135,7 +135,8 @@ class Cohorts(DocumentKind[Cohort]):
         if entry.after is None or entry.after["devices"] is None:
             return False
         assert entry.subject_id is not None
-        return store.listed(connection, entry.subject_id) != entry.after["devices"]
+        devices: list[int] = entry.after["devices"]
+        return store.listed(connection, entry.subject_id) != devices
 
     def restored(self, connection: Connection, number: int, entry: EntryRow) -> None:
         """The devices of a list come back."""
