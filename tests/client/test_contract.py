@@ -63,4 +63,5 @@ def test_every_call_goes_to_a_path_that_exists() -> None:
 
 def test_every_path_has_its_call() -> None:
     helped = {("POST", f"/lots/{{}}/{act}") for act in ("apply", "revert")}
+    helped.add(("GET", "/cohorts/{}/overlap/{}"))
     assert offered() - called() - WITHOUT_A_CALL - helped == set()

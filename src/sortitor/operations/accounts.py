@@ -50,7 +50,7 @@ def sign_in(ctx: Context, name: str, password: str) -> tuple[Actor, str]:
     Each failure after the third doubles the wait, up to five minutes.
     """
     now = ctx.clock.wall()
-    with ctx.reading() as connection:
+    with ctx.bookkeeping() as connection:
         account = store.by_name(connection, name, lock=True)
         if account and account.failed_at and account.failures > _FREE_FAILURES:
             ends = account.failed_at + timedelta(
@@ -89,7 +89,7 @@ def _verify(password_hash: str, password: str) -> bool:
 
 def sign_out(ctx: Context, secret: str) -> None:
     """End a session."""
-    with ctx.reading() as connection:
+    with ctx.bookkeeping() as connection:
         store.close_session(connection, hash_secret(secret))
 
 

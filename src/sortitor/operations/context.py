@@ -94,6 +94,21 @@ class Context:
             yield connection
 
     @contextmanager
+    def working_out(self) -> Iterator[Connection]:
+        """A transaction that previews with tables of its own; it is always rolled back."""
+        with transaction(self.engine) as connection:
+            yield connection
+            connection.rollback()
+
+    @contextmanager
+    def bookkeeping(self) -> Iterator[Connection]:
+        """A transaction for what nobody calls a change of the fleet, and no journal tells: who is
+        signed in, how far a job is, what a draft was found to do.
+        """
+        with transaction(self.engine) as connection:
+            yield connection
+
+    @contextmanager
     def changing(self) -> Iterator[Connection]:
         """The transaction of one change; a claimed idempotency key is written with it."""
         with transaction(self.engine) as connection:

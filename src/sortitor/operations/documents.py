@@ -207,11 +207,11 @@ class DocumentKind(Generic[D]):
 
     # ---- taking back
 
-    def is_stale(self, connection: Connection, entry: EntryRow) -> bool:
+    def is_stale(self, connection: Connection, entry: EntryRow, lock: bool) -> bool:
         """Whether the document was changed again after the entry, so that a revert would undo that
         too.
         """
-        now = self.shelf.one(connection, self._number(entry), lock=True)
+        now = self.shelf.one(connection, self._number(entry), lock)
         if now is None or entry.after is None:
             return (now is None) != (entry.after is None)
         return now.document != self.from_journal(entry.after)

@@ -169,7 +169,7 @@ def _finish(
     What a job fails of may be the database, so this waits for it to come back.
     """
     ended = {"state": state, "finished_at": ctx.clock.wall(), "problem": problem}
-    with transaction(ctx.engine) as connection:
+    with ctx.bookkeeping() as connection:
         if forget_lot is not None:
             store_lots.remove(connection, forget_lot)
         store.change(connection, job_id, ended)

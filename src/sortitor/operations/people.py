@@ -29,7 +29,7 @@ def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Prev
     """What a people file would change. `complete`: it names everybody, so whom it does not name has
     left.
     """
-    with ctx.reading() as connection:
+    with ctx.working_out() as connection:
         return _plan(connection, content, complete)[0]
 
 

@@ -43,16 +43,16 @@ def _entry(connection: Connection, entry_id: int) -> EntryRow:
 
 def preview(ctx: Context, entry_id: int) -> Preview:
     """What reverting the entry would do, and what it would leave and why."""
-    with ctx.reading() as connection:
+    with ctx.working_out() as connection:
         return _plan(ctx, connection, _entry(connection, entry_id), lock=False)
 
 
 def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> Preview:
     if entry.operation in _KINDS:
-        stale = _KINDS[entry.operation].is_stale(connection, entry)
+        stale = _KINDS[entry.operation].is_stale(connection, entry, lock)
         return sealed(core.document_revert(entry.summary, stale), [entry.id, stale])
     if entry.operation == "cohort.list":
-        gone = lists.is_gone(connection, entry)
+        gone = lists.is_gone(connection, entry, lock)
         return sealed(core.document_revert(entry.summary, gone), [entry.id, gone])
     plan = journal.plan_undoing(connection, entry.id, lock)
     examples = tuple(

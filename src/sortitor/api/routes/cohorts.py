@@ -91,7 +91,7 @@ def show_history(ctx: MayLook, key: Key) -> list[c.DayCount]:
 
 
 @router.post("/cohorts/{key}/devices/preview")
-def preview_list_change(ctx: MaySort, key: Key, given: c.ListChange) -> Preview:
+def preview_list_change(ctx: MayLook, key: Key, given: c.ListChange) -> Preview:
     """Which devices would come to a list or go from it."""
     selection = selection_of(ctx, given.selection)
     return Preview.model_validate(lists.preview(ctx, key, selection, given.put_in))

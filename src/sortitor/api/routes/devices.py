@@ -226,7 +226,7 @@ def _basis(row: DeviceRow, field: str) -> str:
 
 
 @router.post("/devices/declare/preview")
-def preview_declare(ctx: MayManageDevices, given: Declare) -> Preview:
+def preview_declare(ctx: MayLook, given: Declare) -> Preview:
     """Whose the selected devices would become."""
     return Preview.model_validate(
         devices.preview_declare(ctx, selection_of(ctx, given.selection), given.ownership)
@@ -244,7 +244,7 @@ def apply_declare(ctx: MayManageDevices, given: DeclareApply) -> Preview:
 
 
 @router.post("/devices/{device_id}/assign/preview")
-def preview_assign(ctx: MayManageDevices, device_id: int, given: Assign) -> Preview:
+def preview_assign(ctx: MayLook, device_id: int, given: Assign) -> Preview:
     """What giving the device to a person would change."""
     return Preview.model_validate(devices.preview_assign(ctx, device_id, given.person))
 

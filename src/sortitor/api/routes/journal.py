@@ -48,7 +48,7 @@ def show_entry(ctx: MayLook, entry_id: int) -> EntryDetail:
 
 
 @router.post("/journal/{entry_id}/revert/preview")
-def preview_revert(ctx: MayRevert, entry_id: int) -> Preview:
+def preview_revert(ctx: MayLook, entry_id: int) -> Preview:
     """What reverting the change would do, and what it would leave and why."""
     return Preview.model_validate(reverts.preview(ctx, entry_id))
 

@@ -334,7 +334,7 @@ def discard_lot(ctx: MayImport, lot_id: int, given: ReasonGiven) -> Lot:
 
 
 @router.post("/{lot_id}/revert/preview")
-def preview_revert(ctx: MayImport, lot_id: int) -> Preview:
+def preview_revert(ctx: MayLook, lot_id: int) -> Preview:
     """What reverting would do, and what it would leave and why."""
     return Preview.model_validate(lots.preview_revert(ctx, lot_id))
 

@@ -76,7 +76,7 @@ def list_sweeps(
 
 
 @router.post("/sweeps/{sweep_id}/revert/preview")
-def preview_revert(ctx: MayRevert, sweep_id: int) -> Preview:
+def preview_revert(ctx: MayLook, sweep_id: int) -> Preview:
     """Which devices would come back."""
     return Preview.model_validate(runs.preview_revert(ctx, sweep_id))
 

@@ -128,9 +128,9 @@ class Cohorts(DocumentKind[Cohort]):
         """The cohort of a journal entry's side."""
         return Cohort.model_validate({key: value[key] for key in value if key != "devices"})
 
-    def is_stale(self, connection: Connection, entry: EntryRow) -> bool:
+    def is_stale(self, connection: Connection, entry: EntryRow, lock: bool) -> bool:
         """A list that was changed since is another one, too."""
-        if super().is_stale(connection, entry):
+        if super().is_stale(connection, entry, lock):
             return True
         if entry.after is None or entry.after["devices"] is None:
             return False

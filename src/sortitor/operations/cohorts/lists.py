@@ -120,10 +120,10 @@ def _write_count(ctx: Context, connection: Connection, cohort_id: int) -> None:
     write_counts_of(ctx, connection, [row])
 
 
-def is_gone(connection: Connection, entry: EntryRow) -> bool:
+def is_gone(connection: Connection, entry: EntryRow, lock: bool) -> bool:
     """Whether the list that an entry changed is there no more."""
     assert entry.subject_id is not None
-    return store.one(connection, entry.subject_id, lock=True) is None
+    return store.one(connection, entry.subject_id, lock) is None
 
 
 def restore(ctx: Context, connection: Connection, entry: EntryRow) -> None:

@@ -22,7 +22,7 @@ _TONES = {Verdict.ADD: "good", Verdict.CONFLICT: "warn", Verdict.REJECT: "bad"}
 
 def preview(ctx: Context, lot_id: int) -> Preview:
     """What applying the draft would do to the fleet as it is now."""
-    with ctx.reading() as connection:
+    with ctx.bookkeeping() as connection:
         lot = draft(connection, lot_id)
         # Applying decides anew in any case, so a preview need not where nothing has happened since
         # the last look.
@@ -35,7 +35,7 @@ def _shown(ctx: Context, connection: Connection, lot_id: int) -> Preview:
     """The preview of the verdicts that are kept."""
     lot = known(connection, lot_id)
     counts = lot.counts
-    examples = [*_changed(connection, lot)]
+    examples = [*_changed(ctx, connection, lot)]
     if len(examples) < _EXAMPLES and counts["add"]:
         examples += _added(ctx, connection, lot, _EXAMPLES - len(examples))
     shown = Preview(
@@ -66,9 +66,10 @@ def _count(verdict: Verdict, number: int) -> Count:
     return Count(verdict, _LABELS[verdict], number, tone)
 
 
-def _changed(connection: Connection, lot: HeadRow) -> Iterator[Example]:
+def _changed(ctx: Context, connection: Connection, lot: HeadRow) -> Iterator[Example]:
     """What becomes of the devices that are known."""
-    for row in store.rows(connection, lot.id, Verdict.CHANGE, None, 0, _EXAMPLES):
+    found = store.rows(connection, lot.id, Verdict.CHANGE, None, 0, _EXAMPLES)
+    for row in veiled_rows(ctx, connection, lot, found):
         for field, pair in (row.changes or {}).items():
             if field != "person_id":
                 yield Example(

@@ -4,13 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
-from sortitor.core.columns import IDENTIFIER_COLUMNS
+from sortitor.core.columns import FIELDS, IDENTIFIER_COLUMNS
 from sortitor.core.vocabulary import Ownership
 from sortitor.operations.context import Context
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import Connection
 from sortitor.store.lots import HeadRow, LotRow, NoteGroupRow
+
+_PERSONAL = Ownership.PERSONAL
+#: What a file sets on a device that is no identifier of it.
+_PLAIN_FIELDS = frozenset((*FIELDS, "name", "person_id", "merged_devices"))
 
 
 def veiled_rows(
@@ -75,9 +80,23 @@ def _veiled(ctx: Context, row: LotRow, plain: Collection[str]) -> LotRow:
     edited = None
     if row.edited is not None:
         edited = ctx.veil.cells(row.edited, plain, personal=True)
+    changes = None
+    if row.changes is not None:
+        changes = {field: _veiled_change(ctx, field, pair) for field, pair in row.changes.items()}
     return replace(
-        row, cells=ctx.veil.cells(row.cells, plain, personal=True), edited=edited, notes=notes
+        row,
+        cells=ctx.veil.cells(row.cells, plain, personal=True),
+        edited=edited,
+        notes=notes,
+        changes=changes,
     )
+
+
+def _veiled_change(ctx: Context, field: str, pair: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The old and the new value of a field; of an identifier or of a detail, masked."""
+    if field in _PLAIN_FIELDS:
+        return pair
+    return {side: ctx.veil.details({side: value}, _PERSONAL)[side] for side, value in pair.items()}
 
 
 def _masked(ctx: Context, value: str | None) -> str | None:

@@ -1,0 +1,257 @@
+"""Every reading and previewing route of the OpenAPI document as each role, in a world with
+identifiers of personal devices in every place: whoever may not see them finds none.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import re
+from collections.abc import Iterator
+from datetime import date
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import httpx
+import polars as pl
+import pytest
+from tests.worlds import World, a_pass, http, imei, import_lot, import_people, knocking, manifest
+
+from sortitor.client import Sortitor
+from sortitor.core.access import Permission, may
+from sortitor.core.filters import ATTRIBUTES
+from sortitor.core.gate import starting_gate
+from sortitor.core.vocabulary import Activation, Ownership, Role
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.licences import Pool
+from sortitor.schemas.naming import Template
+from sortitor.schemas.orders import Order, OrderLine
+from sortitor.schemas.sweeps import Rule
+from sortitor.server.openapi import document
+
+#: What belongs to a personal device, and to nobody known.
+SECRETS = [
+    "KMSECRET9876",
+    "KMSECOND5432",
+    "KMTHIRD1357",
+    "KMTURNED2468",
+    "KMSTRANGER55",
+    "KMBROKEN7788",
+    "KMWAITING321",
+    "BOXOFSECRET1",
+    "S7K4",
+    *(imei(number) for number in (1, 2, 3, 4, 5, 6)),
+]
+#: Of the organisation's device: no secret, and in the same places.
+OFFICE = "KMOFFICE1234"
+
+
+@pytest.fixture
+def everywhere(world: World, tmp_path: Path) -> World:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew")
+    header = "serial,imei,ownership,site,order,Karton"
+    lines = [
+        f"{SECRETS[0]},{imei(1)},personal,Dunlin,WL-1,{SECRETS[7]}",
+        f"{OFFICE},{imei(9)},corporate,Dunlin,WL-1,",
+        f"S7K4,{imei(3)},personal,Dunlin,,",
+        # Corporate first, somebody's own later.
+        f"{SECRETS[3]},{imei(4)},corporate,Dunlin,,",
+    ]
+    import_lot(s, manifest(tmp_path, [header, *lines]), platform="android")
+    s.naming.save([Template(name="all", pattern="D-{n}")])
+    changes(s, tmp_path, world)
+    return world
+
+
+def changes(s: Sortitor, folder: Path, world: World) -> None:
+    """One of each kind of change, so that the journal has everything to tell."""
+    shared, own = a_pass(s, activation=Activation.SHARED), a_pass(s, ownership=Ownership.PERSONAL)
+    s.agent.knock(knocking(own, SECRETS[0], imeis=[imei(1)], person="maud"))
+    s.agent.knock(knocking(own, SECRETS[1], imeis=[imei(2)], person="maud"))
+    s.agent.knock(knocking(shared, OFFICE))
+    s.agent.knock(knocking("AAAAA-AAAAA", SECRETS[4], imeis=[imei(5)]))
+    s.cohorts.add(Cohort(name="Deck", filter='site eq "Dunlin"'))
+    lent = s.cohorts.add(Cohort(name="Lent", note="a list"))
+    chosen = Selection(identifiers=[SECRETS[0], OFFICE])
+    s.cohorts.change_list(lent.id, chosen, s.cohorts.preview_list(lent.id, chosen).digest)
+    s.pools.add(Pool(name="Signage", seats=1, filter='imei pr or serial sw "KM"'))
+    s.orders.add(Order(name="WL-1", lines=[OrderLine(product="Mate 3", quantity=1)]))
+    turned = Selection(filter=f'serial eq "{SECRETS[3]}"')
+    s.devices.declare(
+        turned,
+        Ownership.PERSONAL,
+        s.devices.preview_declare(turned, Ownership.PERSONAL).digest,
+    )
+    second = [
+        "serial,imei,site,ownership",
+        f"{SECRETS[0]},{imei(6)},Petrel,",
+        f"{SECRETS[2]},,Dunlin,personal",
+        f"{OFFICE},,Petrel,",
+    ]
+    import_lot(s, manifest(folder, second, "second.csv"), platform="android")
+    for number in (1, 2, 3):
+        s.devices.hold(number, "laid up", date(2026, 4, 12))
+        s.devices.report(number, "missing")
+    s.devices.assign(2, "maud", s.devices.preview_assign(2, "maud").digest)
+    broken = [
+        "serial,imei,ownership,platform",
+        f"{SECRETS[5]},3.5E+14,personal,android",
+        f"{SECRETS[6]},{imei(1)},personal,android",
+        f"{SECRETS[0]},{imei(9)},,windows",
+        f"{SECRETS[0]},,,",
+        f"{OFFICE},,,",
+    ]
+    lot = s.lots.check(manifest(folder, broken, "broken.csv"))
+    s.lots.edit(lot.id, "platform", "ios", rows=[2, 3])
+    s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
+    world.later(days=100)
+    s.sweeps.apply(1, s.sweeps.preview(1).digest)
+    everything = Selection(filter="id pr")
+    s.naming.rename(s.naming.preview(selection=everything).digest, selection=everything)
+
+
+SERIALS = [{"name": "all", "pattern": "X-{serial}"}]
+EVERYTHING = {"filter": "id pr"}
+#: What is asked of each route that takes a body.
+BODIES: dict[str, list[Any]] = {
+    "/cohorts/preview": [{"name": "New", "filter": "id pr"}],
+    "/cohorts/{key}/preview": [{"name": "Deck", "filter": 'stage ne "retired"'}],
+    "/cohorts/{key}/devices/preview": [
+        {"selection": EVERYTHING, "put_in": put_in} for put_in in (True, False)
+    ],
+    "/devices/declare/preview": [
+        {"selection": EVERYTHING, "ownership": one.value} for one in Ownership
+    ],
+    "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
+    "/filters/check": [{"filter": "id pr"}],
+    "/gate/preview": [starting_gate().as_json()],
+    "/gate/try": [{"platform": "android", "os_version": "14", "person": "maud"}],
+    "/naming/preview": [
+        {"selection": EVERYTHING},
+        {"selection": EVERYTHING, "templates": SERIALS},
+        {"selection": EVERYTHING, "templates": [{"name": "all", "pattern": "{imei|last 8}"}]},
+    ],
+    "/orders/preview": [{"name": "WL-2"}],
+    "/orders/{key}/preview": [{"name": "WL-1"}],
+    "/pools/preview": [{"name": "New", "seats": 1}],
+    "/pools/{key}/preview": [{"name": "Signage", "seats": 1, "filter": "id pr"}],
+    "/sweep-rules/preview": [{"name": "New", "idle_window_days": 21}],
+    "/sweep-rules/{key}/preview": [{"name": "Quiet", "idle_window_days": 21}],
+}
+EVERY_COLUMN = "&".join(f"column={name}" for name in ATTRIBUTES)
+#: What is asked besides, where a route has more to tell.
+QUERIES: dict[str, list[str]] = {
+    "/devices": ["limit=500", f"limit=50&{EVERY_COLUMN}", "sort=name", "query=KM"],
+    "/devices/file": [f"form={form}&{EVERY_COLUMN}" for form in ("csv", "json", "jsonl", "xlsx")],
+    "/cohorts/{key}/explain": [f"device={number}" for number in range(1, 7)],
+    "/lots/{lot_id}/takeout": ["form=csv", "form=xlsx"],
+    "/filters/values": [f"attribute={name}" for name in ATTRIBUTES],
+}
+#: A stream lasts as long as its job; a preview of imported people takes a file.
+ELSEWHERE = {("GET", "/jobs/{job_id}/events"), ("POST", "/people/imports/preview")}
+#: What a role is not given at all; there are no jobs here.
+REFUSED = {
+    Role.VIEWER: ["/accounts", "/lots/{lot_id}/file", "/lots/{lot_id}/preview"],
+    Role.COORDINATOR: ["/accounts"],
+}
+#: Where a coordinator reads an identifier of a personal device: what hides, hides something.
+TOLD = [
+    "GET /arrivals",
+    "GET /arrivals/{arrival_id}",
+    "GET /devices",
+    "GET /devices/file",
+    "GET /devices/{device_id}",
+    "GET /journal/{entry_id}",
+    "GET /lots/{lot_id}/file",
+    "GET /lots/{lot_id}/notes",
+    "GET /lots/{lot_id}/rows",
+    "GET /lots/{lot_id}/takeout",
+    "POST /naming/preview",
+]
+
+
+def routes() -> list[tuple[str, str]]:
+    return [
+        (method.upper(), path.removeprefix("/api/v1"))
+        for path, methods in json.loads(document())["paths"].items()
+        for method in methods
+        if method == "get" or path.endswith(("/preview", "/check", "/try"))
+    ]
+
+
+def asked(method: str, path: str) -> Iterator[tuple[str, Any]]:
+    """Every way in which a route is asked: with each number, parameter and body."""
+    names = re.findall(r"\{[a-z_]+\}", path)
+    highest = 45 if "entry_id" in path else 7
+    numbers = ["android"] if "{platform}" in path else range(1, highest)
+    for chosen, query in product(
+        product(numbers, repeat=len(names)) if names else [()], QUERIES.get(path, [""])
+    ):
+        target = path
+        for name, value in zip(names, chosen, strict=True):
+            target = target.replace(name, str(value), 1)
+        for body in BODIES.get(path, [None]) if method == "POST" else [None]:
+            yield f"/api/v1{target}?{query}".rstrip("?"), body
+
+
+def text_of(answer: httpx.Response) -> str:
+    """All that is told, with what a workbook has in its cells."""
+    if answer.content.startswith(b"PK"):
+        sheets = pl.read_excel(io.BytesIO(answer.content), sheet_id=0, has_header=False)
+        return "\n".join(sheet.write_csv() for sheet in sheets.values())
+    return answer.text + str(answer.headers)
+
+
+def told(world: World, role: Role) -> dict[str, set[str]]:
+    """Route → the secrets that it told this role."""
+    found: dict[str, set[str]] = {}
+    refused: dict[str, str] = {}
+    with http(world, role) as client:
+        for method, path in routes():
+            if (method, path) in ELSEWHERE:
+                continue
+            texts = []
+            for url, body in asked(method, path):
+                answer = client.request(method, url, json=body)
+                assert answer.status_code < 500, (method, url, answer.text)
+                texts.append((answer.is_success, text_of(answer)))
+            if not any(good for good, _ in texts):
+                refused[path] = texts[0][1]
+            said = "\n".join(text for _, text in texts)
+            found[f"{method} {path}"] = {secret for secret in SECRETS if secret in said}
+    assert set(refused) == {*REFUSED[role], "/jobs/{job_id}"}, refused
+    return found
+
+
+def test_every_previewing_route_is_asked_with_a_body_of_its_own() -> None:
+    document_paths = json.loads(document())["paths"]
+    taking = {
+        path
+        for method, path in routes()
+        if method == "POST"
+        and "application/json"
+        in document_paths[f"/api/v1{path}"]["post"].get("requestBody", {}).get("content", {})
+    }
+    assert taking == set(BODIES)
+
+
+@pytest.mark.parametrize("role", [role for role in Role if not may(role, Permission.SEE_PERSONAL)])
+def test_whoever_may_not_see_finds_none(everywhere: World, role: Role) -> None:
+    found = told(everywhere, role)
+    assert {route: secrets for route, secrets in found.items() if secrets} == {}
+
+
+def test_whoever_may_see_finds_them_where_they_are(everywhere: World) -> None:
+    found = told(everywhere, Role.COORDINATOR)
+    assert [route for route in TOLD if not found[route]] == []
+    assert set(SECRETS) == set.union(*found.values()), "each stands somewhere"
+
+
+def test_what_is_the_organisation_s_is_no_secret(everywhere: World) -> None:
+    with http(everywhere, Role.VIEWER) as client:
+        assert OFFICE in client.get("/api/v1/devices").text
+        assert OFFICE in client.get("/api/v1/lots/1/rows").text
+        assert OFFICE in client.get("/api/v1/arrivals").text
