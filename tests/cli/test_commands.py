@@ -284,7 +284,7 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
         s.agent.knock(knocking(code, f"KM-00{number}1", person="maud"))
     assert "No cohorts yet" in run("cohort", "list").err
     added = run("cohort", "add", "Crew phones", "--filter", 'person.groups eq "crew"', "--yes")
-    assert (added.code, "devices in it" in added.err, "3 devices" in added.err) == (0, True, True)
+    assert (added.code, "3  devices in it" in added.err) == (0, True)
     fault = run("cohort", "add", "Wrong", "--filter", 'platform eq "andriod"', "--yes")
     assert (fault.code, "did you mean android?" in fault.err, "\n            ^" in fault.err) == (
         4,

@@ -20,6 +20,7 @@ from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.views import ViewNew, ViewSettings
 
 
 def commands() -> dict[tuple[str, str], click.Command]:
@@ -85,6 +86,8 @@ def furnish(world: World, tmp_path: Path) -> None:
             )
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
+    for name in ("Mine", "@Ours"):
+        s.views.save(ViewNew(name=name, shared=True, settings=ViewSettings()))
     rule = next(iter(s.sweep_rules.list())).id
     world.later(days=40)
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)

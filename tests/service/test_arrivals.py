@@ -104,7 +104,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    change_baseline(s, android="13", ownerships=[Ownership.CORPORATE])
+    change_baseline(s, android="13", ownerships=(Ownership.CORPORATE,))
     answer = s.agent.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
     assert answer.codes == ["os_too_old", "ownership_denied"]
     assert not any("13" in message or "Baseline" in message for message in answer.messages)

@@ -60,7 +60,7 @@ def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) 
     everything_at_once(world, tmp_path)
     today = world.client().today.show()
     assert kinds(today) == {
-        "parked": ["1 device parked without a person or a word"],
+        "parked": ["1 device waits to be assigned"],
         "refused": ["1 device refused in the last 7 days"],
         "leavers": ["1 device of people who left"],
         "lot": ["Lot 1 “lot.csv”"],

@@ -29,7 +29,7 @@ def _kind(found: CohortDetail) -> str:
     return "filter, moved by time" if found.moving else "filter"
 
 
-def _detail(s: Sortitor, found: CohortDetail, output: str) -> None:
+def _detail(s: Sortitor, found: CohortDetail) -> None:
     uses, days = s.cohorts.uses(found.id), s.cohorts.history(found.id)
     record(
         [

@@ -18,6 +18,7 @@ from pydantic.fields import FieldInfo
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
+    ExitCode,
     agree,
     change_options,
     most_option,
@@ -25,6 +26,7 @@ from sortitor.cli.output import (
     show_preview,
     talk,
     write,
+    write_one,
 )
 from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
@@ -52,7 +54,7 @@ class Noun:
     model: type[Document]
     columns: Columns
     after: Callable[[Any], str]
-    detail: Callable[[Sortitor, Any, str], None]
+    detail: Callable[[Sortitor, Any], None]
     empty: str
     examples: Mapping[str, str]
     below: Sequence[str] = ()
@@ -60,6 +62,8 @@ class Noun:
     options: Mapping[str, str] = field(default_factory=dict)
     readers: Mapping[str, Reader] = field(default_factory=dict)
     metavars: Mapping[str, str] = field(default_factory=dict)
+    #: Whether one needs a hand; a list with such a one ends with its exit code.
+    has_findings: Callable[[Any], bool] = lambda found: False
 
 
 def add_commands(noun: Noun) -> None:
@@ -78,7 +82,7 @@ def _list(noun: Noun) -> None:
     @output_option
     @with_client
     def every(s: Sortitor, most: int, output: str) -> None:
-        write(
+        found = write(
             noun.calls(s).list(),
             output,
             noun.columns,
@@ -88,6 +92,8 @@ def _list(noun: Noun) -> None:
             below=noun.below,
             first_to_go=noun.first_to_go,
         )
+        if any(map(noun.has_findings, found)):
+            raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
 def _show(noun: Noun) -> None:
@@ -100,9 +106,9 @@ def _show(noun: Noun) -> None:
     def show(s: Sortitor, name: str, output: str) -> None:
         found = noun.calls(s).show(name)
         if output == "table":
-            noun.detail(s, found, output)
+            noun.detail(s, found)
         else:
-            write([found], output, noun.columns)
+            write_one(found, output)
 
 
 def _add(noun: Noun) -> None:

@@ -18,7 +18,7 @@ def pool() -> None:
     """Licence seats: how many are needed, how many there are."""
 
 
-def _detail(s: Sortitor, found: PoolDetail, output: str) -> None:
+def _detail(s: Sortitor, found: PoolDetail) -> None:
     record(
         [
             ("Pool", f"{found.id}  {found.name}"),
@@ -46,6 +46,7 @@ add_commands(
         word="pool",
         calls=lambda s: s.pools,
         model=Pool,
+        has_findings=lambda p: p.needed > p.seats,
         columns={
             "Id": lambda p: p.id,
             "Pool": lambda p: p.name,

@@ -34,7 +34,7 @@ def _line(text: str) -> OrderLine:
         ) from error
 
 
-def _detail(s: Sortitor, found: OrderDetail, output: str) -> None:
+def _detail(s: Sortitor, found: OrderDetail) -> None:
     record(
         [
             ("Order", f"{found.id}  {found.name}"),
@@ -53,7 +53,7 @@ def _detail(s: Sortitor, found: OrderDetail, output: str) -> None:
         "Price": lambda line: line.price,
     }
     talk("")
-    write(found.tally, output, columns, empty="No lines yet.")
+    write(found.tally, "table", columns, empty="No lines yet.")
     if found.short or found.over:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 

@@ -173,6 +173,14 @@ def write(
     return found
 
 
+def write_one(item: BaseModel, output: str) -> None:
+    """One thing as data: a JSON object, or a line of JSON Lines or CSV."""
+    if output == "json":
+        click.echo(json.dumps(item.model_dump(mode="json"), ensure_ascii=False, indent=2))
+    else:
+        _write_data([item], output)
+
+
 def _write_data(items: Sequence[BaseModel], output: str) -> None:
     if output == "json":
         values = [item.model_dump(mode="json") for item in items]

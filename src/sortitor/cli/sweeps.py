@@ -28,7 +28,7 @@ def rule() -> None:
     """Rules of sweeps: who is watched, and for how long a device may be quiet."""
 
 
-def _detail(s: Sortitor, found: RuleDetail, output: str) -> None:
+def _detail(s: Sortitor, found: RuleDetail) -> None:
     record(
         [
             ("Rule", f"{found.id}  {found.name}"),
