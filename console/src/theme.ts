@@ -3,7 +3,7 @@ import { createVuetify } from 'vuetify'
 
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=csp-nonce]')?.content
 
-// Harbour colours: water, sailcloth, lamp and rust. Each was computed to keep contrast AA on its ground.
+// Harbour colours: water, sailcloth, lamp and rust; each keeps contrast AA on its ground.
 const light = {
   background: '#f4f2ec',
   surface: '#ffffff',

@@ -913,7 +913,7 @@ export interface paths {
         };
         /**
          * Follow Job
-         * @description The job as server-sent events, one whenever it moved, until it is over.
+         * @description The job as server-sent events, one whenever it has gone on, until it is over.
          */
         get: operations["follow_job_api_v1_jobs__job_id__events_get"];
         put?: never;

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { mdiPlus } from '@mdi/js'
-import { useQueryClient } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
+import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, number, onDay } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
@@ -18,7 +18,6 @@ import { useSession } from '../../shared/actions/useSession'
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
-const queries = useQueryClient()
 const preview = usePreview()
 const tab = computed({
   get: () => String(route.query.tab ?? 'waiting'),
@@ -124,10 +123,9 @@ async function revoke(pass: Schemas['Pass']) {
   await queries.invalidateQueries({ queryKey: ['passes'] })
 }
 
+const asDocument = (svg: string) => svg.replace('<svg', '<svg xmlns="http://www.w3.org/2000/svg"')
 const picture = computed(() =>
-  made.value
-    ? `data:image/svg+xml,${encodeURIComponent(made.value.qr_svg.replace('<svg', '<svg xmlns="http://www.w3.org/2000/svg"'))}`
-    : '',
+  made.value ? `data:image/svg+xml,${encodeURIComponent(asDocument(made.value.qr_svg))}` : '',
 )
 const stated = (arrival: Schemas['Arrival'], field: string) =>
   (arrival.stated as Record<string, string | null>)[field] ?? ''

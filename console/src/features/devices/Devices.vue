@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
+import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { both } from '../../shared/filters/filters'
@@ -21,7 +22,6 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
-const queries = useQueryClient()
 const chosen = ref<(string | number)[]>([])
 const ownership = ref<Ownership>('corporate')
 const sorts = [

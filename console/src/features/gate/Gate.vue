@@ -12,6 +12,7 @@ import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 
 type Policy = Schemas['Policy']
+const BOUNDS = { os_min: 'from', os_max: 'up to' }
 type Platform = Schemas['Platform']
 const session = useSession()
 const { choices, words: wordsOf } = useVocabulary()
@@ -210,7 +211,7 @@ async function attempt() {
                     :readonly="!session.may('prepare')"
                     size="8"
                     placeholder="any"
-                    :aria-label="`${policy.name}: ${platform} ${side === 'os_min' ? 'from' : 'up to'} version`"
+                    :aria-label="`${policy.name}: ${platform} ${BOUNDS[side]} version`"
                     @change="
                       policy.platforms[platform]![side] = bound(
                         ($event.target as HTMLInputElement).value,

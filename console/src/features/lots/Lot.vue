@@ -1,9 +1,10 @@
 <script setup lang="ts">
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Preview, type Schemas } from '../../api/client'
+import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, number, plural, words } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
@@ -26,7 +27,6 @@ const tones: Record<string, string | undefined> = {
 
 const route = useRoute()
 const router = useRouter()
-const queries = useQueryClient()
 const session = useSession()
 const preview = usePreview()
 const path = computed(() => ({ lot_id: Number(route.params.id) }))

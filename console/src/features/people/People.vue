@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { mdiTrayArrowUp } from '@mdi/js'
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
+import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { onDay, plural } from '../../shared/formats'
 import StageChip from '../../shared/tables/StageChip.vue'
@@ -12,11 +13,12 @@ import { usePages } from '../../shared/tables/usePages'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 
+const NOBODY =
+  'Nobody fits. People come from a CSV with user name, name, mail, department, site, groups.'
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
-const queries = useQueryClient()
 const input = ref<HTMLInputElement | null>(null)
 const query = computed(() => (route.query.query ? String(route.query.query) : undefined))
 const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
@@ -166,7 +168,7 @@ function importFile(event: Event) {
     :loading="isFetching"
     :error="error"
     :more="hasNextPage"
-    empty="Nobody fits. People come from a CSV with user name, name, mail, department, site, groups."
+    :empty="NOBODY"
     @more="fetchNextPage()"
   >
     <template #name="{ item }"

@@ -14,6 +14,9 @@ import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
 
 type Rule = Schemas['RuleDetail']
+const NO_RULES =
+  'No rules yet. A rule says after how many idle days a device is retired, ' +
+  'once you have looked.'
 const route = useRoute()
 const session = useSession()
 const preview = usePreview()
@@ -114,7 +117,7 @@ onMounted(() => {
     :row-key="(rule) => rule.id"
     :loading="isFetching"
     :error="error"
-    empty="No rules yet. A rule says after how many idle days a device is retired, once you have looked."
+    :empty="NO_RULES"
   >
     <template #name="{ item }"
       ><strong>{{ item.name }}</strong></template

@@ -1,9 +1,9 @@
-import { useQueryClient } from '@tanstack/vue-query'
 import { ref } from 'vue'
 
-/** One act at a time: whether it runs, what it failed of; afterwards everything shown is read anew. */
+import { queries } from '../../api/queries'
+
+/** One act at a time: whether it runs, what it failed of; afterwards everything is read anew. */
 export function useAction() {
-  const queries = useQueryClient()
   const busy = ref(false)
   const failure = ref<unknown>(null)
 

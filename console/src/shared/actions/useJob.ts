@@ -1,7 +1,8 @@
-import { QueryObserver, useQueryClient } from '@tanstack/vue-query'
+import { QueryObserver } from '@tanstack/vue-query'
 import { reactive } from 'vue'
 
 import { api, got, ProblemError, type Schemas } from '../../api/client'
+import { queries } from '../../api/queries'
 
 type Job = Schemas['Job']
 const LOOK_EVERY = 400
@@ -9,7 +10,6 @@ const OVER = ['done', 'failed', 'cancelled']
 
 /** Long work: what runs at the moment, and its end. */
 export function useJob() {
-  const queries = useQueryClient()
   const state = reactive({ job: null as Job | null })
 
   async function follow(first: Job): Promise<Job> {

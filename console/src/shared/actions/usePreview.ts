@@ -1,7 +1,7 @@
-import { useQueryClient } from '@tanstack/vue-query'
 import { shallowReactive } from 'vue'
 
 import { type Preview, ProblemError } from '../../api/client'
+import { queries } from '../../api/queries'
 import { useJob } from './useJob'
 
 /** Look, then act: one change from its preview to its applying. */
@@ -21,8 +21,6 @@ const state = shallowReactive({
 const long = useJob()
 
 export function usePreview() {
-  const queries = useQueryClient()
-
   async function open(change: Change) {
     Object.assign(state, { change, preview: null, error: null, moved: false, busy: true })
     try {
@@ -44,7 +42,7 @@ export function usePreview() {
       await queries.invalidateQueries()
       done?.()
     } catch (error) {
-      // The facts changed meanwhile: the new preview takes the place of the old one, to be read and applied.
+      // The facts changed meanwhile: the new preview takes the old one's place, to be read first.
       if (error instanceof ProblemError && error.problem.preview)
         Object.assign(state, { preview: error.problem.preview, moved: true })
       else state.error = error

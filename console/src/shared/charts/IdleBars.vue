@@ -9,6 +9,11 @@ import type { Schemas } from '../../api/client'
 Chart.register(BarController, BarElement, CategoryScale, LinearScale, Tooltip)
 const { bars, line } = defineProps<{ bars: Schemas['Bar'][]; line: number }>()
 const theme = useTheme()
+const said = computed(
+  () =>
+    `Idle days of everything watched; ${beyond.value} devices lie at or beyond the window of ` +
+    `${line} days`,
+)
 const beyond = computed(() =>
   bars.filter((bar) => bar.low >= line).reduce((sum, bar) => sum + bar.count, 0),
 )
@@ -53,12 +58,7 @@ const options = computed(() => {
 <template>
   <figure>
     <div class="chart">
-      <Bar
-        :data="data"
-        :options="options"
-        role="img"
-        :aria-label="`Idle days of everything watched; ${beyond} devices lie at or beyond the window of ${line} days`"
-      />
+      <Bar :data="data" :options="options" role="img" :aria-label="said" />
     </div>
     <figcaption class="muted">
       Idle days of everything watched. From {{ line }} days on (the window), bars are in the warning

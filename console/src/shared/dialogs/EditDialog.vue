@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import ProblemAlert from './ProblemAlert.vue'
 
-/** A dialog with fields: what it is about, its fields in the slot, one button that says what follows. */
+/** A dialog: what it is about, its fields in the slot, one button that says what follows. */
 const {
   title,
   label,

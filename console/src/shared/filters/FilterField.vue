@@ -116,7 +116,7 @@ async function suggest() {
       hint: '',
     }))
   } else {
-    // A filter that is whole already wants nothing more, and what stands below the field is not to be covered.
+    // A filter that is whole wants nothing more; what stands below the field is not to be covered.
     found = (typed || /\s$/.test(before) ? ['and', 'or'] : [])
       .filter((one) => one.startsWith(begins))
       .map((one) => ({ text: one, title: one, hint: words[one] ?? '' }))
