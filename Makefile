@@ -9,19 +9,27 @@ export PATH := $(CURDIR)/$(BIN):$(PATH)
 STAMPS := .stamps
 # Only errors of npm are for the eyes of whoever runs this.
 export NPM_CONFIG_LOGLEVEL := error
+HANDBOOK := $(shell find docs/handbook src/sortitor -name '*.md' -o -name '*.py') $(wildcard docs/screenshots/*)
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
-.PHONY: demo test bench console lint check-console types pytest explore large pictures clean
+.PHONY: demo test bench console docs data-model lint check-console types pytest explore large pictures clean
 
-demo: $(STAMPS)/demo-packages $(STAMPS)/python console
+demo: $(STAMPS)/demo-packages $(STAMPS)/python console docs
 	$(BIN)/sortitor demo
 
-test: $(STAMPS)/test-packages lint check-console console pytest
+test: $(STAMPS)/test-packages lint check-console console docs pytest
 
 bench: $(STAMPS)/demo-packages $(STAMPS)/python
 	$(BIN)/python -m bench.run
 
 console: src/sortitor/api/static/index.html
+
+# The handbook, which the service serves at /handbook.
+docs: src/sortitor/api/handbook/index.html
+
+# The picture of the tables in it; needs Graphviz.
+data-model: $(STAMPS)/python
+	$(BIN)/python tools/data_model.py
 
 lint: $(STAMPS)/python
 	$(BIN)/ruff check -q src tests bench tools
@@ -73,8 +81,11 @@ $(STAMPS)/node: console/package-lock.json $(STAMPS)/python
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@mkdir -p $(STAMPS) && touch $@
 
+src/sortitor/api/handbook/index.html: $(STAMPS)/python mkdocs.yml tools/handbook.py $(HANDBOOK)
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build -q
+
 src/sortitor/api/static/index.html: $(STAMPS)/node $(PAGES)
 	cd console && npx vite build --logLevel warn
 
 clean:
-	rm -rf .venv $(STAMPS) console/node_modules src/sortitor/api/static
+	rm -rf .venv $(STAMPS) console/node_modules src/sortitor/api/static src/sortitor/api/handbook

@@ -12,7 +12,7 @@ from fastapi import APIRouter, FastAPI
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
-from sortitor.api.http import console, problems
+from sortitor.api.http import console, handbook, problems
 from sortitor.api.http.bodies import BodyLimit
 from sortitor.api.http.service import Service
 from sortitor.api.routes import (
@@ -43,7 +43,7 @@ from sortitor.schemas.base import Problem
 
 log = structlog.get_logger()
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
-_QUIET = ("/api/v1/agent/check-in", "/healthz", "/assets/")
+_QUIET = ("/api/v1/agent/check-in", "/healthz", "/assets/", "/handbook/")
 
 
 def make_app(service: Service, lifespan: Any = None) -> FastAPI:
@@ -94,6 +94,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.include_router(api)
     app.include_router(scim.router)
     app.include_router(health.router)
+    handbook.install(app)
     console.install(app)
     app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
     app.add_middleware(_Trace)

@@ -45,6 +45,8 @@ ALLOWED = r"^[A-Za-z0-9]([A-Za-z0-9\-]*[A-Za-z0-9])?$"
 LONGEST = 63
 _PLAIN_FILTERS = ("upper", "lower", "ascii", "letters", "digits")
 _NUMBERED_FILTERS = ("first", "last", "pad")
+#: What a field can be put through: `{site|upper|first 3}`.
+FILTERS = (*_PLAIN_FILTERS, *(f"{name} N" for name in _NUMBERED_FILTERS))
 
 
 class Template(NamedDocument):
