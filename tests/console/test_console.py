@@ -75,9 +75,9 @@ def furnish(world: World, tmp_path: Path) -> None:
 
 def confirm(page: Page, label: str) -> None:
     """Press the preview's one button, and see the preview go."""
-    dialog = page.get_by_role("dialog")
-    dialog.get_by_role("button", name=label).click()
-    expect(dialog).to_be_hidden()
+    button = page.get_by_role("dialog").get_by_role("button", name=label)
+    button.click()
+    expect(button).to_be_hidden()
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
@@ -226,7 +226,8 @@ def test_an_order_is_added_and_counts(page: Page, world: World, tmp_path: Path) 
     page.get_by_label("Name, as it stands").fill("WL-9")
     page.get_by_label("Product: model").first.fill("Mate 3")
     page.get_by_label("Quantity").first.fill("3")
-    page.get_by_role("button", name="Save the order").click()
+    page.get_by_role("button", name="Preview").click()
+    confirm(page, "Add the order")
     expect(page.get_by_text("2 short")).to_be_visible()
     expect(page.get_by_role("row").filter(has_text="Mate 3")).to_contain_text("2")
 
@@ -423,7 +424,7 @@ def test_a_cohort_is_made_by_hands_on_the_keyboard_only(
     page.keyboard.press("Escape")
     expect(page.get_by_text("1 device fits now")).to_be_visible()
     go("Preview the cohort")
-    expect(page.get_by_role("dialog")).to_contain_text("devices in it")
+    expect(page.get_by_role("dialog").last).to_contain_text("devices in it")
     go("Save the cohort")
     expect(page.get_by_role("heading", name="Kelmars at Petrel")).to_be_visible()
     expect(page.get_by_role("table", name="Members")).to_contain_text("KM-2")
@@ -473,6 +474,7 @@ def test_members_change_while_one_looks(page: Page, world: World, tmp_path: Path
     confirm(page, "Save: 1 device in, 2 devices out")
     expect(page.get_by_role("table", name="Members")).to_contain_text("KM-2")
     page.get_by_role("button", name="Remove", exact=True).click()
+    confirm(page, "Remove the cohort")
     page.wait_for_url("**/cohorts")
 
 

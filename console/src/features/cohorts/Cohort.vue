@@ -59,6 +59,7 @@ const columns = [
 ]
 const filter = ref('')
 const { failure, run } = useAction()
+const { failure: refused } = cohorts
 const moved = ref<{ enter: number; leave: number } | null>(null)
 const other = ref<number | null>(null)
 const device = ref('')
@@ -167,7 +168,7 @@ function remove() {
 </script>
 
 <template>
-  <ProblemAlert :error="error ?? failure" />
+  <ProblemAlert :error="error ?? failure ?? refused" />
   <template v-if="cohort">
     <div class="page-head">
       <h1>{{ cohort.name }}</h1>

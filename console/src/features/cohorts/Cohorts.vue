@@ -15,6 +15,7 @@ import DataList from '../../shared/tables/DataList.vue'
 const router = useRouter()
 const session = useSession()
 const cohorts = useDocuments<Schemas['Cohort'], Schemas['CohortDetail']>('/api/v1/cohorts')
+const { busy, failure, forget } = cohorts
 const { data, error, isFetching } = useQuery({
   queryKey: ['cohorts'],
   queryFn: () => got(api.GET('/api/v1/cohorts')),
@@ -32,6 +33,7 @@ const ready = computed(() => form.name !== '' && (form.list || form.filter.trim(
 
 function add() {
   Object.assign(form, { name: '', note: '', filter: '', list: false })
+  forget()
   open.value = true
 }
 
@@ -98,6 +100,8 @@ function save() {
     v-model="open"
     title="A new cohort"
     label="Preview the cohort"
+    :failure="failure"
+    :busy="busy"
     :ready="ready"
     :width="820"
     @save="save"

@@ -13,6 +13,7 @@ import DataList from '../../shared/tables/DataList.vue'
 type Pool = Schemas['PoolDetail']
 const session = useSession()
 const pools = useDocuments<Schemas['Pool'], Pool>('/api/v1/pools')
+const { busy, failure, forget } = pools
 const { data, error, isFetching } = pools.useList()
 const columns = [
   { key: 'name', title: 'Pool' },
@@ -35,6 +36,7 @@ function edit(pool: Pool | null) {
     filter: pool?.filter ?? '',
     awaited_too: pool?.awaited_too ?? false,
   })
+  forget()
   open.value = true
 }
 
@@ -105,6 +107,8 @@ function save() {
     v-model="open"
     :title="changing ? `Change ${changing.name}` : 'Add a pool'"
     label="Preview"
+    :failure="failure"
+    :busy="busy"
     :ready="form.name !== '' && form.seats !== ''"
     :width="820"
     @save="save"

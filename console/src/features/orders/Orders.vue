@@ -13,6 +13,7 @@ import DataList from '../../shared/tables/DataList.vue'
 type Order = Schemas['OrderDetail']
 const session = useSession()
 const orders = useDocuments<Schemas['Order'], Order>('/api/v1/orders')
+const { busy, failure, forget } = orders
 const { data, error, isFetching } = orders.useList()
 const columns = [
   { key: 'product', title: 'Product' },
@@ -45,6 +46,7 @@ function edit(order: Order | null) {
     note: order?.note ?? '',
     lines: [...lines, nothing()],
   })
+  forget()
   open.value = true
 }
 
@@ -130,7 +132,15 @@ function save() {
       <template #price="{ item }">{{ item.price ?? '–' }}</template>
     </DataList>
   </section>
-  <EditDialog v-model="open" :title="title" label="Preview" :ready="form.name !== ''" @save="save">
+  <EditDialog
+    v-model="open"
+    :title="title"
+    label="Preview"
+    :failure="failure"
+    :busy="busy"
+    :ready="form.name !== ''"
+    @save="save"
+  >
     <v-text-field v-model="form.name" label="Name, as it stands in the lots" autofocus />
     <v-text-field v-model="form.supplier" label="Supplier" />
     <v-text-field v-model="form.ordered_on" label="Ordered on" type="date" />

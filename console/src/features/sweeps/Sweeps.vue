@@ -21,6 +21,7 @@ const route = useRoute()
 const session = useSession()
 const preview = usePreview()
 const rules = useDocuments<Schemas['Rule'], Rule>('/api/v1/sweep-rules')
+const { busy, failure, forget } = rules
 const { data, error, isFetching } = rules.useList()
 const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) =>
   got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })),
@@ -83,6 +84,7 @@ function edit(rule: Rule | null) {
     daily: rule?.daily ?? false,
     brake: rule?.brake_percent ?? 5,
   })
+  forget()
   open.value = true
 }
 
@@ -193,6 +195,8 @@ onMounted(() => {
     v-model="open"
     :title="changing ? `Change “${changing.name}”` : 'Add a rule'"
     label="Preview"
+    :failure="failure"
+    :busy="busy"
     :ready="form.name !== ''"
     :width="820"
     @save="save"

@@ -7,13 +7,13 @@ export function useAction() {
   const busy = ref(false)
   const failure = ref<unknown>(null)
 
-  /** Whether the act succeeded. */
-  async function run(act: () => Promise<unknown>): Promise<boolean> {
+  /** Whether the act succeeded; one that only looks leaves what is shown as it is. */
+  async function run(act: () => Promise<unknown>, changes = true): Promise<boolean> {
     busy.value = true
     failure.value = null
     try {
       await act()
-      await queries.invalidateQueries()
+      if (changes) await queries.invalidateQueries()
       return true
     } catch (problem) {
       failure.value = problem

@@ -1,7 +1,8 @@
 import { useQuery } from '@tanstack/vue-query'
 
 import { send, type Preview } from '../../api/client'
-import { usePreview } from './usePreview'
+import { useAction } from './useAction'
+import { type Change, usePreview } from './usePreview'
 
 interface Kept {
   id: number
@@ -11,15 +12,21 @@ interface Kept {
 /** The calls of one kind of document; every change is looked at before it is made. */
 export function useDocuments<Document extends object, Detail extends Kept>(path: string) {
   const preview = usePreview()
+  const { busy, failure, run, forget } = useAction()
   const at = (key: string | number, rest = '') => `${path}/${encodeURIComponent(key)}${rest}`
 
   function useList() {
     return useQuery({ queryKey: [path], queryFn: () => send<Detail[]>('GET', path) })
   }
 
+  /** What is wrong with a document is said where it is written, not in the preview. */
+  function looked(change: Change) {
+    return run(async () => preview.show(change, await change.look()), false)
+  }
+
   function add(document: Document, done?: (made: Detail) => void) {
     let made: Detail
-    return preview.open({
+    return looked({
       look: () => send<Preview>('POST', `${path}/preview`, document),
       act: async (digest, reason) => {
         made = await send<Detail>('POST', path, { ...document, digest, reason })
@@ -29,7 +36,7 @@ export function useDocuments<Document extends object, Detail extends Kept>(path:
   }
 
   function edit(known: Kept, document: Document, done?: () => void) {
-    return preview.open({
+    return looked({
       look: () => send<Preview>('POST', at(known.id, '/preview'), document),
       act: (digest, reason) =>
         send<Detail>('PUT', at(known.id), { ...document, digest, reason }, known.revision),
@@ -48,5 +55,5 @@ export function useDocuments<Document extends object, Detail extends Kept>(path:
     })
   }
 
-  return { useList, add, edit, remove }
+  return { useList, add, edit, remove, busy, failure, forget }
 }

@@ -21,6 +21,11 @@ const state = shallowReactive({
 const long = useJob()
 
 export function usePreview() {
+  /** Show what was looked at already. */
+  function show(change: Change, preview: Preview) {
+    Object.assign(state, { change, preview, error: null, moved: false, busy: false })
+  }
+
   async function open(change: Change) {
     Object.assign(state, { change, preview: null, error: null, moved: false, busy: true })
     try {
@@ -55,5 +60,5 @@ export function usePreview() {
     Object.assign(state, { change: null, preview: null, error: null })
   }
 
-  return { state, long: long.state, follow: long.follow, open, apply, close }
+  return { state, long: long.state, follow: long.follow, open, show, apply, close }
 }
