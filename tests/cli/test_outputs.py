@@ -7,10 +7,13 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from pathlib import Path
 from typing import Any
 
 import click
+import pytest
+from rich.cells import cell_len
 from tests.cli.conftest import Run
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
@@ -68,7 +71,15 @@ def furnish(world: World, tmp_path: Path) -> None:
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "مود,مود فنويك,,,,Officers")
     import_lot(
         s,
-        manifest(tmp_path, ["serial,site,asset tag", "KM-1,Dunlin,=1+1", "KM-2,ميناء الشمال,WL-2"]),
+        manifest(
+            tmp_path,
+            [
+                "serial,site,asset tag",
+                "KM-1,Dunlin,=1+1",
+                "KM-2,ميناء الشمال,WL-2",
+                "KM-3,北港第一埠頭,",
+            ],
+        ),
         ownership="corporate",
         platform="android",
     )
@@ -116,6 +127,45 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
         )
         assert len(said["table"].out.splitlines()) >= len(whole) + 1, path
         assert "\x1b" not in said["table"].out, "a pipe gets no colours"
+
+
+@pytest.mark.parametrize("width", [80, 100, 140])
+def test_no_word_is_broken_in_a_terminal_of_any_width(
+    run: Run, world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, width: int
+) -> None:
+    """Lines fit, wide characters counted as two; each word of the narrow table is a whole word of
+    the one that had all the room; what is not there was named.
+    """
+    furnish(world, tmp_path)
+    for path in LISTS:
+        asked = [*path, *MORE.get(path, [])]
+        monkeypatch.setattr("sortitor.cli.output._PIPE_WIDTH", 2_000)
+        roomy = run(*asked, role=Role.ADMINISTRATOR)
+        monkeypatch.setattr("sortitor.cli.output._PIPE_WIDTH", width)
+        narrow = run(*asked, role=Role.ADMINISTRATOR)
+        lines = narrow.out.splitlines()
+        assert [line for line in lines if cell_len(line) > width] == [], path
+        known = {
+            *roomy.out.split(),
+            *roomy.err.split(),
+            *(f"{head}:" for head in _heads(roomy.out)),
+        }
+        broken = {word for word in narrow.out.split() if word not in known}
+        assert {word for word in broken if not set(word) <= {"─"}} == set(), (path, narrow.out)
+        said = narrow.out + narrow.err
+        assert [head for head in _heads(roomy.out) if head not in said] == [], (path, said)
+
+
+def _heads(table: str) -> list[str]:
+    return re.split(r"\s{2,}", table.splitlines()[0].strip())
+
+
+def test_wide_characters_count_as_two(run: Run, world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    lines = run("device", "list", "--column", "site", "--column", "serial").out.splitlines()
+    places = {cell_len(line[: line.index("KM-")]) for line in lines if "KM-" in line}
+    assert any("北港第一埠頭" in line for line in lines)
+    assert len(places) == 1, lines
 
 
 def test_nothing_is_said_with_words(run: Run) -> None:

@@ -10,7 +10,6 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from rich import box
 from rich.cells import cell_len
 from rich.console import Console
 from rich.padding import Padding
@@ -114,39 +113,42 @@ def _total(widths: Mapping[str, int]) -> int:
 def print_table(console: Console, rows: Rows) -> Layout:
     """Print the rows in the console's width; gives how they were laid out."""
     found = layout(rows, console.width)
+    head = _grid(found, rows)
+    head.add_row(*(Text(heading, style="bold") for heading in found.widths))
+    console.print(head)
+    console.print(Text("─" * min(_total(found.widths), console.width), style="dim"))
     number = max((len(cells) for cells in rows.cells.values()), default=0)
-    if not found.below:
-        table = _grid(found, rows)
-        for place in range(number):
-            table.add_row(*(rows.cells[heading][place] for heading in found.widths))
-        console.print(table)
-        return found
-    console.print(_grid(found, rows))
-    for place in range(number):
-        line = _grid(found, rows, header=False)
-        line.add_row(*(rows.cells[heading][place] for heading in found.widths))
-        console.print(line)
+    for places in _together(number, apart=bool(found.below)):
+        body = _grid(found, rows)
+        for place in places:
+            body.add_row(*(rows.cells[heading][place] for heading in found.widths))
+        console.print(body)
         for heading in found.below:
-            text = rows.cells[heading][place]
-            if text.plain not in ("", "–"):
-                words = Text.assemble((f"{heading}: ", "dim"), text)
-                console.print(Padding(words, (0, 0, 0, _INDENT)))
+            _print_below(console, heading, rows.cells[heading][places[0]])
     return found
 
 
-def _grid(found: Layout, rows: Rows, header: bool = True) -> Table:
+def _together(number: int, apart: bool) -> list[range]:
+    """The rows that are printed at once: each alone where something stands below it."""
+    if apart:
+        return [range(place, place + 1) for place in range(number)]
+    return [range(number)] if number else []
+
+
+def _print_below(console: Console, heading: str, text: Text) -> None:
+    if text.plain not in ("", "–"):
+        words = Text.assemble((f"{heading}: ", "dim"), text)
+        console.print(Padding(words, (0, 0, 0, _INDENT)))
+
+
+def _grid(found: Layout, rows: Rows) -> Table:
+    """An empty table of these columns; between two of them are `_GAP` blanks."""
     table = Table(
-        box=box.SIMPLE_HEAD if header else None,
-        pad_edge=False,
-        show_edge=False,
-        show_header=header,
-        header_style="bold",
-        padding=(0, 1),
+        box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, _GAP, 0, 0)
     )
     for heading, width in found.widths.items():
         numeric = all(_is_number(cell.plain) for cell in rows.cells[heading])
         table.add_column(
-            heading,
             justify="right" if numeric else "left",
             width=width,
             overflow="fold",
