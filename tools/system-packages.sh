@@ -1,17 +1,36 @@
 #!/bin/sh
-# Installs the Debian packages that are missing. Arguments: demo (PostgreSQL) or test (also a browser and fonts).
+# Installs the Debian packages that are missing: Python with venv, PostgreSQL, and for the tests a
+# browser and fonts. Argument: demo or test. It is silent about what is there.
 set -eu
 wanted=""
-[ -n "$(ls /usr/lib/postgresql/*/bin/initdb 2>/dev/null || command -v initdb || true)" ] || wanted="$wanted postgresql"
+missing() { wanted="$wanted $*"; }
+
+python3 -c 'import sys, venv, ensurepip; sys.exit(sys.version_info < (3, 11))' 2>/dev/null ||
+    missing python3 python3-venv
+ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || command -v initdb >/dev/null ||
+    missing postgresql
 if [ "${1:-demo}" = test ]; then
-    command -v chromium >/dev/null || wanted="$wanted chromium"
-    [ -d /usr/share/fonts/truetype/dejavu ] || wanted="$wanted fonts-dejavu-core"
-    [ -d /usr/share/fonts/truetype/noto ] || wanted="$wanted fonts-noto-core"
+    command -v chromium >/dev/null || missing chromium
+    [ -d /usr/share/fonts/truetype/dejavu ] || missing fonts-dejavu-core
+    [ -d /usr/share/fonts/truetype/noto ] || missing fonts-noto-core
 fi
 [ -n "$wanted" ] || exit 0
+
 sudo=""
-[ "$(id -u)" = 0 ] || sudo="sudo"
-echo "Installing:$wanted"
-$sudo apt-get update -q
+if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null || {
+        echo "These packages are missing:$wanted. Run as root: apt-get install$wanted" >&2
+        exit 1
+    }
+    sudo="sudo"
+fi
+echo "Installing from Debian:$wanted"
+log=$(mktemp)
 # shellcheck disable=SC2086 -- several packages in one variable
-$sudo env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $wanted
+if ! { $sudo apt-get update -q &&
+    $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $wanted; } \
+    >"$log" 2>&1; then
+    cat "$log" >&2
+    exit 1
+fi
+rm -f "$log"
