@@ -108,7 +108,7 @@ class Settings(BaseSettings):
 
 
 def documentation() -> str:
-    """The page docs/settings.md."""
+    """The handbook's page of settings."""
     lines = [
         "# Settings",
         "",
