@@ -69,7 +69,7 @@ TERMINALS: dict[str, list[str]] = {
     "terminal-devices": ["device list --stage parked --most 12", "device show {device}"],
     "terminal-cohort": [
         "cohort list",
-        "cohort show {cohort} --device {device}",
+        "cohort explain {cohort} {device}",
         "device list --filter 'sit eq \"Dunlin\"'",
     ],
     "terminal-gate": ["gate try --platform android --os 9 --person {person}"],
