@@ -27,6 +27,7 @@ export const identifierWord = (kind: string) =>
 /** How long ago, in the largest unit that still says something. */
 export function age(from: string, now: string): string {
   const minutes = Math.max(0, Math.floor((Date.parse(now) - Date.parse(from)) / 60_000))
+  if (minutes < 1) return 'a moment'
   if (minutes < 60) return plural(minutes, 'minute')
   if (minutes < 48 * 60) return plural(Math.floor(minutes / 60), 'hour')
   return plural(Math.floor(minutes / 1440), 'day')

@@ -292,17 +292,17 @@ def _show_facts(found: DeviceDetail) -> None:
 def _show_timeline(found: DeviceDetail) -> None:
     heading("Timeline")
     for line in found.timeline:
-        words = f"  {line.at:%Y-%m-%d %H:%M}  {line.actor:<12}  {line.summary}"
+        words = f"  {line.at:%Y-%m-%d %H:%M}  {line.actor:<12.12}  {line.summary}"
         if line.reason:
             words += f"   “{line.reason}”"
         if line.reverted_by:
             words += "   (reverted)"
-        plain(words)
+        plain(words, hang=34)
         for field, value in (line.after or {}).items():
             if not field.endswith(("_at", "_basis")) and field not in _UNTOLD:
                 before = (line.before or {}).get(field)
                 told = f"{_or_dash(before)} → {_or_dash(value)}"
-                plain(f"{'':22}{field.replace('_', ' ')}: {told}")
+                plain(f"{'':34}{field.replace('_', ' ')}: {told}", hang=34)
 
 
 def _or_dash(value: Any) -> Any:

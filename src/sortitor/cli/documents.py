@@ -23,6 +23,7 @@ from sortitor.cli.output import (
     change_options,
     most_option,
     output_option,
+    quoted,
     show_preview,
     talk,
     write,
@@ -82,11 +83,13 @@ def _list(noun: Noun) -> None:
     @output_option
     @with_client
     def every(s: Sortitor, most: int, output: str) -> None:
+        items = noun.calls(s).list()
+        first = next(iter(items), None)
         found = write(
-            noun.calls(s).list(),
+            items,
             output,
             noun.columns,
-            hint=f"Next: {noun.examples['show']}",
+            hint=f"Next: sortitor {noun.group.name} show {quoted(first.name)}" if first else "",
             empty=noun.empty,
             most=most,
             below=noun.below,

@@ -17,6 +17,7 @@ from typing import Any, TypeVar
 import click
 from pydantic import BaseModel
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from sortitor.cli.tables import Columns, Layout, Rows, print_table
@@ -98,9 +99,16 @@ def heading(text: str) -> None:
     console().print(Text(f"\n{text}", style="bold"))
 
 
-def plain(text: str, tone: str = "plain") -> None:
-    """A line of data."""
-    console().print(toned(text, tone))
+def plain(text: str, tone: str = "plain", hang: int = 0) -> None:
+    """A line of data; where it has to go on below, it does so `hang` characters from the left."""
+    if not hang:
+        console().print(toned(text, tone))
+        return
+    line = Table.grid(padding=0)
+    line.add_column(width=hang, no_wrap=True)
+    line.add_column()
+    line.add_row(toned(text[:hang], tone), toned(text[hang:], tone))
+    console().print(line)
 
 
 def toned(text: str, tone: str) -> Text:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -65,6 +66,12 @@ def sealed(preview: Preview, outcome: Any = None) -> Preview:
     values.pop("digest")
     content = values if outcome is None else outcome
     return Preview(**{name: getattr(preview, name) for name in values}, digest=digest_of(content))
+
+
+def listed(words: Sequence[str]) -> str:
+    """`a`, `a and b`, `a, b and c`."""
+    *first, last = words or ("",)
+    return f"{', '.join(first)} and {last}" if first else last
 
 
 def plural(count: int, word: str) -> str:

@@ -15,7 +15,7 @@ type Policy = Schemas['Policy']
 const BOUNDS = { os_min: 'from', os_max: 'up to' }
 type Platform = Schemas['Platform']
 const session = useSession()
-const { choices, words: wordsOf } = useVocabulary()
+const { choices, label, words: wordsOf } = useVocabulary()
 const platforms = computed(() => wordsOf('platform').map((one) => one.value as Platform))
 const preview = usePreview()
 const { data: gate, error } = useQuery({
@@ -116,8 +116,8 @@ async function attempt() {
     </template>
   </div>
   <p class="muted mb-3">
-    Each facet is taken from the first policy whose audience holds the person and which states it.
-    The baseline stands behind them all.
+    For each question, the first policy that is for the person and answers it decides. The last one,
+    the baseline, is for everybody and answers everything.
   </p>
   <ProblemAlert :error="error" />
   <div class="columns">
@@ -184,7 +184,7 @@ async function attempt() {
               :key="platform"
               :class="{ muted: !policy.platforms?.[platform] }"
             >
-              <th scope="row">{{ platform }}</th>
+              <th scope="row">{{ label('platform', platform) }}</th>
               <td>
                 <select
                   :value="

@@ -103,10 +103,14 @@ function rename() {
   <div class="stack">
     <v-card v-for="(template, place) in templates" :key="place" class="pa-3 line">
       <v-text-field v-model="template.name" label="Template" :readonly="!session.may('prepare')" />
-      <v-text-field
+      <v-textarea
         v-model="template.pattern"
         label="Pattern"
         class="mono"
+        rows="1"
+        auto-grow
+        no-resize
+        @keydown.enter.prevent
         :readonly="!session.may('prepare')"
       />
       <v-select

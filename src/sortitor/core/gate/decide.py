@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from sortitor.core import versions
 from sortitor.core.gate.policies import Gate, Policy
+from sortitor.core.previews import listed
 from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Returning, Stage
 
 
@@ -298,7 +299,7 @@ def _version_step(arrival: Arrival, policy: Policy, platform: Platform, wanted: 
 def _ownership_step(arrival: Arrival, audience: Sequence[Policy]) -> Step:
     policy = next(policy for policy in audience if policy.ownerships is not None)
     allowed = policy.ownerships or ()
-    words = " and ".join(allowed) or "no"
+    words = listed(allowed) or "no"
     step = _passed(
         facet="ownership",
         policy=policy.name,
