@@ -19,7 +19,7 @@ import httpx
 import psycopg
 import uvicorn
 from psycopg import sql
-from stdnum import luhn
+from tests.identifiers import imei as imei
 
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform, Role
@@ -158,12 +158,6 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
         yield worlds[0]
         worlds[0].close()
     database.drop(url)
-
-
-def imei(number: int) -> str:
-    """A valid IMEI for a number below ten million."""
-    body = f"3569380{number:07d}"
-    return body + str(luhn.calc_check_digit(body))
 
 
 def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Path:

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from datetime import date
 
 import pytest
+from tests.identifiers import imei
 from tests.workbooks import archive, bomb, ods, xlsx
-from tests.worlds import imei
 
 from sortitor.core import lots
 from sortitor.core.columns import template_headers, understand

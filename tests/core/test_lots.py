@@ -4,7 +4,7 @@ import polars as pl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from tests.worlds import imei
+from tests.identifiers import imei
 
 from sortitor.core import lots
 from sortitor.core.columns import understand

@@ -3,7 +3,7 @@
 import polars as pl
 import pytest
 from tests.core.test_corpus import NOBODY
-from tests.worlds import imei
+from tests.identifiers import imei
 
 from sortitor.core import lots
 from sortitor.core.columns import FIELDS, understand

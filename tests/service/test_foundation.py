@@ -255,6 +255,18 @@ def test_the_client_and_the_command_line_work_without_the_service_installed() ->
     assert done.returncode == 0, done.stderr
 
 
+def test_tests_of_the_core_import_no_server() -> None:
+    code = (
+        "import sys, importlib, pathlib; [importlib.import_module('tests.core.' + path.stem) for"
+        " path in pathlib.Path('tests/core').glob('test_*.py')]; bad = {'sqlalchemy', 'fastapi',"
+        " 'psycopg', 'tests.worlds'} & set(sys.modules); sys.exit(', '.join(bad) or 0)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=False, cwd=ROOT
+    )
+    assert done.returncode == 0, done.stderr
+
+
 def test_help_is_quick_because_nothing_heavy_is_imported() -> None:
     started = time.perf_counter()
     code = (

@@ -7,7 +7,7 @@ import { api, got, type Schemas } from '../../api/client'
 import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
-import { both } from '../../shared/filters/filters'
+import { both, useAttributes } from '../../shared/filters/filters'
 import { number, onDay } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
@@ -31,50 +31,6 @@ const sorts = [
   { title: 'Model', value: 'model' },
   { title: 'Longest unseen', value: 'seen' },
 ]
-const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
-const whole = (name: string) => (route.query[name] ? Number(route.query[name]) : undefined)
-/** What was chosen in the menus and what was written, in the filter language. */
-const said = computed(() => {
-  const chosenIn = ['stage', 'platform', 'ownership', 'site'].flatMap((name) =>
-    text(name) ? [`${name} eq ${JSON.stringify(text(name))}`] : [],
-  )
-  if (whole('lot')) chosenIn.push(`lot eq ${whole('lot')}`)
-  if (whole('idle')) chosenIn.push(`idleDays ge ${whole('idle')}`)
-  return both(text('filter'), ...chosenIn)
-})
-const asked = computed(() => ({
-  query: text('query'),
-  person: whole('person'),
-  pool: text('pool'),
-  cohort: text('cohort'),
-  filter: said.value,
-  sort: (text('sort') ?? 'id') as 'id',
-}))
-const { data: facets } = useQuery({
-  queryKey: ['facets'],
-  queryFn: () => got(api.GET('/api/v1/devices/facets')),
-})
-const { data: pools } = useQuery({
-  queryKey: ['pools'],
-  queryFn: () => got(api.GET('/api/v1/pools')),
-  enabled: computed(() => asked.value.pool !== undefined),
-})
-const pool = computed(() => pools.value?.find((one) => String(one.id) === asked.value.pool))
-const { items, total, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Device']>(
-  () => ['devices', asked.value],
-  (cursor) =>
-    got(api.GET('/api/v1/devices', { params: { query: { ...asked.value, cursor, total: true } } })),
-)
-const sites = computed(() =>
-  Object.entries(facets.value?.site ?? {})
-    .sort()
-    .map(([value, count]) => ({ title: `${value} (${number(count)})`, value })),
-)
-const counted = (facet: string) =>
-  wordsOf(facet).map(({ value, label }) => ({
-    title: `${label} (${number(facets.value?.[facet]?.[value] ?? 0)})`,
-    value,
-  }))
 const every = [
   { key: 'name', title: 'Name' },
   { key: 'stage', title: 'Stage' },
@@ -100,8 +56,76 @@ const usual = [
   'serial',
   'idle_days',
 ]
+/** Column → the attributes that it shows. */
+const attributesOf: Record<string, string[]> = {
+  platform: ['platform', 'osVersion'],
+  model: ['maker', 'model'],
+  person: ['person.name'],
+  asset_tag: ['assetTag'],
+  last_seen_at: ['lastSeenAt'],
+  idle_days: ['idleDays'],
+}
+const SPOKEN_OF = new Set(['id', ...every.flatMap(({ key }) => attributesOf[key] ?? [key])])
+const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
+const whole = (name: string) => (route.query[name] ? Number(route.query[name]) : undefined)
+/** What was chosen in the menus and what was written, in the filter language. */
+const said = computed(() => {
+  const chosenIn = ['stage', 'platform', 'ownership', 'site'].flatMap((name) =>
+    text(name) ? [`${name} eq ${JSON.stringify(text(name))}`] : [],
+  )
+  if (whole('lot')) chosenIn.push(`lot eq ${whole('lot')}`)
+  if (whole('idle')) chosenIn.push(`idleDays ge ${whole('idle')}`)
+  return both(text('filter'), ...chosenIn)
+})
 const shownColumns = computed(() => text('columns')?.split(',') ?? usual)
-const columns = computed(() => every.filter((one) => shownColumns.value.includes(one.key)))
+const { data: attributes } = useAttributes()
+/** Whatever else a filter can speak of, as columns. */
+const further = computed(() =>
+  (attributes.value ?? [])
+    .filter(({ name }) => !SPOKEN_OF.has(name))
+    .map(({ name, meaning }) => ({ key: name, title: name, meaning })),
+)
+const furtherShown = computed(() =>
+  further.value.map((one) => one.key).filter((key) => shownColumns.value.includes(key)),
+)
+const asked = computed(() => ({
+  query: text('query'),
+  person: whole('person'),
+  pool: text('pool'),
+  cohort: text('cohort'),
+  filter: said.value,
+  sort: (text('sort') ?? 'id') as 'id',
+  column: furtherShown.value.length ? furtherShown.value : undefined,
+}))
+const { data: facets } = useQuery({
+  queryKey: ['facets'],
+  queryFn: () => got(api.GET('/api/v1/devices/facets')),
+})
+const { data: pools } = useQuery({
+  queryKey: ['pools'],
+  queryFn: () => got(api.GET('/api/v1/pools')),
+  enabled: computed(() => asked.value.pool !== undefined),
+})
+const pool = computed(() => pools.value?.find((one) => String(one.id) === asked.value.pool))
+const { items, total, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Device']>(
+  () => ['devices', asked.value],
+  (cursor) =>
+    got(api.GET('/api/v1/devices', { params: { query: { ...asked.value, cursor, total: true } } })),
+)
+/** Devices with what was asked for besides. */
+const rows = computed(() => items.value.map((device) => ({ ...device.columns, ...device })))
+const sites = computed(() =>
+  Object.entries(facets.value?.site ?? {})
+    .sort()
+    .map(([value, count]) => ({ title: `${value} (${number(count)})`, value })),
+)
+const counted = (facet: string) =>
+  wordsOf(facet).map(({ value, label }) => ({
+    title: `${label} (${number(facets.value?.[facet]?.[value] ?? 0)})`,
+    value,
+  }))
+const offered = computed(() => [...every, ...further.value])
+const columns = computed(() => offered.value.filter((one) => shownColumns.value.includes(one.key)))
 const filter = ref(text('filter') ?? '')
 watch(
   () => text('filter'),
@@ -212,19 +236,10 @@ function putIn() {
   })
 }
 
-const attributesOf: Record<string, string[]> = {
-  platform: ['platform', 'osVersion'],
-  model: ['maker', 'model'],
-  person: ['person.name'],
-  asset_tag: ['assetTag'],
-  last_seen_at: ['lastSeenAt'],
-  idle_days: ['idleDays'],
-}
-
 function exported(form: 'csv' | 'xlsx') {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(asked.value))
-    if (name !== 'sort')
+    if (name !== 'sort' && name !== 'column')
       for (const one of Array.isArray(value) ? value : value === undefined ? [] : [value])
         query.append(name, String(one))
   for (const column of columns.value)
@@ -269,16 +284,16 @@ function exported(form: 'csv' | 'xlsx') {
       <template #activator="{ props }"
         ><v-btn v-bind="props" variant="text">Columns</v-btn></template
       >
-      <v-card class="pa-3">
-        <div v-for="one in every" :key="one.key">
-          <label
+      <v-card class="pa-3 columns">
+        <div v-for="one in offered" :key="one.key">
+          <label :title="'meaning' in one ? one.meaning : undefined"
             ><input
               type="checkbox"
               :checked="shownColumns.includes(one.key)"
               @change="
                 set(
                   'columns',
-                  every
+                  offered
                     .map((each) => each.key)
                     .filter((each) => (each === one.key) !== shownColumns.includes(each))
                     .join(','),
@@ -426,7 +441,7 @@ function exported(form: 'csv' | 'xlsx') {
     "
     label="Devices"
     :columns="columns"
-    :items="items"
+    :items="rows"
     :row-key="(device) => device.id"
     :loading="isFetching"
     :error="error"
@@ -474,6 +489,10 @@ function exported(form: 'csv' | 'xlsx') {
 </template>
 
 <style scoped>
+.columns {
+  max-height: 60vh;
+  overflow: auto;
+}
 .filters {
   display: grid;
   grid-template-columns: repeat(auto-fill, minmax(168px, 1fr));
