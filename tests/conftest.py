@@ -1,5 +1,5 @@
-"""One PostgreSQL a run, one database a test (copied from a template), and the real service on
-loopback.
+"""What every room's tests share. The fixtures of the service are loaded where they are first asked
+for: tests of the core start no server and import none.
 """
 
 from __future__ import annotations
@@ -10,19 +10,15 @@ import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
-import structlog
 from hypothesis import HealthCheck, settings
-from tests.worlds import FAST, PASSWORD, Database, World, a_world
 
-from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Role
-from sortitor.operations import accounts
-from sortitor.operations.context import Actor, Context
-from sortitor.server.postgres import Cluster
-from sortitor.server.settings import Settings
-from sortitor.server.wiring import runtime
+if TYPE_CHECKING:
+    from tests.worlds import Database, World
+
+    from sortitor.client import Sortitor
 
 # The first draws build tables of characters, which is slow and no fault of a test.
 settings.register_profile(
@@ -36,15 +32,6 @@ settings.register_profile(
     "explore", settings.get_profile("sortitor"), derandomize=False, max_examples=1000
 )
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "sortitor"))
-# Plain, as the service has it: a traceback with all its variables takes a minute.
-structlog.configure(
-    processors=[
-        structlog.dev.ConsoleRenderer(
-            colors=False, exception_formatter=structlog.dev.plain_traceback
-        )
-    ],
-    wrapper_class=structlog.make_filtering_bound_logger(40),
-)
 
 
 @pytest.fixture(scope="session")
@@ -58,23 +45,18 @@ def open_folder() -> Iterator[Path]:
 
 @pytest.fixture(scope="session")
 def database(open_folder: Path) -> Iterator[Database]:
-    cluster = Cluster(open_folder / "run", FAST)
-    url = cluster.start("template_sortitor")
-    tokens = {}
-    with runtime(Settings(database_url=url)) as run:
-        system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
-        for role in Role:
-            account_id = accounts.add(system, role.value, PASSWORD, role)
-            actor = Actor(role.value, role, account_id)
-            _, tokens[role] = accounts.add_token(
-                Context(run.engine, run.clock, run.limits, actor), "tests", role, 30
-            )
-    yield Database(url.removesuffix("template_sortitor"), tokens)
-    cluster.stop()
+    """One PostgreSQL a run, one database a test, copied from a template."""
+    from tests.worlds import a_database
+
+    with a_database(open_folder / "run") as made:
+        yield made
 
 
 @pytest.fixture
 def world(database: Database) -> Iterator[World]:
+    """The real service on loopback, with nothing in it."""
+    from tests.worlds import a_world
+
     with a_world(database) as made:
         yield made
 
@@ -82,6 +64,8 @@ def world(database: Database) -> Iterator[World]:
 @pytest.fixture
 def make_world(database: Database) -> Iterator[Callable[..., World]]:
     """Worlds with other settings."""
+    from tests.worlds import a_world
+
     with ExitStack() as stack:
         yield lambda **settings: stack.enter_context(a_world(database, **settings))
 

@@ -17,15 +17,18 @@ from typing import TypeVar
 
 import httpx
 import psycopg
+import structlog
 import uvicorn
 from psycopg import sql
 from tests.identifiers import imei as imei
 
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform, Role
-from sortitor.operations.context import Clock
+from sortitor.operations import accounts
+from sortitor.operations.context import Actor, Clock, Context
 from sortitor.schemas.arrivals import Knock
 from sortitor.schemas.passes import PassTerms
+from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, runtime
 
@@ -138,6 +141,31 @@ def serving(run: Runtime) -> Iterator[str]:
         finally:
             server.should_exit = True
             thread.join(20)
+
+
+@contextmanager
+def a_database(folder: Path) -> Iterator[Database]:
+    """A PostgreSQL of its own, with a template that has an account and a token of each role."""
+    # Plain, as the service has it: a traceback with all its variables takes a minute.
+    renderer = structlog.dev.ConsoleRenderer(
+        colors=False, exception_formatter=structlog.dev.plain_traceback
+    )
+    structlog.configure(
+        processors=[renderer], wrapper_class=structlog.make_filtering_bound_logger(40)
+    )
+    cluster = Cluster(folder, FAST)
+    url = cluster.start("template_sortitor")
+    tokens = {}
+    with runtime(Settings(database_url=url)) as run:
+        system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
+        for role in Role:
+            account_id = accounts.add(system, role.value, PASSWORD, role)
+            actor = Actor(role.value, role, account_id)
+            _, tokens[role] = accounts.add_token(
+                Context(run.engine, run.clock, run.limits, actor), "tests", role, 30
+            )
+    yield Database(url.removesuffix("template_sortitor"), tokens)
+    cluster.stop()
 
 
 @contextmanager

@@ -257,8 +257,9 @@ def test_the_client_and_the_command_line_work_without_the_service_installed() ->
 
 def test_tests_of_the_core_import_no_server() -> None:
     code = (
-        "import sys, importlib, pathlib; [importlib.import_module('tests.core.' + path.stem) for"
-        " path in pathlib.Path('tests/core').glob('test_*.py')]; bad = {'sqlalchemy', 'fastapi',"
+        "import sys, importlib, pathlib; import tests.conftest;"
+        " [importlib.import_module('tests.core.' + path.stem) for path in"
+        " pathlib.Path('tests/core').glob('test_*.py')]; bad = {'sqlalchemy', 'fastapi',"
         " 'psycopg', 'tests.worlds'} & set(sys.modules); sys.exit(', '.join(bad) or 0)"
     )
     done = subprocess.run(
