@@ -9,6 +9,8 @@ export PATH := $(CURDIR)/$(BIN):$(PATH)
 STAMPS := .stamps
 # Only errors of npm are for the eyes of whoever runs this.
 export NPM_CONFIG_LOGLEVEL := error
+export NPM_CONFIG_UPDATE_NOTIFIER := false
+export NPM_CONFIG_FUND := false
 HANDBOOK := $(shell find docs/handbook src/sortitor -name '*.md' -o -name '*.py') $(wildcard docs/screenshots/*)
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
