@@ -48,7 +48,7 @@ for path in (\"readyz\", \"handbook/\", \"today\"):
     assert urlopen(f\"http://127.0.0.1:8470/{path}\").status == 200" 2>/dev/null && ready=yes && break
 done
 sleep 20
-kill -INT -- -$demo || true
+kill -TERM -- -$demo || true
 sleep 10
 [ "${ready:-}" = yes ]' || { cat "$root/home/newcomer/demo.log"; exit 1; }
 cat "$root/home/newcomer/demo.log"

@@ -4,10 +4,12 @@ from datetime import date
 from itertools import product
 from pathlib import Path
 
+import polars as pl
 import pytest
 from tests.worlds import World, a_pass, http, import_lot, import_people, knocking, manifest
 
 from sortitor.client.errors import FactsMoved, Refused
+from sortitor.core.errors import Conflict
 from sortitor.core.licences import needs_seat
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
 from sortitor.operations.sweeps import runs as sweeps
@@ -16,6 +18,7 @@ from sortitor.schemas.gate import PlatformRule, Policy
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.sweeps import Rule
+from sortitor.store import devices as store_devices
 
 
 def fleet(world: World, count: int = 6) -> list[str]:
@@ -321,3 +324,22 @@ def test_pages_hold_every_device_once_in_order(
         ]
     assert len(ids) == len(set(ids)) == 23
     assert ids == [d["id"] for d in whole]
+
+
+def test_a_stage_that_may_not_follow_is_refused_whole(world: World, tmp_path: Path) -> None:
+    """Whatever operation asks for it: the one door for devices refuses, and names both stages."""
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial", "KM-1", "KM-2"]), platform="android")
+    ctx = world.run.context("schedule")
+    before = world.rows("SELECT * FROM devices ORDER BY id")
+    patches = pl.DataFrame(
+        {"device_id": [1, 2], "patch": ['{"stage": "retired"}', '{"stage": "dormant"}']}
+    )
+    refusing = pytest.raises(Conflict, match="it cannot become dormant")
+    with refusing as refused, ctx.changing() as connection:
+        entry = ctx.record(connection, "device.change", "devices", "Two devices changed")
+        store_devices.apply_patches(connection, entry, patches)
+    assert refused.value.code == "wrong_stage"
+    assert "awaited" in refused.value.detail
+    assert world.rows("SELECT * FROM devices ORDER BY id") == before
+    assert not list(s.journal.list(operation="device.change"))
