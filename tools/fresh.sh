@@ -33,7 +33,7 @@ as_newcomer() {
     chroot "$root" sudo -u newcomer -H env LANG=C.UTF-8 \
         PIP_CERT=/etc/ssl/certs/ca-certificates.crt \
         NODE_EXTRA_CA_CERTS=/etc/ssl/certs/ca-certificates.crt \
-        sh -c "cd ~/sortitor && $1"
+        sh -c "cd ~/sortitor || exit; $1"
 }
 
 echo "== make demo"
