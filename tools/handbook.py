@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import ast
 import json
+import re
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from itertools import groupby
@@ -163,13 +164,19 @@ def _text(node: ast.expr) -> str:
 def errors_page() -> str:
     """Every error code."""
     rows = [
-        (code(name), status, said, remedy) for name, (status, said, remedy) in error_codes().items()
+        (code(name), status, _or(said, "what is wrong"), _or(remedy, "what to do"))
+        for name, (status, said, remedy) in error_codes().items()
     ]
     return (
         "# Error codes\n\nAn error is a problem document (RFC 9457): `code` is for programs,"
         " `detail` says what happened and where, `remedy` what to do. `…` stands for what belongs"
         " to the case.\n\n" + table(("Code", "Status", "It says", "What to do"), rows)
     )
+
+
+def _or(text: str, otherwise: str) -> str:
+    """The text, unless all of it belongs to the case."""
+    return text if re.search(r"[a-z]{3}", text) else f"({otherwise}, in the case at hand)"
 
 
 def notes_page() -> str:

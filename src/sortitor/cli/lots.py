@@ -211,7 +211,7 @@ def _show_group(group: NoteGroup) -> None:
     given = f", such as {group.given!r}" if group.given else ""
     words = f"  {counted(group.rows, 'row')}{where}: {group.title}{given}"
     plain(words, _TONES.get(group.severity, "plain"))
-    plain(f"      {group.remedy}   [{group.code}]")
+    plain(f"      {group.remedy}   [{group.code}]", hang=6)
 
 
 @lot.command("list")
