@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import {
+  mdiBookOpenPageVariantOutline,
   mdiAccountGroupOutline,
   mdiBoomGateOutline,
   mdiBroom,
@@ -105,6 +106,14 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
         <span v-if="mdAndUp" class="muted mr-2"
           >{{ session.me?.name }} · {{ session.me?.role }}</span
         >
+        <v-btn
+          :icon="mdiBookOpenPageVariantOutline"
+          href="/handbook/"
+          target="_blank"
+          variant="text"
+          size="small"
+          aria-label="Handbook"
+        />
         <v-btn
           :icon="mdiThemeLightDark"
           variant="text"

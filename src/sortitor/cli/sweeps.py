@@ -91,7 +91,11 @@ def preview(s: Sortitor, rule: str) -> None:
     Example:
       sortitor sweep preview "Quiet tablets"
     """
-    show_preview(s.sweeps.preview(rule))
+    shown = s.sweeps.preview(rule)
+    show_preview(shown)
+    if shown.nothing_to_do:
+        talk(f"\nNothing to retire. Next: sortitor rule show {quoted(rule)}")
+        return
     talk(
         f"\nNext: sortitor sweep apply {quoted(rule)}    or keep one: sortitor device hold DEVICE"
         " --until DAY --reason WHY"

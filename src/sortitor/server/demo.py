@@ -113,6 +113,7 @@ def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClo
         os.kill(os.getpid(), signal.SIGTERM)
         return
     click.echo(f"\nSortitor with the Wrenmoor Lines demonstration is ready at {url}")
+    click.echo(f"  handbook       {url}/handbook/")
     for name, password in load.ACCOUNTS.items():
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")
