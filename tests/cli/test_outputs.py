@@ -179,11 +179,36 @@ def test_nothing_is_said_with_words(run: Run) -> None:
         assert json.loads(run(*path, "-o", "json", role=Role.ADMINISTRATOR).out) == []
 
 
+def _is_number(given: click.Parameter) -> bool:
+    """Numbers, and what can be named by one."""
+    return given.type is click.INT or str(given.name).endswith("_id")
+
+
+def test_what_is_shown_is_named_by_number_or_by_name(
+    run: Run, world: World, tmp_path: Path
+) -> None:
+    furnish(world, tmp_path)
+    for path, name, hint in (
+        (("lot", "show"), "LOT.CSV", None),
+        (("pool", "show"), "pool wl-1", None),
+        (("rule", "show"), "Rule WL-2", None),
+        (("order", "show"), "wl-1", None),
+        (("cohort", "show"), "Cohort WL-1", None),
+        (("person", "show"), "مود", None),
+        (("person", "show"), "MAUD", None),
+        (("lot", "show"), "nothing", "Give its number or its whole name."),
+        (("pass", "revoke"), "test", None),
+        (("view", "remove"), "mine", None),
+    ):
+        said = run(*path, name, role=Role.COORDINATOR)
+        assert (said.code in (0, 1)) == (hint is None), (path, said)
+        assert hint is None or hint in said.err
+    assert run("account", "edit", "viewer", "--disable", role=Role.ADMINISTRATOR).code == 0
+
+
 def test_a_number_that_is_nobodys_is_refused_with_what_to_do(run: Run) -> None:
     for path, command in sorted(COMMANDS.items()):
-        if not any(
-            isinstance(one, click.Argument) and one.type is click.INT for one in command.params
-        ):
+        if not any(isinstance(one, click.Argument) and _is_number(one) for one in command.params):
             continue
         arguments: list[Any] = []
         for given in command.params:
@@ -191,7 +216,7 @@ def test_a_number_that_is_nobodys_is_refused_with_what_to_do(run: Run) -> None:
                 next(iter(given.type.choices))
                 if isinstance(given.type, click.Choice)
                 else 99_999
-                if given.type is click.INT
+                if _is_number(given)
                 else "x"
             )
             if given.required:

@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import address, save_profile, with_client
+from sortitor.cli.connection import address, by_name, save_profile, with_client
 from sortitor.cli.output import output_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Purpose, Role
@@ -130,11 +130,12 @@ def add(s: Sortitor, name: str, role: str, password: str) -> None:
 
 
 @account.command()
-@click.argument("account_id", type=int)
+@click.argument("account_id", metavar="ACCOUNT")
 @click.option("--role", type=_ROLES, help="The new role.")
 @click.option("--disable/--enable", default=None, help="Lock the account, or let it in again.")
 @click.option("--new-password", is_flag=True, help="Ask for a new password.")
 @with_client
+@by_name("account_id", "account", lambda s, _: s.accounts.list())
 def edit(
     s: Sortitor,
     account_id: int,
@@ -221,8 +222,9 @@ def list_tokens(s: Sortitor, output: str) -> None:
 
 
 @account.command("revoke-token")
-@click.argument("token_id", type=int)
+@click.argument("token_id", metavar="TOKEN")
 @with_client
+@by_name("token_id", "token", lambda s, _: s.accounts.tokens())
 def revoke_token(s: Sortitor, token_id: int) -> None:
     """Revoke one of your tokens.
 

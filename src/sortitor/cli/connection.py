@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import update_wrapper
 from pathlib import Path
 from typing import Any, TypeVar, cast
@@ -67,3 +67,37 @@ def with_client(command: Command) -> Command:
             return command(s, *args, **given)
 
     return cast(Command, update_wrapper(run, command))
+
+
+def by_name(
+    argument: str, word: str, found: Callable[[Sortitor, str], Iterable[Any]]
+) -> Callable[[Command], Command]:
+    """Let an argument be a number or a name; the command gets the number.
+
+    found: what could be meant by a name, each with `id` and `name`, or `label`.
+    """
+
+    def decorate(command: Command) -> Command:
+        def run(s: Sortitor, *args: Any, **given: Any) -> Any:
+            text = str(given[argument])
+            if not text.isdecimal():
+                given[argument] = _number(text, word, found(s, text))
+            return command(s, *args, **{**given, argument: int(given[argument])})
+
+        return cast(Command, update_wrapper(run, command))
+
+    return decorate
+
+
+def _number(text: str, word: str, found: Iterable[Any]) -> int:
+    named = [one.id for one in found if _name_of(one).lower() == text.lower()]
+    if len(named) == 1:
+        return int(named[0])
+    if named:
+        numbers = ", ".join(map(str, named))
+        raise click.UsageError(f"Several are called {text!r}: {numbers}. Give the number.")
+    raise click.UsageError(f"There is no {word} {text!r}. Give its number or its whole name.")
+
+
+def _name_of(one: Any) -> str:
+    return str(getattr(one, "name", None) or getattr(one, "label", ""))

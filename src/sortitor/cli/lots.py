@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import by_name, with_client
 from sortitor.cli.output import (
     ExitCode,
     agree,
@@ -37,6 +38,10 @@ _COLUMNS_FROM = {
     "given": ", as given",
 }
 _TONES = {"add": "good", "conflict": "warn", "reject": "bad", "error": "bad", "warn": "warn"}
+
+
+def _lots_named(s: Sortitor, text: str) -> Iterable[Lot]:
+    return s.lots.list(query=text)
 
 
 @click.group()
@@ -251,8 +256,9 @@ def list_lots(s: Sortitor, status: str | None, query: str | None, most: int, out
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def show(s: Sortitor, lot_id: int) -> None:
     """Show one lot with its columns, verdicts and notes.
 
@@ -264,12 +270,13 @@ def show(s: Sortitor, lot_id: int) -> None:
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.option("--verdict", type=_VERDICTS, help="Only rows with this verdict.")
 @click.option("--note", help="Only rows with this note code.")
 @most_option
 @output_option
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def rows(
     s: Sortitor,
     lot_id: int,
@@ -303,7 +310,7 @@ def rows(
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.option(
     "--to",
     type=click.Path(dir_okay=False, path_type=Path),
@@ -311,6 +318,7 @@ def rows(
     help="Where to write it.",
 )
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def export(s: Sortitor, lot_id: int, to: Path) -> None:
     """Write the lot's file as it was given, byte for byte.
 
@@ -343,12 +351,13 @@ def _chosen(numbers: tuple[int, ...], note: str | None, verdict: str | None) -> 
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.argument("column")
 @click.argument("value", required=False)
 @click.option("--blank", is_flag=True, help="Make the cells blank.")
 @rows_options
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def edit(
     s: Sortitor, lot_id: int, column: str, value: str | None, blank: bool, **which: Any
 ) -> None:
@@ -366,10 +375,11 @@ def edit(
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.argument("remedy", type=click.Choice(["skip", "take-back", "merge", "undo"]))
 @rows_options
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
     """Resolve conflicts: skip the rows, take retired devices back, or merge devices into one.
 
@@ -384,7 +394,7 @@ def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.argument("pairs", nargs=-1, metavar="COLUMN=HEADER…")
 @click.option(
     "--detail",
@@ -396,6 +406,7 @@ def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
 @click.option("--sheet", help="Read another sheet of the workbook.")
 @click.option("--header-row", type=click.IntRange(1), help="On which line the headers stand.")
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def columns(
     s: Sortitor,
     lot_id: int,
@@ -423,7 +434,7 @@ def columns(
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.option(
     "--to",
     type=click.Path(dir_okay=False, path_type=Path),
@@ -431,6 +442,7 @@ def columns(
     help="Where to write it; .xlsx makes a workbook, else CSV.",
 )
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def takeout(s: Sortitor, lot_id: int, to: Path) -> None:
     """Take out the rows that stayed behind, with what is the matter, to be mended and checked
     again.
@@ -466,9 +478,10 @@ def template(s: Sortitor, platform: str, to: Path) -> None:
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @change_options
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def apply(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
     """Take a checked lot into the fleet, in one transaction.
 
@@ -487,9 +500,10 @@ def apply(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @change_options
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def revert(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
     """Take an applied lot back; what changed since stays and is named.
 
@@ -505,9 +519,10 @@ def revert(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
 
 
 @lot.command()
-@click.argument("lot_id", type=int)
+@click.argument("lot_id", metavar="LOT")
 @click.option("--reason", help="Why, for the journal.")
 @with_client
+@by_name("lot_id", "lot", _lots_named)
 def discard(s: Sortitor, lot_id: int, reason: str | None) -> None:
     """Put a draft aside; its rows stay readable.
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import by_name, with_client
 from sortitor.cli.output import most_option, output_option, reason_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.passes import PassTerms
@@ -104,9 +104,10 @@ def list_passes(s: Sortitor, most: int, output: str) -> None:
 
 
 @pass_.command()
-@click.argument("pass_id", type=int)
+@click.argument("pass_id", metavar="PASS")
 @reason_option
 @with_client
+@by_name("pass_id", "pass", lambda s, _: s.passes.list())
 def revoke(s: Sortitor, pass_id: int, reason: str | None) -> None:
     """End a pass at once.
 
