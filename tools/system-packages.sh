@@ -11,6 +11,8 @@ ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || command -v initdb >/dev/n
     missing postgresql
 if [ "${1:-demo}" = test ]; then
     command -v chromium >/dev/null || missing chromium
+    # What drives the browser is linked against it.
+    ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || missing libatomic1
     [ -d /usr/share/fonts/truetype/dejavu ] || missing fonts-dejavu-core
     [ -d /usr/share/fonts/truetype/noto ] || missing fonts-noto-core
 fi
