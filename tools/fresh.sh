@@ -42,22 +42,21 @@ demo=$!
 for _ in $(seq 900); do
     sleep 1
     kill -0 $demo || break
-    [ -x .venv/bin/python ] && .venv/bin/python -c "
+    grep -q "is ready at" ../demo.log && ready=yes && break
+done
+[ "${ready:-}" = yes ] && .venv/bin/python -c "
 from urllib.request import urlopen
 for path in (\"readyz\", \"handbook/\", \"today\"):
-    assert urlopen(f\"http://127.0.0.1:8470/{path}\").status == 200" 2>/dev/null && ready=yes && break
-done
-sleep 20
-kill -TERM -- -$demo || true
-sleep 10
-[ "${ready:-}" = yes ]' || { cat "$root/home/newcomer/demo.log"; exit 1; }
+    assert urlopen(f\"http://127.0.0.1:8470/{path}\").status == 200" || exit 1
+kill -s TERM -$demo
+sleep 10' || { cat "$root/home/newcomer/demo.log"; exit 1; }
 cat "$root/home/newcomer/demo.log"
 
 echo "== make test"
 as_newcomer "make test >../test.log 2>&1" || { tail -40 "$root/home/newcomer/test.log"; exit 1; }
 tail -5 "$root/home/newcomer/test.log"
 
-if grep -niE 'warn|deprecat' "$root/home/newcomer/demo.log" "$root/home/newcomer/test.log"; then
+if grep -niE 'warn(ing)?[:! ]|deprecat' "$root/home/newcomer/demo.log" "$root/home/newcomer/test.log"; then
     echo "a tool's warning reaches the newcomer's eye" >&2
     exit 1
 fi
