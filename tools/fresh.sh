@@ -48,7 +48,7 @@ done
 from urllib.request import urlopen
 for path in (\"readyz\", \"handbook/\", \"today\"):
     assert urlopen(f\"http://127.0.0.1:8470/{path}\").status == 200" || exit 1
-kill -s TERM -$demo
+env kill -s TERM -- -$demo
 sleep 10' || { cat "$root/home/newcomer/demo.log"; exit 1; }
 cat "$root/home/newcomer/demo.log"
 
