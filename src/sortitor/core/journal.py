@@ -40,15 +40,6 @@ FINAL: dict[str, str] = {
 _BESIDE_FIELDS = ("_at", "_basis")
 
 
-def why_final(operation: str, reverts: int | None, reverted_by: int | None) -> str | None:
-    """Why an entry cannot be taken back, as a sentence; None where it can."""
-    if reverted_by is not None:
-        return f"It was reverted by entry {reverted_by}."
-    if reverts is not None:
-        return "It is a revert itself. Make the change again."
-    return FINAL.get(operation)
-
-
 def check_revertible(
     entry_id: int, operation: str, summary: str, reverts: int | None, reverted_by: int | None
 ) -> None:

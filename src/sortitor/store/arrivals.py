@@ -165,15 +165,6 @@ def add_device(
     return device_id
 
 
-def add_identifiers(
-    connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]
-) -> None:
-    """Identifiers that the device itself stated."""
-    if keys:
-        _write_identifiers(connection, device_id, keys)
-        refresh_memberships_of_one(connection, device_id, {"identifiers"})
-
-
 def _write_identifiers(
     connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]
 ) -> None:

@@ -203,8 +203,3 @@ def check_name(name: str, platform: str | None) -> None:
             f"{name!r} has characters that a device name cannot have.",
             "Use letters, digits and hyphens, none at the ends.",
         )
-
-
-def starting_naming() -> Naming:
-    """The naming of a new installation: a plain counter, which never lacks a value."""
-    return Naming(templates=(Template(name="Every platform", pattern="DEVICE-{n|pad 5}"),))
