@@ -28,9 +28,10 @@ from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Clock, Context
 from sortitor.schemas.arrivals import Knock
 from sortitor.schemas.passes import PassTerms
+from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings, wall_now
-from sortitor.server.wiring import Runtime, application, listen, runtime
+from sortitor.server.wiring import Runtime, application, listen, own_url, runtime
 
 NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
 PASSWORD = "a long enough password"
@@ -40,6 +41,13 @@ FAST = {
     "synchronous_commit": "off",
     "full_page_writes": "off",
     "shared_buffers": "128MB",
+}
+#: One address asks for everything in a test; what is limited is tested with limits of its own.
+BUSY_TESTS = {
+    "stranger_per_minute": 100_000,
+    "failures_per_minute": 100_000,
+    "sign_ins_per_minute": 10_000,
+    "at_once": 64,
 }
 _numbers = count(1)
 T = TypeVar("T")
@@ -61,6 +69,7 @@ class Database:
 
     url: str
     tokens: dict[Role, str]
+    folder: Path
 
     def fresh(self) -> str:
         """The URL of a new copy of the template."""
@@ -124,10 +133,11 @@ def serving(run: Runtime) -> Iterator[str]:
         ready = threading.Event()
         server = uvicorn.Server(
             uvicorn.Config(
-                application(run, ready.set),
+                application(run, own_url(run.settings, listener), ready.set),
                 log_config=None,
                 access_log=False,
                 timeout_graceful_shutdown=2,
+                http=PatientHttp,
             )
         )
         thread = threading.Thread(target=server.run, kwargs={"sockets": [listener]}, daemon=True)
@@ -156,7 +166,7 @@ def a_database(folder: Path) -> Iterator[Database]:
     cluster = Cluster(folder, FAST)
     url = cluster.start("template_sortitor")
     tokens = {}
-    with runtime(Settings(database_url=url)) as run:
+    with runtime(Settings(database_url=url, state_dir=folder)) as run:
         system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
         for role in Role:
             account_id = accounts.add(system, role.value, PASSWORD, role)
@@ -164,7 +174,7 @@ def a_database(folder: Path) -> Iterator[Database]:
             _, tokens[role] = accounts.add_token(
                 Context(run.engine, run.clock, run.limits, actor), "tests", role, 30
             )
-    yield Database(url.removesuffix("template_sortitor"), tokens)
+    yield Database(url.removesuffix("template_sortitor"), tokens, folder)
     cluster.stop()
 
 
@@ -175,10 +185,12 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
     clock = Clock(lambda: worlds[0].now if worlds else NOW, wall_now)
     given = {
         "database_url": url,
+        "state_dir": database.folder,
         "port": 0,
         "worker": False,
         "pool_size": 20,
         "log_level": "error",
+        **BUSY_TESTS,
         **settings,
     }
     with runtime(Settings(**given), clock) as run, serving(run) as address:

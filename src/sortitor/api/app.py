@@ -13,7 +13,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
 from sortitor.api.http import console, handbook, problems
-from sortitor.api.http.bodies import BodyLimit
+from sortitor.api.http.bodies import BodyLimit, file_addresses
+from sortitor.api.http.guard import Guard
 from sortitor.api.http.service import Service
 from sortitor.api.routes import (
     accounts,
@@ -96,7 +97,15 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.include_router(health.router)
     handbook.install(app)
     console.install(app)
-    app.add_middleware(BodyLimit, file_bytes=service.max_upload_bytes)
+    app.add_middleware(
+        BodyLimit,
+        file_bytes=service.max_upload_bytes,
+        files=file_addresses("/api/v1", [*lots.router.routes, *people.router.routes]),
+        seconds=service.body_seconds,
+    )
+    app.add_middleware(
+        Guard, counter=service.counter, seconds=service.request_seconds, tls=service.tls
+    )
     app.add_middleware(_Trace)
     return app
 
@@ -111,8 +120,9 @@ class _Trace:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        given = dict(scope["headers"]).get(b"x-request-id", b"").decode("latin-1")
-        request_id = given if _REQUEST_ID.fullmatch(given) else uuid.uuid4().hex
+        # Ours: the journal keeps it, and nobody may choose what another's request is called.
+        request_id = uuid.uuid4().hex
+        theirs = dict(scope["headers"]).get(b"x-request-id", b"").decode("latin-1")
         state = scope.setdefault("state", {})
         state["request_id"] = request_id
         started, status = time.perf_counter(), 0
@@ -134,5 +144,6 @@ class _Trace:
                     path=scope["path"],
                     status=status,
                     account=actor.name if actor else None,
+                    caller_request_id=theirs if _REQUEST_ID.fullmatch(theirs) else None,
                     milliseconds=round((time.perf_counter() - started) * 1000),
                 )

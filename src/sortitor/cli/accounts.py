@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import click
 
-from sortitor.cli.connection import address, by_name, save_profile, with_client
+from sortitor.cli.connection import (
+    address,
+    by_name,
+    connect,
+    number_of,
+    save_profile,
+    with_client,
+)
 from sortitor.cli.output import output_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Purpose, Role
@@ -160,6 +169,28 @@ def edit(
     talk("Changed.")
 
 
+_ACCOUNT = click.option(
+    "--account", metavar="ACCOUNT", help="Of another account, by name or number; administrators."
+)
+_PASSWORD = click.option(
+    "--password",
+    prompt="Your password",
+    hide_input=True,
+    envvar="SORTITOR_PASSWORD",
+    help="Yours; asked for if not given.",
+)
+
+
+def _number_of(s: Sortitor, account: str | None) -> int | None:
+    """The number of an account that is given by name or number."""
+    if account is None or account.isdecimal():
+        return None if account is None else int(account)
+    found = [one.id for one in s.accounts.list() if one.name.lower() == account.lower()]
+    if not found:
+        raise click.UsageError(f"There is no account {account!r}.")
+    return found[0]
+
+
 @account.command("add-token")
 @click.argument("name")
 @click.option(
@@ -179,18 +210,31 @@ def edit(
         "For an identity provider that pushes people and groups to /scim/v2, and for nothing else."
     ),
 )
-@with_client
-def add_token(s: Sortitor, name: str, role: str, days: int, for_people: bool) -> None:
+@click.option("--as", "who", metavar="ACCOUNT", help="Your account.  [the profile's]")
+@_PASSWORD
+@click.pass_obj
+def add_token(
+    obj: dict[str, Any],
+    /,
+    name: str,
+    role: str,
+    days: int,
+    for_people: bool,
+    who: str | None,
+    password: str,
+) -> None:
     """Make a token for a script, or for an identity provider; it is shown this once.
+
+    A token makes no tokens: your password is asked for.
 
     \b
     Examples:
       export SORTITOR_TOKEN=$(sortitor account add-token nightly --role viewer)
       sortitor account add-token "staff directory" --role coordinator --for-people --days 365
     """
-    made = s.accounts.add_token(
-        name, Role(role), days, Purpose.PEOPLE if for_people else Purpose.INTERFACE
-    )
+    purpose = Purpose.PEOPLE if for_people else Purpose.INTERFACE
+    with _with_password(obj, who, password) as s:
+        made = s.accounts.add_token(name, Role(role), days, purpose)
     click.echo(made.secret)
     talk(
         f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor"
@@ -198,39 +242,129 @@ def add_token(s: Sortitor, name: str, role: str, days: int, for_people: bool) ->
     )
 
 
-@account.command("list-tokens")
+@contextmanager
+def _with_password(obj: dict[str, Any], who: str | None, password: str) -> Iterator[Sortitor]:
+    """A client in a session that was opened with the password."""
+    if who is None:
+        with connect(obj) as known:
+            who = known.accounts.me().name
+    with Sortitor(address(obj)) as s:
+        s.accounts.sign_in(who, password)
+        try:
+            yield s
+        finally:
+            s.accounts.sign_out()
+
+
+@account.command("set-password")
+@click.option("--as", "who", metavar="ACCOUNT", help="Your account.  [the profile's]")
+@click.option(
+    "--keep-tokens", is_flag=True, help="Let your tokens live on; they are revoked otherwise."
+)
+@_PASSWORD
+@click.option(
+    "--new-password",
+    prompt="New password",
+    hide_input=True,
+    confirmation_prompt=True,
+    help="At least 12 characters, and not easily guessed.",
+)
+@click.pass_obj
+def set_password(
+    obj: dict[str, Any],
+    /,
+    who: str | None,
+    keep_tokens: bool,
+    password: str,
+    new_password: str,
+) -> None:
+    """Change your own password; your other sessions end, and your tokens are revoked.
+
+    \b
+    Example:
+      sortitor account set-password
+    """
+    with _with_password(obj, who, password) as s:
+        s.accounts.change_password(password, new_password, keep_tokens)
+    talk("The password is changed." + ("" if keep_tokens else "\nNext: sortitor account sign-in"))
+
+
+@account.command("list-sessions")
+@_ACCOUNT
 @output_option
 @with_client
-def list_tokens(s: Sortitor, output: str) -> None:
-    """List your living tokens.
+def list_sessions(s: Sortitor, account: str | None, output: str) -> None:
+    """List who is signed in to the console with your account, from where, and used when.
+
+    \b
+    Example:
+      sortitor account list-sessions --account maud
+    """
+    write(
+        s.accounts.sessions(_number_of(s, account)),
+        output,
+        {
+            "Id": lambda one: one.id,
+            "From": lambda one: one.address,
+            "Opened": lambda one: one.created_at,
+            "Used": lambda one: one.used_at,
+            "Ends": lambda one: one.expires_at,
+        },
+    )
+
+
+@account.command("end-session")
+@click.argument("session_id", metavar="SESSION", type=int)
+@_ACCOUNT
+@with_client
+def end_session(s: Sortitor, session_id: int, account: str | None) -> None:
+    """End a session at once.
+
+    \b
+    Example:
+      sortitor account end-session 12 --account maud
+    """
+    s.accounts.end_session(session_id, _number_of(s, account))
+    talk("Ended.")
+
+
+@account.command("list-tokens")
+@_ACCOUNT
+@output_option
+@with_client
+def list_tokens(s: Sortitor, account: str | None, output: str) -> None:
+    """List your living tokens, and when each was used last.
 
     \b
     Example:
       sortitor account list-tokens
     """
     write(
-        s.accounts.tokens(),
+        s.accounts.tokens(_number_of(s, account)),
         output,
         {
             "Id": lambda t: t.id,
             "Name": lambda t: t.name,
             "Role": lambda t: t.role,
             "For": lambda t: t.purpose,
+            "Used": lambda t: t.used_at,
             "Ends": lambda t: t.expires_at,
         },
     )
 
 
 @account.command("revoke-token")
-@click.argument("token_id", metavar="TOKEN")
+@click.argument("token", metavar="TOKEN")
+@_ACCOUNT
 @with_client
-@by_name("token_id", "token", lambda s, _: s.accounts.tokens())
-def revoke_token(s: Sortitor, token_id: int) -> None:
-    """Revoke one of your tokens.
+def revoke_token(s: Sortitor, token: str, account: str | None) -> None:
+    """Revoke a token, by its name or number.
 
     \b
     Example:
       sortitor account revoke-token 7
     """
-    s.accounts.revoke_token(token_id)
+    whose = _number_of(s, account)
+    number = number_of(token, "token", s.accounts.tokens(whose))
+    s.accounts.revoke_token(number, whose)
     talk("Revoked.")

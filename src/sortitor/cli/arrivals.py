@@ -6,7 +6,17 @@ import click
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.gate import show_decision
-from sortitor.cli.output import most_option, output_option, record, toned, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    most_option,
+    output_option,
+    reason_option,
+    record,
+    talk,
+    toned,
+    write,
+)
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Outcome
 from sortitor.schemas.arrivals import Arrival
@@ -36,7 +46,7 @@ def _model(one: Arrival) -> str | None:
 
 @arrival.command("list")
 @click.option("--outcome", type=click.Choice([x.value for x in Outcome]), help="Only these.")
-@click.option("--waiting", is_flag=True, help="Only devices that are parked right now.")
+@click.option("--waiting", is_flag=True, help="Only those on which you have to decide.")
 @most_option
 @output_option
 @with_client
@@ -57,7 +67,8 @@ def list_arrivals(s: Sortitor, outcome: str | None, waiting: bool, most: int, ou
         "Pass": lambda a: a.pass_label,
         "Why": lambda a: " ".join(reason.explanation for reason in a.reasons),
     }
-    assign, look = "sortitor device assign DEVICE PERSON", "sortitor arrival show ID"
+    assign = "sortitor device assign DEVICE PERSON; of one in use: sortitor arrival hand-over ID"
+    look = "sortitor arrival show ID"
     write(
         s.arrivals.list(Outcome(outcome) if outcome else None, waiting, most + 1),
         output,
@@ -90,3 +101,35 @@ def show(s: Sortitor, arrival_id: int) -> None:
         ]
     )
     show_decision(Decision(outcome=a.outcome, reasons=a.reasons, trace=a.trace))
+
+
+@arrival.command("hand-over")
+@click.argument("arrival_id", type=int)
+@change_options
+@with_client
+def hand_over(s: Sortitor, arrival_id: int, yes: bool, reason: str | None) -> None:
+    """Take the device that arrived for the one in use; the former one cannot check in any more.
+
+    \b
+    Example:
+      sortitor arrival hand-over 88 --reason "reset by the help desk"
+    """
+    preview = s.arrivals.preview_hand_over(arrival_id)
+    agree(preview, yes)
+    s.arrivals.hand_over(arrival_id, preview.digest, reason)
+    talk("Handed over. Next: sortitor journal list")
+
+
+@arrival.command("turn-away")
+@click.argument("arrival_id", type=int)
+@reason_option
+@with_client
+def turn_away(s: Sortitor, arrival_id: int, reason: str | None) -> None:
+    """Let the device in use stay what it is; what arrived gets nothing.
+
+    \b
+    Example:
+      sortitor arrival turn-away 88 --reason "nobody knows it"
+    """
+    s.arrivals.turn_away(arrival_id, reason)
+    talk("Turned away.")

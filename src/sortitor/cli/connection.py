@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from functools import update_wrapper
 from pathlib import Path
 from typing import Any, TypeVar, cast
+from urllib.parse import urlsplit
 
 import click
 import platformdirs
@@ -53,9 +54,19 @@ def address(obj: dict[str, Any]) -> str:
 
 
 def connect(obj: dict[str, Any]) -> Sortitor:
-    """A client for the chosen connection."""
-    saved = _profiles().get(obj["profile"], {}).get("token")
-    return Sortitor(address(obj), obj["token"] or saved)
+    """A client for the chosen connection. A saved token goes only to where it was given."""
+    url, saved = address(obj), _profiles().get(obj["profile"], {})
+    token = obj["token"]
+    if not token and _origin(saved.get("url", "")) == _origin(url):
+        token = saved.get("token")
+    return Sortitor(url, token)
+
+
+def _origin(url: str) -> tuple[str, str | None, int | None]:
+    """Scheme, host and port (RFC 6454)."""
+    parts = urlsplit(url)
+    port = parts.port or {"http": 80, "https": 443}.get(parts.scheme)
+    return parts.scheme, parts.hostname, port
 
 
 def with_client(command: Command) -> Command:
@@ -80,16 +91,18 @@ def by_name(
     def decorate(command: Command) -> Command:
         def run(s: Sortitor, *args: Any, **given: Any) -> Any:
             text = str(given[argument])
-            if not text.isdecimal():
-                given[argument] = _number(text, word, found(s, text))
-            return command(s, *args, **{**given, argument: int(given[argument])})
+            number = number_of(text, word, () if text.isdecimal() else found(s, text))
+            return command(s, *args, **{**given, argument: number})
 
         return cast(Command, update_wrapper(run, command))
 
     return decorate
 
 
-def _number(text: str, word: str, found: Iterable[Any]) -> int:
+def number_of(text: str, word: str, found: Iterable[Any]) -> int:
+    """The number of what is called so, among those found; a number is one already."""
+    if text.isdecimal():
+        return int(text)
     named = [one.id for one in found if _name_of(one).lower() == text.lower()]
     if len(named) == 1:
         return int(named[0])

@@ -49,9 +49,26 @@ class Accounts(Noun):
         """Change `role`, `password` or `disabled`."""
         self._t.send("PATCH", f"/accounts/{account_id}", json=changes)
 
-    def tokens(self) -> Sequence[a.Token]:
-        """Your living tokens."""
-        return self._t.call(list[a.Token], "GET", "/tokens")
+    def change_password(self, current: str, fresh: str, keep_tokens: bool = False) -> None:
+        """Change your own password, in a session that was opened with it."""
+        given = {
+            "current_password": current,
+            "new_password": fresh,
+            "keep_tokens": keep_tokens,
+        }
+        self._t.send("PUT", "/session/password", json=given)
+
+    def sessions(self, account_id: int | None = None) -> Sequence[a.Session]:
+        """Your living sessions, or those of an account."""
+        return self._t.call(list[a.Session], "GET", "/sessions", params={"account": account_id})
+
+    def end_session(self, session_id: int, account_id: int | None = None) -> None:
+        """End a session of yours, or of an account."""
+        self._t.send("DELETE", f"/sessions/{session_id}", params={"account": account_id})
+
+    def tokens(self, account_id: int | None = None) -> Sequence[a.Token]:
+        """Your living tokens, or those of an account."""
+        return self._t.call(list[a.Token], "GET", "/tokens", params={"account": account_id})
 
     def add_token(
         self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE
@@ -64,6 +81,6 @@ class Accounts(Noun):
             json=a.TokenNew(name=name, role=role, days=days, purpose=purpose),
         )
 
-    def revoke_token(self, token_id: int) -> None:
-        """Revoke one of your tokens."""
-        self._t.send("DELETE", f"/tokens/{token_id}")
+    def revoke_token(self, token_id: int, account_id: int | None = None) -> None:
+        """Revoke a token of yours, or of an account."""
+        self._t.send("DELETE", f"/tokens/{token_id}", params={"account": account_id})

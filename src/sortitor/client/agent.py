@@ -11,9 +11,10 @@ from sortitor.schemas import arrivals as r
 class Agent(Noun):
     """The agent protocol."""
 
-    def knock(self, given: r.Knock) -> r.KnockAnswer:
-        """Arrive as a device."""
-        return self._t.call(r.KnockAnswer, "POST", "/agent/knock", json=given)
+    def knock(self, given: r.Knock, credential: str | None = None) -> r.KnockAnswer:
+        """Arrive as a device; one that is in use shows its credential."""
+        headers = {"Authorization": f"Bearer {credential}"} if credential else {}
+        return self._t.call(r.KnockAnswer, "POST", "/agent/knock", json=given, headers=headers)
 
     def check_in(self, credential: str, os_version: str | None = None) -> r.CheckInAnswer:
         """Give a sign of life as a device."""

@@ -9,6 +9,7 @@ from sortitor.core.vocabulary import (
     Outcome,
 )
 from sortitor.schemas import arrivals as r
+from sortitor.schemas.base import Apply, Preview, ReasonGiven
 
 
 class Arrivals(Noun):
@@ -25,3 +26,17 @@ class Arrivals(Noun):
     def show(self, arrival_id: int) -> r.ArrivalDetail:
         """One arrival with its trace."""
         return self._t.call(r.ArrivalDetail, "GET", f"/arrivals/{arrival_id}")
+
+    def preview_hand_over(self, arrival_id: int) -> Preview:
+        """What handing the device in use over to the one that arrived would change."""
+        return self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over/preview")
+
+    def hand_over(self, arrival_id: int, digest: str, reason: str | None = None) -> Preview:
+        """Take the arrived device for the one in use, as previewed."""
+        given = Apply(digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over", json=given)
+
+    def turn_away(self, arrival_id: int, reason: str | None = None) -> None:
+        """Let the device in use stay what it is."""
+        given = ReasonGiven(reason=reason)
+        self._t.send("POST", f"/arrivals/{arrival_id}/turn-away", json=given)

@@ -78,6 +78,8 @@ class Transport:
         if method == "POST":
             sent.setdefault("Idempotency-Key", uuid.uuid4().hex)
         body = json.model_dump(mode="json") if isinstance(json, BaseModel) else json
+        if isinstance(params, Mapping):
+            params = {name: value for name, value in params.items() if value is not None}
 
         def attempt() -> httpx.Response:
             return self.http.request(

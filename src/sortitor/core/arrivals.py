@@ -15,6 +15,7 @@ from sortitor.core.lots import maker_key
 from sortitor.core.versions import components
 from sortitor.core.vocabulary import (
     Basis,
+    Claim,
     IdentifierKind,
     Outcome,
     Ownership,
@@ -35,10 +36,14 @@ class Knock:
     serial: str | None
     imeis: tuple[str, ...]
     person: str | None
+    #: The hash of the credential that it showed: it is the device that has it.
+    credential: bytes | None = None
 
     def as_kept(self) -> dict[str, Any]:
-        """What is kept of it: all but the pass's code."""
-        return {**asdict(self), "code": None, "imeis": list(self.imeis)}
+        """What is kept of it: all but the pass's code and the credential."""
+        kept = {**asdict(self), "code": None, "imeis": list(self.imeis)}
+        del kept["credential"]
+        return kept
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +94,16 @@ def keys_of(knock: Knock) -> list[Key]:
 def counts_already(stage: Stage, person_id: int | None, arriving_for: int | None) -> bool:
     """Whether a device counts to its person's quota before it arrives for the same person."""
     return person_id is not None and person_id == arriving_for and stage in COUNTED
+
+
+def claim_of(decision: Decision) -> Claim | None:
+    """What a coordinator has to decide of an arrival that was parked: whether the device in use
+    and the one that arrived are the same.
+    """
+    claims = decision.outcome is Outcome.PARKED and any(
+        reason.code == "in_use" for reason in decision.reasons
+    )
+    return Claim.OPEN if claims else None
 
 
 def stage_after(decision: Decision) -> Stage:

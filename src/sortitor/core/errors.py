@@ -5,7 +5,7 @@ SortitorError
 │   ├── TooLarge    more than the service takes
 │   └── Unsupported a kind of content the service does not read
 ├── NotSignedIn     no account, or a wrong secret
-│   └── SlowDown    too many failed tries; carries the seconds to wait
+├── SlowDown        too many requests or failed tries; carries the seconds to wait
 ├── NotAllowed      the account's role does not cover this
 ├── NotFound        nothing is there under this name
 ├── Conflict        the present state does not allow it
@@ -13,6 +13,8 @@ SortitorError
 │   ├── FactsMoved  the facts changed since the preview; carries the new preview
 │   └── Cancelled   somebody stopped the work
 └── Unavailable     the database cannot be reached at the moment
+    ├── Busy        everything that could do it is at work; carries the seconds to wait
+    └── OutOfTime   it took longer than a request may
 """
 
 from __future__ import annotations
@@ -58,16 +60,17 @@ class NotSignedIn(SortitorError):
     """No account, or a wrong secret."""
 
 
-class SlowDown(NotSignedIn):
-    """Too many failed tries."""
+class SlowDown(SortitorError):
+    """Too many requests, or too many failed tries."""
 
-    def __init__(self, wait_seconds: int) -> None:
+    def __init__(self, wait_seconds: int, detail: str = "", remedy: str = "") -> None:
+        wait = max(1, wait_seconds)
         super().__init__(
             "slow_down",
-            f"Too many failed tries. Wait {wait_seconds} seconds, then try again.",
-            "If the password is lost, an administrator can set a new one.",
+            f"{detail or 'Too many failed tries.'} Wait {wait} seconds, then try again.",
+            remedy or "If the password is lost, an administrator can set a new one.",
         )
-        self.wait_seconds = wait_seconds
+        self.wait_seconds = wait
 
 
 class NotAllowed(SortitorError):
@@ -123,3 +126,24 @@ class Cancelled(Conflict):
 
 class Unavailable(SortitorError):
     """The database cannot be reached at the moment."""
+
+
+class Busy(Unavailable):
+    """Everything that could do it is at work."""
+
+    def __init__(self, what: str, wait_seconds: int = 5) -> None:
+        super().__init__(
+            "busy", f"{what}; nothing was changed.", f"Try again in {wait_seconds} seconds."
+        )
+        self.wait_seconds = wait_seconds
+
+
+class OutOfTime(Unavailable):
+    """It took longer than a request may."""
+
+    def __init__(self) -> None:
+        super().__init__(
+            "out_of_time",
+            "This took longer than one request may; it was stopped and nothing was changed.",
+            "Ask for less at once. What an import changes can run as a job.",
+        )

@@ -14,6 +14,10 @@ _PUSH_AGAIN = "Let the identity provider push the former state again."
 FINAL: dict[str, str] = {
     "account.add": "Disable the account instead.",
     "account.edit": "Change the account again.",
+    "account.sign_in": "End the session instead.",
+    "account.sign_in_failed": "Nothing was done that could be taken back.",
+    "session.end": "Sign in again.",
+    "arrival.turn_away": "Let the device knock again.",
     "token.add": "Revoke the token instead.",
     "token.revoke": "Make a new token.",
     "pass.add": "Revoke the pass instead.",

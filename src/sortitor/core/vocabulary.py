@@ -27,6 +27,14 @@ class Purpose(StrEnum):
     PEOPLE = "people"
 
 
+class Claim(StrEnum):
+    """What became of the arrival of a device that is in use and did not show its credential."""
+
+    OPEN = "open"
+    GRANTED = "granted"
+    DENIED = "denied"
+
+
 class Platform(StrEnum):
     """The operating system family of a device."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import jobs
+from sortitor.operations import health, jobs
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs as sweeps
@@ -32,6 +32,9 @@ def make_app(url: str) -> App:
             retry=retry,
             pass_context=True,
         )(count_cohorts)
+    )
+    app.periodic(cron="* * * * *")(
+        app.task(name="sortitor:count", queueing_lock="count", pass_context=True)(count)
     )
     app.periodic(cron="* * * * *")(
         app.task(name="sortitor:retry_stalled", queueing_lock="retry_stalled", pass_context=True)(
@@ -62,6 +65,11 @@ def sweep(job: JobContext, timestamp: int) -> None:
 def count_cohorts(job: JobContext, timestamp: int) -> None:
     """Keep today's numbers of the cohorts."""
     cohorts.write_counts(_context(job))
+
+
+def count(job: JobContext, timestamp: int) -> None:
+    """Keep the numbers for those who run the service ready."""
+    health.count(_context(job))
 
 
 async def retry_stalled(job: JobContext, timestamp: int) -> None:

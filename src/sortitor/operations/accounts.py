@@ -1,10 +1,11 @@
-"""Signing in, accounts and tokens."""
+"""Signing in, accounts, their sessions and tokens."""
 
 from __future__ import annotations
 
 import hashlib
 import hmac
 import secrets
+from dataclasses import replace
 from datetime import timedelta
 from functools import cache
 from typing import Any
@@ -13,22 +14,28 @@ from argon2 import PasswordHasher
 from argon2.exceptions import VerificationError
 
 from sortitor.core.access import Permission, covers, lesser, may
-from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotFound, NotSignedIn, SlowDown
+from sortitor.core.accounts import check_account_name, check_password, name_key
+from sortitor.core.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
+from sortitor.core.previews import plural
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations.context import Actor, Clock, Context, or_not_found
 from sortitor.store import accounts as store
-from sortitor.store.accounts import AccountRow, TokenRow
+from sortitor.store.accounts import AccountRow, SessionRow, TokenRow
 from sortitor.store.engine import Connection, Engine, transaction
 
-_HASHER = PasswordHasher()
-_FREE_FAILURES = 3
-_LONGEST_WAIT_SECONDS = 300
+#: One lane and 46 MiB (the first choice of OWASP's password storage cheat sheet): several at once
+#: would take more memory and processors than a stranger may.
+_HASHER = PasswordHasher(time_cost=2, memory_cost=47_104, parallelism=1)
 _SETUP = "administrator_secret_sha256"
 _WRONG = (
     "wrong_name_or_password",
     "The name or the password is not right.",
     "Try again; an administrator can set a new password.",
 )
+#: A use is noted once in this time, so that reading does not become writing.
+_NOTED_EVERY = timedelta(minutes=1)
+#: Which failures in a row the journal tells: fewer and fewer, so that nobody can fill it.
+_TOLD_FAILURES = frozenset({1, 3, 10, 30, 100, 300, 1_000, 3_000, 10_000})
 
 
 @cache
@@ -44,40 +51,57 @@ def hash_secret(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
-def sign_in(ctx: Context, name: str, password: str) -> tuple[Actor, str]:
-    """The account and a new session's secret.
-
-    Each failure after the third doubles the wait, up to five minutes.
+def sign_in(
+    ctx: Context, name: str, password: str, address: str, failures: int
+) -> tuple[Actor, str]:
+    """The account and a new session's secret. `failures` is how often this name failed from this
+    address before. The password is checked outside any transaction.
     """
-    now = ctx.clock.wall()
+    with ctx.reading() as connection:
+        account = store.by_name(connection, name)
+    right = _verify(account.password_hash if account else _nobody(), password)
+    if account is None or not right or account.disabled_at is not None:
+        _note_failure(ctx, account, address, failures + 1)
+        raise NotSignedIn(*_WRONG)
+    fresh = _HASHER.hash(password) if _HASHER.check_needs_rehash(account.password_hash) else None
+    now, secret = ctx.clock.wall(), secrets.token_urlsafe(32)
+    actor = Actor(account.name, account.role, account.id)
     with ctx.bookkeeping() as connection:
-        account = store.by_name(connection, name, lock=True)
-        if account and account.failed_at and account.failures > _FREE_FAILURES:
-            ends = account.failed_at + timedelta(
-                seconds=min(2 ** (account.failures - _FREE_FAILURES), _LONGEST_WAIT_SECONDS)
-            )
-            if ends > now:
-                raise SlowDown(int((ends - now).total_seconds()) + 1)
-        good = (
-            _verify(account.password_hash if account else _nobody(), password)
-            and account is not None
+        again = store.one(connection, account.id, lock=True)
+        if again is None or again.password_hash != account.password_hash or again.disabled_at:
+            raise NotSignedIn(*_WRONG)
+        if fresh is not None:
+            store.change(connection, account.id, {"password_hash": fresh})
+        session = {
+            "secret_hash": hash_secret(secret),
+            "account_id": account.id,
+            "expires_at": now + timedelta(hours=ctx.limits.session_hours),
+            "address": address,
+        }
+        store.open_session(connection, session, now)
+        replace(ctx, actor=actor).record(
+            connection,
+            "account.sign_in",
+            "account",
+            f"{account.name} signed in from {address}",
+            subject_id=account.id,
         )
-        if account is not None and good and account.disabled_at is None:
-            secret = secrets.token_urlsafe(32)
-            store.change(connection, account.id, {"failures": 0, "failed_at": None})
-            store.open_session(
+    return actor, secret
+
+
+def _note_failure(ctx: Context, account: AccountRow | None, address: str, failures: int) -> None:
+    with ctx.bookkeeping() as connection:
+        store.count_stranger(connection, "sign_in", ctx.clock.wall())
+        if failures in _TOLD_FAILURES:
+            # A name that nobody has may be a password typed into the wrong field.
+            whom = account.name if account else "a name that nobody has"
+            ctx.record(
                 connection,
-                account.id,
-                hash_secret(secret),
-                now + timedelta(hours=ctx.limits.session_hours),
-                now,
+                "account.sign_in_failed",
+                "account",
+                f"A sign-in as {whom} from {address} failed ({plural(failures, 'time')} in a row)",
+                subject_id=account.id if account else None,
             )
-            return Actor(account.name, account.role, account.id), secret
-        if account is not None:
-            store.change(
-                connection, account.id, {"failures": account.failures + 1, "failed_at": now}
-            )
-    raise NotSignedIn(*_WRONG)
 
 
 def _verify(password_hash: str, password: str) -> bool:
@@ -100,28 +124,33 @@ def recognise(
     session: str | None = None,
     token: str | None = None,
     purpose: Purpose = Purpose.INTERFACE,
+    idle_hours: int = 24 * 30,
 ) -> Actor:
-    """Who a session's or token's secret belongs to.
+    """Who a session's or token's secret belongs to; a session that was idle for longer has ended.
 
     A token never does more than its account may, and only what it is for.
     """
+    now = clock.wall()
+    hashed = hash_secret(token or session or "")
     with transaction(engine) as connection:
         if token is not None:
-            found = store.by_token(connection, hash_secret(token), purpose, clock.wall())
-            if found is None:
-                raise NotSignedIn(
-                    "bad_token",
-                    "This token is unknown here, revoked or has ended.",
-                    "Make a new token with `sortitor account add-token`.",
-                )
-            assert found.token_role is not None
-            return Actor(found.name, lesser(found.role, found.token_role), found.id)
-        found = store.by_session(connection, hash_secret(session or ""), clock.wall())
-        if found is None:
-            raise NotSignedIn(
-                "not_signed_in", "You are not signed in, or the session has ended.", "Sign in."
-            )
-        return Actor(found.name, found.role, found.id)
+            found = store.by_token(connection, hashed, purpose, now)
+        else:
+            found = store.by_session(connection, hashed, now, timedelta(hours=idle_hours))
+        if found is not None and (found.used_at is None or now - found.used_at > _NOTED_EVERY):
+            store.note_use(connection, hashed, now)
+    if found is None and token is not None:
+        raise NotSignedIn(
+            "bad_token",
+            "This token is unknown here, revoked or has ended.",
+            "Make a new token with `sortitor account add-token`.",
+        )
+    if found is None:
+        raise NotSignedIn(
+            "not_signed_in", "You are not signed in, or the session has ended.", "Sign in."
+        )
+    role = found.role if found.token_role is None else lesser(found.role, found.token_role)
+    return Actor(found.name, role, found.id, by_token=token is not None)
 
 
 def offer_setup(engine: Engine, clock: Clock) -> str | None:
@@ -136,34 +165,46 @@ def offer_setup(engine: Engine, clock: Clock) -> str | None:
 
 def set_up(ctx: Context, secret: str, name: str, password: str) -> int:
     """Make the first administrator with the one-time secret, which is spent by it."""
-    _check_password(name, password)
+    with ctx.reading() as connection:
+        _check_setup(store.fact(connection, _SETUP), secret)
+    made = _new(name, password)
     with ctx.changing() as connection:
-        stored = store.fact(connection, _SETUP, lock=True)
-        if stored is None:
-            raise Conflict(
-                "already_set_up",
-                "This installation has its first administrator already.",
-                "Sign in, or ask an administrator.",
-            )
-        if not hmac.compare_digest(stored, hash_secret(secret)):
-            raise NotSignedIn(
-                "wrong_setup_secret",
-                "The one-time administrator secret is not right.",
-                "It lies in the state directory, in the file first-administrator.txt.",
-            )
+        _check_setup(store.fact(connection, _SETUP, lock=True), secret)
         store.set_fact(connection, _SETUP, None)
-        return _add(ctx, connection, name, password, Role.ADMINISTRATOR)
+        return _add(ctx, connection, *made, Role.ADMINISTRATOR)
+
+
+def _check_setup(stored: str | None, secret: str) -> None:
+    if stored is None:
+        raise Conflict(
+            "already_set_up",
+            "This installation has its first administrator already.",
+            "Sign in, or ask an administrator.",
+        )
+    if not hmac.compare_digest(stored, hash_secret(secret)):
+        raise NotSignedIn(
+            "wrong_setup_secret",
+            "The one-time administrator secret is not right.",
+            "It lies in the state directory, in the file first-administrator.txt.",
+        )
 
 
 def add(ctx: Context, name: str, password: str, role: Role) -> int:
     """A new account's id."""
-    _check_password(name, password)
+    made = _new(name, password)
     with ctx.changing() as connection:
-        return _add(ctx, connection, name, password, role)
+        return _add(ctx, connection, *made, role)
 
 
-def _add(ctx: Context, connection: Connection, name: str, password: str, role: Role) -> int:
-    account_id = store.add(connection, name.strip(), _HASHER.hash(password), role, ctx.now)
+def _new(name: str, password: str) -> tuple[str, str]:
+    """The name as it is kept, and the password's hash."""
+    kept = check_account_name(name)
+    check_password(kept, password)
+    return kept, _HASHER.hash(password)
+
+
+def _add(ctx: Context, connection: Connection, name: str, hashed: str, role: Role) -> int:
+    account_id = store.add(connection, name, name_key(name), hashed, role, ctx.now)
     ctx.record(
         connection,
         "account.add",
@@ -175,17 +216,6 @@ def _add(ctx: Context, connection: Connection, name: str, password: str, role: R
     return account_id
 
 
-def _check_password(name: str, password: str) -> None:
-    if len(password) < 12 or password.casefold() == name.casefold():
-        detail = "A password has at least 12 characters and is not the name."
-        raise BadInput(
-            "weak_password",
-            detail,
-            "Choose a longer password.",
-            (FieldProblem("/password", "weak_password", detail),),
-        )
-
-
 def edit(
     ctx: Context,
     account_id: int,
@@ -194,41 +224,132 @@ def edit(
     password: str | None = None,
     disabled: bool | None = None,
 ) -> None:
-    """Change an account; a new password, role or disabling ends its sessions."""
+    """Change an account. A new role ends its sessions; a new password and disabling revoke its
+    tokens, too.
+    """
+    if role is None and password is None and disabled is None:
+        raise BadInput(
+            "nothing_to_change", "Nothing of the account is changed.", "Name what to change."
+        )
+    with ctx.reading() as connection:
+        name = or_not_found(store.one(connection, account_id), "account", account_id).name
+    hashed = None
+    if password is not None:
+        check_password(name, password)
+        hashed = _HASHER.hash(password)
     with ctx.changing() as connection:
-        account = or_not_found(store.one(connection, account_id), "account", account_id)
-        if account_id == ctx.actor.account_id and (
-            disabled or (role and role is not Role.ADMINISTRATOR)
-        ):
-            raise Conflict(
-                "own_account",
-                "You cannot disable your own account or take your own role away.",
-                "Let another administrator do it.",
-            )
-        values: dict[str, Any] = {}
-        if role:
-            values["role"] = role
-        if password:
-            _check_password(account.name, password)
-            values |= {"password_hash": _HASHER.hash(password), "failures": 0, "failed_at": None}
+        administrators = store.lock_administrators(connection)
+        account = or_not_found(store.one(connection, account_id, lock=True), "account", account_id)
+        demoted = disabled or (role is not None and role is not Role.ADMINISTRATOR)
+        if demoted:
+            _keep_an_administrator(ctx, account_id, administrators)
+        values: dict[str, Any] = {"role": role or account.role}
+        if hashed is not None:
+            values["password_hash"] = hashed
         if disabled is not None:
             values["disabled_at"] = ctx.now if disabled else None
         store.change(connection, account_id, values)
-        store.close_all_sessions(connection, account_id)
-        shown = {
-            "role": role or account.role,
-            "disabled": bool(values.get("disabled_at", account.disabled_at)),
-            "new_password": password is not None,
-        }
-        ctx.record(
-            connection,
-            "account.edit",
-            "account",
-            f"Account {account.name} changed",
-            subject_id=account_id,
-            before={"role": account.role, "disabled": account.disabled_at is not None},
-            after=shown,
+        store.close_sessions(connection, account_id)
+        revoked = []
+        if hashed is not None or disabled:
+            revoked = store.revoke_tokens(connection, account_id, ctx.clock.wall())
+        _record_edit(ctx, connection, account, values, revoked)
+
+
+def _keep_an_administrator(ctx: Context, account_id: int, administrators: list[int]) -> None:
+    if account_id == ctx.actor.account_id:
+        raise Conflict(
+            "own_account",
+            "You cannot disable your own account or take your own role away.",
+            "Let another administrator do it.",
         )
+    if ctx.actor.account_id is not None and ctx.actor.account_id not in administrators:
+        raise NotAllowed(
+            "role_too_low",
+            "You are no administrator any more: another one has just changed your account.",
+            "Ask an administrator.",
+        )
+    if administrators == [account_id]:
+        raise Conflict(
+            "last_administrator",
+            "This is the last administrator who can sign in.",
+            "Make another administrator first.",
+        )
+
+
+def _record_edit(
+    ctx: Context,
+    connection: Connection,
+    account: AccountRow,
+    values: dict[str, Any],
+    revoked: list[str],
+) -> None:
+    changes = []
+    if values["role"] != account.role:
+        changes.append(f"role {account.role} → {values['role']}")
+    if "password_hash" in values:
+        changes.append("a new password")
+    if "disabled_at" in values:
+        changes.append("disabled" if values["disabled_at"] else "enabled")
+    if revoked:
+        changes.append(f"{plural(len(revoked), 'token')} revoked")
+    disabled = bool(values.get("disabled_at", account.disabled_at))
+    ctx.record(
+        connection,
+        "account.edit",
+        "account",
+        f"Account {account.name} changed: {', '.join(changes) or 'saved as it was'}",
+        subject_id=account.id,
+        before={"role": account.role, "disabled": account.disabled_at is not None},
+        after={
+            "role": values["role"],
+            "disabled": disabled,
+            "new_password": "password_hash" in values,
+            "revoked_tokens": revoked,
+        },
+    )
+
+
+def change_own_password(
+    ctx: Context, current: str, fresh: str, session: str | None, keep_tokens: bool
+) -> None:
+    """Set one's own password: the other sessions end, and tokens unless they are to stay."""
+    _require_password_session(ctx)
+    with ctx.reading() as connection:
+        account = or_not_found(
+            store.one(connection, ctx.actor.account_id or 0), "account", ctx.actor.name
+        )
+    if not _verify(account.password_hash, current):
+        raise NotAllowed("wrong_password", "The present password is not right.", "Type it again.")
+    check_password(account.name, fresh)
+    hashed = _HASHER.hash(fresh)
+    with ctx.changing() as connection:
+        store.change(connection, account.id, {"password_hash": hashed})
+        kept = hash_secret(session) if session else None
+        store.close_sessions(connection, account.id, except_hash=kept)
+        revoked = []
+        if not keep_tokens:
+            revoked = store.revoke_tokens(connection, account.id, ctx.clock.wall())
+        _record_edit(
+            ctx, connection, account, {"role": account.role, "password_hash": hashed}, revoked
+        )
+
+
+def recover(ctx: Context, name: str, password: str) -> int:
+    """Let an administrator in again, or make one, by whoever can reach the database: with a new
+    password, enabled, all sessions and tokens ended.
+    """
+    kept, hashed = _new(name, password)
+    with ctx.changing() as connection:
+        account = store.by_name(connection, kept)
+        if account is None:
+            return _add(ctx, connection, kept, hashed, Role.ADMINISTRATOR)
+        values = {"role": Role.ADMINISTRATOR, "password_hash": hashed, "disabled_at": None}
+        store.change(connection, account.id, values)
+        store.close_sessions(connection, account.id)
+        revoked = store.revoke_tokens(connection, account.id, ctx.clock.wall())
+        _record_edit(ctx, connection, account, values, revoked)
+        return account.id
 
 
 def every(ctx: Context) -> list[AccountRow]:
@@ -237,10 +358,21 @@ def every(ctx: Context) -> list[AccountRow]:
         return store.every(connection)
 
 
+def _require_password_session(ctx: Context) -> None:
+    """A token that leaked must not make itself a longer life."""
+    if ctx.actor.by_token or ctx.actor.account_id is None:
+        raise NotAllowed(
+            "password_needed",
+            "A token cannot do this; it takes a session that was opened with the password.",
+            "Sign in with the account's password.",
+        )
+
+
 def add_token(
     ctx: Context, name: str, role: Role, days: int, purpose: Purpose = Purpose.INTERFACE
 ) -> tuple[int, str]:
     """A new token's id and its secret, which is shown this once."""
+    _require_password_session(ctx)
     if not covers(ctx.actor.role, role):
         raise BadInput(
             "role_too_high",
@@ -279,18 +411,55 @@ def add_token(
     return token_id, secret
 
 
-def tokens(ctx: Context) -> list[TokenRow]:
-    """The actor's own living tokens."""
+def _whose(ctx: Context, account_id: int | None) -> int:
+    """The account whose sessions or tokens are meant: one's own, or for administrators any."""
+    own = ctx.actor.account_id or 0
+    if account_id is None or account_id == own:
+        return own
+    if not may(ctx.actor.role, Permission.ADMINISTER):
+        raise NotAllowed(
+            "role_too_low",
+            "Only an administrator sees and ends the sessions and tokens of another account.",
+            "Ask an administrator.",
+        )
+    return account_id
+
+
+def sessions(ctx: Context, account_id: int | None) -> list[SessionRow]:
+    """The living sessions of an account; None: one's own."""
+    whose = _whose(ctx, account_id)
+    idle = timedelta(hours=ctx.limits.session_idle_hours)
     with ctx.reading() as connection:
-        return store.tokens_of(connection, ctx.actor.account_id or 0)
+        or_not_found(store.one(connection, whose), "account", whose)
+        return store.sessions_of(connection, whose, ctx.clock.wall(), idle)
 
 
-def revoke_token(ctx: Context, token_id: int) -> None:
-    """End one of the actor's tokens at once."""
+def end_session(ctx: Context, session_id: int, account_id: int | None) -> None:
+    """End a session of an account at once."""
+    whose = _whose(ctx, account_id)
     with ctx.changing() as connection:
-        name = store.revoke_token(connection, token_id, ctx.actor.account_id or 0, ctx.clock.wall())
-        if name is None:
+        if not store.close_sessions(connection, whose, session_id=session_id):
+            raise NotFound("session", session_id)
+        account = or_not_found(store.one(connection, whose), "account", whose)
+        words = f"Session {session_id} of {account.name} ended"
+        ctx.record(connection, "session.end", "account", words, subject_id=whose)
+
+
+def tokens(ctx: Context, account_id: int | None) -> list[TokenRow]:
+    """The living tokens of an account; None: one's own."""
+    whose = _whose(ctx, account_id)
+    with ctx.reading() as connection:
+        or_not_found(store.one(connection, whose), "account", whose)
+        return store.tokens_of(connection, whose)
+
+
+def revoke_token(ctx: Context, token_id: int, account_id: int | None) -> None:
+    """End a token of an account at once."""
+    whose = _whose(ctx, account_id)
+    with ctx.changing() as connection:
+        names = store.revoke_tokens(connection, whose, ctx.clock.wall(), token_id)
+        if not names:
             raise NotFound("token", token_id)
         ctx.record(
-            connection, "token.revoke", "token", f"Token {name} revoked", subject_id=token_id
+            connection, "token.revoke", "token", f"Token {names[0]} revoked", subject_id=token_id
         )

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from sortitor.core.errors import Unavailable
 from sortitor.core.lifecycle import Sighting
 from sortitor.operations.context import Clock
 from sortitor.store import checkins as store
@@ -60,10 +61,22 @@ class CheckIns:
         try:
             answers = await self.many([check_in for check_in, _ in batch])
         except Exception as error:  # noqa: BLE001 - every caller of the batch must hear it
-            for _, waiting in batch:
-                if not waiting.done():
-                    waiting.set_exception(error)
+            await self._fail(batch, error)
             return
         for (_, waiting), answer in zip(batch, answers, strict=True):
             if not waiting.done():
                 waiting.set_result(answer)
+
+    async def _fail(
+        self, batch: list[tuple[Sighting, asyncio.Future[Seen]]], error: Exception
+    ) -> None:
+        """One that cannot be written does not take the others along: each is tried by itself, but
+        where the database is away.
+        """
+        if len(batch) > 1 and not isinstance(error, Unavailable):
+            for one in batch:
+                await self._write([one])
+            return
+        for _, waiting in batch:
+            if not waiting.done():
+                waiting.set_exception(error)

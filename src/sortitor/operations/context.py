@@ -15,6 +15,7 @@ from sortitor.core.vocabulary import Role
 from sortitor.store import idempotency, journal
 from sortitor.store.engine import Connection, transaction
 from sortitor.store.engine import Engine as Engine
+from sortitor.store.engine import Leash as Leash
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,16 +34,20 @@ class Limits:
 
     idle_window_days: tuple[int, int] = (21, 400)
     session_hours: int = 12
+    session_idle_hours: int = 4
     public_url: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Actor:
-    """Who acts: an account, the service itself, or a device (no account then)."""
+    """Who acts: an account, the service itself, or a device (no account then). `by_token`: by a
+    token rather than with a password.
+    """
 
     name: str
     role: Role
     account_id: int | None = None
+    by_token: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +75,7 @@ class Context:
     request_id: str | None = None
     claim: Claim | None = None
     progress: Callable[[str, int, int], None] = _silent
+    leash: Leash | None = None
     _spent: list[bool] = field(default_factory=list)
 
     @property
@@ -90,15 +96,22 @@ class Context:
         options: dict[str, Any] = {"postgresql_readonly": True}
         if one_moment:
             options["isolation_level"] = "REPEATABLE READ"
-        with transaction(self.engine.execution_options(**options)) as connection:
+        with transaction(self.engine.execution_options(**options), self.leash) as connection:
             yield connection
 
     @contextmanager
     def working_out(self) -> Iterator[Connection]:
         """A transaction that previews with tables of its own; it is always rolled back."""
-        with transaction(self.engine) as connection:
+        with transaction(self.engine, self.leash) as connection:
             yield connection
             connection.rollback()
+
+    def check_time(self) -> None:
+        """Raise OutOfTime once the request may take no longer: for long work outside the
+        database.
+        """
+        if self.leash is not None:
+            self.leash.check()
 
     @contextmanager
     def bookkeeping(self) -> Iterator[Connection]:
@@ -154,6 +167,7 @@ class Context:
             {
                 "at": self.now,
                 "actor": self.actor.name,
+                "account_id": self.actor.account_id,
                 "request_id": self.request_id,
                 "operation": operation,
                 "subject": subject,

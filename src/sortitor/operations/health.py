@@ -1,34 +1,68 @@
-"""Numbers for those who run the service."""
+"""Numbers for those who run the service, kept ready: a reader never counts the fleet."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import json
+import threading
+from dataclasses import asdict, dataclass
+from datetime import timedelta
 
 from sortitor.operations import licences
 from sortitor.operations.context import Context
+from sortitor.store import accounts as facts
 from sortitor.store import engine, today
+
+_FACT = "numbers"
+_OLD = timedelta(minutes=5)
+_counting = threading.Lock()
 
 
 @dataclass(frozen=True, slots=True)
 class Numbers:
-    """Devices by stage, refusals by reason, and `(pool, seats needed, seats)`."""
+    """Devices by stage, refusals by reason, and `(pool, seats needed, seats)`; `counted_at` is
+    seconds since 1970.
+    """
 
     stages: dict[str, int]
     refusals: dict[str, int]
     pools: list[tuple[str, int, int]]
+    counted_at: float
 
 
-def ping(ctx: Context) -> None:
+def probe(ctx: Context) -> None:
     """Raise Unavailable unless the database answers."""
-    with ctx.reading() as connection:
-        engine.ping(connection)
+    engine.probe(ctx.engine)
 
 
 def numbers(ctx: Context) -> Numbers:
-    """The business's numbers."""
+    """The business's numbers as a worker counted them last; where none works, they are counted
+    when they are old, by one reader at a time.
+    """
+    found = _kept(ctx)
+    if found is not None and ctx.clock.wall().timestamp() - found.counted_at < _OLD.total_seconds():
+        return found
+    with _counting:
+        again = _kept(ctx)
+        if again is not None and again != found:
+            return again
+        return count(ctx)
+
+
+def count(ctx: Context) -> Numbers:
+    """Count, and keep what was counted."""
     pools = []
     for counted in licences.every(ctx):
         pool = counted.kept.document
         pools.append((pool.name, counted.needed, pool.seats))
     with ctx.reading() as connection:
-        return Numbers(today.stages(connection), today.refusals_by_reason(connection), pools)
+        stages, refusals = today.stages(connection), today.refusals_by_reason(connection)
+    found = Numbers(stages, refusals, pools, ctx.clock.wall().timestamp())
+    with ctx.bookkeeping() as connection:
+        facts.set_fact(connection, _FACT, json.dumps(asdict(found)))
+    return found
+
+
+def _kept(ctx: Context) -> Numbers | None:
+    with ctx.reading() as connection:
+        text = facts.fact(connection, _FACT)
+    return None if text is None else Numbers(**json.loads(text))

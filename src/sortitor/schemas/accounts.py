@@ -6,7 +6,7 @@ from pydantic import Field, SecretStr
 
 from sortitor.core.access import Permission
 from sortitor.core.vocabulary import Purpose, Role
-from sortitor.schemas.base import Answer, Name, Request, Time
+from sortitor.schemas.base import Answer, Name, Request, SecretAnswer, Time
 
 
 class SignIn(Request):
@@ -14,6 +14,16 @@ class SignIn(Request):
 
     name: Name
     password: SecretStr
+
+
+class PasswordChange(Request):
+    """One's own new password."""
+
+    current_password: SecretStr
+    new_password: SecretStr
+    keep_tokens: bool = Field(
+        default=False, description="Let your tokens live on; they are revoked otherwise."
+    )
 
 
 class SetUp(SignIn):
@@ -75,9 +85,20 @@ class Token(Answer):
     purpose: Purpose
     created_at: Time
     expires_at: Time
+    used_at: Time | None = Field(description="When it was used last, to the minute.")
 
 
-class TokenSecret(Answer):
+class Session(Answer):
+    """Somebody who is signed in to the console."""
+
+    id: int
+    created_at: Time
+    used_at: Time = Field(description="When it was used last, to the minute.")
+    expires_at: Time
+    address: str | None = Field(description="From where it was opened.")
+
+
+class TokenSecret(SecretAnswer):
     """A new token; the secret is shown this once."""
 
     id: int

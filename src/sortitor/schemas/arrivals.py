@@ -6,11 +6,15 @@ from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
-from sortitor.core.vocabulary import Outcome, Platform, Stage
-from sortitor.schemas.base import Answer, Request, Time
+from sortitor.core.vocabulary import Claim, Outcome, Platform, Stage
+from sortitor.schemas.base import Answer, Request, SecretAnswer, Time
 from sortitor.schemas.gate import Reason, Step
 
-Short = Annotated[str, StringConstraints(strip_whitespace=True, max_length=100)]
+#: One line of text: no control characters, of which a version or a serial number has none.
+Short = Annotated[
+    str,
+    StringConstraints(strip_whitespace=True, max_length=100, pattern=r"^[^\x00-\x1f\x7f]*$"),
+]
 
 
 class Arrival(Answer):
@@ -30,6 +34,9 @@ class Arrival(Answer):
     pass_label: str | None
     stated: dict[str, Any]
     reasons: list[Reason]
+    claim: Claim | None = Field(
+        description="What became of an arrival of a device that is in use; `open`: to be decided."
+    )
 
 
 class ArrivalDetail(Answer):
@@ -42,6 +49,7 @@ class ArrivalDetail(Answer):
     stated: dict[str, Any]
     reasons: list[Reason]
     trace: list[Step]
+    claim: Claim | None
 
 
 class Knock(Request):
@@ -57,12 +65,12 @@ class Knock(Request):
     person: Short | None = None
 
 
-class KnockAnswer(Answer):
+class KnockAnswer(SecretAnswer):
     """What the device is told: plain sentences that give nothing away, its name, and its credential
     (this once).
     """
 
-    arrival_id: int
+    arrival_id: int | None = Field(description="Null where the pass's code is not right.")
     outcome: Outcome
     messages: list[str]
     codes: list[str]

@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Generic, TypeVar
+from datetime import datetime
+from typing import Annotated, Generic, TypeVar
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 
 from sortitor.core.documents import Name as Name
 from sortitor.core.documents import Text as Text
 
-Time = AwareDatetime
+
+def _in_range(moment: datetime) -> datetime:
+    """Within what every calendar and database can hold in every time zone."""
+    if not _FIRST_YEAR <= moment.year <= _LAST_YEAR:
+        raise ValueError(f"The year must lie between {_FIRST_YEAR} and {_LAST_YEAR}")
+    return moment
+
+
+_FIRST_YEAR, _LAST_YEAR = 1900, 9000
+Time = Annotated[AwareDatetime, AfterValidator(_in_range)]
 
 
 class Request(BaseModel):
@@ -22,6 +32,12 @@ class Answer(BaseModel):
     """What the service gives back."""
 
     model_config = ConfigDict(from_attributes=True)
+
+
+class SecretAnswer(Answer):
+    """An answer with a secret that is shown this once: nothing keeps it, not even for a repeated
+    request.
+    """
 
 
 Item = TypeVar("Item")

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from sortitor.core.passes import PassTerms as PassTerms
 from sortitor.core.vocabulary import Activation, Ownership
-from sortitor.schemas.base import Answer, Time
+from sortitor.schemas.base import Answer, SecretAnswer, Time
 
 
-class PassCode(Answer):
+class PassCode(SecretAnswer):
     """A new pass; the code is shown this once.
 
     `qr_svg` is a QR of the address of the welcome page.

@@ -46,6 +46,15 @@ class Settings(BaseSettings):
     keep_database: Annotated[
         bool, Field(description="Leave the embedded database running when the service stops.")
     ] = False
+    key_file: Annotated[
+        Path | None,
+        Field(
+            description=(
+                "The installation's own key, which is made when there is none; services on several"
+                " machines share one file. Empty: sortitor.key in the state directory."
+            )
+        ),
+    ] = None
     host: Annotated[str, Field(description="The address to listen on.")] = "127.0.0.1"
     port: Annotated[
         int, Field(ge=0, le=65535, description="The port to listen on; 0 takes a free one.")
@@ -87,6 +96,95 @@ class Settings(BaseSettings):
     session_hours: Annotated[
         int, Field(ge=1, le=24 * 30, description="How long a console session lasts.")
     ] = 12
+    trusted_proxies: Annotated[
+        str,
+        Field(
+            description=(
+                "Addresses of proxies whose X-Forwarded-For and X-Forwarded-Proto are"
+                " believed, separated by commas; without one, the address that connects is"
+                " the caller's."
+            )
+        ),
+    ] = ""
+    account_per_minute: Annotated[
+        int,
+        Field(
+            ge=1,
+            description=(
+                "How many requests an account, an identity provider or a relay may make in"
+                " a minute."
+            ),
+        ),
+    ] = 30_000
+    stranger_per_minute: Annotated[
+        int,
+        Field(
+            ge=1,
+            description=(
+                "How many requests an address may make in a minute without an account;"
+                " knocks of new devices are such."
+            ),
+        ),
+    ] = 600
+    failures_per_minute: Annotated[
+        int,
+        Field(
+            ge=1,
+            description=(
+                "How many wrong credentials and wrong pass codes an address may show in a minute."
+            ),
+        ),
+    ] = 120
+    sign_ins_per_minute: Annotated[
+        int,
+        Field(ge=1, description=("How many sign-ins an address may try in a minute.")),
+    ] = 30
+    at_once: Annotated[
+        int,
+        Field(
+            ge=1,
+            description=(
+                "How many requests one caller may have running at once; more wait up to"
+                " ten seconds."
+            ),
+        ),
+    ] = 12
+    body_seconds: Annotated[
+        float,
+        Field(
+            gt=0,
+            description=(
+                "How long a request's body may take to arrive; a long one has a second"
+                " more for each 32 kB."
+            ),
+        ),
+    ] = 20
+    request_seconds: Annotated[
+        float,
+        Field(
+            gt=0,
+            description=(
+                "How long a request may take; then it is stopped and changes nothing. Jobs"
+                " take as long as they need."
+            ),
+        ),
+    ] = 300
+    statement_seconds: Annotated[
+        int,
+        Field(ge=1, description=("How long one statement of a request may take in the database.")),
+    ] = 300
+    metrics_token: Annotated[
+        SecretStr | None,
+        Field(
+            description=(
+                "A token of its own that may read /metrics; without one, an account's token does."
+            )
+        ),
+    ] = None
+    session_idle_hours: Annotated[
+        int,
+        Field(ge=1, le=24 * 30, description=("A session that is not used for so long ends.")),
+    ] = 4
     idle_window_min_days: Annotated[
         int, Field(ge=1, description="The shortest idle window a sweep rule may have.")
     ] = 21
@@ -105,6 +203,11 @@ class Settings(BaseSettings):
         if self.idle_window_min_days > self.idle_window_max_days:
             raise ValueError("SORTITOR_IDLE_WINDOW_MIN_DAYS is above SORTITOR_IDLE_WINDOW_MAX_DAYS")
         return self
+
+    @property
+    def installation_key_file(self) -> Path:
+        """Where the installation's own key lies."""
+        return self.key_file or self.state_dir / "sortitor.key"
 
 
 def documentation() -> str:

@@ -22,6 +22,7 @@ from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import Engine
 
 from sortitor.api.app import make_app
+from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import Role
@@ -29,6 +30,8 @@ from sortitor.jobs import tasks
 from sortitor.operations import accounts
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Limits
+from sortitor.server.keys import derived, installation_key
+from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Starting, begin
 from sortitor.server.settings import Settings, wall_now
 from sortitor.store import schema
@@ -45,12 +48,16 @@ class Runtime:
     settings: Settings
     url: str
     engine: Engine
+    #: For jobs, whose statements may take as long as they need.
+    work_engine: Engine
     clock: Clock
     limits: Limits
+    #: The installation's own; every other key is made of it.
+    key: bytes
 
     def context(self, name: str) -> Context:
         """A context for what the service does by itself."""
-        return Context(self.engine, self.clock, self.limits, Actor(name, Role.COORDINATOR))
+        return Context(self.work_engine, self.clock, self.limits, Actor(name, Role.COORDINATOR))
 
 
 def make_clock(settings: Settings) -> Clock:
@@ -71,22 +78,35 @@ def runtime(
     else:
         starting = starting or begin(settings.state_dir)
         url = starting.url()
-    engine = make_engine(url, settings.pool_size)
+    engine = make_engine(url, settings.pool_size, settings.statement_seconds)
+    work_engine = make_engine(url, settings.pool_size)
     try:
-        schema.upgrade(engine)
+        schema.upgrade(work_engine)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
             settings.session_hours,
+            settings.session_idle_hours,
             settings.public_url.rstrip("/"),
         )
-        yield Runtime(settings, url, engine, clock or make_clock(settings), limits)
+        key = installation_key(settings.installation_key_file)
+        clock = clock or make_clock(settings)
+        yield Runtime(settings, url, engine, work_engine, clock, limits, key)
     finally:
         engine.dispose()
+        work_engine.dispose()
         if starting is not None and not settings.keep_database:
             starting.cluster.stop()
 
 
-def application(run: Runtime, announce: Callable[[], None] | None = None) -> FastAPI:
+def own_url(settings: Settings, listener: socket.socket) -> str:
+    """Where a process listens; for every address, this machine's name."""
+    host = settings.host
+    if host in ("0.0.0.0", "::"):
+        host = socket.gethostname()
+    return f"http://{f'[{host}]' if ':' in host else host}:{listener.getsockname()[1]}"
+
+
+def application(run: Runtime, own_url: str, announce: Callable[[], None] | None = None) -> FastAPI:
     """The HTTP application with its check-in pool and, if wanted, the worker."""
     settings = run.settings
     pool: AsyncConnectionPool[AsyncConnection[Any]] = AsyncConnectionPool(
@@ -98,8 +118,28 @@ def application(run: Runtime, announce: Callable[[], None] | None = None) -> Fas
         check=AsyncConnectionPool.check_connection,
         kwargs={"options": "-c timezone=UTC"},
     )
+    metrics = settings.metrics_token
     service = Service(
-        run.engine, run.clock, run.limits, pool, settings.max_upload_bytes, settings.secure_cookies
+        engine=run.engine,
+        clock=run.clock,
+        limits=run.limits,
+        async_pool=pool,
+        max_upload_bytes=settings.max_upload_bytes,
+        secure_cookies=settings.secure_cookies,
+        body_seconds=settings.body_seconds,
+        request_seconds=settings.request_seconds,
+        metrics_token=metrics.get_secret_value() if metrics else None,
+        digest_key=derived(run.key, "repeated requests"),
+        own_url=own_url,
+        counter=Counter(
+            Rates(
+                account_per_minute=settings.account_per_minute,
+                stranger_per_minute=settings.stranger_per_minute,
+                failures_per_minute=settings.failures_per_minute,
+                sign_ins_per_minute=settings.sign_ins_per_minute,
+                at_once=settings.at_once,
+            )
+        ),
     )
 
     @asynccontextmanager
@@ -177,11 +217,15 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
     # the database is stopped.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     config = uvicorn.Config(
-        application(run, ready),
+        application(run, own_url(run.settings, listener), ready),
         log_config=None,
         access_log=False,
         timeout_graceful_shutdown=10,
         server_header=False,
+        http=PatientHttp,
+        ws="none",
+        proxy_headers=bool(run.settings.trusted_proxies),
+        forwarded_allow_ips=run.settings.trusted_proxies,
     )
     # What is loaded by now stays: looked through for garbage again and again, it would hold some
     # request up for a sixth of a second.

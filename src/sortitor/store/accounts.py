@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection, delete, func, insert, null, select, update
@@ -12,13 +12,15 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.store.rows import number, read_all, read_one
-from sortitor.store.tables import accounts, installation, sessions, tokens
+from sortitor.store.tables import accounts, installation, sessions, strangers, tokens
 
 
-def add(connection: Connection, name: str, password_hash: str, role: str, at: datetime) -> int:
-    """A new account's id."""
+def add(
+    connection: Connection, name: str, key: str, password_hash: str, role: str, at: datetime
+) -> int:
+    """A new account's id; `key` is alike for names that look alike."""
     statement = insert(accounts).values(
-        name=name, password_hash=password_hash, role=role, created_at=at
+        name=name, name_key=key, password_hash=password_hash, role=role, created_at=at
     )
     return number(connection, statement.returning(accounts.c.id))
 
@@ -38,8 +40,6 @@ class AccountRow:
     role: Role
     created_at: datetime
     disabled_at: datetime | None
-    failures: int
-    failed_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +50,7 @@ class KnownRow:
     name: str
     role: Role
     token_role: Role | None
+    used_at: datetime | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,19 +63,30 @@ class TokenRow:
     purpose: Purpose
     created_at: datetime
     expires_at: datetime
+    used_at: datetime | None
 
 
-def by_name(connection: Connection, name: str, lock: bool = False) -> AccountRow | None:
-    """The account of a name, whatever its case; `lock` makes parallel guesses count one after the
-    other.
-    """
+@dataclass(frozen=True, slots=True)
+class SessionRow:
+    """Somebody who is signed in to the console, without the session's secret."""
+
+    id: int
+    created_at: datetime
+    used_at: datetime
+    expires_at: datetime
+    address: str | None
+
+
+def by_name(connection: Connection, name: str) -> AccountRow | None:
+    """The account of a name, whatever its case."""
     query = select(accounts).where(func.lower(accounts.c.name) == name.strip().lower())
+    return read_one(connection, query, AccountRow)
+
+
+def one(connection: Connection, account_id: int, lock: bool = False) -> AccountRow | None:
+    """One account; `lock` holds its row."""
+    query = select(accounts).where(accounts.c.id == account_id)
     return read_one(connection, query.with_for_update() if lock else query, AccountRow)
-
-
-def one(connection: Connection, account_id: int) -> AccountRow | None:
-    """One account."""
-    return read_one(connection, select(accounts).where(accounts.c.id == account_id), AccountRow)
 
 
 def every(connection: Connection) -> list[AccountRow]:
@@ -82,16 +94,18 @@ def every(connection: Connection) -> list[AccountRow]:
     return read_all(connection, select(accounts).order_by(func.lower(accounts.c.name)), AccountRow)
 
 
-def open_session(
-    connection: Connection, account_id: int, secret_hash: str, expires_at: datetime, now: datetime
-) -> None:
+def lock_administrators(connection: Connection) -> list[int]:
+    """The numbers of the administrators who can sign in, held: two cannot disable each other."""
+    query = select(accounts.c.id).where(
+        accounts.c.role == Role.ADMINISTRATOR, accounts.c.disabled_at.is_(None)
+    )
+    return list(connection.execute(query.order_by(accounts.c.id).with_for_update()).scalars())
+
+
+def open_session(connection: Connection, values: Mapping[str, Any], now: datetime) -> None:
     """Remember a session and forget those that ended."""
     connection.execute(delete(sessions).where(sessions.c.expires_at < now))
-    connection.execute(
-        insert(sessions).values(
-            secret_hash=secret_hash, account_id=account_id, expires_at=expires_at
-        )
-    )
+    connection.execute(insert(sessions).values(created_at=now, used_at=now, **values))
 
 
 def close_session(connection: Connection, secret_hash: str) -> None:
@@ -99,19 +113,45 @@ def close_session(connection: Connection, secret_hash: str) -> None:
     connection.execute(delete(sessions).where(sessions.c.secret_hash == secret_hash))
 
 
-def close_all_sessions(connection: Connection, account_id: int) -> None:
-    """Forget every session of an account."""
-    connection.execute(delete(sessions).where(sessions.c.account_id == account_id))
+def close_sessions(
+    connection: Connection,
+    account_id: int,
+    session_id: int | None = None,
+    except_hash: str | None = None,
+) -> int:
+    """Forget the sessions of an account: one, or all (but that of a secret); says how many."""
+    statement = delete(sessions).where(sessions.c.account_id == account_id)
+    if session_id is not None:
+        statement = statement.where(sessions.c.id == session_id)
+    if except_hash is not None:
+        statement = statement.where(sessions.c.secret_hash != except_hash)
+    return connection.execute(statement).rowcount
 
 
-def by_session(connection: Connection, secret_hash: str, now: datetime) -> KnownRow | None:
-    """Whose a living session is."""
+def sessions_of(
+    connection: Connection, account_id: int, now: datetime, idle: timedelta
+) -> list[SessionRow]:
+    """The living sessions of an account, used last first."""
+    alive = (sessions.c.expires_at > now, sessions.c.used_at > now - idle)
+    query = select(sessions).where(sessions.c.account_id == account_id, *alive)
+    return read_all(connection, query.order_by(sessions.c.used_at.desc()), SessionRow)
+
+
+def by_session(
+    connection: Connection, secret_hash: str, now: datetime, idle: timedelta
+) -> KnownRow | None:
+    """Whose a living session is, and when it was used."""
     query = select(
-        accounts.c.id, accounts.c.name, accounts.c.role, null().label("token_role")
+        accounts.c.id,
+        accounts.c.name,
+        accounts.c.role,
+        null().label("token_role"),
+        sessions.c.used_at,
     ).join(sessions, sessions.c.account_id == accounts.c.id)
     alive = (
         sessions.c.secret_hash == secret_hash,
         sessions.c.expires_at > now,
+        sessions.c.used_at > now - idle,
         accounts.c.disabled_at.is_(None),
     )
     return read_one(connection, query.where(*alive), KnownRow)
@@ -120,9 +160,13 @@ def by_session(connection: Connection, secret_hash: str, now: datetime) -> Known
 def by_token(
     connection: Connection, secret_hash: str, purpose: str, now: datetime
 ) -> KnownRow | None:
-    """Whose a living token is."""
+    """Whose a living token is, and when it was used."""
     query = select(
-        accounts.c.id, accounts.c.name, accounts.c.role, tokens.c.role.label("token_role")
+        accounts.c.id,
+        accounts.c.name,
+        accounts.c.role,
+        tokens.c.role.label("token_role"),
+        tokens.c.used_at,
     ).join(tokens, tokens.c.account_id == accounts.c.id)
     alive = (
         tokens.c.secret_hash == secret_hash,
@@ -132,6 +176,17 @@ def by_token(
         accounts.c.disabled_at.is_(None),
     )
     return read_one(connection, query.where(*alive), KnownRow)
+
+
+def note_use(connection: Connection, secret_hash: str, now: datetime) -> None:
+    """A session or a token was used; one that another request is noting is left to it."""
+    for table in (sessions, tokens):
+        held = (
+            select(table.c.secret_hash)
+            .where(table.c.secret_hash == secret_hash)
+            .with_for_update(skip_locked=True)
+        )
+        connection.execute(update(table).where(table.c.secret_hash.in_(held)).values(used_at=now))
 
 
 def add_token(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -145,16 +200,39 @@ def tokens_of(connection: Connection, account_id: int) -> list[TokenRow]:
     return read_all(connection, select(tokens).where(*own).order_by(tokens.c.id), TokenRow)
 
 
-def revoke_token(
-    connection: Connection, token_id: int, account_id: int, at: datetime
-) -> str | None:
-    """The name of the revoked token, or None if the account has no such token."""
+def revoke_tokens(
+    connection: Connection, account_id: int, at: datetime, token_id: int | None = None
+) -> list[str]:
+    """The names of the revoked tokens of an account: one, or all."""
     statement = update(tokens).where(
-        tokens.c.id == token_id, tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None)
+        tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None)
     )
-    return connection.execute(
-        statement.values(revoked_at=at).returning(tokens.c.name)
-    ).scalar_one_or_none()
+    if token_id is not None:
+        statement = statement.where(tokens.c.id == token_id)
+    return list(
+        connection.execute(statement.values(revoked_at=at).returning(tokens.c.name)).scalars()
+    )
+
+
+def count_stranger(connection: Connection, what: str, now: datetime) -> None:
+    """Count somebody without an account who was turned away."""
+    hour = now.replace(minute=0, second=0, microsecond=0)
+    statement = upsert(strangers).values(what=what, hour=hour, count=1)
+    connection.execute(
+        statement.on_conflict_do_update(
+            index_elements=["what", "hour"], set_={"count": strangers.c.count + 1}
+        )
+    )
+
+
+def strangers_since(connection: Connection, since: datetime) -> dict[str, int]:
+    """How many were turned away, by what they tried."""
+    query = (
+        select(strangers.c.what, func.sum(strangers.c.count))
+        .where(strangers.c.hour >= since)
+        .group_by(strangers.c.what)
+    )
+    return {what: int(count) for what, count in connection.execute(query).all()}
 
 
 def fact(connection: Connection, key: str, lock: bool = False) -> str | None:

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, func, insert, select, update
+from sqlalchemy import Connection, and_, delete, func, insert, or_, select, update
 
 from sortitor.core.passes import PassTerms
-from sortitor.core.vocabulary import Outcome, Ownership, Stage
+from sortitor.core.vocabulary import Claim, Outcome, Ownership, Stage
 from sortitor.store.cohorts import refresh_memberships_of_one
-from sortitor.store.rows import number, read_all, read_one
+from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
 
 
@@ -63,6 +63,8 @@ class ArrivalRow:
     stated: dict[str, Any]
     reasons: list[dict[str, Any]]
     trace: list[dict[str, Any]]
+    claim: Claim | None
+    person_id: int | None
 
 
 _PASSES = select(passes, people.c.name.label("person_name")).outerjoin(
@@ -73,6 +75,11 @@ _PASSES = select(passes, people.c.name.label("person_name")).outerjoin(
 def pass_by_hash(connection: Connection, code_hash: str) -> PassRow | None:
     """The pass of a code."""
     return read_one(connection, _PASSES.where(passes.c.code_hash == code_hash), PassRow)
+
+
+def one_pass(connection: Connection, pass_id: int) -> PassRow | None:
+    """One pass."""
+    return read_one(connection, _PASSES.where(passes.c.id == pass_id), PassRow)
 
 
 def use_pass(connection: Connection, pass_id: int) -> bool:
@@ -129,8 +136,8 @@ _ARRIVALS = (
 def page(
     connection: Connection, outcome: str | None, waiting: bool, before: int | None, limit: int
 ) -> list[ArrivalRow]:
-    """Arrivals, newest first; `waiting` keeps those whose device is parked right now, by its latest
-    arrival.
+    """Arrivals, newest first; `waiting` keeps those on which a coordinator has to decide: the
+    latest of a device that is parked right now, and open claims on devices in use.
     """
     query = _ARRIVALS
     if outcome:
@@ -138,21 +145,93 @@ def page(
     if waiting:
         later = arrivals.alias("later")
         newest = select(func.max(later.c.id)).where(
-            later.c.device_id == arrivals.c.device_id, later.c.outcome == Outcome.PARKED
+            later.c.device_id == arrivals.c.device_id,
+            later.c.outcome == Outcome.PARKED,
+            later.c.claim.is_(None),
         )
-        query = query.where(
+        parked = and_(
             devices.c.stage == Stage.PARKED,
             arrivals.c.outcome == Outcome.PARKED,
+            arrivals.c.claim.is_(None),
             arrivals.c.id == newest.scalar_subquery(),
         )
+        query = query.where(or_(parked, arrivals.c.claim == Claim.OPEN))
     if before is not None:
         query = query.where(arrivals.c.id < before)
     return read_all(connection, query.order_by(arrivals.c.id.desc()).limit(limit), ArrivalRow)
 
 
-def one(connection: Connection, arrival_id: int) -> ArrivalRow | None:
-    """One arrival with its trace."""
-    return read_one(connection, _ARRIVALS.where(arrivals.c.id == arrival_id), ArrivalRow)
+def one(connection: Connection, arrival_id: int, lock: bool = False) -> ArrivalRow | None:
+    """One arrival with its trace; `lock` holds its row."""
+    query = _ARRIVALS.where(arrivals.c.id == arrival_id)
+    return read_one(connection, query.with_for_update(of=arrivals) if lock else query, ArrivalRow)
+
+
+def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) -> None:
+    """Let the arrivals of one device come one after the other, whatever of it they lock later; the
+    lock ends with the transaction.
+    """
+    for kind, value in sorted(keys):
+        name = f"{kind}:{value}"
+        connection.execute(select(func.pg_advisory_xact_lock(func.hashtextextended(name, 0))))
+
+
+def has_credential(
+    connection: Connection, device_id: int, shown: bytes | None
+) -> tuple[bool, bool]:
+    """Whether a device has a credential that is good, and whether it is the one that was shown."""
+    query = select(credentials.c.secret_hash).where(
+        credentials.c.device_id == device_id,
+        credentials.c.revoked_at.is_(None),
+        credentials.c.claim_id.is_(None),
+    )
+    found = [bytes(one) for one in connection.execute(query).scalars()]
+    return bool(found), shown is not None and shown in found
+
+
+def decide_claim(connection: Connection, arrival_id: int, claim: Claim) -> None:
+    """Write down what became of a claim."""
+    connection.execute(update(arrivals).where(arrivals.c.id == arrival_id).values(claim=claim))
+
+
+def promise_credential(
+    connection: Connection, device_id: int, secret_hash: bytes, at: datetime, arrival_id: int
+) -> None:
+    """A credential that is good once the claim of its arrival is granted; an earlier claim's goes,
+    so that there is one to decide on.
+    """
+    former = select(credentials.c.claim_id).where(
+        credentials.c.device_id == device_id, credentials.c.claim_id.is_not(None)
+    )
+    connection.execute(
+        update(arrivals)
+        .where(arrivals.c.id.in_(former), arrivals.c.claim == Claim.OPEN)
+        .values(claim=Claim.DENIED)
+    )
+    connection.execute(
+        delete(credentials).where(
+            credentials.c.device_id == device_id, credentials.c.claim_id.is_not(None)
+        )
+    )
+    connection.execute(
+        insert(credentials).values(
+            secret_hash=secret_hash, device_id=device_id, created_at=at, claim_id=arrival_id
+        )
+    )
+
+
+def grant_credential(connection: Connection, arrival_id: int, entry_id: int) -> None:
+    """Make a promised credential good, by a journal entry; its revert ends it again."""
+    connection.execute(
+        update(credentials)
+        .where(credentials.c.claim_id == arrival_id)
+        .values(claim_id=None, granted_by=entry_id)
+    )
+
+
+def withdraw_credential(connection: Connection, arrival_id: int) -> None:
+    """Forget a credential that was promised."""
+    connection.execute(delete(credentials).where(credentials.c.claim_id == arrival_id))
 
 
 def add_device(
@@ -187,6 +266,8 @@ def end_credentials(
 ) -> None:
     """Revoke the credentials of devices; a revert of the entry brings them back."""
     statement = update(credentials).where(
-        credentials.c.device_id.in_(device_ids), credentials.c.revoked_at.is_(None)
+        among(credentials.c.device_id, device_ids),
+        credentials.c.revoked_at.is_(None),
+        credentials.c.claim_id.is_(None),
     )
     connection.execute(statement.values(revoked_at=at, revoked_by=entry_id))

@@ -41,7 +41,7 @@ WITH given AS (
     -- a handful.
     SELECT g.place, g.seen_at, g.os_version, c.device_id FROM given g
     CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash
-        AND revoked_at IS NULL OFFSET 0) c
+        AND revoked_at IS NULL AND claim_id IS NULL OFFSET 0) c
 ), latest AS (
     SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former,
         d.os_version AS former_version
@@ -51,7 +51,8 @@ WITH given AS (
         os_version = coalesce(k.os_version, d.os_version),
         stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
         stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END
-    FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired'
+    -- What is reported missing or stolen has no more to say.
+    FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired' AND d.flag IS NULL
     RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage,
         d.os_version IS DISTINCT FROM k.former_version AS updated
 )

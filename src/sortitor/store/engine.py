@@ -4,8 +4,10 @@ into ours.
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from select import POLLIN, poll
 from typing import Any
 
@@ -13,25 +15,85 @@ import psycopg
 from psycopg import Connection as RawConnection
 from sqlalchemy import Connection as Connection
 from sqlalchemy import Engine as Engine
-from sqlalchemy import create_engine, event, text
+from sqlalchemy import create_engine, event
 from sqlalchemy.exc import DBAPIError, InvalidatePoolError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 
+from sortitor.core.errors import Busy, OutOfTime, Unavailable
 from sortitor.store.failures import translate
 
+#: How long somebody waits for one of the process's connections.
+_POOL_SECONDS = 10
+_PROBE_SECONDS = 3
 
-def make_engine(url: str, pool_size: int) -> Engine:
-    """An engine that notices a dead connection before it uses one."""
+
+def make_engine(url: str, pool_size: int, statement_seconds: int = 0) -> Engine:
+    """An engine that notices a dead connection before it uses one. `statement_seconds` bounds every
+    statement; 0 bounds none.
+    """
+    options = (
+        "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
+        f" -c statement_timeout={statement_seconds}s"
+    )
     engine = create_engine(
         # The connection used last is taken first: what it has planned and read is at hand.
         url,
         pool_size=pool_size,
         max_overflow=pool_size,
-        pool_timeout=30,
+        pool_timeout=_POOL_SECONDS,
         pool_use_lifo=True,
-        connect_args={"connect_timeout": 10, "options": "-c timezone=UTC -c lock_timeout=60s"},
+        connect_args={"connect_timeout": 10, "options": options},
     )
     event.listen(engine, "checkout", _refuse_dead)
     return engine
+
+
+class Leash:
+    """How long a request may take. Once it is ended, what it asks of the database is cancelled, and
+    it gets nothing more.
+    """
+
+    def __init__(self, seconds: float | None) -> None:
+        self._until = None if seconds is None else time.monotonic() + seconds
+        self._ended = False
+        self._lock = threading.Lock()
+        self._held: set[RawConnection[Any]] = set()
+
+    @property
+    def over(self) -> bool:
+        """Whether the time has passed."""
+        return self._ended or (self._until is not None and time.monotonic() > self._until)
+
+    def loosen(self) -> None:
+        """The request may take as long as it likes, as a stream does."""
+        self._until = None
+
+    def check(self) -> None:
+        """Raise OutOfTime once the time has passed."""
+        if self.over:
+            raise OutOfTime
+
+    def end(self) -> None:
+        """Cancel what is being asked of the database."""
+        with self._lock:
+            self._ended = True
+            held = list(self._held)
+        for connection in held:
+            with suppress(psycopg.Error):
+                connection.cancel_safe(timeout=_PROBE_SECONDS)
+
+    @contextmanager
+    def around(self, connection: Connection) -> Iterator[None]:
+        """While a connection is used."""
+        self.check()
+        driver = raw(connection)
+        with self._lock:
+            self._held.add(driver)
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._held.discard(driver)
 
 
 def _refuse_dead(connection: RawConnection[Any], *_: Any) -> None:
@@ -47,17 +109,38 @@ def _refuse_dead(connection: RawConnection[Any], *_: Any) -> None:
 
 
 @contextmanager
-def transaction(engine: Engine) -> Iterator[Connection]:
-    """One transaction; a failure of the database rolls it back and is raised as an error of
-    ours.
+def transaction(engine: Engine, leash: Leash | None = None) -> Iterator[Connection]:
+    """One transaction; a failure of the database rolls it back and is raised as an error of ours.
+
+    It ends with its leash. Raises Busy when every connection of the process is at work.
     """
     try:
         with engine.begin() as connection:
-            yield connection
+            if leash is None:
+                yield connection
+            else:
+                with leash.around(connection):
+                    yield connection
+    except PoolTimeout as error:
+        raise Busy("Every connection to the database is at work") from error
     except (DBAPIError, psycopg.Error) as error:
         # COPY and set-based statements go to the driver directly, so its own errors arrive here
         # too.
         raise translate(error) from error
+
+
+def probe(engine: Engine) -> None:
+    """Ask the database for a sign of life on a connection of its own, so that busy ones do not make
+    it look dead. Raises Unavailable.
+    """
+    url = engine.url.render_as_string(hide_password=False)
+    try:
+        with psycopg.connect(url, connect_timeout=_PROBE_SECONDS) as connection:
+            connection.execute("SELECT 1")
+    except psycopg.Error as error:
+        raise Unavailable(
+            "database_unavailable", "The database cannot be reached.", "Try again in a moment."
+        ) from error
 
 
 def raw(connection: Connection) -> RawConnection[tuple[object, ...]]:
@@ -72,8 +155,3 @@ def plan_anew(connection: Connection) -> None:
     needs another plan than one that most fit.
     """
     raw(connection).execute("SET LOCAL plan_cache_mode = force_custom_plan")
-
-
-def ping(connection: Connection) -> None:
-    """Ask the database for a sign of life."""
-    connection.execute(text("SELECT 1"))

@@ -9,7 +9,7 @@ from psycopg import Error as PsycopgError
 from psycopg import errors as pg
 from sqlalchemy.exc import DBAPIError
 
-from sortitor.core.errors import BadInput, Conflict, SortitorError, Unavailable
+from sortitor.core.errors import BadInput, Busy, Conflict, OutOfTime, SortitorError, Unavailable
 
 _MOVED = "Somebody changed the same thing at the same moment; nothing was applied. Try again."
 
@@ -28,6 +28,11 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
     "uq_accounts_name": (
         "account_taken",
         "There is already an account of this name.",
+        "Choose another name.",
+    ),
+    "uq_accounts_name_key": (
+        "account_taken",
+        "There is already an account whose name looks like this one.",
         "Choose another name.",
     ),
     "uq_people_user_name": (
@@ -83,10 +88,14 @@ def translate(error: DBAPIError | PsycopgError) -> SortitorError:
         return Conflict(*known)
     if isinstance(cause, pg.DeadlockDetected | pg.SerializationFailure | pg.LockNotAvailable):
         return Conflict("changed_meanwhile", _MOVED, "Try again.")
+    if isinstance(cause, pg.QueryCanceled):
+        return OutOfTime()
+    if isinstance(cause, pg.TooManyConnections):
+        return Busy("Every connection to the database is at work")
     if isinstance(cause, pg.DataError):
         return BadInput(
             "unstorable",
-            f"A value cannot be stored: {cause.diag.message_primary}.",
+            f"A value cannot be stored: {cause.diag.message_primary or cause}.",
             "Correct the value.",
         )
     lost = isinstance(error, DBAPIError) and error.connection_invalidated

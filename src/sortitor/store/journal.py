@@ -344,6 +344,11 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             " revoked_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'",
             [entry_id],
         )
+        cursor.execute(
+            "UPDATE credentials SET revoked_at = now(), revoked_by = %s FROM undoing u WHERE"
+            " granted_by = %s AND u.device_id = credentials.device_id AND u.action = 'restore'",
+            [revert_id, entry_id],
+        )
 
 
 def touch(connection: Connection, entry_id: int, device_id: int, after: Mapping[str, Any]) -> None:

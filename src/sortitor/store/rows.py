@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import fields
 from enum import StrEnum
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 
-from sqlalchemy import Connection, Executable, Row
+from sqlalchemy import BigInteger, ColumnElement, Connection, Executable, Row, any_, literal
+from sqlalchemy.dialects.postgresql import ARRAY
 
 Kind = TypeVar("Kind")
 
@@ -28,6 +29,13 @@ def read_one(connection: Connection, query: Executable, kind: type[Kind]) -> Kin
 def number(connection: Connection, query: Executable) -> int:
     """The one number that a query gives."""
     return int(connection.execute(query).scalar_one())
+
+
+def among(column: ColumnElement[Any], numbers: Iterable[int]) -> ColumnElement[bool]:
+    """Whether a column is one of the numbers, given as one array: a parameter each ends at
+    65,535.
+    """
+    return column == any_(literal([*numbers], ARRAY(BigInteger)))
 
 
 _MAKERS: dict[type[Any], Callable[[Row[Any]], Any]] = {}

@@ -50,8 +50,8 @@ const columns = computed(() => [
   { key: 'person', title: 'Person' },
   { key: 'pass_label', title: 'Pass' },
   { key: 'why', title: tab.value === 'waiting' ? 'Waits for' : 'Why' },
-  ...(tab.value === 'waiting' && session.may('prepare')
-    ? [{ key: 'act', title: 'Give it to' }]
+  ...(tab.value === 'waiting' && session.may('manage-devices')
+    ? [{ key: 'act', title: 'Decide' }]
     : []),
 ])
 const passColumns = [
@@ -96,6 +96,31 @@ function assign(deviceId: number, person: string | null) {
       ),
   })
 }
+
+function handOver(arrivalId: number) {
+  const path = { arrival_id: arrivalId }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/arrivals/{arrival_id}/hand-over/preview', { params: { path } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/arrivals/{arrival_id}/hand-over', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
+  })
+}
+
+const turnAway = (arrivalId: number) =>
+  run(async () => {
+    await got(
+      api.POST('/api/v1/arrivals/{arrival_id}/turn-away', {
+        params: { path: { arrival_id: arrivalId } },
+        body: {},
+      }),
+    )
+    await queries.invalidateQueries({ queryKey: ['arrivals'] })
+  })
 
 const makePass = () =>
   run(async () => {
@@ -143,9 +168,10 @@ const stated = (arrival: Schemas['Arrival'], field: string) =>
     >
   </div>
   <v-tabs v-model="tab" density="compact" color="primary" class="mb-3">
-    <v-tab value="waiting">Parked, waiting</v-tab><v-tab value="refused">Refused</v-tab
+    <v-tab value="waiting">Waiting for you</v-tab><v-tab value="refused">Refused</v-tab
     ><v-tab value="all">All arrivals</v-tab><v-tab value="passes">Passes</v-tab>
   </v-tabs>
+  <ProblemAlert v-if="!open" :error="failure" />
   <DataList
     v-if="tab !== 'passes'"
     label="Arrivals"
@@ -188,7 +214,7 @@ const stated = (arrival: Schemas['Arrival'], field: string) =>
     </template>
     <template #act="{ item }">
       <form
-        v-if="item.device_id"
+        v-if="item.device_id && item.claim === null"
         class="give"
         @submit.prevent="assign(item.device_id, persons[item.id] ?? '')"
       >
@@ -208,6 +234,12 @@ const stated = (arrival: Schemas['Arrival'], field: string) =>
         >
         <v-btn size="small" variant="text" @click="assign(item.device_id, null)">Nobody</v-btn>
       </form>
+      <div v-else-if="item.claim === 'open'" class="give">
+        <v-btn size="small" variant="outlined" color="primary" @click="handOver(item.id)"
+          >Hand over</v-btn
+        >
+        <v-btn size="small" variant="text" @click="turnAway(item.id)">Turn away</v-btn>
+      </div>
     </template>
   </DataList>
   <DataList

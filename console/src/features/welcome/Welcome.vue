@@ -2,7 +2,8 @@
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
-const code = computed(() => String(useRoute().params.code ?? '').toUpperCase())
+// After the #, which is never sent: no log holds a code.
+const code = computed(() => useRoute().hash.slice(1).toUpperCase())
 const shown = computed(() =>
   code.value.length === 10 ? `${code.value.slice(0, 5)}-${code.value.slice(5)}` : code.value,
 )

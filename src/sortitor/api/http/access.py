@@ -44,7 +44,12 @@ def actor_of(request: Request) -> Actor:
             known = accounts.recognise(service.engine, service.clock, token=token)
         elif session := request.cookies.get(COOKIE):
             _refuse_forged(request)
-            known = accounts.recognise(service.engine, service.clock, session=session)
+            known = accounts.recognise(
+                service.engine,
+                service.clock,
+                session=session,
+                idle_hours=service.limits.session_idle_hours,
+            )
         else:
             raise NotSignedIn(
                 "not_signed_in", "You are not signed in.", "Sign in, or send a bearer token."
@@ -65,6 +70,11 @@ def _refuse_forged(request: Request) -> None:
         )
 
 
+def address_of(request: Request) -> str:
+    """The address that a request comes from, as the proxies that are believed tell it."""
+    return request.client.host if request.client else "unknown"
+
+
 def context_of(request: Request, actor: Actor) -> Context:
     """The context of one request."""
     service = service_of(request)
@@ -74,6 +84,7 @@ def context_of(request: Request, actor: Actor) -> Context:
         limits=service.limits,
         actor=actor,
         request_id=request.state.request_id,
+        leash=getattr(request.state, "leash", None),
         claim=getattr(request.state, "claim", None),
     )
 
@@ -96,11 +107,23 @@ def needs(permission: Permission) -> Callable[[Request], Context]:
     """The context of a caller who has the permission."""
 
     def context(request: Request) -> Context:
-        actor = actor_of(request)
-        require(actor, permission)
-        return context_of(request, actor)
+        return context_of(request, admitted(request, permission))
 
+    context.permission = permission  # type: ignore[attr-defined]
     return context
+
+
+def admitted(request: Request, permission: Permission) -> Actor:
+    """The account behind the request, which has the permission."""
+    actor = actor_of(request)
+    require(actor, permission)
+    return actor
+
+
+def permission_of(call: object) -> Permission | None:
+    """The permission that a dependency made by `needs` asks for."""
+    found: Permission | None = getattr(call, "permission", None)
+    return found
 
 
 def anonymous(request: Request) -> Context:

@@ -11,13 +11,16 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Annotated, Any, TypeVar
 
-from fastapi import Query, Request, Response
+from fastapi import Path, Query, Request, Response
 from pydantic import BaseModel
 
 from sortitor.core.cells import harmless
 from sortitor.core.errors import BadInput
 from sortitor.schemas.base import Page
 
+#: The largest number that PostgreSQL gives (bigint).
+LARGEST = 2**63 - 1
+Number = Annotated[int, Path(ge=1, le=LARGEST, description="Its number.")]
 Limit = Annotated[int, Query(ge=1, le=500, description="How many at most.")]
 Cursor = Annotated[str | None, Query(description="The `next` of the page before.", max_length=1000)]
 Item = TypeVar("Item", bound=BaseModel)
@@ -39,19 +42,23 @@ def read_cursor(cursor: str | None) -> Any:
 
 def read_number(cursor: str | None) -> int | None:
     """The number in the cursor of a list ordered by number."""
-    value = read_cursor(cursor)
-    if value is not None and not isinstance(value, int):
+    value: int | None = read_cursor(cursor)
+    if value is not None and not _is_number(value):
         raise BadInput(
             "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
         )
     return value
 
 
+def _is_number(value: Any) -> bool:
+    return type(value) is int and abs(value) <= LARGEST
+
+
 def read_key(cursor: str | None) -> list[Any] | None:
     """The pair (sort value, number) in the cursor of a sorted list."""
     value = read_cursor(cursor)
     if value is not None and not (
-        isinstance(value, list) and len(value) == 2 and isinstance(value[1], int)
+        isinstance(value, list) and len(value) == 2 and _is_number(value[1])
     ):
         raise BadInput(
             "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
@@ -81,7 +88,9 @@ def page(
     following = write_cursor(key(rows[limit - 1])) if len(rows) > limit else None
     links = {}
     if following:
-        links["Link"] = f'<{request.url.include_query_params(cursor=following)}>; rel="next"'
+        # Relative (RFC 8288 §3.2): what a request calls this host is not to be believed.
+        url = request.url.include_query_params(cursor=following)
+        links["Link"] = f'<{url.path}?{url.query}>; rel="next"'
         response.headers.update(links)
     if "text/csv" in request.headers.get("accept", ""):
         return Response(as_csv(items), media_type="text/csv; charset=utf-8", headers=links)

@@ -11,6 +11,7 @@ from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
+from starlette.routing import Match
 
 from sortitor.core import errors
 from sortitor.schemas.base import Preview, Problem, ProblemField
@@ -80,12 +81,19 @@ def problem_of(
 
 async def _ours(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, errors.SortitorError)
+    return respond(request, error)
+
+
+def respond(request: Request, error: errors.SortitorError) -> JSONResponse:
+    """The answer that tells an error of ours."""
     status = status_of(error)
     headers = {}
     if status is HTTPStatus.UNAUTHORIZED:
         headers["WWW-Authenticate"] = "Bearer"
-    if isinstance(error, errors.SlowDown):
+    if isinstance(error, errors.SlowDown | errors.Busy):
         headers["Retry-After"] = str(error.wait_seconds)
+    elif status is HTTPStatus.SERVICE_UNAVAILABLE:
+        headers["Retry-After"] = "5"
     preview = (
         Preview.model_validate(error.preview) if isinstance(error, errors.FactsMoved) else None
     )
@@ -137,15 +145,42 @@ _WORDS = {
 async def _http(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, HTTPException)
     status = HTTPStatus(error.status_code)
+    headers = dict(error.headers or {})
+    if status is HTTPStatus.METHOD_NOT_ALLOWED:
+        allowed = _methods(request)
+        if not allowed:
+            status = HTTPStatus.NOT_FOUND
+        headers["Allow"] = ", ".join(allowed)
     texts = {
         404: "There is nothing at this address.",
         405: f"{request.method} is not possible here.",
         400: "The request's body cannot be read.",
     }
     detail = texts.get(status, error.detail)
-    return answer(
-        request, problem_of(status, status.name.lower(), detail), dict(error.headers or {})
-    )
+    return answer(request, problem_of(status, status.name.lower(), detail), headers)
+
+
+_METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")
+
+
+def _methods(request: Request) -> list[str]:
+    """What is possible at an address (RFC 9110 §10.2.1); nothing where only a page of the console
+    would be.
+    """
+    data = request.url.path.startswith(("/api/", "/scim/"))
+    routes = [
+        route
+        for route in request.app.routes
+        if not (data and getattr(route, "path", "") == "/{path:path}")
+    ]
+    found = [
+        method
+        for method in _METHODS
+        if any(
+            route.matches({**request.scope, "method": method})[0] is Match.FULL for route in routes
+        )
+    ]
+    return [*found, "HEAD"] if "GET" in found else found
 
 
 async def _unexpected(request: Request, error: Exception) -> JSONResponse:

@@ -1,5 +1,5 @@
-"""What every route does: it refuses parameters that it does not know, and honours an
-`Idempotency-Key`.
+"""What every route does: it decides who may ask before it reads what they send, refuses what it
+does not know, takes JSON by its types, and honours an `Idempotency-Key`.
 
 The same key and request within 24 hours get the same answer and do nothing twice.
 """
@@ -7,20 +7,27 @@ The same key and request within 24 hours get the same answer and do nothing twic
 from __future__ import annotations
 
 import difflib
-import hashlib
-from collections.abc import Callable, Coroutine, Sequence
+import hmac
+from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from typing import Any
 
 from fastapi import Request, Response
+from fastapi._compat import ModelField
+from fastapi.dependencies.models import Dependant
 from fastapi.dependencies.utils import get_flat_params
+from fastapi.exceptions import RequestValidationError
 from fastapi.params import Query
 from fastapi.routing import APIRoute
+from pydantic import ValidationError
+from pydantic_core import from_json
 from starlette.concurrency import run_in_threadpool
 
-from sortitor.api.http.access import actor_of, service_of
+from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
+from sortitor.core.access import Permission
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, SortitorError
 from sortitor.operations import repeats
 from sortitor.operations.context import Claim
+from sortitor.schemas.base import SecretAnswer
 
 _Handler = Callable[[Request], Coroutine[Any, Any, Response]]
 
@@ -37,8 +44,17 @@ class Route(APIRoute):
             if isinstance(field.field_info, Query)
         ]
 
+        permissions = set(_permissions(self.dependant))
+        body = self.body_field
+        shape = self.response_model
+        is_secret = isinstance(shape, type) and issubclass(shape, SecretAnswer)
+
         async def handler(request: Request) -> Response:
+            for permission in permissions:
+                await run_in_threadpool(admitted, request, permission)
             _refuse_unknown(request, known_parameters)
+            if body is not None:
+                check_json(await request.body(), body)
             key = request.headers.get("idempotency-key")
             if request.method != "POST" or not key:
                 return await original(request)
@@ -51,13 +67,15 @@ class Route(APIRoute):
             except SortitorError:
                 # The route itself says who may call it.
                 return await original(request)
-            claim = Claim(key, await _request_hash(request))
             service = service_of(request)
+            claim = Claim(key, await _request_hash(request, service.digest_key))
             known = await run_in_threadpool(repeats.find, service.engine, service.clock, actor, key)
             if known is not None:
                 return _repeat(known, claim)
             request.state.claim = claim
             response = await original(request)
+            if is_secret:
+                return response
             if response.status_code < 300 and isinstance(response.body, bytes):
                 await run_in_threadpool(
                     repeats.keep,
@@ -71,6 +89,71 @@ class Route(APIRoute):
             return response
 
         return handler
+
+
+def _permissions(dependant: Dependant) -> Iterator[Permission]:
+    """What a caller must be allowed, as the route's own dependencies have it."""
+    for dependency in dependant.dependencies:
+        if permission := permission_of(dependency.call):
+            yield permission
+        yield from _permissions(dependency)
+
+
+def check_json(content: bytes, body: ModelField) -> None:
+    """Raise RequestValidationError for JSON that is not of the body's types: a number is no date,
+    no text a number, and a text has neither NUL nor half of a pair.
+    """
+    if not content:
+        return
+    try:
+        found = body._type_adapter.validate_json(content, strict=True)
+    except ValidationError as error:
+        # Behind a validator of our own, a strict model wants tuples and enums themselves: only
+        # what JSON itself tells apart is a fault here. The rest is for the model to say.
+        faults = [
+            {**fault, "loc": ("body", *fault["loc"])}
+            for fault in error.errors(include_url=False)
+            if fault["type"] in _TYPES and not isinstance(fault["input"], _TYPES[fault["type"]])
+        ]
+        if faults:
+            raise RequestValidationError(faults) from error
+        found = True
+    if found is not None and b"\\u0000" in content:
+        place = _nul(from_json(content), ())
+        if place is not None:
+            fault = {"type": "nul", "loc": ("body", *place), "msg": "A text cannot hold a NUL"}
+            raise RequestValidationError([fault])
+
+
+#: Fault → what is given in its place and is none.
+_TYPES: dict[str, tuple[type, ...]] = {
+    "json_invalid": (),
+    "int_type": (),
+    "float_type": (),
+    "decimal_type": (str,),
+    "bool_type": (),
+    "string_type": (),
+    "date_type": (str,),
+    "datetime_type": (str,),
+    "int_from_float": (),
+}
+
+
+def _nul(value: Any, place: tuple[str | int, ...]) -> tuple[str | int, ...] | None:
+    """Where a NUL stands."""
+    if isinstance(value, str):
+        return place if "\0" in value else None
+    parts: Iterable[tuple[str | int, Any]] = ()
+    if isinstance(value, dict):
+        parts = value.items()
+    elif isinstance(value, list):
+        parts = enumerate(value)
+    for key, part in parts:
+        if "\0" in str(key):
+            return (*place, key)
+        if (found := _nul(part, (*place, key))) is not None:
+            return found
+    return None
 
 
 def _refuse_unknown(request: Request, known: Sequence[str]) -> None:
@@ -93,10 +176,10 @@ def _refuse_unknown(request: Request, known: Sequence[str]) -> None:
         )
 
 
-async def _request_hash(request: Request) -> str:
-    digest = hashlib.sha256(f"{request.method} {request.url.path}?{request.url.query}\n".encode())
-    digest.update(await request.body())
-    return digest.hexdigest()
+async def _request_hash(request: Request, key: bytes) -> str:
+    """A digest of the request that nobody can guess a password from: it takes the key."""
+    asked = f"{request.method} {request.url.path}?{request.url.query}\n".encode()
+    return hmac.digest(key, asked + await request.body(), "sha256").hex()
 
 
 def _repeat(known: Any, claim: Claim) -> Response:
@@ -109,7 +192,7 @@ def _repeat(known: Any, claim: Claim) -> Response:
     if known.status is None:
         raise Conflict(
             "already_done",
-            "This request was carried out, but its answer was lost.",
+            "This request was carried out; its answer was lost, or held a secret that is not kept.",
             "Look at the result before you try again.",
         )
     return Response(

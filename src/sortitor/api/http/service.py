@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from sortitor.api.http.rates import Counter, Rates
+from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
 from sortitor.operations.context import Clock, Engine, Limits
 
@@ -18,4 +20,24 @@ class Service:
     async_pool: Pool
     max_upload_bytes: int
     secure_cookies: bool = False
+    #: How long a body and a whole request may take.
+    body_seconds: float = 20
+    request_seconds: float = 300
+    metrics_token: str | None = None
+    #: For digests of what requests hold: without it, a digest of a password could be guessed.
+    digest_key: bytes = b""
+    #: Where this process listens, for links where no public address is set.
+    own_url: str = ""
+    counter: Counter = field(default_factory=lambda: Counter(Rates()))
+    sign_ins: SignIns = field(default_factory=SignIns)
     check_ins: CheckIns | None = None
+
+    @property
+    def public_url(self) -> str:
+        """The address for links and QR codes. What a request calls this host is not believed."""
+        return self.limits.public_url or self.own_url
+
+    @property
+    def tls(self) -> bool:
+        """Whether people reach the service over TLS."""
+        return self.secure_cookies or self.limits.public_url.startswith("https://")

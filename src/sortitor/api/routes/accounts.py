@@ -2,10 +2,21 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from typing import Annotated
 
-from sortitor.api.http.access import COOKIE, Anonymous, MayAdminister, MayLook, service_of
+from fastapi import APIRouter, Query, Request, Response
+
+from sortitor.api.http.access import (
+    COOKIE,
+    MayAdminister,
+    MayLook,
+    address_of,
+    anonymous,
+    service_of,
+)
+from sortitor.api.http.paging import LARGEST, Number
 from sortitor.api.http.routes import Route
+from sortitor.api.http.sign_ins import on_the_hashing_thread
 from sortitor.core.access import GRANTS
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
@@ -14,6 +25,8 @@ from sortitor.schemas.accounts import (
     AccountEdit,
     AccountNew,
     Me,
+    PasswordChange,
+    Session,
     SetUp,
     SignIn,
     Token,
@@ -22,6 +35,10 @@ from sortitor.schemas.accounts import (
 )
 
 router = APIRouter(tags=["accounts"], route_class=Route)
+Whose = Annotated[
+    int | None,
+    Query(ge=1, le=LARGEST, description="An account's number; for administrators. Empty: your own"),
+]
 
 
 def _me(name: str, role: Role) -> Me:
@@ -29,17 +46,20 @@ def _me(name: str, role: Role) -> Me:
 
 
 @router.post("/session")
-def sign_in(ctx: Anonymous, given: SignIn, request: Request, response: Response) -> Me:
+async def sign_in(request: Request, given: SignIn, response: Response) -> Me:
     """Sign in; the session is a cookie that scripts cannot read. Scripts use tokens."""
-    actor, secret = accounts.sign_in(ctx, given.name, given.password.get_secret_value())
     service = service_of(request)
+    actor, secret = await service.sign_ins.attempt(
+        anonymous(request), given.name, given.password.get_secret_value(), address_of(request)
+    )
+    request.state.actor = actor
     response.set_cookie(
         COOKIE,
         secret,
         max_age=service.limits.session_hours * 3600,
         httponly=True,
         samesite="strict",
-        secure=service.secure_cookies,
+        secure=service.tls or request.url.scheme == "https",
         path="/",
     )
     return _me(actor.name, actor.role)
@@ -58,12 +78,36 @@ def sign_out(ctx: MayLook, request: Request, response: Response) -> None:
     response.delete_cookie(COOKIE, path="/", httponly=True, samesite="strict")
 
 
-@router.post("/setup", status_code=201)
-def set_up(ctx: Anonymous, given: SetUp) -> Me:
-    """Make the first administrator with the one-time secret of the first start."""
-    accounts.set_up(
-        ctx, given.secret.get_secret_value(), given.name, given.password.get_secret_value()
+@router.put("/session/password", status_code=204)
+def change_password(ctx: MayLook, given: PasswordChange, request: Request) -> None:
+    """Change your own password: your other sessions end, and your tokens are revoked."""
+    accounts.change_own_password(
+        ctx,
+        given.current_password.get_secret_value(),
+        given.new_password.get_secret_value(),
+        request.cookies.get(COOKIE),
+        given.keep_tokens,
     )
+
+
+@router.get("/sessions")
+def list_sessions(ctx: MayLook, account: Whose = None) -> list[Session]:
+    """Your living sessions; for administrators, those of any account."""
+    return [Session.model_validate(row) for row in accounts.sessions(ctx, account)]
+
+
+@router.delete("/sessions/{session_id}", status_code=204)
+def end_session(ctx: MayLook, session_id: Number, account: Whose = None) -> None:
+    """End a session at once."""
+    accounts.end_session(ctx, session_id, account)
+
+
+@router.post("/setup", status_code=201)
+async def set_up(request: Request, given: SetUp) -> Me:
+    """Make the first administrator with the one-time secret of the first start."""
+    ctx = anonymous(request)
+    secret, password = given.secret.get_secret_value(), given.password.get_secret_value()
+    await on_the_hashing_thread(lambda: accounts.set_up(ctx, secret, given.name, password))
     return _me(given.name, Role.ADMINISTRATOR)
 
 
@@ -81,26 +125,28 @@ def add_account(ctx: MayAdminister, given: AccountNew) -> Me:
 
 
 @router.patch("/accounts/{account_id}", status_code=204)
-def edit_account(ctx: MayAdminister, account_id: int, given: AccountEdit) -> None:
+def edit_account(ctx: MayAdminister, account_id: Number, given: AccountEdit) -> None:
     """Change role or password, disable or enable."""
     password = given.password.get_secret_value() if given.password else None
     accounts.edit(ctx, account_id, role=given.role, password=password, disabled=given.disabled)
 
 
 @router.get("/tokens")
-def list_tokens(ctx: MayLook) -> list[Token]:
-    """Your own living tokens."""
-    return [Token.model_validate(row) for row in accounts.tokens(ctx)]
+def list_tokens(ctx: MayLook, account: Whose = None) -> list[Token]:
+    """Your living tokens; for administrators, those of any account."""
+    return [Token.model_validate(row) for row in accounts.tokens(ctx, account)]
 
 
 @router.post("/tokens", status_code=201)
 def add_token(ctx: MayLook, given: TokenNew) -> TokenSecret:
-    """Make a token for scripts; its secret is shown this once."""
+    """Make a token for scripts; its secret is shown this once. It takes a session that was opened
+    with the password.
+    """
     token_id, secret = accounts.add_token(ctx, given.name, given.role, given.days, given.purpose)
     return TokenSecret(id=token_id, secret=secret)
 
 
 @router.delete("/tokens/{token_id}", status_code=204)
-def revoke_token(ctx: MayLook, token_id: int) -> None:
-    """Revoke one of your tokens."""
-    accounts.revoke_token(ctx, token_id)
+def revoke_token(ctx: MayLook, token_id: Number, account: Whose = None) -> None:
+    """Revoke a token at once."""
+    accounts.revoke_token(ctx, token_id, account)

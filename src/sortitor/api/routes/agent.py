@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 
 from sortitor.api.http.access import Anonymous, bearer, service_of
+from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.lifecycle import Sighting
@@ -15,12 +16,15 @@ from sortitor.operations.checkins import CheckIns
 from sortitor.schemas.arrivals import CheckIn, CheckInAnswer, KnockAnswer, Relay, RelayAnswer
 from sortitor.schemas.arrivals import Knock as KnockGiven
 
-agent = APIRouter(prefix="/agent", tags=["agent"])
+agent = APIRouter(prefix="/agent", tags=["agent"], route_class=Route)
 
 
 @agent.post("/knock")
-def knock(ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
-    """A device arrives: the gate decides, the device is named and given its credential."""
+def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
+    """A device arrives: the gate decides, the device is named and given its credential. A device
+    that is in use shows the credential that it has as a bearer token.
+    """
+    credential = bearer(request)
     stated = Knock(
         code=given.code,
         platform=given.platform,
@@ -30,8 +34,11 @@ def knock(ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
         serial=given.serial or None,
         imeis=tuple(given.imeis),
         person=given.person or None,
+        credential=hash_credential(credential) if credential else None,
     )
     told = arrivals.knock(ctx, stated)
+    # Wrong codes are counted like wrong passwords.
+    request.state.failed = any(r.code.startswith("pass_") for r in told.reasons)
     return KnockAnswer(
         arrival_id=told.arrival_id,
         outcome=told.outcome,
@@ -65,6 +72,7 @@ async def check_in(request: Request, given: CheckIn) -> CheckInAnswer:
             "This device credential is unknown or has ended.",
             "Let the device knock again with a pass.",
         )
+    request.state.recognised = True
     device_id, name, stage = found
     return CheckInAnswer(device_id=device_id, name=name, stage=Stage(stage))
 
@@ -77,5 +85,6 @@ async def relay(request: Request, given: Relay) -> RelayAnswer:
         for c in given.check_ins
     ]
     found = await _check_ins(request).many(batch)
+    request.state.recognised = True
     unknown = [place for place, answer in enumerate(found) if answer is None]
     return RelayAnswer(received=len(batch) - len(unknown), unknown=unknown)

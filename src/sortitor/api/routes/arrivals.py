@@ -7,15 +7,15 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
 
-from sortitor.api.http.access import MayLook
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.access import MayLook, MayManageDevices
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core.vocabulary import Outcome
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import ArrivalRow
 from sortitor.operations.context import Context
 from sortitor.schemas.arrivals import Arrival, ArrivalDetail
-from sortitor.schemas.base import Page
+from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
 
 router = APIRouter(prefix="/arrivals", tags=["arrivals"], route_class=Route)
 
@@ -30,7 +30,9 @@ def list_arrivals(
     response: Response,
     ctx: MayLook,
     outcome: Outcome | None = None,
-    waiting: Annotated[bool, Query(description="Only devices that are parked right now")] = False,
+    waiting: Annotated[
+        bool, Query(description="Only those on which a coordinator has to decide")
+    ] = False,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
@@ -46,6 +48,24 @@ def list_arrivals(
 
 
 @router.get("/{arrival_id}")
-def show_arrival(ctx: MayLook, arrival_id: int) -> ArrivalDetail:
+def show_arrival(ctx: MayLook, arrival_id: Number) -> ArrivalDetail:
     """One arrival with its whole trace."""
     return ArrivalDetail.model_validate(_shown(ctx, arrivals.one(ctx, arrival_id)))
+
+
+@router.post("/{arrival_id}/hand-over/preview")
+def preview_hand_over(ctx: MayLook, arrival_id: Number) -> Preview:
+    """What handing the device in use over to the one that arrived would change."""
+    return Preview.model_validate(arrivals.preview_hand_over(ctx, arrival_id))
+
+
+@router.post("/{arrival_id}/hand-over")
+def apply_hand_over(ctx: MayManageDevices, arrival_id: Number, given: Apply) -> Preview:
+    """Take the arrived device for the one in use, as previewed; the former credential ends."""
+    return Preview.model_validate(arrivals.hand_over(ctx, arrival_id, given.digest, given.reason))
+
+
+@router.post("/{arrival_id}/turn-away", status_code=204)
+def turn_away(ctx: MayManageDevices, arrival_id: Number, given: ReasonGiven) -> None:
+    """Let the device in use stay what it is; what arrived gets no credential."""
+    arrivals.turn_away(ctx, arrival_id, given.reason)

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import Cursor, Limit, page, read_key
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import Asked, selection_of
 from sortitor.core.columns import FIELDS
@@ -144,7 +144,7 @@ def list_facets(ctx: MayLook) -> dict[str, dict[str, int]]:
 
 
 @router.get("/devices/{device_id}")
-def show_device(ctx: MayLook, device_id: int) -> DeviceDetail:
+def show_device(ctx: MayLook, device_id: Number) -> DeviceDetail:
     """One device: facts with their basis, identifiers, holds, timeline."""
     found = devices.one(ctx, device_id)
     row = found.device
@@ -244,13 +244,13 @@ def apply_declare(ctx: MayManageDevices, given: DeclareApply) -> Preview:
 
 
 @router.post("/devices/{device_id}/assign/preview")
-def preview_assign(ctx: MayLook, device_id: int, given: Assign) -> Preview:
+def preview_assign(ctx: MayLook, device_id: Number, given: Assign) -> Preview:
     """What giving the device to a person would change."""
     return Preview.model_validate(devices.preview_assign(ctx, device_id, given.person))
 
 
 @router.post("/devices/{device_id}/assign/apply")
-def apply_assign(ctx: MayManageDevices, device_id: int, given: AssignApply) -> Preview:
+def apply_assign(ctx: MayManageDevices, device_id: Number, given: AssignApply) -> Preview:
     """Give the device to a person; a parked one becomes active."""
     return Preview.model_validate(
         devices.assign(ctx, device_id, given.person, given.digest, given.reason)
@@ -258,24 +258,24 @@ def apply_assign(ctx: MayManageDevices, device_id: int, given: AssignApply) -> P
 
 
 @router.post("/devices/{device_id}/name", status_code=204)
-def name_device(ctx: MayManageDevices, device_id: int, given: SetName) -> None:
+def name_device(ctx: MayManageDevices, device_id: Number, given: SetName) -> None:
     """Name a device by hand; templates leave it alone from then on."""
     devices.set_name(ctx, device_id, given.name, given.reason)
 
 
 @router.post("/devices/{device_id}/report", status_code=204)
-def report_device(ctx: MayManageDevices, device_id: int, given: Report) -> None:
+def report_device(ctx: MayManageDevices, device_id: Number, given: Report) -> None:
     """Report a device missing or stolen, or clear the report."""
     devices.set_flag(ctx, device_id, given.flag, given.reason)
 
 
 @router.post("/devices/{device_id}/holds", status_code=201)
-def hold_device(ctx: MayManageDevices, device_id: int, given: HoldNew) -> HoldMade:
+def hold_device(ctx: MayManageDevices, device_id: Number, given: HoldNew) -> HoldMade:
     """Keep a device out of sweeps up to and including a day."""
     return HoldMade(id=devices.hold(ctx, device_id, given.reason, given.until_on))
 
 
 @router.delete("/holds/{hold_id}", status_code=204)
-def end_hold(ctx: MayManageDevices, hold_id: int) -> None:
+def end_hold(ctx: MayManageDevices, hold_id: Number) -> None:
     """End a hold now."""
     devices.end_hold(ctx, hold_id)

@@ -2,17 +2,30 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+import asyncio
+import hmac
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Request, Response
 from prometheus_client.core import CollectorRegistry, GaugeMetricFamily
 from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
 from prometheus_client.registry import Collector
 
-from sortitor.api.http.access import Anonymous, context_of
+from sortitor.api.http.access import admitted, anonymous, bearer, context_of, service_of
+from sortitor.core.access import Permission
 from sortitor.core.vocabulary import Role
 from sortitor.operations import health
 from sortitor.operations.context import Actor, Context
 
 router = APIRouter(include_in_schema=False)
+_prober = ThreadPoolExecutor(1, "probe")
+
+
+async def _at_once(request: Request) -> Context:
+    # A dependency that waits for no thread: they may all be at work.
+    return anonymous(request)
 
 
 @router.get("/healthz")
@@ -21,10 +34,20 @@ async def alive() -> dict[str, str]:
     return {"status": "alive"}
 
 
+_probing = asyncio.Lock()
+_PROBE_SECONDS = 1.0
+_last_good = [-_PROBE_SECONDS]
+
+
 @router.get("/readyz")
-def ready(ctx: Anonymous) -> dict[str, str]:
-    """The database answers too."""
-    health.ping(ctx)
+async def ready(ctx: Annotated[Context, Depends(_at_once)]) -> dict[str, str]:
+    """The database answers too. It is asked once a second at most, on a connection and a thread
+    that nobody else uses.
+    """
+    async with _probing:
+        if time.monotonic() - _last_good[0] >= _PROBE_SECONDS:
+            await asyncio.get_running_loop().run_in_executor(_prober, health.probe, ctx)
+            _last_good[0] = time.monotonic()
     return {"status": "ready"}
 
 
@@ -51,12 +74,22 @@ class _Business(Collector):
         for pool, needed, seats in numbers.pools:
             of_pools.add_metric([pool, "needed"], needed)
             of_pools.add_metric([pool, "held"], seats)
-        return [stages, refusals, of_pools]
+        counted = GaugeMetricFamily(
+            "sortitor_counted_timestamp_seconds", "When these numbers were counted"
+        )
+        counted.add_metric([], numbers.counted_at)
+        return [stages, refusals, of_pools, counted]
 
 
 @router.get("/metrics")
 def metrics(request: Request) -> Response:
-    """OpenMetrics text."""
+    """OpenMetrics text, for whoever shows the token of the metrics or an account's."""
+    token, given = service_of(request).metrics_token, bearer(request) or ""
+    if token is not None and hmac.compare_digest(token.encode(), given.encode()):
+        ctx = context_of(request, Actor("metrics", Role.VIEWER))
+        request.state.recognised = True
+    else:
+        ctx = context_of(request, admitted(request, Permission.LOOK))
     registry = CollectorRegistry()
-    registry.register(_Business(context_of(request, Actor("metrics", Role.VIEWER))))
+    registry.register(_Business(ctx))
     return Response(generate_latest(registry), media_type=CONTENT_TYPE_LATEST)

@@ -11,7 +11,7 @@ from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayImport, MayLook
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core.vocabulary import JobState
 from sortitor.operations import jobs
@@ -67,13 +67,13 @@ def list_jobs(
 
 
 @router.get("/{job_id}")
-def show_job(ctx: MayLook, job_id: int) -> Job:
+def show_job(ctx: MayLook, job_id: Number) -> Job:
     """How far one job is."""
     return shape(jobs.one(ctx, job_id))
 
 
 @router.post("/{job_id}/cancel")
-def cancel_job(ctx: MayImport, job_id: int) -> Job:
+def cancel_job(ctx: MayImport, job_id: Number) -> Job:
     """Stop a job; nothing of it is kept."""
     return shape(jobs.cancel(ctx, job_id))
 
@@ -83,7 +83,7 @@ def cancel_job(ctx: MayImport, job_id: int) -> Job:
     response_class=StreamingResponse,
     responses={200: {"content": {"text/event-stream": {}}}},
 )
-def follow_job(ctx: MayLook, job_id: int) -> StreamingResponse:
+def follow_job(ctx: MayLook, job_id: Number) -> StreamingResponse:
     """The job as server-sent events, one whenever it has gone on, until it is over."""
     jobs.one(ctx, job_id)
     return StreamingResponse(

@@ -7,7 +7,7 @@ from typing import Any
 from fastapi import APIRouter, Request, Response
 
 from sortitor.api.http.access import MayLook, MayRevert
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.operations import journal, reverts
 from sortitor.schemas.base import Apply, Page, Preview
@@ -38,7 +38,7 @@ def list_entries(
 
 
 @router.get("/journal/{entry_id}")
-def show_entry(ctx: MayLook, entry_id: int) -> EntryDetail:
+def show_entry(ctx: MayLook, entry_id: Number) -> EntryDetail:
     """One entry with its first hundred effects on devices."""
     entry, effects = journal.one(ctx, entry_id)
     return EntryDetail(
@@ -48,12 +48,12 @@ def show_entry(ctx: MayLook, entry_id: int) -> EntryDetail:
 
 
 @router.post("/journal/{entry_id}/revert/preview")
-def preview_revert(ctx: MayLook, entry_id: int) -> Preview:
+def preview_revert(ctx: MayLook, entry_id: Number) -> Preview:
     """What reverting the change would do, and what it would leave and why."""
     return Preview.model_validate(reverts.preview(ctx, entry_id))
 
 
 @router.post("/journal/{entry_id}/revert")
-def revert_entry(ctx: MayRevert, entry_id: int, given: Apply) -> Reverted:
+def revert_entry(ctx: MayRevert, entry_id: Number, given: Apply) -> Reverted:
     """Revert as previewed."""
     return Reverted(entry_id=reverts.revert(ctx, entry_id, given.digest, given.reason))

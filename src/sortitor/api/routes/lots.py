@@ -12,7 +12,7 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.errors import BadInput, Unsupported
@@ -183,7 +183,7 @@ def list_lots(
 
 
 @router.get("/{lot_id}")
-def show_lot(ctx: MayLook, lot_id: int) -> Lot:
+def show_lot(ctx: MayLook, lot_id: Number) -> Lot:
     """One lot: how it was read, its columns, and how many rows have which verdict."""
     return _shape(lots.one(ctx, lot_id))
 
@@ -193,7 +193,7 @@ def list_rows(
     request: Request,
     response: Response,
     ctx: MayLook,
-    lot_id: int,
+    lot_id: Number,
     verdict: Verdict | None = None,
     note: Annotated[str | None, Query(description="Only rows with this note code")] = None,
     cursor: Cursor = None,
@@ -231,7 +231,7 @@ def _row(row: LotRowKept) -> LotRow:
 
 
 @router.get("/{lot_id}/notes")
-def list_notes(ctx: MayLook, lot_id: int) -> list[NoteGroup]:
+def list_notes(ctx: MayLook, lot_id: Number) -> list[NoteGroup]:
     """The notes grouped, most frequent first; each group leads to its rows by `rows?note=CODE`."""
     return [
         NoteGroup(**_note(row.code, row.column, row.given).model_dump(), rows=row.rows)
@@ -240,7 +240,7 @@ def list_notes(ctx: MayLook, lot_id: int) -> list[NoteGroup]:
 
 
 @router.get("/{lot_id}/file")
-def download_file(ctx: MaySeePersonal, lot_id: int) -> Response:
+def download_file(ctx: MaySeePersonal, lot_id: Number) -> Response:
     """The file as it was given, byte for byte.
 
     It may name personal devices, so it is for those who may see their identifiers.
@@ -261,7 +261,7 @@ def download_file(ctx: MaySeePersonal, lot_id: int) -> Response:
 )
 def take_out(
     ctx: MayLook,
-    lot_id: int,
+    lot_id: Number,
     form: Literal["csv", "xlsx"] = "csv",
     verdict: Annotated[list[Verdict], Query()] = [Verdict.CONFLICT, Verdict.REJECT],  # noqa: B006
 ) -> Response:
@@ -273,7 +273,7 @@ def take_out(
 
 
 @router.post("/{lot_id}/settings")
-def read_lot_again(ctx: MayImport, lot_id: int, given: LotSettings) -> Lot:
+def read_lot_again(ctx: MayImport, lot_id: Number, given: LotSettings) -> Lot:
     """Read a draft in another way: columns, defaults, sheet, header line.
 
     It is checked anew at once.
@@ -300,26 +300,26 @@ def _chosen(given: Rows) -> Chosen:
 
 
 @router.post("/{lot_id}/edit")
-def edit_rows(ctx: MayImport, lot_id: int, given: RowEdit) -> Lot:
+def edit_rows(ctx: MayImport, lot_id: Number, given: RowEdit) -> Lot:
     """Set one cell, or one column of many rows, and check anew at once."""
     return _shape(lots.edit(ctx, lot_id, _chosen(given), given.column, given.value))
 
 
 @router.post("/{lot_id}/resolve")
-def resolve_rows(ctx: MayImport, lot_id: int, given: RowRemedy) -> Lot:
+def resolve_rows(ctx: MayImport, lot_id: Number, given: RowRemedy) -> Lot:
     """Resolve conflicts: skip, take back, merge; null undoes it."""
     return _shape(lots.choose(ctx, lot_id, _chosen(given), given.remedy))
 
 
 @router.post("/{lot_id}/preview")
-def preview_apply(ctx: MayImport, lot_id: int) -> Preview:
+def preview_apply(ctx: MayImport, lot_id: Number) -> Preview:
     """Check the draft against the fleet as it is now, and show what applying would do."""
     return Preview.model_validate(lots.preview(ctx, lot_id))
 
 
 @router.post("/{lot_id}/apply", responses={202: {"model": Job}})
 def apply_lot(
-    response: Response, ctx: MayImport, lot_id: int, given: Apply, prefer: Prefer = None
+    response: Response, ctx: MayImport, lot_id: Number, given: Apply, prefer: Prefer = None
 ) -> Lot | Job:
     """Apply as previewed, in one transaction; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
@@ -328,20 +328,20 @@ def apply_lot(
 
 
 @router.post("/{lot_id}/discard")
-def discard_lot(ctx: MayImport, lot_id: int, given: ReasonGiven) -> Lot:
+def discard_lot(ctx: MayImport, lot_id: Number, given: ReasonGiven) -> Lot:
     """Put a draft aside."""
     return _shape(lots.discard(ctx, lot_id, given.reason))
 
 
 @router.post("/{lot_id}/revert/preview")
-def preview_revert(ctx: MayLook, lot_id: int) -> Preview:
+def preview_revert(ctx: MayLook, lot_id: Number) -> Preview:
     """What reverting would do, and what it would leave and why."""
     return Preview.model_validate(lots.preview_revert(ctx, lot_id))
 
 
 @router.post("/{lot_id}/revert", responses={202: {"model": Job}})
 def revert_lot(
-    response: Response, ctx: MayImport, lot_id: int, given: Apply, prefer: Prefer = None
+    response: Response, ctx: MayImport, lot_id: Number, given: Apply, prefer: Prefer = None
 ) -> Lot | Job:
     """Revert as previewed; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):

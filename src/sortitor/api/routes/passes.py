@@ -7,8 +7,8 @@ from typing import Any
 import segno
 from fastapi import APIRouter, Request, Response
 
-from sortitor.api.http.access import MayLook, MayPrepare
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.access import MayLook, MayPrepare, service_of
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core import passes as core
 from sortitor.core.passes import PassTerms
@@ -26,7 +26,8 @@ _STATES = {None: "valid", "pass_expired": "not valid now", "pass_spent": "used u
 def add_pass(request: Request, ctx: MayPrepare, given: PassTerms) -> PassCode:
     """Make a pass; its code and QR are shown this once."""
     pass_id, code = arrivals.add_pass(ctx, given)
-    url = f"{ctx.limits.public_url or str(request.base_url).rstrip('/')}/welcome/{code}"
+    # After the #, which no browser sends: the code is in nobody's log.
+    url = f"{service_of(request).public_url}/welcome#{code}"
     return PassCode(
         id=pass_id,
         code=core.shown(code),
@@ -70,6 +71,6 @@ def _shape(ctx: Context, row: PassRow) -> Pass:
 
 
 @router.post("/{pass_id}/revoke", status_code=204)
-def revoke_pass(ctx: MayPrepare, pass_id: int, given: ReasonGiven) -> None:
+def revoke_pass(ctx: MayPrepare, pass_id: Number, given: ReasonGiven) -> None:
     """End a pass at once."""
     arrivals.revoke_pass(ctx, pass_id, given.reason)

@@ -209,7 +209,7 @@ def _tag(resource: provisioning.Resource) -> str:
 
 
 def _base(request: Request) -> str:
-    return str(request.base_url).rstrip("/") + "/scim/v2"
+    return service_of(request).public_url + "/scim/v2"
 
 
 def _shown(

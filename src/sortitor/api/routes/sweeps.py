@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request, Response
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySweep
 from sortitor.api.http.documents import Key, Noun, document_router
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core.access import Permission
 from sortitor.core.sweeps import Rule
@@ -76,12 +76,12 @@ def list_sweeps(
 
 
 @router.post("/sweeps/{sweep_id}/revert/preview")
-def preview_revert(ctx: MayLook, sweep_id: int) -> Preview:
+def preview_revert(ctx: MayLook, sweep_id: Number) -> Preview:
     """Which devices would come back."""
     return Preview.model_validate(runs.preview_revert(ctx, sweep_id))
 
 
 @router.post("/sweeps/{sweep_id}/revert")
-def revert_sweep(ctx: MayRevert, sweep_id: int, given: Apply) -> Sweep:
+def revert_sweep(ctx: MayRevert, sweep_id: Number, given: Apply) -> Sweep:
     """Bring the devices of a run back as previewed."""
     return Sweep.model_validate(runs.revert(ctx, sweep_id, given.digest, given.reason))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from sortitor.api.http.access import MayLook
+from sortitor.api.http.paging import Number
 from sortitor.api.http.routes import Route
 from sortitor.operations import views
 from sortitor.operations.context import Context
@@ -38,6 +39,6 @@ def save_view(ctx: MayLook, given: ViewNew) -> View:
 
 
 @router.delete("/{view_id}", status_code=204)
-def remove_view(ctx: MayLook, view_id: int) -> None:
+def remove_view(ctx: MayLook, view_id: Number) -> None:
     """Forget a view of one's own."""
     views.remove(ctx, view_id)

@@ -9,6 +9,7 @@ from sortitor.core.gate.decide import (
     Step,
     decide,
     remedy_for,
+    unknown_pass,
 )
 from sortitor.core.gate.policies import Gate, PlatformRule, Policy, starting_gate
 
@@ -25,4 +26,5 @@ __all__ = [
     "decide",
     "remedy_for",
     "starting_gate",
+    "unknown_pass",
 ]

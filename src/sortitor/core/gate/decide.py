@@ -41,6 +41,8 @@ class Arrival:
     stage: Stage | None = None
     flag: str | None = None
     signin_failed: bool = False
+    #: It has a credential that is good, and did not show it.
+    in_use: bool = False
     shown: Pass = Pass()
 
 
@@ -126,6 +128,10 @@ _TEXTS: dict[str, tuple[str, str]] = {
         "Assign the device to bring it back into use.",
         "This device was in use before. Your help desk will let you know.",
     ),
+    "in_use": (
+        "Ask the person who has the device; then hand it over, or turn the arrival away.",
+        "This device is known here already. Your help desk will let you know.",
+    ),
     "flagged": (
         "Find out where the device was; clear the report on the device's page.",
         "This device cannot be used. Please bring it to the help desk.",
@@ -154,6 +160,7 @@ def decide(arrival: Arrival, gate: Gate) -> Decision:
         _pass_step(arrival),
         _sign_in_step(arrival),
         _flag_step(arrival),
+        _in_use_step(arrival),
         *_platform_steps(arrival, audience),
         _ownership_step(arrival, audience),
         _declared_step(arrival, audience),
@@ -167,6 +174,22 @@ def decide(arrival: Arrival, gate: Gate) -> Decision:
         return Decision(Outcome.REFUSED, reasons, trace)
     waits = parking or _waits_for_a_person(arrival)
     return Decision(Outcome.PARKED if waits else Outcome.ADMITTED, reasons, trace)
+
+
+def unknown_pass() -> Decision:
+    """What a code that nobody gave out gets: this, whatever else is true of the device."""
+    arrival = Arrival(
+        platform=None,
+        os_version=None,
+        ownership=Ownership.UNKNOWN,
+        declared=False,
+        person=None,
+        groups=frozenset(),
+        holding=0,
+        shown=Pass(trouble="pass_unknown"),
+    )
+    step = _pass_step(arrival)
+    return Decision(Outcome.REFUSED, (_reason(step),), (step,))
 
 
 def _reason(step: Step) -> Reason:
@@ -184,7 +207,7 @@ def _reason(step: Step) -> Reason:
 
 
 def _only_parks(step: Step) -> bool:
-    return step.code == "returning" and step.wanted == Returning.PARK
+    return step.code == "in_use" or (step.code == "returning" and step.wanted == Returning.PARK)
 
 
 def _waits_for_a_person(arrival: Arrival) -> bool:
@@ -245,6 +268,20 @@ def _flag_step(arrival: Arrival) -> Step:
         ),
     )
     return _failing(step, "flagged") if arrival.flag else step
+
+
+def _in_use_step(arrival: Arrival) -> Step:
+    words = "It is not in use, or has shown that it is the device in use."
+    if arrival.in_use:
+        words = "A device with these identifiers is in use, and this one did not show its key."
+    step = _passed(
+        facet="in use",
+        policy="every gate",
+        wanted="new here, or with the key of the device in use",
+        actual="in use, without its key" if arrival.in_use else "no other in use",
+        explanation=words,
+    )
+    return _failing(step, "in_use") if arrival.in_use else step
 
 
 def _platform_steps(arrival: Arrival, audience: Sequence[Policy]) -> list[Step]:

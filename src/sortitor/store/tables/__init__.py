@@ -7,6 +7,7 @@ from sortitor.store.tables.access import (
     idempotency,
     installation,
     sessions,
+    strangers,
     tokens,
     views,
 )
@@ -24,7 +25,12 @@ from sortitor.store.tables.devices import (
 )
 from sortitor.store.tables.documents import counters, orders, pools, rulebooks, sweep_rules
 from sortitor.store.tables.jobs import jobs
-from sortitor.store.tables.journal import journal, journal_creations, journal_effects
+from sortitor.store.tables.journal import (
+    journal,
+    journal_creations,
+    journal_effects,
+    journal_seals,
+)
 from sortitor.store.tables.lots import (
     lot_blocks,
     lot_choices,
@@ -61,6 +67,7 @@ __all__ = [
     "journal",
     "journal_creations",
     "journal_effects",
+    "journal_seals",
     "lot_blocks",
     "lot_choices",
     "lot_edits",
@@ -76,6 +83,7 @@ __all__ = [
     "pools",
     "rulebooks",
     "sessions",
+    "strangers",
     "sweep_rules",
     "sweeps",
     "tokens",

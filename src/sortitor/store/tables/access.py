@@ -7,6 +7,7 @@ from sqlalchemy import (
     Boolean,
     Column,
     ForeignKey,
+    Identity,
     Index,
     Integer,
     LargeBinary,
@@ -34,13 +35,13 @@ accounts = Table(
     Column("role", Text, nullable=False),
     Column("created_at", Time, nullable=False),
     Column("disabled_at", Time),
-    # Failed sign-ins slow the next one down; a good one sets both back.
-    Column("failures", Integer, nullable=False, server_default="0"),
-    Column("failed_at", Time),
+    # Alike for names that look alike.
+    Column("name_key", Text, nullable=False),
     words("role", vocabulary.Role),
 )
 
 Index("uq_accounts_name", func.lower(accounts.c.name), unique=True)
+Index("uq_accounts_name_key", accounts.c.name_key, unique=True)
 
 sessions = Table(
     "sessions",
@@ -48,6 +49,10 @@ sessions = Table(
     Column("secret_hash", Text, primary_key=True),
     Column("account_id", ForeignKey("accounts.id", ondelete="CASCADE"), nullable=False),
     Column("expires_at", Time, nullable=False),
+    Column("id", BigInteger, Identity(), nullable=False, unique=True),
+    Column("created_at", Time, nullable=False),
+    Column("used_at", Time, nullable=False),
+    Column("address", Text),
 )
 
 tokens = Table(
@@ -61,6 +66,7 @@ tokens = Table(
     Column("created_at", Time, nullable=False),
     Column("expires_at", Time, nullable=False),
     Column("revoked_at", Time),
+    Column("used_at", Time),
     Column("purpose", Text, nullable=False, server_default="interface"),
     words("role", vocabulary.Role),
     words("purpose", vocabulary.Purpose),
@@ -88,6 +94,17 @@ idempotency = Table(
     Column("media_type", Text),
     PrimaryKeyConstraint("account_id", "key"),
     Index(None, "created_at"),
+)
+
+#: How often somebody without an account was turned away, by the hour: a row each would drown the
+#: lists of those who work here.
+strangers = Table(
+    "strangers",
+    metadata,
+    Column("what", Text, nullable=False),
+    Column("hour", Time, nullable=False),
+    Column("count", BigInteger, nullable=False),
+    PrimaryKeyConstraint("what", "hour"),
 )
 
 #: A list of devices as somebody likes to see it: filter, columns, order.

@@ -54,7 +54,12 @@ arrivals = Table(
     Column("stated", JSONB, nullable=False),
     Column("reasons", JSONB, nullable=False),
     Column("trace", JSONB, nullable=False),
+    # That of a device in use which did not show its credential: a coordinator decides.
+    Column("claim", Text),
     words("outcome", vocabulary.Outcome),
+    words("claim", vocabulary.Claim),
     Index(None, "outcome", "id"),
     Index(None, "device_id"),
 )
+
+Index("ix_arrivals_claim", arrivals.c.device_id, postgresql_where=arrivals.c.claim == "open")

@@ -195,7 +195,16 @@ credentials = Table(
     Column("created_at", Time, nullable=False),
     Column("revoked_at", Time),
     Column("revoked_by", BigInteger),
+    # Of a claim that nobody has decided: not good until it is granted by an entry.
+    Column("claim_id", BigInteger),
+    Column("granted_by", BigInteger),
     Index(None, "device_id"),
+)
+
+Index(
+    "ix_credentials_claim_id",
+    credentials.c.claim_id,
+    postgresql_where=credentials.c.claim_id.is_not(None),
 )
 
 holds = Table(

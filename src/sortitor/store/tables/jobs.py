@@ -6,6 +6,7 @@ from sqlalchemy import (
     BigInteger,
     Boolean,
     Column,
+    Integer,
     Table,
     Text,
 )
@@ -40,5 +41,6 @@ jobs = Table(
     Column("finished_at", Time),
     Column("cancel", Boolean, nullable=False, server_default="false"),
     Column("problem", JSONB),
+    Column("attempts", Integer, nullable=False, server_default="0"),
     words("state", vocabulary.JobState),
 )

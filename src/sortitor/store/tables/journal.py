@@ -2,21 +2,37 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from sqlalchemy import (
     BigInteger,
     Column,
     Index,
+    LargeBinary,
     PrimaryKeyConstraint,
     Table,
     Text,
+    func,
 )
 from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.types import UserDefinedType
 
 from sortitor.store.tables.base import (
     Time,
     metadata,
     number_column,
 )
+
+
+class Xid8(UserDefinedType[str]):
+    """The number of a transaction (PostgreSQL's xid8)."""
+
+    cache_ok = True
+
+    def get_col_spec(self, **_: Any) -> str:
+        """Its name in SQL."""
+        return "xid8"
+
 
 journal = Table(
     "journal",
@@ -33,6 +49,11 @@ journal = Table(
     Column("before", JSONB),
     Column("after", JSONB),
     Column("reverts", BigInteger),
+    Column("account_id", BigInteger),
+    # Real time, whatever the business's clock says.
+    Column("recorded_at", Time, nullable=False, server_default=func.clock_timestamp()),
+    Column("transaction_id", Xid8, nullable=False, server_default=func.pg_current_xact_id()),
+    Index(None, "transaction_id"),
     Index(None, "operation", "id"),
     Index(None, "subject", "subject_id"),
 )
@@ -42,6 +63,16 @@ Index(
     journal.c.reverts,
     unique=True,
     postgresql_where=journal.c.reverts.is_not(None),
+)
+
+#: The chain over the entries: each place's digest covers the entry and the digest before it.
+journal_seals = Table(
+    "journal_seals",
+    metadata,
+    Column("place", BigInteger, primary_key=True, autoincrement=False),
+    Column("entry_id", BigInteger, nullable=False, unique=True),
+    Column("digest", LargeBinary, nullable=False),
+    Column("sealed_at", Time, nullable=False),
 )
 
 #: What an entry did to each device: `before` is null where the device was created, `after` where it

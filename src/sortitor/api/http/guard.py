@@ -1,0 +1,185 @@
+"""What stands before every route: rates, places, a time limit, what no request may hold, and the
+headers of every answer.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from contextlib import AsyncExitStack, suppress
+
+from fastapi import Request
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from sortitor.api.http import problems
+from sortitor.api.http.rates import Caller, Counter, caller_of
+from sortitor.core.errors import BadInput, OutOfTime, SlowDown, SortitorError
+from sortitor.operations.context import Leash
+
+#: Their answers hold data, or take work.
+_DATA = ("/api/", "/scim/", "/metrics", "/readyz")
+_CHECK_INS = "/api/v1/agent/check-in"
+_SIGN_INS = {("POST", "/api/v1/session"), ("POST", "/api/v1/setup")}
+_STREAMS = "/events"
+#: From here on a request is looked after: whether somebody still waits, and for how long.
+_LOOK_AFTER_SECONDS = 1.0
+_LAST_SECONDS = 5.0
+
+
+class Guard:
+    """See the module. `state["leash"]` is the request's time limit, which the context takes
+    along.
+    """
+
+    def __init__(self, app: ASGIApp, counter: Counter, seconds: float, tls: bool) -> None:
+        self._app, self._counter, self._seconds, self._tls = app, counter, seconds, tls
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        answering = _Answer(scope, send, self._tls)
+        if scope["method"] == "HEAD":
+            # What GET says, without its body (RFC 9110 §9.3.2).
+            scope = {**scope, "method": "GET"}
+        try:
+            _refuse_nul(scope)
+            await self._admit(scope, receive, answering)
+        except SortitorError as error:
+            await problems.respond(Request(scope), error)(scope, receive, answering)
+
+    async def _admit(self, scope: Scope, receive: Receive, send: _Answer) -> None:
+        path: str = scope["path"]
+        if not path.startswith(_DATA):
+            await self._app(scope, receive, send)
+            return
+        headers = dict(scope["headers"])
+        client = scope.get("client")
+        caller = caller_of(
+            client[0] if client else "",
+            headers.get(b"authorization", b""),
+            headers.get(b"cookie", b""),
+        )
+        self._count_before(scope, caller)
+        async with AsyncExitStack() as stack:
+            if not path.startswith(_CHECK_INS) and not path.endswith(_STREAMS):
+                await stack.enter_async_context(self._counter.slot(caller.key))
+            await self._bounded(scope, receive, send)
+        self._count_after(scope, caller, send.status)
+
+    def _count_before(self, scope: Scope, caller: Caller) -> None:
+        counter, rates = self._counter, self._counter.rates
+        if (scope["method"], scope["path"]) in _SIGN_INS:
+            counter.count("sign-ins", caller.address, rates.sign_ins_per_minute)
+        elif caller.credential is not None and counter.is_known(caller):
+            counter.count("requests", caller.credential, rates.account_per_minute)
+        else:
+            counter.require_room("failed tries", caller.address, rates.failures_per_minute)
+            counter.require_room(
+                "requests without an account", caller.address, rates.stranger_per_minute
+            )
+
+    def _count_after(self, scope: Scope, caller: Caller, status: int) -> None:
+        counter, rates = self._counter, self._counter.rates
+        state = scope.get("state", {})
+        with suppress(SlowDown):
+            if status == 401 or state.get("failed"):
+                counter.forget(caller)
+                counter.count("failed tries", caller.address, rates.failures_per_minute)
+            elif state.get("actor") or state.get("recognised"):
+                counter.remember(caller)
+            else:
+                counter.count(
+                    "requests without an account", caller.address, rates.stranger_per_minute
+                )
+
+    async def _bounded(self, scope: Scope, receive: Receive, send: _Answer) -> None:
+        """The request, ended when its time has passed or nobody waits for it any more."""
+        if scope["path"].startswith(_CHECK_INS):
+            await self._app(scope, receive, send)
+            return
+        leash = scope.setdefault("state", {})["leash"] = Leash(self._seconds)
+        hearing = _Hearing(receive)
+        work = asyncio.ensure_future(self._app(scope, hearing, send))
+        try:
+            done, _ = await asyncio.wait({work}, timeout=_LOOK_AFTER_SECONDS)
+            while not done:
+                if leash.over or hearing.gone():
+                    await asyncio.to_thread(leash.end)
+                    done, _ = await asyncio.wait({work}, timeout=_LAST_SECONDS)
+                    break
+                done, _ = await asyncio.wait({work}, timeout=_LOOK_AFTER_SECONDS)
+            if done:
+                await work
+            elif not send.status:
+                raise OutOfTime
+        finally:
+            work.cancel()
+            hearing.close()
+
+
+class _Hearing:
+    """The messages of a request, which can be asked whether the caller has left."""
+
+    def __init__(self, receive: Receive) -> None:
+        self._receive = receive
+        self._whole = False
+        self._next: asyncio.Future[Message] | None = None
+
+    async def __call__(self) -> Message:
+        coming = self._next or asyncio.ensure_future(self._receive())
+        self._next = coming
+        try:
+            message = await asyncio.shield(coming)
+        except asyncio.CancelledError:
+            # Whoever asks next gets what was on its way.
+            raise
+        self._next = None
+        self._whole = message["type"] != "http.request" or not message.get("more_body")
+        return message
+
+    def gone(self) -> bool:
+        """Whether the caller has left; only known once the body is there whole."""
+        if not self._whole:
+            return False
+        self._next = self._next or asyncio.ensure_future(self._receive())
+        return self._next.done() and self._next.result()["type"] == "http.disconnect"
+
+    def close(self) -> None:
+        """Nobody asks any more."""
+        if self._next is not None:
+            self._next.cancel()
+
+
+class _Answer:
+    """Sends an answer with the headers that every answer has, and remembers its status."""
+
+    def __init__(self, scope: Scope, send: Send, tls: bool) -> None:
+        self._send, self._bare = send, scope["method"] == "HEAD"
+        self._tls = tls or scope.get("scheme") == "https"
+        self._data = scope["path"].startswith(_DATA)
+        self.status = 0
+
+    async def __call__(self, message: Message) -> None:
+        if message["type"] == "http.response.start":
+            self.status = message["status"]
+            message["headers"] = [*message["headers"], *self._headers(message)]
+        elif self._bare and message["type"] == "http.response.body":
+            message = {**message, "body": b""}
+        await self._send(message)
+
+    def _headers(self, message: Message) -> list[tuple[bytes, bytes]]:
+        known = {name.lower() for name, _ in message["headers"]}
+        wanted = [(b"x-content-type-options", b"nosniff"), (b"referrer-policy", b"no-referrer")]
+        if self._data:
+            wanted.append((b"cache-control", b"no-store"))
+        if self._tls:
+            wanted.append((b"strict-transport-security", b"max-age=31536000"))
+        return [header for header in wanted if header[0] not in known]
+
+
+def _refuse_nul(scope: Scope) -> None:
+    """PostgreSQL has no NUL in a text, and no name, number or filter has one."""
+    if "\0" in scope["path"] or b"%00" in scope["query_string"] or b"\0" in scope["query_string"]:
+        raise BadInput(
+            "nul", "The address holds a NUL character.", "Leave it out; no value has one."
+        )

@@ -1,0 +1,140 @@
+"""How often and how much at once: by account where one is known, else by address.
+
+The counts are this process's own. What has been let in before is known by the digest of its
+credential, so that a relay or an identity provider is never counted among strangers.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import ipaddress
+import time
+from collections import OrderedDict
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from dataclasses import dataclass, field
+
+from limits import RateLimitItemPerMinute
+from limits.storage import MemoryStorage
+from limits.strategies import FixedWindowRateLimiter
+
+from sortitor.core.errors import SlowDown
+
+_KNOWN = 50_000
+_WAIT_SECONDS = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class Rates:
+    """How much one caller may ask for; settings of the same names."""
+
+    account_per_minute: int = 30_000
+    stranger_per_minute: int = 600
+    failures_per_minute: int = 120
+    sign_ins_per_minute: int = 30
+    at_once: int = 12
+
+
+@dataclass(slots=True)
+class Caller:
+    """Who a request seems to come from: an address, and the digest of what it shows."""
+
+    address: str
+    credential: str | None
+
+    @property
+    def key(self) -> str:
+        """By what it is counted."""
+        return self.credential or self.address
+
+
+@dataclass
+class Counter:
+    """The counts of this process."""
+
+    rates: Rates
+    _limiter: FixedWindowRateLimiter = field(
+        default_factory=lambda: FixedWindowRateLimiter(MemoryStorage())
+    )
+    _known: OrderedDict[str, None] = field(default_factory=OrderedDict)
+    _slots: dict[str, tuple[asyncio.Semaphore, int]] = field(default_factory=dict)
+
+    def is_known(self, caller: Caller) -> bool:
+        """Whether what the caller shows was good before."""
+        return caller.credential in self._known
+
+    def remember(self, caller: Caller) -> None:
+        """What the caller showed was good."""
+        if caller.credential is None:
+            return
+        self._known[caller.credential] = None
+        self._known.move_to_end(caller.credential)
+        if len(self._known) > _KNOWN:
+            self._known.popitem(last=False)
+
+    def forget(self, caller: Caller) -> None:
+        """What the caller showed is good no more."""
+        if caller.credential is not None:
+            self._known.pop(caller.credential, None)
+
+    def count(self, what: str, key: str, per_minute: int) -> None:
+        """Count one. Raises SlowDown beyond the rate."""
+        item = RateLimitItemPerMinute(per_minute)
+        if not self._limiter.hit(item, what, key):
+            raise self._slow_down(item, what, key)
+
+    def require_room(self, what: str, key: str, per_minute: int) -> None:
+        """Raise SlowDown where the rate is reached, without counting."""
+        item = RateLimitItemPerMinute(per_minute)
+        if not self._limiter.test(item, what, key):
+            raise self._slow_down(item, what, key)
+
+    def _slow_down(self, item: RateLimitItemPerMinute, what: str, key: str) -> SlowDown:
+        reset = self._limiter.get_window_stats(item, what, key).reset_time
+        return SlowDown(
+            int(reset - time.time()) + 1,
+            f"More than {item.amount:,} {what} in a minute.",
+            "Whoever runs this service can set another rate.",
+        )
+
+    @asynccontextmanager
+    async def slot(self, key: str) -> AsyncIterator[None]:
+        """One of the places that a caller has at once. Raises SlowDown when none becomes free."""
+        places, users = self._slots.get(key) or (asyncio.Semaphore(self.rates.at_once), 0)
+        self._slots[key] = (places, users + 1)
+        try:
+            try:
+                await asyncio.wait_for(places.acquire(), _WAIT_SECONDS)
+            except TimeoutError:
+                raise SlowDown(
+                    5,
+                    f"More than {self.rates.at_once} requests at once.",
+                    "Wait for the answers of those that are running.",
+                ) from None
+            try:
+                yield
+            finally:
+                places.release()
+        finally:
+            places, users = self._slots[key]
+            if users == 1:
+                del self._slots[key]
+            else:
+                self._slots[key] = (places, users - 1)
+
+
+def caller_of(address: str, authorization: bytes, cookie: bytes) -> Caller:
+    """Who a request seems to come from. An IPv6 network of 64 bits is one address."""
+    shown = authorization or cookie
+    return Caller(_network(address), hashlib.sha256(shown).hexdigest() if shown else None)
+
+
+def _network(address: str) -> str:
+    try:
+        found = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    if found.version == 4:
+        return address
+    return str(ipaddress.ip_network((found, 64), strict=False).network_address)
