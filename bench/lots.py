@@ -194,7 +194,7 @@ def whole(cluster: Cluster, folder: str, rows: int) -> tuple[float, float, list[
         path = Path(folder) / f"{rows}.csv"
         write(path, rows)
         floor_seconds = shaped_floor(url, path)
-        first = s.lots.check(paste="BENCH-0001")
+        first = s.lots.check(paste="BENCH-0001", add_unknown=True)
         s.lots.apply(first.id, s.lots.preview(first.id).digest)
         device_id = next(iter(s.devices.list())).id
         phases = {}

@@ -1,15 +1,22 @@
 """People from a file: whole or not at all."""
 
+import polars as pl
 import pytest
 
 from sortitor.core.errors import BadInput
+from sortitor.core.manifests import read_table
 from sortitor.core.people import read_people
+
+
+def read(content: bytes) -> pl.DataFrame:
+    return read_people(read_table(content))
+
 
 HEAD = "user name,name,mail,department,site,groups\n"
 
 
 def test_a_clean_file() -> None:
-    frame = read_people(
+    frame = read(
         (
             HEAD + "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew;Officers\nodo,,,,,\n"
         ).encode()
@@ -29,7 +36,7 @@ def test_a_clean_file() -> None:
     ],
 )
 def test_headers_by_meaning(content: bytes) -> None:
-    assert read_people(content)["user_name"].to_list() == ["maud"]
+    assert read(content)["user_name"].to_list() == ["maud"]
 
 
 @pytest.mark.parametrize(
@@ -47,17 +54,17 @@ def test_headers_by_meaning(content: bytes) -> None:
 )
 def test_each_fault_is_told_with_its_place(line: str, place: str) -> None:
     with pytest.raises(BadInput) as caught:
-        read_people((HEAD + line + "\n").encode())
+        read((HEAD + line + "\n").encode())
     assert caught.value.problems[0].pointer == place
     assert "nobody was imported" in caught.value.remedy
 
 
 def test_a_name_that_stands_twice_whatever_its_case() -> None:
     with pytest.raises(BadInput) as caught:
-        read_people((HEAD + "maud,a,,,,\nMAUD,b,,,,\n").encode())
+        read((HEAD + "maud,a,,,,\nMAUD,b,,,,\n").encode())
     assert {p.pointer for p in caught.value.problems} == {"row 2, user_name", "row 3, user_name"}
 
 
 def test_a_file_without_user_names() -> None:
     with pytest.raises(BadInput, match="colour"):
-        read_people(b"colour,weight\nred,3\n")
+        read(b"colour,weight\nred,3\n")

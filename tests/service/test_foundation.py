@@ -18,6 +18,7 @@ from tests.processes import SORTITOR, serve
 from tests.worlds import FAST, Database, World, in_a_loop
 
 from sortitor.core.errors import BadInput, FactsMoved, SortitorError, Unavailable
+from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks
 from sortitor.server.openapi import document
 from sortitor.server.postgres import Cluster
@@ -183,6 +184,8 @@ def test_every_constraint_that_a_user_can_meet_has_its_words(database: Database)
         "uq_passes_code_hash",
         "uq_rulebooks_name",
         "uq_sessions_secret_hash",
+        "uq_sessions_id",
+        "uq_journal_seals_entry_id",
         "uq_tokens_secret_hash",
     }
     assert {row[0] for row in unique} - never_met <= set(failures.CONSTRAINTS)
@@ -238,7 +241,9 @@ def test_the_queue_runs_the_daily_sweep_and_takes_up_stalled_jobs(world: World) 
 
 def test_numbers_for_those_who_run_it(world: World) -> None:
     assert httpx.get(f"{world.url}/healthz").json() == {"status": "alive"}
-    text = httpx.get(f"{world.url}/metrics").text
+    assert httpx.get(f"{world.url}/metrics").status_code == 401, "numbers are for no stranger"
+    shown = {"Authorization": f"Bearer {world.tokens[Role.VIEWER]}"}
+    text = httpx.get(f"{world.url}/metrics", headers=shown).text
     assert "# TYPE sortitor_devices gauge" in text
     assert re.fullmatch(
         r"[A-Za-z0-9._-]+", httpx.get(f"{world.url}/healthz").headers["x-request-id"]

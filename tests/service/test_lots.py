@@ -171,6 +171,7 @@ def test_a_paste_and_devices_awaited(world: World) -> None:
     s = world.client()
     lot = s.lots.check(
         paste=f"KM-1 {imei(1)}\nKM-2;TBC",
+        add_unknown=True,
         defaults={"platform": "android", "ownership": "corporate"},
     )
     assert (lot.counts[Verdict.ADD], lot.counts[Verdict.REJECT]) == (3, 1)

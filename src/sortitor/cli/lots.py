@@ -104,6 +104,12 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
     is_flag=True,
     help="State the ownership by hand, which a supplier's file cannot change.",
 )
+@click.option(
+    "--add-unknown/--known-only",
+    default=None,
+    help="Whether devices that nobody knows are added.  [from a file they are; from --paste, and"
+    " with --by-hand, they are not]",
+)
 @with_client
 def check(
     s: Sortitor,
@@ -122,7 +128,7 @@ def check(
     \b
     Examples:
       sortitor lot check scanners.xlsx --set ownership=corporate --set platform=android
-      sortitor lot check --paste "490154203237518, KLM-00231" --set maker=Kelmar
+      sortitor lot check --paste "490154203237518, KLM-00231" --set maker=Kelmar --add-unknown
     """
     if (file is None) == (paste is None):
         raise click.UsageError("Give either a file or --paste.")

@@ -34,6 +34,7 @@ class Lots(Noun):
         columns: Mapping[str, str] | None = None,
         overwrite_manual: bool = False,
         by_hand: bool = False,
+        add_unknown: bool | None = None,
         sheet: str | None = None,
         header_row: int | None = None,
         like: int | None = None,
@@ -41,8 +42,9 @@ class Lots(Noun):
     ) -> lo.Lot:
         """Check a file of any format, or pasted identifiers, and keep it as a draft.
 
-        columns: column → header. like: a lot whose defaults and columns are taken over. watch:
-        hears how far a large file is.
+        columns: column → header. add_unknown: whether devices that nobody knows are added; None:
+        those of a table are, those of a pasted list or of a statement by hand are not. like: a lot
+        whose defaults and columns are taken over. watch: hears how far a large file is.
         """
         content = path.read_bytes() if path else (paste or "").encode()
         params: list[tuple[str, str]] = [("name", name)] if name else []
@@ -55,6 +57,8 @@ class Lots(Noun):
             for flag, given in (("overwrite_manual", overwrite_manual), ("by_hand", by_hand))
             if given
         ]
+        if add_unknown is not None:
+            params.append(("add_unknown", "true" if add_unknown else "false"))
         params += [
             (word, str(value))
             for word, value in (("sheet", sheet), ("header_row", header_row), ("like", like))

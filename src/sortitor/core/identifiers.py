@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 import polars as pl
 from stdnum import imei as stdnum_imei
@@ -371,6 +371,18 @@ def check_one(kind: IdentifierKind, given: str) -> tuple[str | None, str | None]
     """One identifier: `(value, note code)`, by the same rules as a column of them."""
     frame = CHECKS[kind](pl.Series([given], dtype=pl.String))
     return frame["value"][0], frame["note"][0]
+
+
+def normal_forms(texts: Iterable[str]) -> dict[str, set[str]]:
+    """Text → every form, of any kind, that it may be kept in; all are checked as one column."""
+    each = list(dict.fromkeys(texts))
+    forms: dict[str, set[str]] = {text: set() for text in each}
+    given = pl.Series(each, dtype=pl.String)
+    for check in CHECKS.values():
+        for text, value in zip(each, check(given)["value"], strict=True):
+            if value is not None:
+                forms[text].add(value)
+    return forms
 
 
 def explain(note: str) -> str:

@@ -103,6 +103,11 @@ _KINDS = (
         "Import the person first, or correct the cell.",
     ),
     _reject(
+        "device_unknown",
+        "no device has this identifier",
+        "Correct it; or say that unknown devices are to be added.",
+    ),
+    _reject(
         "scientific_notation",
         "a spreadsheet turned the number into a power of ten (3.5E+14)",
         "The digits are lost in this file: ask the supplier for the column formatted as text.",

@@ -6,7 +6,7 @@ import polars as pl
 
 from sortitor.core.columns import plain
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.manifests import read_table
+from sortitor.core.manifests import Manifest
 
 COLUMNS = ("user_name", "name", "mail", "department", "site", "groups")
 _SYNONYMS = {
@@ -20,12 +20,11 @@ _SYNONYMS = {
 _MEANING = {plain(word): column for column, words in _SYNONYMS.items() for word in words}
 
 
-def read_people(content: bytes) -> pl.DataFrame:
+def read_people(manifest: Manifest) -> pl.DataFrame:
     """Columns COLUMNS and `row`, one line a person; groups are `;`-separated text.
 
     Raises BadInput that lists (up to 50) faults by row; a file is taken whole or not at all.
     """
-    manifest = read_table(content)
     names = {_MEANING[plain(h)]: h for h in reversed(manifest.headers) if plain(h) in _MEANING}
     if "user_name" not in names:
         raise BadInput(

@@ -12,6 +12,7 @@ from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
+from sortitor.operations.files import FileLimits
 from sortitor.store import idempotency, journal
 from sortitor.store.engine import Connection, transaction
 from sortitor.store.engine import Engine as Engine
@@ -36,6 +37,7 @@ class Limits:
     session_hours: int = 12
     session_idle_hours: int = 4
     public_url: str = ""
+    files: FileLimits = field(default_factory=FileLimits)
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +126,7 @@ class Context:
     @contextmanager
     def changing(self) -> Iterator[Connection]:
         """The transaction of one change; a claimed idempotency key is written with it."""
-        with transaction(self.engine) as connection:
+        with transaction(self.engine, self.leash) as connection:
             if self.claim and self.actor.account_id is not None and not self._spent:
                 idempotency.claim(
                     connection,

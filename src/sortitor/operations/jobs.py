@@ -18,13 +18,15 @@ from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.store import jobs as store
 from sortitor.store import lots as store_lots
 from sortitor.store import queue
-from sortitor.store.engine import Connection, Engine, transaction
+from sortitor.store.engine import Connection
 from sortitor.store.jobs import JobRow as JobRow
 from sortitor.store.lots import HeadRow
 
 TASK = "sortitor:work"
 _TOLD_EVERY_SECONDS = 0.25
 _TRIES_TO_END = 60
+#: How often a job is begun whose worker dies with it.
+_ATTEMPTS = 2
 
 
 def ask(ctx: Context, kind: str, lot_id: int, arguments: dict[str, Any]) -> JobRow:
@@ -104,16 +106,33 @@ def run(ctx: Context, job_id: int) -> None:
             return
         lot = store_lots.one(connection, job.subject_id)
         again = job.state == JobState.RUNNING
-        store.change(
-            connection, job_id, {"state": JobState.RUNNING, "started_at": ctx.clock.wall()}
-        )
+        taken = {
+            "state": JobState.RUNNING,
+            "started_at": ctx.clock.wall(),
+            "attempts": job.attempts + 1,
+        }
+        store.change(connection, job_id, taken)
     if again and lot is not None and lot.status == _REACHED[job.kind]:
         _finish(ctx, job_id, JobState.DONE)
+        return
+    if job.attempts >= _ATTEMPTS:
+        _give_up(
+            ctx,
+            job,
+            JobState.FAILED,
+            {
+                "code": "worker_died",
+                "detail": f"The worker ended {job.attempts} times while it did this; nothing of it"
+                " was kept.",
+                "remedy": "Whoever runs this service finds the cause in its log. A file that is"
+                " very large can be split.",
+            },
+        )
         return
     mine = replace(
         ctx,
         actor=Actor(job.actor, job.role, job.account_id),
-        progress=_teller(ctx.engine, job_id),
+        progress=_teller(ctx, job_id),
         _spent=[],
     )
     try:
@@ -121,6 +140,9 @@ def run(ctx: Context, job_id: int) -> None:
     except Cancelled:
         _give_up(ctx, job, JobState.CANCELLED, None)
     except SortitorError as error:
+        if ctx.leash is not None and ctx.leash.over:
+            _hand_back(ctx, job_id)
+            return
         _give_up(
             ctx,
             job,
@@ -175,12 +197,22 @@ def _finish(
         store.change(connection, job_id, ended)
 
 
+def _hand_back(ctx: Context, job_id: int) -> None:
+    """A worker that is asked to end leaves the job to the next one; that counts as no attempt."""
+    with ctx.bookkeeping() as connection:
+        job = store.one(connection, job_id, lock=True)
+        if job is not None and job.state == JobState.RUNNING:
+            values = {"state": JobState.WAITING, "attempts": max(0, job.attempts - 1)}
+            store.change(connection, job_id, values)
+            queue.enqueue(connection, TASK, job_id=job_id)
+
+
 def _give_up(ctx: Context, job: JobRow, state: JobState, problem: dict[str, Any] | None) -> None:
     # A file that could not be looked through never was a lot.
     _finish(ctx, job.id, state, problem, job.subject_id if job.kind == "check" else None)
 
 
-def _teller(engine: Engine, job_id: int) -> Callable[[str, int, int], None]:
+def _teller(ctx: Context, job_id: int) -> Callable[[str, int, int], None]:
     """Progress on a connection of its own, so that others see it before the change is committed."""
     told_at = 0.0
     last = ""
@@ -191,7 +223,8 @@ def _teller(engine: Engine, job_id: int) -> Callable[[str, int, int], None]:
         if phase == last and now - told_at < _TOLD_EVERY_SECONDS:
             return
         told_at, last = now, phase
-        with transaction(engine) as connection:
+        ctx.check_time()
+        with ctx.bookkeeping() as connection:
             stop = store.step(connection, job_id, phase, done, total)
         if stop:
             raise Cancelled

@@ -5,13 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+import polars as pl
+
 from sortitor.core.errors import BadInput
+from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
 from sortitor.operations import gate
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import is_number
+from sortitor.operations.files import read_file
 from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
@@ -29,12 +33,21 @@ def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Prev
     """What a people file would change. `complete`: it names everybody, so whom it does not name has
     left.
     """
+    people = _read(ctx, content)
     with ctx.working_out() as connection:
-        return _plan(connection, content, complete)[0]
+        return _plan(connection, people, complete)[0]
 
 
-def _plan(connection: Connection, content: bytes, complete: bool) -> tuple[Preview, list[int]]:
-    counts = store.stage_import(connection, read_people(content))
+def _read(ctx: Context, content: bytes) -> pl.DataFrame:
+    """The people of a file, read outside any transaction."""
+    manifest = read_file(content, "table", Reading(), ctx.limits.files, ctx.check_time)
+    return read_people(manifest)
+
+
+def _plan(
+    connection: Connection, people: pl.DataFrame, complete: bool
+) -> tuple[Preview, list[int]]:
+    counts = store.stage_import(connection, people)
     lines = store.staged_examples(connection)
     gone = store.absent(connection) if complete else []
     touched = counts["new"] + counts["changed"] + len(gone)
@@ -72,8 +85,9 @@ def apply_import(
     ctx: Context, content: bytes, digest: str, reason: str | None, complete: bool = False
 ) -> Preview:
     """Import the people of a file as previewed."""
+    people = _read(ctx, content)
     with ctx.changing() as connection:
-        preview, gone = _plan(connection, content, complete)
+        preview, gone = _plan(connection, people, complete)
         require_digest(preview, digest)
         store.apply_import(connection)
         if gone:

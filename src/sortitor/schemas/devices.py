@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Stage
 from sortitor.schemas.base import Answer, Apply, Name, Request, Text, Time
@@ -106,7 +106,7 @@ class Selection(Request):
     """Which devices: all that is said must hold; an empty list says nothing."""
 
     ids: list[int] = Field(default=[], max_length=10_000)
-    identifiers: list[str] = Field(
+    identifiers: list[Annotated[str, StringConstraints(max_length=10_000)]] = Field(
         default=[], max_length=10_000, description="Of any kind, as they are written."
     )
     person_id: int | None = None
@@ -118,6 +118,7 @@ class Selection(Request):
     )
     filter: str | None = Field(
         default=None,
+        max_length=4_000,
         description=(
             'In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge'
             " 90`."
@@ -150,14 +151,14 @@ class SetName(Request):
     """Name a device by hand."""
 
     name: Name
-    reason: str | None = None
+    reason: str | None = Field(default=None, max_length=500)
 
 
 class Report(Request):
     """Report a device missing or stolen; null clears the report."""
 
     flag: Literal["missing", "stolen"] | None
-    reason: str | None = None
+    reason: str | None = Field(default=None, max_length=500)
 
 
 class HoldNew(Request):

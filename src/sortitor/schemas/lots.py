@@ -29,6 +29,7 @@ class Lot(Answer):
     header_row: int
     columns_from: str
     by_hand: bool
+    known_only: bool = Field(description="Devices that nobody knows are rejected.")
     headers: list[str]
     columns: dict[str, str]
     defaults: dict[str, str]
@@ -96,6 +97,9 @@ class LotSettings(Request):
     header_row: int | None = Field(default=None, ge=1, le=1_000_000)
     overwrite_manual: bool | None = None
     by_hand: bool | None = None
+    add_unknown: bool | None = Field(
+        default=None, description="Add devices that nobody knows, rather than reject them."
+    )
     name: Name | None = None
 
 

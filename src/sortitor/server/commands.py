@@ -39,10 +39,11 @@ def serve(**given: object) -> None:
     # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
     # time.
     gc.disable()
-    from sortitor.server.wiring import listen, offer_setup, runtime
+    from sortitor.server.wiring import end_on_signals, listen, offer_setup, runtime
     from sortitor.server.wiring import serve as serve_until_signal
 
     configure(settings)
+    end_on_signals()
     try:
         with runtime(settings, starting=starting) as run, listen(settings) as listener:
             port = listener.getsockname()[1]
@@ -75,16 +76,14 @@ def work() -> None:
     Example:
       SORTITOR_DATABASE_URL=postgresql://… sortitor work
     """
-    from sortitor.server.wiring import runtime
-    from sortitor.server.wiring import work as work_forever
+    from sortitor.server.wiring import end_on_signals, runtime, work_until_signal
 
     settings = Settings()
     configure(settings)
+    end_on_signals()
     try:
         with runtime(settings) as run:
-            asyncio.run(work_forever(run))
-    except KeyboardInterrupt:
-        pass
+            asyncio.run(work_until_signal(run))
     except SortitorError as error:
         fail(error)
 

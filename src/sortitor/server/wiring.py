@@ -29,7 +29,8 @@ from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks
 from sortitor.operations import accounts
 from sortitor.operations.checkins import CheckIns
-from sortitor.operations.context import Actor, Clock, Context, Limits
+from sortitor.operations.context import Actor, Clock, Context, Leash, Limits
+from sortitor.operations.following import Following
 from sortitor.server.keys import derived, installation_key
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Starting, begin
@@ -38,6 +39,8 @@ from sortitor.store import schema
 from sortitor.store.engine import make_engine
 
 log = structlog.get_logger()
+#: How long a worker that is asked to end may go on with what it does.
+_GRACE_SECONDS = 5
 _SETUP_FILE = "first-administrator.txt"
 
 
@@ -55,9 +58,10 @@ class Runtime:
     #: The installation's own; every other key is made of it.
     key: bytes
 
-    def context(self, name: str) -> Context:
+    def context(self, name: str, leash: Leash | None = None) -> Context:
         """A context for what the service does by itself."""
-        return Context(self.work_engine, self.clock, self.limits, Actor(name, Role.COORDINATOR))
+        actor = Actor(name, Role.COORDINATOR)
+        return Context(self.work_engine, self.clock, self.limits, actor, leash=leash)
 
 
 def make_clock(settings: Settings) -> Clock:
@@ -77,10 +81,12 @@ def runtime(
         url = settings.database_url.get_secret_value()
     else:
         starting = starting or begin(settings.state_dir)
-        url = starting.url()
-    engine = make_engine(url, settings.pool_size, settings.statement_seconds)
-    work_engine = make_engine(url, settings.pool_size)
+    engine = work_engine = None
     try:
+        if starting is not None:
+            url = starting.url()
+        engine = make_engine(url, settings.pool_size, settings.statement_seconds)
+        work_engine = make_engine(url, settings.pool_size)
         schema.upgrade(work_engine)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
@@ -92,8 +98,9 @@ def runtime(
         clock = clock or make_clock(settings)
         yield Runtime(settings, url, engine, work_engine, clock, limits, key)
     finally:
-        engine.dispose()
-        work_engine.dispose()
+        for made in (engine, work_engine):
+            if made is not None:
+                made.dispose()
         if starting is not None and not settings.keep_database:
             starting.cluster.stop()
 
@@ -120,6 +127,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
     )
     metrics = settings.metrics_token
     service = Service(
+        following=Following(run.url),
         engine=run.engine,
         clock=run.clock,
         limits=run.limits,
@@ -146,37 +154,69 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         await pool.open()
         service.check_ins = CheckIns(pool, run.clock)
-        worker = asyncio.create_task(work(run)) if settings.worker else None
+        beside = [asyncio.create_task(service.following.listen())]
+        if settings.worker:
+            beside.append(asyncio.create_task(work(run)))
         if announce:
             announce()
-        yield
-        if worker:
-            worker.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await worker
-        await pool.close()
+        try:
+            yield
+        finally:
+            for task in beside:
+                task.cancel()
+            await asyncio.gather(*beside, return_exceptions=True)
+            await pool.close()
 
     return make_app(service, lifespan)
 
 
 async def work(run: Runtime) -> None:
-    """The queue's worker, started again whenever the database was away."""
-    while True:
+    """The queue's worker, started again whenever the database was away, until it is cancelled: then
+    it finishes what it does within a few seconds, or hands it back.
+    """
+    task = asyncio.current_task()
+    assert task is not None
+    leash = Leash(None)
+    # Being cancelled may be taken in by whatever was awaited; asked for it is all the same.
+    while not task.cancelling():
+        hurrying = None
         try:
             app = tasks.make_app(run.url)
             async with app.open_async():
-                await app.run_worker_async(
-                    concurrency=2,
-                    install_signal_handlers=False,
-                    shutdown_graceful_timeout=10,
-                    additional_context={"context": run.context("schedule")},
-                    name=f"worker-{os.getpid()}",
+                working = asyncio.ensure_future(
+                    app.run_worker_async(
+                        concurrency=2,
+                        install_signal_handlers=False,
+                        shutdown_graceful_timeout=_GRACE_SECONDS * 2,
+                        additional_context={"context": run.context("schedule", leash)},
+                        name=f"worker-{os.getpid()}",
+                    )
                 )
+                try:
+                    await asyncio.shield(working)
+                except asyncio.CancelledError:
+                    hurrying = asyncio.get_running_loop().call_later(_GRACE_SECONDS, leash.end)
+                    working.cancel()
+                    await asyncio.gather(working, return_exceptions=True)
+                    raise
         except asyncio.CancelledError:
             raise
         except Exception as error:  # noqa: BLE001 - whatever stopped the worker, it must come back
             log.warning("worker_lost", reason=str(error))
+        finally:
+            if hurrying is not None:
+                hurrying.cancel()
         await asyncio.sleep(2)
+
+
+async def work_until_signal(run: Runtime) -> None:
+    """The worker by itself, until SIGINT or SIGTERM."""
+    working = asyncio.create_task(work(run))
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, working.cancel)
+    with contextlib.suppress(asyncio.CancelledError):
+        await working
 
 
 def offer_setup(run: Runtime) -> str | None:
@@ -211,11 +251,17 @@ def listen(settings: Settings) -> socket.socket:
     return listener
 
 
+def end_on_signals() -> None:
+    """Let SIGINT and SIGTERM end the process in good order with 0, whenever they come: what was
+    begun is closed, the database stopped. (uvicorn raises the signal again once it is done.)
+    """
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: sys.exit(0))
+
+
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
     """Answer requests until a signal comes."""
-    # uvicorn raises the signal again once it is done; by default that would end the process before
-    # the database is stopped.
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    end_on_signals()
     config = uvicorn.Config(
         application(run, own_url(run.settings, listener), ready),
         log_config=None,

@@ -42,6 +42,7 @@ class JobRow:
     finished_at: datetime | None
     cancel: bool
     problem: dict[str, Any] | None
+    attempts: int
 
 
 def one(connection: Connection, job_id: int, lock: bool = False) -> JobRow | None:

@@ -185,6 +185,7 @@ class HeadRow:
     columns_from: str
     checked_at_entry_id: int
     by_hand: bool
+    known_only: bool
     columns: dict[str, str]
     headers: list[str]
     defaults: dict[str, str]

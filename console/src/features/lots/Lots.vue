@@ -51,6 +51,7 @@ const open = ref(like.value !== '')
 const form = reactive({
   file: null as File | null,
   paste: '',
+  addUnknown: null as boolean | null,
   name: '',
   overwrite: false,
   byHand: false,
@@ -80,6 +81,9 @@ function drop(event: DragEvent) {
   }
 }
 
+// A list that somebody typed speaks of devices that are here: a slip must not make one.
+const usuallyAdds = computed(() => form.file !== null && !form.byHand)
+
 const conditions = (): [string, string][] => {
   const asked: [string, string][] = []
   for (const [field, value] of Object.entries(defaults))
@@ -88,6 +92,7 @@ const conditions = (): [string, string][] => {
   if (form.overwrite) asked.push(['overwrite_manual', 'true'])
   if (form.file) asked.push(['file_name', form.file.name])
   if (form.byHand) asked.push(['by_hand', 'true'])
+  asked.push(['add_unknown', String(form.addUnknown ?? usuallyAdds.value)])
   if (like.value) asked.push(['like', like.value])
   return asked
 }
@@ -242,6 +247,11 @@ const check = () =>
         <v-checkbox
           v-model="form.byHand"
           label="A declaration: state the ownership by hand, which a supplier's file cannot change"
+        />
+        <v-checkbox
+          :model-value="form.addUnknown ?? usuallyAdds"
+          label="Add devices that nobody knows yet (else such rows are rejected)"
+          @update:model-value="form.addUnknown = Boolean($event)"
         />
       </v-card-text>
       <v-card-actions>

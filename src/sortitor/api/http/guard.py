@@ -103,8 +103,11 @@ class Guard:
         try:
             done, _ = await asyncio.wait({work}, timeout=_LOOK_AFTER_SECONDS)
             while not done:
-                if leash.over or hearing.gone():
+                gone = hearing.gone()
+                if leash.over or gone:
                     await asyncio.to_thread(leash.end)
+                    if gone and scope["path"].endswith(_STREAMS):
+                        break
                     done, _ = await asyncio.wait({work}, timeout=_LAST_SECONDS)
                     break
                 done, _ = await asyncio.wait({work}, timeout=_LOOK_AFTER_SECONDS)

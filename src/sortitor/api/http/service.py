@@ -8,6 +8,7 @@ from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
 from sortitor.operations.context import Clock, Engine, Limits
+from sortitor.operations.following import Following
 
 
 @dataclass(slots=True)
@@ -30,6 +31,7 @@ class Service:
     own_url: str = ""
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
+    following: Following = field(default_factory=lambda: Following(""))
     check_ins: CheckIns | None = None
 
     @property

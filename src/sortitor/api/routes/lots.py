@@ -75,6 +75,13 @@ def check_lot(
         bool,
         Query(description="State the ownership by hand, which a supplier's file cannot change"),
     ] = False,
+    add_unknown: Annotated[
+        bool | None,
+        Query(
+            description="Add devices that nobody knows. Empty: those of a table are added, those of"
+            " a pasted list or of a statement by hand are not"
+        ),
+    ] = None,
     sheet: str | None = None,
     header_row: Annotated[int | None, Query(ge=1, le=1_000_000)] = None,
     like: Annotated[
@@ -103,6 +110,7 @@ def check_lot(
         columns=_pairs(column, "column"),
         overwrite_manual=overwrite_manual,
         by_hand=by_hand,
+        add_unknown=add_unknown,
         reading=Reading(sheet, header_row),
     )
     if like is not None:
@@ -290,6 +298,7 @@ def read_lot_again(ctx: MayImport, lot_id: Number, given: LotSettings) -> Lot:
             reading=reading,
             overwrite_manual=given.overwrite_manual,
             by_hand=given.by_hand,
+            add_unknown=given.add_unknown,
             name=given.name,
         )
     )

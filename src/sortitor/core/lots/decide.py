@@ -39,12 +39,14 @@ def decide(
     overwrite_manual: bool = False,
     choices: pl.DataFrame | None = None,
     by_hand: bool = False,
+    known_only: bool = False,
 ) -> Decided:
     """Rows with an error are rejected; contradictions are conflicts; the rest is add, change or
     unchanged.
 
     choices: `row, remedy` (see Remedy), what a person decided about single rows.
     by_hand: the file states ownership with the basis of a statement by hand.
+    known_only: a row whose device nobody knows is rejected rather than added.
     """
     chosen = choices if choices is not None else choices_of()
     skipped = chosen.filter(pl.col("remedy") == Remedy.SKIP)["row"]
@@ -59,6 +61,10 @@ def decide(
     repeats, within = _within_file(rows, keys, shared)
     found = _matched(keys, shared, facts, chosen)
     notes += [*within, *found.notes]
+    if known_only:
+        strangers = _of_nobody(keys, found, _rows_with(found.notes, Verdict.CONFLICT))
+        notes.append(strangers)
+        rejected = pl.concat([rejected, strangers["row"]])
     conflicts = _rows_with(notes, Verdict.CONFLICT)
     rows, of_names = _with_names(
         rows,
@@ -99,6 +105,13 @@ def decide(
         every.unique(maintain_order=True) if every["row"].is_duplicated().any() else every,
         merges,
     )
+
+
+def _of_nobody(keys: pl.DataFrame, found: _Found, conflicts: pl.Series) -> pl.DataFrame:
+    """A note on each row whose device nobody knows, with what it was to be known by."""
+    first = keys.unique("row", keep="first", maintain_order=True)
+    strange = _without(first.join(found.one, on="row", how="anti"), conflicts)
+    return note_on(strange["row"], "device_unknown", "", strange["value"])
 
 
 def _without(frame: pl.DataFrame, rows: pl.Series, only: pl.Expr | None = None) -> pl.DataFrame:

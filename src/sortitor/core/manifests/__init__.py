@@ -12,6 +12,9 @@ from sortitor.core.errors import BadInput
 from sortitor.core.manifests import lines, sheets, text
 from sortitor.core.manifests.shape import EXTRA_CELLS, MAX_COLUMNS, MAX_ROWS, Manifest, Reading
 
+#: The byte order mark of UTF-8.
+_MARK = b"\xef\xbb\xbf"
+
 __all__ = [
     "EXTRA_CELLS",
     "MAX_COLUMNS",
@@ -25,7 +28,7 @@ __all__ = [
 
 def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:
     """A file of any format, as rows of text cells. Raises BadInput, TooLarge or Unsupported."""
-    if not content.strip():
+    if not content.removeprefix(_MARK).strip():
         raise BadInput("empty_file", "The file is empty.", "Export the file again.")
     if sheets.is_archive(content):
         return sheets.read(content, reading)

@@ -15,6 +15,7 @@ import polars as pl
 
 from sortitor.core.errors import BadInput, TooLarge, Unsupported
 from sortitor.core.manifests.shape import (
+    MAX_CELLS,
     MAX_COLUMNS,
     MAX_ROWS,
     Manifest,
@@ -27,6 +28,9 @@ from sortitor.core.manifests.shape import (
 
 _EXPANDED_BYTES = 1_500_000_000
 _MEMBERS = 2_000
+#: A cell of a workbook holds 32,767 characters at most (ECMA-376); a run of so many bytes without
+#: a mark of XML is none.
+_LONGEST_RUN = 1_000_000
 _OLD_WORKBOOK = b"\xd0\xcf\x11\xe0"
 _ODS = b"application/vnd.oasis.opendocument.spreadsheet"
 _REPEATED = re.compile(rb'number-(?:rows|columns)-repeated="(\d+)"')
@@ -165,15 +169,88 @@ def _check_archive(content: bytes) -> None:
 
 
 def _expand(archive: zipfile.ZipFile, member: zipfile.ZipInfo, ods: bool) -> None:
-    tail, repeated = b"", 0
+    extent = _Extent()
+    is_sheet = re.match(r"xl/worksheets/[^/]+\.xml$", member.filename, re.IGNORECASE) is not None
+    is_text = member.filename.lower().endswith(".xml")
+    tail, repeated, run, total = b"", 0, 0, 0
     with archive.open(member) as stream:
         while piece := stream.read(1 << 20):
+            total += len(piece)
+            if total > _EXPANDED_BYTES:
+                raise _too_large()
+            run = _run(piece, run) if is_text else 0
+            if run > _LONGEST_RUN:
+                raise _too_large()
             if ods and member.filename == "content.xml":
                 for found in _REPEATED.finditer(tail + piece):
                     repeated += int(found[1]) if int(found[1]) < _REPEATED_CELLS // 64 else 0
                     if int(found[1]) > _REPEATED_CELLS or repeated > MAX_ROWS * 4:
                         raise _too_large()
-                tail = piece[-64:]
+            if is_sheet:
+                extent.see(tail + piece)
+            tail = piece[-64:]
+    if is_sheet and extent.cells > MAX_CELLS:
+        _check_filled(archive, member)
+
+
+def _run(piece: bytes, run: int) -> int:
+    """How long the longest piece of text without a mark of XML is, or the one that goes on."""
+    first = piece.find(b"<")
+    if first < 0:
+        return run + len(piece)
+    longest = max(map(len, piece.split(b"<")))
+    return max(run + first, longest if longest > _LONGEST_RUN else len(piece) - piece.rfind(b"<"))
+
+
+_COLUMN = re.compile(rb'\br="([A-Z]{1,3})\d')
+_ROW = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d{1,9})"')
+_FILLED = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]{1,3})(\d{1,9})"[^>]*?(?<!/)>')
+
+
+class _Extent:
+    """How far the cells of a sheet reach: a reader lays all of that out."""
+
+    def __init__(self) -> None:
+        self._columns: set[bytes] = set()
+        self._last_row = 1
+
+    def see(self, text: bytes) -> None:
+        """A part of the sheet; parts overlap."""
+        self._columns.update(_COLUMN.findall(text))
+        for found in _ROW.findall(text):
+            self._last_row = max(self._last_row, int(found))
+
+    @property
+    def cells(self) -> int:
+        """Rows times columns, empty ones too."""
+        return self._last_row * max(map(_place_of, self._columns), default=1)
+
+
+def _place_of(letters: bytes) -> int:
+    """A column's place from its letters: A is 1, Z 26, AA 27."""
+    place = 0
+    for letter in letters:
+        place = place * 26 + letter - 64
+    return place
+
+
+def _check_filled(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> None:
+    """Raise TooLarge when cells that hold something, not only a format, reach too far."""
+    rows, columns, far, tail = 1, 1, "", b""
+    with archive.open(member) as stream:
+        while piece := stream.read(1 << 20):
+            for letters, row in _FILLED.findall(tail + piece):
+                if int(row) > rows or _place_of(letters) > columns:
+                    rows, columns = max(rows, int(row)), max(columns, _place_of(letters))
+                    far = f"{letters.decode()}{int(row)}"
+            tail = piece[-64:]
+    if rows * columns > MAX_CELLS:
+        raise TooLarge(
+            "expands_too_far",
+            f"A sheet of the workbook reaches to the cell {far}: {rows * columns:,} cells, of which"
+            f" at most {MAX_CELLS:,} are read at once.",
+            "Delete what stands alone far from the table, or save the table as CSV.",
+        )
 
 
 def _too_large() -> TooLarge:

@@ -11,6 +11,10 @@ from stdnum.iso7064 import mod_37_36
 from sortitor.core.naming.templates import ALLOWED, LONGEST, SPECIAL, Piece, Template, parse
 from sortitor.core.platforms import CATALOGUE
 
+#: How often numbers are given anew where names are in use; and from when on those are looked
+#: through. A template whose counter does not reach its name ends here.
+_ROUNDS = 12
+_PATIENT_ROUNDS = 4
 _FOLDED = r"[^\x20-\x7E]"
 _FILTERS: dict[str, Callable[[pl.Expr, int], pl.Expr]] = {
     "upper": lambda text, _: text.str.to_uppercase(),
@@ -50,7 +54,12 @@ def compose(
         set(taken),
         next_number,
     )
-    while open_.height:
+    for attempt in range(_ROUNDS):
+        if not open_.height:
+            break
+        if attempt == _PATIENT_ROUNDS:
+            # Names in use stand in a row: go on behind all of them.
+            number = max(number, 1 + _highest(template.pattern, used))
         open_ = open_.with_columns(
             number=(
                 pl.int_range(number, number + open_.height, dtype=pl.Int64)
@@ -60,7 +69,7 @@ def compose(
         )
         named = _named(pieces, open_)
         lower = pl.col("name").str.to_lowercase()
-        clash = lower.is_in(list(used)) | ~lower.is_first_distinct()
+        clash = lower.is_in(used) | ~lower.is_first_distinct()
         named = named.with_columns(clash=clash.fill_null(False))
         done = named.filter(~pl.col("clash") | ~pl.lit(counting))
         decided.append(
@@ -76,11 +85,27 @@ def compose(
             if counting
             else named.clear()
         )
+    # Whatever is open by now would be so for ever.
+    hopeless = {"problem": pl.lit("colliding"), "name": pl.lit(None, dtype=pl.String)}
+    decided.append(open_.with_columns(**hopeless))
     return (
         pl.concat(decided, how="diagonal")
         .select("device_id", "name", "number", "problem", "shortened")
         .sort("device_id")
     )
+
+
+def _highest(pattern: str, names: Collection[str]) -> int:
+    """The highest number among names of the pattern's shape."""
+    text = "".join(
+        {"": re.escape(piece.text.lower()), "n": r"(\d{1,18})", "check": "[0-9a-z]"}.get(
+            piece.field, ".*"
+        )
+        for piece in parse(pattern)
+    )
+    found = pl.Series(list(names), dtype=pl.String).str.extract(f"^{text}$", 1)
+    highest = found.drop_nulls().cast(pl.Int64).max()
+    return int(str(highest)) if highest is not None else 0
 
 
 def length_limit(platform: pl.Expr) -> pl.Expr:

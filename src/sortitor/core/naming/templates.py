@@ -59,7 +59,10 @@ class Template(NamedDocument):
 
     def check(self) -> None:
         """Raise BadInput with the column and a caret under the fault."""
-        parse(self.pattern)
+        for piece in parse(self.pattern):
+            if piece.field == "n" and (piece.shrinks or _cutting(piece)):
+                what = "a counter that is cut gives the same name again and again"
+                _fault(self.pattern, self.pattern.index("{"), what)
 
     def fits(self, platform: str | None) -> bool:
         """Whether the template names devices of this platform."""
@@ -156,6 +159,11 @@ def _field(pattern: str, start: int, inside: str) -> Piece:
             )
         place += len(part) + 1
     return Piece("", name, tuple(filters), fallback, shrinks)
+
+
+def _cutting(piece: Piece) -> bool:
+    """Whether a filter takes digits away."""
+    return any(name in ("first", "last", "letters") for name, _ in piece.filters)
 
 
 def _fault(pattern: str, place: int, what: str) -> None:

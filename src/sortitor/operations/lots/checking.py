@@ -6,19 +6,18 @@ import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 from sortitor.core import lots as core
 from sortitor.core.columns import COLUMNS, recall, remap, understand
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
-from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
+from sortitor.core.manifests import Manifest, Reading
 from sortitor.core.vocabulary import LotStatus, Remedy
 from sortitor.operations.context import Context, or_not_found
+from sortitor.operations.files import Form, read_file
 from sortitor.store import lots as store
 from sortitor.store.engine import Connection
 from sortitor.store.lots import Chosen, HeadRow
-
-Form = Literal["table", "paste"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +28,9 @@ class Settings:
     columns: Mapping[str, str] = field(default_factory=dict)
     overwrite_manual: bool = False
     by_hand: bool = False
+    #: Whether unknown devices are added; None: those of a table are, those of a pasted list or of a
+    #: statement by hand are not.
+    add_unknown: bool | None = None
     reading: Reading = field(default_factory=Reading)
 
 
@@ -43,6 +45,14 @@ class Given:
     settings: Settings
 
     @property
+    def known_only(self) -> bool:
+        """Whether a device that nobody knows is rejected."""
+        s = self.settings
+        if s.add_unknown is not None:
+            return not s.add_unknown
+        return s.by_hand or self.form == "paste"
+
+    @property
     def fingerprint(self) -> str:
         """The same bytes read in the same way have the same fingerprint."""
         s = self.settings
@@ -53,6 +63,7 @@ class Given:
                 dict(s.columns),
                 s.overwrite_manual,
                 s.by_hand,
+                self.known_only,
                 s.reading.sheet,
                 s.reading.header_row,
             ],
@@ -79,22 +90,31 @@ def check(ctx: Context, given: Given) -> tuple[HeadRow, bool]:
     """Check a file whole and keep it as a draft; `(lot, False)` with the earlier lot if this very
     file was given before.
     """
+    core.check_defaults(given.settings.defaults)
+    with ctx.reading() as connection:
+        if earlier := store.same(connection, given.fingerprint):
+            return earlier, False
+    # Outside any transaction: a stranger's file takes as long as it is allowed to.
+    manifest = _read(ctx, given.form, given.content, given.settings.reading)
     with ctx.changing() as connection:
         lot, fresh = begin(ctx, connection, given)
-        return (_look_through(ctx, connection, lot, given.content), True) if fresh else (lot, False)
+        return (_look_through(ctx, connection, lot, manifest), True) if fresh else (lot, False)
 
 
 def finish(ctx: Context, lot_id: int) -> HeadRow:
     """Look through a file that was only kept; one that turns out to be none leaves nothing
     behind.
     """
+    with ctx.reading() as connection:
+        lot = known(connection, lot_id)
+        if lot.status != LotStatus.CHECKING:
+            return lot
+        content = store.content(connection, lot_id)
+    manifest = _read(ctx, lot.form, content, Reading(lot.sheet, lot.header_row or None))
     with ctx.changing() as connection:
         lot = known(connection, lot_id, lock=True)
-        return (
-            _look_through(ctx, connection, lot, store.content(connection, lot_id))
-            if lot.status == LotStatus.CHECKING
-            else lot
-        )
+        is_open = lot.status == LotStatus.CHECKING
+        return _look_through(ctx, connection, lot, manifest) if is_open else lot
 
 
 def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, bool]:
@@ -121,6 +141,7 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, 
             "defaults": defaults,
             "overwrite_manual": given.settings.overwrite_manual,
             "by_hand": given.settings.by_hand,
+            "known_only": given.known_only,
             "sheet": reading.sheet,
             "header_row": reading.header_row or 0,
             "counts": {},
@@ -138,9 +159,9 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, 
     return known(connection, lot_id), True
 
 
-def _look_through(ctx: Context, connection: Connection, lot: HeadRow, content: bytes) -> HeadRow:
-    ctx.progress("reading the file", 0, 0)
-    manifest = _read(lot.form, content, Reading(lot.sheet, lot.header_row or None))
+def _look_through(
+    ctx: Context, connection: Connection, lot: HeadRow, manifest: Manifest
+) -> HeadRow:
     given = json.loads(lot.columns_from) if lot.columns_from else {}
     meaning, origin = _meaning(connection, manifest, given, lot.defaults.get("supplier"))
     checked = _decide(ctx, connection, lot, manifest, meaning)
@@ -173,8 +194,14 @@ def _look_through(ctx: Context, connection: Connection, lot: HeadRow, content: b
     return or_not_found(store.one(connection, lot.id), "lot", lot.id)
 
 
-def _read(form: str, content: bytes, reading: Reading) -> Manifest:
-    return read_table(content, reading) if form == "table" else read_paste(content)
+def _read(ctx: Context, form: str, content: bytes, reading: Reading) -> Manifest:
+    def still_wanted() -> None:
+        ctx.check_time()
+        ctx.progress("reading the file", 0, 0)
+
+    still_wanted()
+    shape: Form = "paste" if form == "paste" else "table"
+    return read_file(content, shape, reading, ctx.limits.files, still_wanted)
 
 
 def _kept(connection: Connection, lot: HeadRow) -> Manifest:
@@ -224,7 +251,12 @@ def _decide(
         manifest,
         meaning,
         core.decide(
-            prepared, facts, lot.overwrite_manual, store.choices(connection, lot.id), lot.by_hand
+            prepared,
+            facts,
+            lot.overwrite_manual,
+            store.choices(connection, lot.id),
+            lot.by_hand,
+            lot.known_only,
         ),
     )
 
@@ -294,6 +326,7 @@ def read_again(
     reading: Reading | None = None,
     overwrite_manual: bool | None = None,
     by_hand: bool | None = None,
+    add_unknown: bool | None = None,
     name: str | None = None,
 ) -> HeadRow:
     """Read a draft in another way; what is None stays as it is. Another sheet or header line starts
@@ -302,15 +335,12 @@ def read_again(
     columns: header → column, None for a plain detail. With a supplier as default it is remembered
     for the next file.
     """
+    fresh = _read_in_another_way(ctx, lot_id, reading) if reading is not None else None
+    anew = fresh is not None
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
         checked_defaults = core.check_defaults(defaults) if defaults is not None else lot.defaults
-        anew = reading is not None and reading != Reading(lot.sheet, lot.header_row)
-        manifest = (
-            _read(lot.form, store.content(connection, lot_id), reading)
-            if reading is not None and anew
-            else _kept(connection, lot)
-        )
+        manifest = _kept(connection, lot) if fresh is None else fresh
         meaning = (
             remap(manifest.headers, columns, lot.columns)
             if columns is not None
@@ -324,6 +354,7 @@ def read_again(
                 lot.overwrite_manual if overwrite_manual is None else overwrite_manual
             ),
             "by_hand": lot.by_hand if by_hand is None else by_hand,
+            "known_only": lot.known_only if add_unknown is None else not add_unknown,
             "name": name or lot.name,
             "columns": meaning,
             "columns_from": "given" if columns is not None else lot.columns_from,
@@ -354,6 +385,16 @@ def read_again(
             connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)}
         )
         return _rechecked(ctx, connection, lot, "settings", checked.decided.counts)
+
+
+def _read_in_another_way(ctx: Context, lot_id: int, reading: Reading) -> Manifest | None:
+    """The file of a draft read by another sheet or header line; None where it was read so."""
+    with ctx.reading() as connection:
+        lot = known(connection, lot_id)
+        if lot.status != LotStatus.DRAFT or reading == Reading(lot.sheet, lot.header_row):
+            return None
+        content = store.content(connection, lot_id)
+    return _read(ctx, lot.form, content, reading)
 
 
 def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | None) -> HeadRow:

@@ -58,7 +58,7 @@ def _plan(ctx: Context, connection: Connection, rule: Rule) -> _Plan:
         bars_line_days=window,
         nothing_to_do=not due,
     )
-    return _Plan(sealed(shown, [window, [row.id for row in due]]), due, idle.watched)
+    return _Plan(sealed(shown, [window, sorted(row.id for row in due)]), due, idle.watched)
 
 
 def _label(due: int) -> str:

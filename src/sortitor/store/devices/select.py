@@ -26,14 +26,15 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import ARRAY
 
-from sortitor.core.identifiers import check_one
+from sortitor.core.identifiers import normal_forms
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import IdentifierKind, Ownership
+from sortitor.core.vocabulary import Ownership
 from sortitor.store.cohorts import (
     member_of,
 )
 from sortitor.store.engine import plan_anew
 from sortitor.store.filters import compiled
+from sortitor.store.rows import among
 from sortitor.store.tables import (
     cohorts,
     devices,
@@ -48,14 +49,14 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
     """The selection as a condition on `devices`."""
     conditions: list[ColumnElement[bool]] = []
     if selection.ids:
-        conditions.append(devices.c.id.in_(selection.ids))
+        conditions.append(among(devices.c.id, selection.ids))
     if selection.person_id is not None:
         conditions.append(devices.c.person_id == selection.person_id)
     if selection.identifiers:
         conditions.append(
             devices.c.id.in_(
                 select(identifiers.c.device_id).where(
-                    identifiers.c.value.in_(_normal(selection.identifiers))
+                    identifiers.c.value == any_(_texts(_normal(selection.identifiers)))
                 )
             )
         )
@@ -74,9 +75,7 @@ def _search(query: str, masked: bool) -> ColumnElement[bool]:
     """
     text = query.strip()
     lower = re.sub(r"([%_\\])", r"\\\1", text.lower())
-    values = {value for kind in IdentifierKind if (value := check_one(kind, text)[0])} or {
-        text.upper()
-    }
+    values = _normal([text]) or {text.upper()}
     parts = [
         select(identifiers.c.device_id).where(identifiers.c.value.in_(values)),
         select(devices.c.id).where(func.starts_with(folded(devices.c.name), text.lower())),
@@ -116,9 +115,7 @@ def an_identifier(kind: str) -> ColumnElement[Any]:
 
 def _normal(given: Iterable[str]) -> set[str]:
     """Every form that the written identifiers may be kept in."""
-    return {
-        value for text in given for kind in IdentifierKind if (value := check_one(kind, text)[0])
-    }
+    return set().union(*normal_forms(given).values())
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,7 +133,7 @@ def personal_among(
     the devices that are personal.
     """
     personal = devices.c.ownership == Ownership.PERSONAL
-    normal = {text: _normal([text]) for text in texts}
+    normal = normal_forms(texts)
     values = sorted({value for found in normal.values() for value in found})
     query = (
         select(identifiers.c.value)
@@ -157,12 +154,16 @@ def unknown_identifiers(connection: Connection, given: Sequence[str]) -> list[st
     """Those of the written identifiers that no device has."""
     if not given:
         return []
-    known = set(
-        connection.execute(
-            select(identifiers.c.value).where(identifiers.c.value.in_(_normal(given)))
-        ).scalars()
-    )
-    return [text for text in given if not _normal([text]) & known]
+    normal = normal_forms(given)
+    forms: set[str] = set().union(*normal.values())
+    query = select(identifiers.c.value).where(identifiers.c.value == any_(_texts(forms)))
+    known = set(connection.execute(query).scalars())
+    return [text for text in given if known.isdisjoint(normal[text])]
+
+
+def _texts(values: Iterable[str]) -> ColumnElement[Any]:
+    """Texts as one array: a parameter each ends at 65,535."""
+    return literal([*values], ARRAY(Text))
 
 
 def ids(connection: Connection, selection: Selection, now: datetime) -> list[int]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from sqlalchemy import (
     BigInteger,
     Column,
@@ -13,26 +11,15 @@ from sqlalchemy import (
     Table,
     Text,
     func,
+    text,
 )
 from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.types import UserDefinedType
 
 from sortitor.store.tables.base import (
     Time,
     metadata,
     number_column,
 )
-
-
-class Xid8(UserDefinedType[str]):
-    """The number of a transaction (PostgreSQL's xid8)."""
-
-    cache_ok = True
-
-    def get_col_spec(self, **_: Any) -> str:
-        """Its name in SQL."""
-        return "xid8"
-
 
 journal = Table(
     "journal",
@@ -52,7 +39,12 @@ journal = Table(
     Column("account_id", BigInteger),
     # Real time, whatever the business's clock says.
     Column("recorded_at", Time, nullable=False, server_default=func.clock_timestamp()),
-    Column("transaction_id", Xid8, nullable=False, server_default=func.pg_current_xact_id()),
+    Column(
+        "transaction_id",
+        BigInteger,
+        nullable=False,
+        server_default=text("((pg_current_xact_id())::text)::bigint"),
+    ),
     Index(None, "transaction_id"),
     Index(None, "operation", "id"),
     Index(None, "subject", "subject_id"),

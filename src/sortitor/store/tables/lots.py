@@ -48,6 +48,7 @@ lots = Table(
     Column("checked_at_entry_id", BigInteger, nullable=False, server_default="0"),
     # Whether its ownership is a statement by hand, as in a declaration from a list.
     Column("by_hand", Boolean, nullable=False, server_default="false"),
+    Column("known_only", Boolean, nullable=False, server_default="false"),
     Column("columns", JSONB, nullable=False),
     Column("headers", JSONB, nullable=False),
     Column("defaults", JSONB, nullable=False),

@@ -42,6 +42,9 @@ def upgrade() -> None:
         postgresql_where=sa.text("claim_id IS NOT NULL"),
     )
     op.add_column("jobs", sa.Column("attempts", sa.Integer(), nullable=False, server_default="0"))
+    op.add_column(
+        "lots", sa.Column("known_only", sa.Boolean(), nullable=False, server_default="false")
+    )
     op.create_table(
         "strangers",
         sa.Column("what", sa.Text(), nullable=False),
@@ -105,7 +108,8 @@ def _journal() -> None:
     # Which entries are new since a moment is asked by transaction: numbers of entries are given
     # before they are committed.
     op.execute(
-        "ALTER TABLE journal ADD COLUMN transaction_id xid8 NOT NULL DEFAULT pg_current_xact_id()"
+        "ALTER TABLE journal ADD COLUMN transaction_id bigint NOT NULL"
+        " DEFAULT ((pg_current_xact_id())::text)::bigint"
     )
     op.create_index(op.f("ix_journal_transaction_id"), "journal", ["transaction_id"])
     op.create_table(
@@ -126,6 +130,7 @@ def _journal() -> None:
 def downgrade() -> None:
     op.execute("DROP FUNCTION tell_of_a_job() CASCADE")
     op.drop_table("strangers")
+    op.drop_column("lots", "known_only")
     op.drop_column("jobs", "attempts")
     op.drop_column("credentials", "granted_by")
     op.execute("DELETE FROM credentials WHERE claim_id IS NOT NULL")

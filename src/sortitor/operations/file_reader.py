@@ -1,0 +1,88 @@
+"""The process that reads one stranger's file: a line of JSON and the file come in, a line of JSON
+and the rows (Arrow) go out. It ends with the file.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import resource
+import sys
+from dataclasses import asdict
+from typing import Any
+
+import fastexcel  # noqa: F401 - loaded before a file waits
+import polars as pl
+
+from sortitor.core.errors import BadInput
+from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
+
+
+def main() -> None:
+    """Read one file."""
+    asked = json.loads(sys.stdin.buffer.readline() or b"null")
+    if asked is None:
+        return
+    _bound(asked["memory_bytes"], asked["seconds"])
+    content = sys.stdin.buffer.read()
+    try:
+        if asked["form"] == "paste":
+            found = read_paste(content)
+        else:
+            found = read_table(content, Reading(asked["sheet"], asked["header_row"]))
+    except BadInput as error:
+        _tell(
+            {
+                "kind": type(error).__name__,
+                "code": error.code,
+                "detail": error.detail,
+                "remedy": error.remedy,
+                "problems": [asdict(problem) for problem in error.problems],
+            }
+        )
+        return
+    _hand_over(found)
+
+
+def _bound(memory_bytes: int, seconds: float) -> None:
+    """Limits beyond what the process has by itself."""
+    with open("/proc/self/status") as status:
+        words = dict(line.split(":", 1) for line in status)
+    own = int(words["VmData"].split()[0]) * 1024
+    resource.setrlimit(resource.RLIMIT_DATA, (own + memory_bytes, own + memory_bytes))
+    processor = int(seconds * 2) + 1
+    resource.setrlimit(resource.RLIMIT_CPU, (processor, processor))
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # It writes no file.
+    resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+
+
+def _hand_over(found: Manifest) -> None:
+    told = {
+        "headers": found.headers,
+        "layout": found.layout,
+        "encoding": found.encoding,
+        "sheet": found.sheet,
+        "sheets": found.sheets,
+        "header_row": found.header_row,
+    }
+    frame = found.cells.insert_column(0, found.numbers.alias(_free_name(found.cells)))
+    buffer = io.BytesIO()
+    frame.write_ipc(buffer, compat_level=pl.CompatLevel.newest())
+    _tell(told)
+    sys.stdout.buffer.write(buffer.getbuffer())
+    sys.stdout.buffer.flush()
+
+
+def _free_name(cells: pl.DataFrame) -> str:
+    """A name that no column has."""
+    return max(cells.columns, key=len, default="") + " number"
+
+
+def _tell(head: dict[str, Any]) -> None:
+    sys.stdout.buffer.write(json.dumps(head).encode() + b"\n")
+    sys.stdout.buffer.flush()
+
+
+if __name__ == "__main__":
+    main()

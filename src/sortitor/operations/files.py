@@ -1,0 +1,142 @@
+"""Strangers' files are read by a process of their own, with limits on memory and time: whatever a
+file does to its reader, the service goes on.
+"""
+
+from __future__ import annotations
+
+import atexit
+import io
+import json
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import polars as pl
+
+from sortitor.core.errors import BadInput, FieldProblem, TooLarge, Unsupported
+from sortitor.core.manifests import Manifest, Reading
+
+Form = Literal["table", "paste"]
+_KINDS: dict[str, type[BadInput]] = {
+    kind.__name__: kind for kind in (BadInput, TooLarge, Unsupported)
+}
+_LOOK_EVERY_SECONDS = 0.5
+#: As many files at once; others wait for their turn.
+_places = threading.BoundedSemaphore(2)
+_spares: list[subprocess.Popen[bytes]] = []
+_lock = threading.Lock()
+
+
+@dataclass(frozen=True, slots=True)
+class FileLimits:
+    """What reading one file may take."""
+
+    memory_bytes: int = 2_000_000_000
+    seconds: float = 180
+
+
+def read_file(
+    content: bytes,
+    form: Form,
+    reading: Reading,
+    limits: FileLimits,
+    check_time: Callable[[], None] = lambda: None,
+) -> Manifest:
+    """The rows of a file, whatever its format. Raises BadInput, TooLarge or Unsupported; and what
+    `check_time` raises while it waits.
+    """
+    with _places:
+        reader = _taken()
+        try:
+            said = _ask(reader, _request(content, form, reading, limits), limits, check_time)
+        finally:
+            _end(reader)
+    return _understood(said, limits)
+
+
+def _request(content: bytes, form: Form, reading: Reading, limits: FileLimits) -> bytes:
+    asked = {
+        "form": form,
+        "sheet": reading.sheet,
+        "header_row": reading.header_row,
+        "memory_bytes": limits.memory_bytes,
+        "seconds": limits.seconds,
+    }
+    return json.dumps(asked).encode() + b"\n" + content
+
+
+def _ask(
+    reader: subprocess.Popen[bytes],
+    request: bytes | None,
+    limits: FileLimits,
+    check_time: Callable[[], None],
+) -> bytes:
+    until = time.monotonic() + limits.seconds
+    while True:
+        try:
+            return reader.communicate(request, timeout=_LOOK_EVERY_SECONDS)[0]
+        except subprocess.TimeoutExpired:
+            request = None
+            check_time()
+            if time.monotonic() > until:
+                return b""
+        except BrokenPipeError:
+            return b""
+
+
+def _understood(said: bytes, limits: FileLimits) -> Manifest:
+    head, _, rest = said.partition(b"\n")
+    if not head:
+        raise TooLarge(
+            "file_too_heavy",
+            f"Reading the file takes more than {limits.memory_bytes // 1_000_000:,} MB of memory"
+            f" or {limits.seconds:g} seconds.",
+            "Save only the rows that matter, as CSV, or split the file.",
+        )
+    told: dict[str, Any] = json.loads(head)
+    if "kind" in told:
+        problems = tuple(FieldProblem(**one) for one in told["problems"])
+        raise _KINDS[told["kind"]](told["code"], told["detail"], told["remedy"], problems)
+    frame = pl.read_ipc(io.BytesIO(rest))
+    numbers = frame.to_series(0)
+    told["headers"], told["sheets"] = tuple(told["headers"]), tuple(told["sheets"])
+    return Manifest(cells=frame.drop(numbers.name), numbers=numbers.alias(""), **told)
+
+
+def _taken() -> subprocess.Popen[bytes]:
+    """A reader that is ready; the next one begins to get ready meanwhile."""
+    with _lock:
+        ready = [spare for spare in _spares if spare.poll() is None]
+        _spares[:] = [_started()]
+    return ready[0] if ready else _started()
+
+
+def _started() -> subprocess.Popen[bytes]:
+    return subprocess.Popen(
+        [sys.executable, "-m", "sortitor.operations.file_reader"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        # An allocator that gives up prints pages of nothing.
+        stderr=subprocess.DEVNULL,
+        cwd="/",
+    )
+
+
+def _end(reader: subprocess.Popen[bytes]) -> None:
+    reader.kill()
+    for pipe in (reader.stdin, reader.stdout):
+        if pipe is not None:
+            with suppress(OSError):
+                pipe.close()
+    reader.wait()
+
+
+@atexit.register
+def _dismiss() -> None:
+    for spare in _spares:
+        _end(spare)
