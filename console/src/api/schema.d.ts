@@ -99,7 +99,8 @@ export interface paths {
         put?: never;
         /**
          * Knock
-         * @description A device arrives: the gate decides, the device is named and given its credential.
+         * @description A device arrives: the gate decides, the device is named and given its credential. A device
+         *     that is in use shows the credential that it has as a bearer token.
          */
         post: operations["knock_api_v1_agent_knock_post"];
         delete?: never;
@@ -142,6 +143,66 @@ export interface paths {
         get: operations["show_arrival_api_v1_arrivals__arrival_id__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/arrivals/{arrival_id}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Hand Over
+         * @description Take the arrived device for the one in use, as previewed; the former credential ends.
+         */
+        post: operations["apply_hand_over_api_v1_arrivals__arrival_id__hand_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/arrivals/{arrival_id}/hand-over/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Hand Over
+         * @description What handing the device in use over to the one that arrived would change.
+         */
+        post: operations["preview_hand_over_api_v1_arrivals__arrival_id__hand_over_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/arrivals/{arrival_id}/turn-away": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Turn Away
+         * @description Let the device in use stay what it is; what arrived gets no credential.
+         */
+        post: operations["turn_away_api_v1_arrivals__arrival_id__turn_away_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -913,7 +974,8 @@ export interface paths {
         };
         /**
          * Follow Job
-         * @description The job as server-sent events, one whenever it has gone on, until it is over.
+         * @description The job as server-sent events, one whenever it has gone on, until it is over; a comment every
+         *     15 seconds while it stands.
          */
         get: operations["follow_job_api_v1_jobs__job_id__events_get"];
         put?: never;
@@ -936,6 +998,86 @@ export interface paths {
          * @description Entries, newest first; `operation` is a beginning, such as `lot`.
          */
         get: operations["list_entries_api_v1_journal_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Journal
+         * @description The sealed journal as JSON Lines, in the order of its chain, with places and digests.
+         */
+        get: operations["export_journal_api_v1_journal_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Head
+         * @description The end of the sealed chain, signed; keep it outside.
+         */
+        get: operations["show_head_api_v1_journal_head_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/head/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Head
+         * @description Whether the chain still holds a head that was given out earlier.
+         */
+        post: operations["check_head_api_v1_journal_head_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Verify Journal
+         * @description Check up to 5,000 places of the chain: every entry, and what it did to devices.
+         */
+        get: operations["verify_journal_api_v1_journal_verification_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1855,6 +1997,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Password
+         * @description Change your own password: your other sessions end, and your tokens are revoked.
+         */
+        put: operations["change_password_api_v1_session_password_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Sessions
+         * @description Your living sessions; for administrators, those of any account.
+         */
+        get: operations["list_sessions_api_v1_sessions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{session_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End Session
+         * @description End a session at once.
+         */
+        delete: operations["end_session_api_v1_sessions__session_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -2136,13 +2338,14 @@ export interface paths {
         };
         /**
          * List Tokens
-         * @description Your own living tokens.
+         * @description Your living tokens; for administrators, those of any account.
          */
         get: operations["list_tokens_api_v1_tokens_get"];
         put?: never;
         /**
          * Add Token
-         * @description Make a token for scripts; its secret is shown this once.
+         * @description Make a token for scripts; its secret is shown this once. It takes a session that was opened
+         *     with the password.
          */
         post: operations["add_token_api_v1_tokens_post"];
         delete?: never;
@@ -2163,7 +2366,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke Token
-         * @description Revoke one of your tokens.
+         * @description Revoke a token at once.
          */
         delete: operations["revoke_token_api_v1_tokens__token_id__delete"];
         options?: never;
@@ -2308,6 +2511,8 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /** @description What became of an arrival of a device that is in use; `open`: to be decided. */
+            claim: components["schemas"]["Claim"] | null;
             /** Device Id */
             device_id: number | null;
             /** Device Name */
@@ -2345,6 +2550,7 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            claim: components["schemas"]["Claim"] | null;
             /** Device Id */
             device_id: number | null;
             /** Id */
@@ -2449,6 +2655,12 @@ export interface components {
             name: string | null;
             stage: components["schemas"]["Stage"];
         };
+        /**
+         * Claim
+         * @description What became of the arrival of a device that is in use and did not show its credential.
+         * @enum {string}
+         */
+        Claim: "open" | "granted" | "denied";
         /**
          * Clause
          * @description One comparison: what was asked, what the device has, whether it matched.
@@ -2775,6 +2987,11 @@ export interface components {
          * @description One change: who, when, what, why, before and after.
          */
         Entry: {
+            /**
+             * Account Id
+             * @description The account's number; null for the service itself.
+             */
+            account_id: number | null;
             /** Actor */
             actor: string;
             /** After */
@@ -2792,6 +3009,12 @@ export interface components {
             operation: string;
             /** Reason */
             reason: string | null;
+            /**
+             * Recorded At
+             * Format: date-time
+             * @description Real time; `at` is the business's clock, which may be frozen.
+             */
+            recorded_at: string;
             /** Request Id */
             request_id: string | null;
             /** Reverted By */
@@ -2812,6 +3035,11 @@ export interface components {
          * @description An entry with its first hundred effects.
          */
         EntryDetail: {
+            /**
+             * Account Id
+             * @description The account's number; null for the service itself.
+             */
+            account_id: number | null;
             /** Actor */
             actor: string;
             /** After */
@@ -2831,6 +3059,12 @@ export interface components {
             operation: string;
             /** Reason */
             reason: string | null;
+            /**
+             * Recorded At
+             * Format: date-time
+             * @description Real time; `at` is the business's clock, which may be frozen.
+             */
+            recorded_at: string;
             /** Request Id */
             request_id: string | null;
             /** Reverted By */
@@ -3000,6 +3234,59 @@ export interface components {
             summary: string;
         };
         /**
+         * Head
+         * @description The end of the sealed chain. Keep `signed` (JWS, RFC 7515): it proves later that nothing up
+         *     to there was changed.
+         */
+        Head: {
+            /**
+             * Digest
+             * @description SHA-256, hexadecimal.
+             */
+            digest: string;
+            /** Entry Id */
+            entry_id: number | null;
+            /**
+             * Key
+             * @description The public key (JWK, RFC 7517).
+             */
+            key: {
+                [key: string]: unknown;
+            };
+            /**
+             * Place
+             * @description How many entries are sealed.
+             */
+            place: number;
+            /** Sealed At */
+            sealed_at: string | null;
+            /** Signed */
+            signed: string;
+            /**
+             * Waiting
+             * @description Entries that wait for their seal.
+             */
+            waiting: number;
+        };
+        /**
+         * HeadChecked
+         * @description Whether the chain still holds a head; `why` says what stands against it.
+         */
+        HeadChecked: {
+            /** Holds */
+            holds: boolean;
+            /** Why */
+            why: string;
+        };
+        /**
+         * HeadGiven
+         * @description A head that was given out earlier.
+         */
+        HeadGiven: {
+            /** Signed */
+            signed: string;
+        };
+        /**
          * Hold
          * @description A reason not to sweep a device, up to and including a day.
          */
@@ -3141,8 +3428,11 @@ export interface components {
          *     (this once).
          */
         KnockAnswer: {
-            /** Arrival Id */
-            arrival_id: number;
+            /**
+             * Arrival Id
+             * @description Null where the pass's code is not right.
+             */
+            arrival_id: number | null;
             /** Codes */
             codes: string[];
             /** Credential */
@@ -3246,6 +3536,11 @@ export interface components {
             headers: string[];
             /** Id */
             id: number;
+            /**
+             * Known Only
+             * @description Devices that nobody knows are rejected.
+             */
+            known_only: boolean;
             /** Layout */
             layout: string;
             /** Name */
@@ -3305,6 +3600,11 @@ export interface components {
          *     `columns` is header → column, null for a plain detail.
          */
         LotSettings: {
+            /**
+             * Add Unknown
+             * @description Add devices that nobody knows, rather than reject them.
+             */
+            add_unknown?: boolean | null;
             /** By Hand */
             by_hand?: boolean | null;
             /** Columns */
@@ -3863,6 +4163,28 @@ export interface components {
              * @description Empty: from now on.
              */
             valid_from?: string | null;
+        };
+        /**
+         * PasswordChange
+         * @description One's own new password.
+         */
+        PasswordChange: {
+            /**
+             * Current Password
+             * Format: password
+             */
+            current_password: string;
+            /**
+             * Keep Tokens
+             * @description Let your tokens live on; they are revoked otherwise.
+             * @default false
+             */
+            keep_tokens?: boolean;
+            /**
+             * New Password
+             * Format: password
+             */
+            new_password: string;
         };
         /**
          * Permission
@@ -4566,6 +4888,35 @@ export interface components {
             query?: string | null;
         };
         /**
+         * Session
+         * @description Somebody who is signed in to the console.
+         */
+        Session: {
+            /**
+             * Address
+             * @description From where it was opened.
+             */
+            address: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Expires At
+             * Format: date-time
+             */
+            expires_at: string;
+            /** Id */
+            id: number;
+            /**
+             * Used At
+             * Format: date-time
+             * @description When it was used last, to the minute.
+             */
+            used_at: string;
+        };
+        /**
          * SetName
          * @description Name a device by hand.
          */
@@ -4765,6 +5116,11 @@ export interface components {
             name: string;
             purpose: components["schemas"]["Purpose"];
             role: components["schemas"]["Role"];
+            /**
+             * Used At
+             * @description When it was used last, to the minute.
+             */
+            used_at: string | null;
         };
         /**
          * TokenNew
@@ -4830,6 +5186,30 @@ export interface components {
          * @enum {string}
          */
         Verdict: "add" | "change" | "unchanged" | "conflict" | "reject";
+        /**
+         * Verification
+         * @description A part of the chain as it was checked.
+         */
+        Verification: {
+            /**
+             * Broken Entry
+             * @description The first entry that is not what was sealed.
+             */
+            broken_entry: number | null;
+            /** Checked */
+            checked: number;
+            /** Digest */
+            digest: string;
+            /** Over */
+            over: boolean;
+            /**
+             * Place
+             * @description The last place that is right; go on after it.
+             */
+            place: number;
+            /** Why */
+            why: string;
+        };
         /**
          * View
          * @description A saved view; `mine` may be removed.
@@ -5022,6 +5402,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 account_id: number;
             };
             cookie?: never;
@@ -5153,7 +5534,7 @@ export interface operations {
         parameters: {
             query?: {
                 outcome?: components["schemas"]["Outcome"] | null;
-                /** @description Only devices that are parked right now */
+                /** @description Only those on which a coordinator has to decide */
                 waiting?: boolean;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
@@ -5191,6 +5572,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 arrival_id: number;
             };
             cookie?: never;
@@ -5205,6 +5587,108 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ArrivalDetail"];
                 };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_hand_over_api_v1_arrivals__arrival_id__hand_over_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                arrival_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Apply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_hand_over_api_v1_arrivals__arrival_id__hand_over_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                arrival_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    turn_away_api_v1_arrivals__arrival_id__turn_away_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                arrival_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What went wrong, and what to do */
             "4XX": {
@@ -5926,6 +6410,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -5957,6 +6442,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -5992,6 +6478,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -6027,6 +6514,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -6062,6 +6550,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -6095,6 +6584,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 device_id: number;
             };
             cookie?: never;
@@ -6445,6 +6935,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 hold_id: number;
             };
             cookie?: never;
@@ -6510,6 +7001,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 job_id: number;
             };
             cookie?: never;
@@ -6541,6 +7033,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 job_id: number;
             };
             cookie?: never;
@@ -6572,6 +7065,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 job_id: number;
             };
             cookie?: never;
@@ -6634,11 +7128,138 @@ export interface operations {
             };
         };
     };
+    export_journal_api_v1_journal_export_get: {
+        parameters: {
+            query?: {
+                /** @description Only what was sealed after this place. */
+                after_place?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_head_api_v1_journal_head_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Head"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_head_api_v1_journal_head_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HeadGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeadChecked"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_journal_api_v1_journal_verification_get: {
+        parameters: {
+            query?: {
+                /** @description The `place` of the part before. */
+                after_place?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verification"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_entry_api_v1_journal__entry_id__get: {
         parameters: {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 entry_id: number;
             };
             cookie?: never;
@@ -6670,6 +7291,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 entry_id: number;
             };
             cookie?: never;
@@ -6705,6 +7327,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 entry_id: number;
             };
             cookie?: never;
@@ -6780,6 +7403,8 @@ export interface operations {
                 overwrite_manual?: boolean;
                 /** @description State the ownership by hand, which a supplier's file cannot change */
                 by_hand?: boolean;
+                /** @description Add devices that nobody knows. Empty: those of a table are added, those of a pasted list or of a statement by hand are not */
+                add_unknown?: boolean | null;
                 sheet?: string | null;
                 header_row?: number | null;
                 /** @description Take defaults and columns from this lot, such as for its mended rejects */
@@ -6868,6 +7493,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -6902,6 +7528,7 @@ export interface operations {
                 prefer?: string | null;
             };
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -6946,6 +7573,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -6981,6 +7609,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7016,6 +7645,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7047,6 +7677,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7078,6 +7709,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7109,6 +7741,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7147,6 +7780,7 @@ export interface operations {
                 prefer?: string | null;
             };
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7191,6 +7825,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7230,6 +7865,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7261,6 +7897,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7299,6 +7936,7 @@ export interface operations {
             };
             header?: never;
             path: {
+                /** @description Its number. */
                 lot_id: number;
             };
             cookie?: never;
@@ -7862,6 +8500,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 pass_id: number;
             };
             cookie?: never;
@@ -8463,6 +9102,102 @@ export interface operations {
             };
         };
     };
+    change_password_api_v1_session_password_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sessions_api_v1_sessions_get: {
+        parameters: {
+            query?: {
+                /** @description An account's number; for administrators. Empty: your own */
+                account?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_session_api_v1_sessions__session_id__delete: {
+        parameters: {
+            query?: {
+                /** @description An account's number; for administrators. Empty: your own */
+                account?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Its number. */
+                session_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_up_api_v1_setup_post: {
         parameters: {
             query?: never;
@@ -8907,6 +9642,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 sweep_id: number;
             };
             cookie?: never;
@@ -8942,6 +9678,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 sweep_id: number;
             };
             cookie?: never;
@@ -8999,7 +9736,10 @@ export interface operations {
     };
     list_tokens_api_v1_tokens_get: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description An account's number; for administrators. Empty: your own */
+                account?: number | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9061,9 +9801,13 @@ export interface operations {
     };
     revoke_token_api_v1_tokens__token_id__delete: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description An account's number; for administrators. Empty: your own */
+                account?: number | null;
+            };
             header?: never;
             path: {
+                /** @description Its number. */
                 token_id: number;
             };
             cookie?: never;
@@ -9155,6 +9899,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description Its number. */
                 view_id: number;
             };
             cookie?: never;

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from datetime import timedelta
+from pathlib import Path
 from typing import Any
 
 import click
@@ -20,6 +22,7 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.client import Sortitor
+from sortitor.schemas.journal import Entry
 
 
 @click.group()
@@ -77,7 +80,8 @@ def show(s: Sortitor, entry_id: int) -> None:
         [
             ("Entry", e.id),
             ("At", e.at),
-            ("By", e.actor),
+            ("Recorded", e.recorded_at if _apart(e) else None),
+            ("By", e.actor if e.account_id is None else f"{e.actor} (account {e.account_id})"),
             ("Operation", e.operation),
             ("What", e.summary),
             ("Why", e.reason),
@@ -94,6 +98,11 @@ def show(s: Sortitor, entry_id: int) -> None:
         heading(f"Devices (first {len(e.effects)})")
         for effect in e.effects[:20]:
             plain(f"  {effect.device_id}: {_short(effect.before)} → {_short(effect.after)}")
+
+
+def _apart(entry: Entry) -> bool:
+    """Whether the business's clock stood elsewhere than the real one."""
+    return abs(entry.recorded_at - entry.at) > timedelta(minutes=1)
 
 
 def _short(value: dict[str, Any] | None) -> str:
@@ -115,3 +124,68 @@ def revert(s: Sortitor, entry_id: int, yes: bool, reason: str | None) -> None:
     agree(preview, yes)
     made = s.journal.revert(entry_id, preview.digest, reason)
     talk(f"Reverted by entry {made}.")
+
+
+@journal.command()
+@click.option(
+    "--head",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="A head that was written earlier: it must still be part of the journal.",
+)
+@with_client
+def verify(s: Sortitor, head: Path | None) -> None:
+    """Prove that no entry was changed, left out or put in; names the first that was.
+
+    \b
+    Examples:
+      sortitor journal verify
+      sortitor journal verify --head head-january.jws
+    """
+    if head is not None:
+        found = s.journal.check_head(head.read_text())
+        if not found.holds:
+            raise _broken(f"The journal is not the one of {head}. {found.why}")
+    checked = 0
+    for part in s.journal.verify():
+        checked += part.checked
+        if part.why:
+            name = f"Entry {part.broken_entry}" if part.broken_entry else "The chain"
+            raise _broken(f"{name} is broken after {checked:,} right ones. {part.why}")
+    end = s.journal.head()
+    talk(
+        f"{checked:,} entries are unchanged, up to entry {end.entry_id or '–'}."
+        + (f" {end.waiting:,} more wait for their seal." if end.waiting else "")
+    )
+
+
+def _broken(detail: str) -> click.ClickException:
+    return click.ClickException(detail)
+
+
+@journal.command("head")
+@with_client
+def show_head(s: Sortitor) -> None:
+    """Write the signed end of the journal; keep it where nobody of this service can change it.
+
+    \b
+    Example:
+      sortitor journal head > head-january.jws
+    """
+    end = s.journal.head()
+    click.echo(end.signed)
+    talk(f"{end.place:,} entries are sealed. Later: sortitor journal verify --head FILE")
+
+
+@journal.command("export")
+@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@click.option("--after-place", type=click.IntRange(0), default=0, help="Only what came after.")
+@with_client
+def export(s: Sortitor, file: Path, after_place: int) -> None:
+    """Write the sealed journal as JSON Lines.
+
+    \b
+    Example:
+      sortitor journal export journal.jsonl
+    """
+    s.journal.export(file, after_place)
+    talk(f"Written to {file}.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from sortitor.client.noun import Noun
 from sortitor.schemas import journal as j
@@ -34,3 +35,28 @@ class Journal(Noun):
             f"/journal/{entry_id}/revert",
             json=Apply(digest=digest, reason=reason),
         ).entry_id
+
+    def head(self) -> j.Head:
+        """The end of the sealed chain, signed."""
+        return self._t.call(j.Head, "GET", "/journal/head")
+
+    def check_head(self, signed: str) -> j.HeadChecked:
+        """Whether the chain still holds a head that was given out earlier."""
+        given = j.HeadGiven(signed=signed)
+        return self._t.call(j.HeadChecked, "POST", "/journal/head/check", json=given)
+
+    def verify(self) -> Iterator[j.Verification]:
+        """Check the chain part by part, to its end or the first entry that is broken."""
+        place = 0
+        while True:
+            part = self._t.call(
+                j.Verification, "GET", "/journal/verification", params={"after_place": place}
+            )
+            yield part
+            if part.over:
+                return
+            place = part.place
+
+    def export(self, path: Path, after_place: int = 0) -> None:
+        """Write the sealed journal as JSON Lines."""
+        self._t.download("/journal/export", path, params={"after_place": after_place})

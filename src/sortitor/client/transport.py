@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
@@ -97,6 +98,19 @@ class Transport:
     def call(self, answer: type[Model], method: str, path: str, **given: Any) -> Model:
         """The response as a model."""
         return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
+
+    def download(self, path: str, to: Path, params: Any = None) -> None:
+        """Write an answer to a file as it comes, however large it is."""
+        try:
+            with self.http.stream("GET", path, params=params) as response:
+                if response.is_error:
+                    response.read()
+                    raise _problem(response)
+                with to.open("wb") as file:
+                    for piece in response.iter_bytes():
+                        file.write(piece)
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
 
     def pages(
         self, item: type[Model], path: str, params: Mapping[str, Any], most: int | None = None

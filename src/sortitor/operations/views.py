@@ -1,7 +1,4 @@
-"""Saved views of the device list.
-
-They are a person's own convenience, so the journal does not hear of them.
-"""
+"""Saved views of the device list."""
 
 from __future__ import annotations
 
@@ -37,6 +34,14 @@ def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> 
                 "settings": dict(settings),
             },
         )
+        ctx.record(
+            connection,
+            "view.save",
+            "view",
+            f"View “{name}” saved" + (" for everybody" if shared else ""),
+            subject_id=view_id,
+            after=dict(settings),
+        )
         return next(
             row for row in store.every(connection, ctx.actor.account_id) if row.id == view_id
         )
@@ -50,3 +55,4 @@ def remove(ctx: Context, view_id: int) -> None:
             "view of yours",
             view_id,
         )
+        ctx.record(connection, "view.remove", "view", "A view removed", subject_id=view_id)

@@ -27,7 +27,7 @@ from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks
-from sortitor.operations import accounts
+from sortitor.operations import accounts, seals
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Leash, Limits
 from sortitor.operations.following import Following
@@ -41,6 +41,7 @@ from sortitor.store.engine import make_engine
 log = structlog.get_logger()
 #: How long a worker that is asked to end may go on with what it does.
 _GRACE_SECONDS = 5
+_SEAL_EVERY_SECONDS = 2
 _SETUP_FILE = "first-administrator.txt"
 
 
@@ -138,6 +139,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         request_seconds=settings.request_seconds,
         metrics_token=metrics.get_secret_value() if metrics else None,
         digest_key=derived(run.key, "repeated requests"),
+        seal_seed=derived(run.key, "the journal's head"),
         own_url=own_url,
         counter=Counter(
             Rates(
@@ -177,6 +179,26 @@ async def work(run: Runtime) -> None:
     task = asyncio.current_task()
     assert task is not None
     leash = Leash(None)
+    sealing = asyncio.create_task(_seal_for_ever(run))
+    try:
+        await _work(run, task, leash)
+    finally:
+        sealing.cancel()
+        await asyncio.gather(sealing, return_exceptions=True)
+
+
+async def _seal_for_ever(run: Runtime) -> None:
+    """Seal what was written to the journal, within seconds."""
+    ctx = run.context("schedule")
+    while True:
+        try:
+            await asyncio.to_thread(seals.seal, ctx)
+        except Exception as error:  # noqa: BLE001 - the database may be away; what waits is sealed later
+            log.warning("not_sealed", reason=str(error))
+        await asyncio.sleep(_SEAL_EVERY_SECONDS)
+
+
+async def _work(run: Runtime, task: asyncio.Task[Any], leash: Leash) -> None:
     # Being cancelled may be taken in by whatever was awaited; asked for it is all the same.
     while not task.cancelling():
         hurrying = None

@@ -32,7 +32,9 @@ class EntryRow:
 
     id: int
     at: datetime
+    recorded_at: datetime
     actor: str
+    account_id: int | None
     request_id: str | None
     operation: str
     subject: str

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import io
-import re
 from typing import Literal
 
 import polars as pl
 from fastapi import Response
 
-from sortitor.core.cells import RISKY
+from sortitor.core.cells import FORMULA, harmless
 
-_FORMULA = "^[" + re.escape("".join(RISKY)) + "]"
 #: Nothing that a cell holds is taken for a number, a formula or a link.
 _ALL_TEXT = {
     "strings_to_formulas": False,
@@ -37,7 +35,8 @@ def as_file(frame: pl.DataFrame, name: str, form: Literal["csv", "xlsx"]) -> Res
 
 def _csv(frame: pl.DataFrame) -> tuple[bytes, str]:
     """With a byte order mark, so that spreadsheets read other scripts aright."""
-    safe = frame.with_columns(pl.all().str.replace(_FORMULA, "'$0"))
+    safe = frame.with_columns(pl.all().str.replace(FORMULA, "'$0")) if frame.height else frame
+    safe = safe.rename({name: harmless(name) for name in safe.columns})
     text = safe.write_csv(line_terminator="\r\n")
     return b"\xef\xbb\xbf" + text.encode(), "text/csv; charset=utf-8"
 

@@ -27,6 +27,8 @@ class Service:
     metrics_token: str | None = None
     #: For digests of what requests hold: without it, a digest of a password could be guessed.
     digest_key: bytes = b""
+    #: Of the key that signs the journal's head.
+    seal_seed: bytes = bytes(32)
     #: Where this process listens, for links where no public address is set.
     own_url: str = ""
     counter: Counter = field(default_factory=lambda: Counter(Rates()))

@@ -15,7 +15,7 @@ from sortitor.api.http.selections import Asked, selection_of
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices
+from sortitor.operations import devices, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.schemas.base import Page, Preview
@@ -134,7 +134,9 @@ def export_devices(
     ctx: MayLook, selection: Asked, form: Literal["csv", "xlsx"] = "csv", columns: Columns = ()
 ) -> Response:
     """All devices that fit, as a file with the columns asked for."""
-    return as_file(devices.table(ctx, selection, columns or _EXPORTED), "devices", form)
+    frame = devices.table(ctx, selection, columns or _EXPORTED)
+    seals.note_export(ctx, "devices", f"{frame.height:,} devices taken out as {form.upper()}")
+    return as_file(frame, "devices", form)
 
 
 @router.get("/devices/facets")

@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import StreamingResponse
 
-from sortitor.api.http.access import MayLook, MayRevert
-from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
+from sortitor.api.http.access import MayLook, MayRevert, MaySeePersonal, service_of
+from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
-from sortitor.operations import journal, reverts
+from sortitor.operations import journal, reverts, seals
 from sortitor.schemas.base import Apply, Page, Preview
-from sortitor.schemas.journal import Effect, Entry, EntryDetail, Reverted
+from sortitor.schemas.journal import (
+    Effect,
+    Entry,
+    EntryDetail,
+    Head,
+    HeadChecked,
+    HeadGiven,
+    Reverted,
+    Verification,
+)
 
 router = APIRouter(tags=["journal"], route_class=Route)
 
@@ -34,6 +44,52 @@ def list_entries(
         limit,
         Entry.model_validate,
         lambda row: row.id,
+    )
+
+
+@router.get("/journal/head")
+def show_head(request: Request, ctx: MayLook) -> Head:
+    """The end of the sealed chain, signed; keep it outside."""
+    return Head.model_validate(seals.head(ctx, service_of(request).seal_seed))
+
+
+@router.post("/journal/head/check")
+def check_head(request: Request, ctx: MayLook, given: HeadGiven) -> HeadChecked:
+    """Whether the chain still holds a head that was given out earlier."""
+    why = seals.check_head(ctx, given.signed, service_of(request).seal_seed)
+    return HeadChecked(holds=why is None, why=why or "")
+
+
+@router.get("/journal/verification")
+def verify_journal(
+    ctx: MayLook,
+    after_place: Annotated[
+        int, Query(ge=0, le=LARGEST, description="The `place` of the part before.")
+    ] = 0,
+) -> Verification:
+    """Check up to 5,000 places of the chain: every entry, and what it did to devices."""
+    return Verification.model_validate(seals.verify(ctx, after_place))
+
+
+@router.get(
+    "/journal/export",
+    response_class=StreamingResponse,
+    responses={200: {"content": {"application/jsonl": {}}}},
+)
+def export_journal(
+    ctx: MaySeePersonal,
+    after_place: Annotated[
+        int, Query(ge=0, le=LARGEST, description="Only what was sealed after this place.")
+    ] = 0,
+) -> StreamingResponse:
+    """The sealed journal as JSON Lines, in the order of its chain, with places and digests."""
+    seals.note_export(ctx, "journal", f"The journal taken out after place {after_place}")
+    if ctx.leash is not None:
+        ctx.leash.loosen()
+    return StreamingResponse(
+        seals.lines(ctx, after_place),
+        media_type="application/jsonl",
+        headers={"Content-Disposition": 'attachment; filename="journal.jsonl"'},
     )
 
 

@@ -19,7 +19,7 @@ from sortitor.core.errors import BadInput, Unsupported
 from sortitor.core.manifests import Reading
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import LotStatus, Platform, Verdict
-from sortitor.operations import jobs, lots
+from sortitor.operations import jobs, lots, seals
 from sortitor.operations.lots import Chosen, HeadRow
 from sortitor.operations.lots import LotRow as LotRowKept
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
@@ -254,6 +254,7 @@ def download_file(ctx: MaySeePersonal, lot_id: Number) -> Response:
     It may name personal devices, so it is for those who may see their identifiers.
     """
     lot, content = lots.content(ctx, lot_id)
+    seals.note_export(ctx, "lot", f"The file of lot {lot_id} taken out")
     name = quote(lot.file_name or f"lot-{lot_id}.txt")
     return Response(
         content,
@@ -277,6 +278,7 @@ def take_out(
     import with `like` this lot.
     """
     _, frame = lots.takeout(ctx, lot_id, verdict)
+    seals.note_export(ctx, "lot", f"{frame.height:,} rows of lot {lot_id} taken out")
     return as_file(frame, f"lot-{lot_id}-to-mend", form)
 
 

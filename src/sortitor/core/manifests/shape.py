@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from sortitor.core import columns
+from sortitor.core.cells import plain_header
 from sortitor.core.errors import BadInput, TooLarge
 
 MAX_COLUMNS = 300
@@ -53,7 +54,7 @@ def unique_headers(headers: Sequence[str]) -> list[str]:
     seen: Counter[str] = Counter()
     result = []
     for place, header in enumerate(headers, start=1):
-        name = header.strip() or f"column {place}"
+        name = plain_header(header.strip()) or f"column {place}"
         seen[name] += 1
         result.append(name if seen[name] == 1 else f"{name} {seen[name]}")
     return (
