@@ -14,11 +14,7 @@ from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import journal, journal_seals
 
 _LOCK = 7_301
-_COLUMNS = (
-    "id, at, actor, account_id, request_id, operation, subject, subject_id, summary,"
-    " reason, before,"
-    " after, reverts, recorded_at"
-)
+_SEALED = select(*(column for column in journal.c if column.name != "transaction_id"))
 _HAS_SEAL = select(journal_seals.c.place).where(journal_seals.c.entry_id == journal.c.id).exists()
 # An entry's effects as one digest: of the digests of each in the order of devices, and of the spans
 # of devices that it created. PostgreSQL writes a jsonb always the same way.
