@@ -29,9 +29,11 @@ from sortitor.operations.context import Actor, Clock, Context
 from sortitor.schemas.arrivals import Knock
 from sortitor.schemas.passes import PassTerms
 from sortitor.server.patience import PatientHttp
-from sortitor.server.postgres import Cluster
+from sortitor.server.postgres import Cluster, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, own_url, runtime
+from sortitor.store import roles
+from sortitor.store.engine import transaction
 
 NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
 PASSWORD = "a long enough password"
@@ -82,6 +84,10 @@ class Database:
             )
         return self.url + name
 
+    def as_application(self, url: str) -> str:
+        """The URL as the service uses it: without the owner's rights."""
+        return with_role(url, roles.APPLICATION, PASSWORD.replace(" ", "-"))
+
     def drop(self, url: str) -> None:
         """Remove a copy, whoever is still connected."""
         with psycopg.connect(self.url + "postgres", autocommit=True) as connection:
@@ -117,7 +123,7 @@ class World:
 
     def rows(self, statement: str, *values: object) -> list[tuple[object, ...]]:
         """What the database holds, past the service."""
-        with psycopg.connect(self.run.url) as connection:
+        with psycopg.connect(self.run.owner_url) as connection:
             cursor = connection.execute(statement, values)
             return cursor.fetchall() if cursor.description else []
 
@@ -174,6 +180,8 @@ def a_database(folder: Path) -> Iterator[Database]:
             _, tokens[role] = accounts.add_token(
                 Context(run.engine, run.clock, run.limits, actor), "tests", role, 30
             )
+        with transaction(run.work_engine) as connection:
+            roles.grant(connection, roles.APPLICATION, PASSWORD.replace(" ", "-"))
     yield Database(url.removesuffix("template_sortitor"), tokens, folder)
     cluster.stop()
 
@@ -184,7 +192,8 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
     worlds: list[World] = []
     clock = Clock(lambda: worlds[0].now if worlds else NOW, wall_now)
     given = {
-        "database_url": url,
+        "database_url": database.as_application(url),
+        "owner_url": url,
         "state_dir": database.folder,
         "port": 0,
         "worker": False,

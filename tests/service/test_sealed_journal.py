@@ -26,7 +26,7 @@ def sealed(world: World) -> int:
 
 def past_the_triggers(world: World, statement: str) -> None:
     """As somebody with the database's own rights could do it."""
-    with psycopg.connect(world.run.url, autocommit=True) as connection:
+    with psycopg.connect(world.run.owner_url, autocommit=True) as connection:
         connection.execute("SET session_replication_role = replica")
         connection.execute(statement)
 
@@ -91,8 +91,26 @@ def test_spans_of_created_devices_are_covered(told: World) -> None:
 def test_the_application_cannot_rewrite_what_it_wrote(told: World) -> None:
     for table in ("journal", "journal_effects", "journal_creations", "journal_seals"):
         for statement in (f"DELETE FROM {table}", f"TRUNCATE {table}"):
+            with (
+                pytest.raises(psycopg.errors.InsufficientPrivilege),
+                psycopg.connect(told.run.url) as connection,
+            ):
+                connection.execute(statement)
             with pytest.raises(psycopg.Error):
                 told.rows(statement)
+    for statement in (
+        "DROP TRIGGER journal_append_only ON journal",
+        "ALTER TABLE journal DISABLE TRIGGER ALL",
+        "SET session_replication_role = replica",
+        "CREATE TABLE public.mine (id int)",
+        "UPDATE alembic_version SET version_num = '0001'",
+        "CREATE ROLE another",
+    ):
+        with (
+            pytest.raises(psycopg.errors.InsufficientPrivilege),
+            psycopg.connect(told.run.url) as connection,
+        ):
+            connection.execute(statement)
 
 
 def test_a_head_that_was_given_out_proves_what_came_before(told: World) -> None:

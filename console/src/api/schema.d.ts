@@ -1969,6 +1969,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Preview Retention
+         * @description What would go tonight, by kind, with how long it is kept.
+         */
+        get: operations["preview_retention_api_v1_retention_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -3184,6 +3204,24 @@ export interface components {
              * @description How often it was changed; the ETag of an edit.
              */
             revision: number;
+        };
+        /**
+         * Going
+         * @description One kind of thing that is kept for a time.
+         */
+        Going: {
+            /**
+             * Count
+             * @description How many would go now.
+             */
+            count: number;
+            /**
+             * Days
+             * @description How long it is kept; 0: for ever; null: by its own end.
+             */
+            days: number | null;
+            /** What */
+            what: string;
         };
         /**
          * Group
@@ -9000,6 +9038,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_retention_api_v1_retention_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Going"][];
                 };
             };
             /** @description What went wrong, and what to do */

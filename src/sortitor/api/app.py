@@ -34,6 +34,7 @@ from sortitor.api.routes import (
     orders,
     passes,
     people,
+    retention,
     scim,
     sweeps,
     today,
@@ -89,6 +90,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         licences,
         sweeps,
         journal,
+        retention,
         vocabulary,
     ):
         api.include_router(module.router)

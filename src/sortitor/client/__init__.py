@@ -20,6 +20,7 @@ from sortitor.client.naming import Naming
 from sortitor.client.orders import Orders
 from sortitor.client.passes import Passes
 from sortitor.client.people import People
+from sortitor.client.retention import Retention
 from sortitor.client.sweeps import SweepRules, Sweeps
 from sortitor.client.today import Today
 from sortitor.client.transport import Transport
@@ -53,6 +54,7 @@ class Sortitor:
         self.lots = Lots(self._transport)
         self.naming = Naming(self._transport)
         self.orders = Orders(self._transport)
+        self.retention = Retention(self._transport)
         self.passes = Passes(self._transport)
         self.people = People(self._transport)
         self.pools = Pools(self._transport)

@@ -18,6 +18,8 @@ FINAL: dict[str, str] = {
     "account.sign_in_failed": "Nothing was done that could be taken back.",
     "session.end": "Sign in again.",
     "arrival.turn_away": "Let the device knock again.",
+    "retention.run": "Restore a backup elsewhere to look at what went.",
+    "system.restore": "Restore another backup.",
     "export": "What was taken out cannot be called back.",
     "view.save": "Save the former view again.",
     "view.remove": "Save the view again.",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import health, jobs
+from sortitor.operations import health, jobs, retention
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs as sweeps
@@ -32,6 +32,11 @@ def make_app(url: str) -> App:
             retry=retry,
             pass_context=True,
         )(count_cohorts)
+    )
+    app.periodic(cron="20 2 * * *")(
+        app.task(name="sortitor:retain", queueing_lock="retain", retry=retry, pass_context=True)(
+            retain
+        )
     )
     app.periodic(cron="* * * * *")(
         app.task(name="sortitor:count", queueing_lock="count", pass_context=True)(count)
@@ -65,6 +70,11 @@ def sweep(job: JobContext, timestamp: int) -> None:
 def count_cohorts(job: JobContext, timestamp: int) -> None:
     """Keep today's numbers of the cohorts."""
     cohorts.write_counts(_context(job))
+
+
+def retain(job: JobContext, timestamp: int) -> None:
+    """Let go of what is older than it is kept."""
+    retention.carry_out(_context(job))
 
 
 def count(job: JobContext, timestamp: int) -> None:

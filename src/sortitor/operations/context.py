@@ -30,6 +30,15 @@ class Clock:
 
 
 @dataclass(frozen=True, slots=True)
+class Keeping:
+    """For how many days things are kept that nobody needs for ever; 0: for ever."""
+
+    arrivals_days: int = 730
+    uploads_days: int = 400
+    jobs_days: int = 90
+
+
+@dataclass(frozen=True, slots=True)
 class Limits:
     """Bounds that the installation's settings give."""
 
@@ -38,6 +47,7 @@ class Limits:
     session_idle_hours: int = 4
     public_url: str = ""
     files: FileLimits = field(default_factory=FileLimits)
+    keeping: Keeping = field(default_factory=Keeping)
 
 
 @dataclass(frozen=True, slots=True)

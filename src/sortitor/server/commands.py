@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import gc
+import ipaddress
 import sys
 
 import click
@@ -11,6 +12,7 @@ import click
 from sortitor.core.errors import SortitorError
 from sortitor.server.logs import configure
 from sortitor.server.postgres import begin
+from sortitor.server.rootless import leave_root
 from sortitor.server.settings import Settings
 
 
@@ -34,6 +36,7 @@ def serve(**given: object) -> None:
       sortitor serve --port 8470
     """
     settings = _settings(given)
+    leave_root(settings)
     # The database starts while the service's modules are loaded, which takes as long.
     starting = None if settings.database_url else begin(settings.state_dir)
     # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
@@ -57,6 +60,12 @@ def serve(**given: object) -> None:
                         err=True,
                     )
                     click.echo("  sortitor account first --help", err=True)
+                if not settings.public_url.startswith("https://") and not is_loopback(settings):
+                    click.echo(
+                        "It is served in clear beyond this machine: put TLS in front, and set"
+                        " SORTITOR_PUBLIC_URL to its https address.",
+                        err=True,
+                    )
                 if settings.clock:
                     click.echo(
                         f"The clock is frozen at {settings.clock:%Y-%m-%d %H:%M} UTC.", err=True
@@ -79,6 +88,7 @@ def work() -> None:
     from sortitor.server.wiring import end_on_signals, runtime, work_until_signal
 
     settings = Settings()
+    leave_root(settings)
     configure(settings)
     end_on_signals()
     try:
@@ -86,6 +96,14 @@ def work() -> None:
             asyncio.run(work_until_signal(run))
     except SortitorError as error:
         fail(error)
+
+
+def is_loopback(settings: Settings) -> bool:
+    """Whether only this machine reaches the service."""
+    try:
+        return ipaddress.ip_address(settings.host).is_loopback
+    except ValueError:
+        return settings.host == "localhost"
 
 
 def _settings(given: dict[str, object]) -> Settings:

@@ -23,8 +23,8 @@ from sortitor.operations.context import Clock
 from sortitor.server.commands import fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
-from sortitor.server.wiring import Runtime, listen, offer_setup, runtime, serve
-from sortitor.store import accounts, schema
+from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
+from sortitor.store import accounts
 from sortitor.store.engine import transaction
 
 _MARK = "demo_loaded"
@@ -88,7 +88,7 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
             url = f"http://{host}:{listener.getsockname()[1]}"
             loaded = not afresh and _loaded(run)
             if not loaded:
-                schema.recreate(run.engine)
+                recreate(run)
             tell = threading.Thread(
                 target=_tell, args=(run, url, devices, loaded, clock), daemon=True
             )

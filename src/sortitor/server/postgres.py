@@ -23,6 +23,7 @@ from concurrent.futures import Future
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+from urllib.parse import urlsplit, urlunsplit
 
 import psycopg
 
@@ -89,6 +90,7 @@ class Cluster:
         self.data = self.directory / "cluster"
         self._settings = {**_SETTINGS, **(settings or {})}
         self._secret = self.directory / "database.secret"
+        self._application_secret = self.directory / "application.secret"
         self._lock: IO[str] | None = None
         self._bin = binaries()
         self._as_root = os.geteuid() == 0
@@ -112,6 +114,19 @@ class Cluster:
                     psycopg.sql.SQL("CREATE DATABASE {}").format(psycopg.sql.Identifier(database))
                 )
         return url + database
+
+    def application_password(self) -> str:
+        """The password of the role that the service works as; made when there is none."""
+        with contextlib.suppress(FileExistsError):
+            handle = os.open(self._application_secret, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(handle, "w") as stream:
+                stream.write(secrets.token_urlsafe(32))
+        return self._application_secret.read_text()
+
+    def halt(self) -> None:
+        """Stop the cluster whoever owns it, if it runs."""
+        if (self.data / "PG_VERSION").exists() and self._running_port() is not None:
+            self._run("pg_ctl", "stop", "-D", str(self.data), "-m", "fast", "-w", "-t", "60")
 
     @property
     def owner(self) -> bool:
@@ -250,7 +265,9 @@ class Cluster:
             # /dev/stdin.
             command = ["sh", "-c", 'cat | "$@"', "sh", *command]
         if self._as_root and program != "pg_isready":
-            command = ["runuser", "-u", "postgres", "--", *command]
+            owner = pwd.getpwuid(self.data.stat().st_uid).pw_name if self.data.exists() else ""
+            user = owner if owner not in ("", "root") else "postgres"
+            command = ["runuser", "-u", user, "--", *command]
         # pg_ctl's postmaster inherits open pipes, so its output goes nowhere instead of into one
         # that never closes.
         output = (
@@ -276,6 +293,12 @@ class Starting:
     def url(self) -> str:
         """The database's URL. Raises what went wrong."""
         return self._url.result()
+
+
+def with_role(url: str, role: str, password: str) -> str:
+    """The same database for another role."""
+    parts = urlsplit(url)
+    return urlunsplit(parts._replace(netloc=f"{role}:{password}@{parts.netloc.rpartition('@')[2]}"))
 
 
 def begin(directory: Path) -> Starting:

@@ -33,6 +33,24 @@ class Settings(BaseSettings):
             )
         ),
     ] = None
+    owner_url: Annotated[
+        SecretStr | None,
+        Field(
+            description=(
+                "The same PostgreSQL for the role that owns the tables, for `sortitor"
+                " upgrade` and `sortitor restore`; empty: the database's own URL."
+            )
+        ),
+    ] = None
+    run_as: Annotated[
+        str,
+        Field(
+            description=(
+                "The system user that the service becomes when it is started as root; it"
+                " is made when there is none. Empty: it stays root, and says so."
+            )
+        ),
+    ] = "sortitor"
     state_dir: Annotated[
         Path,
         Field(
@@ -185,6 +203,53 @@ class Settings(BaseSettings):
         int,
         Field(ge=1, le=24 * 30, description=("A session that is not used for so long ends.")),
     ] = 4
+    backup_folder: Annotated[
+        Path | None,
+        Field(description=("Where a worker writes backups by itself; empty: it writes none.")),
+    ] = None
+    backup_every_hours: Annotated[
+        int,
+        Field(ge=1, description=("How often it does.")),
+    ] = 24
+    backup_keep: Annotated[
+        int,
+        Field(ge=1, description=("How many of its backups stay; older ones go.")),
+    ] = 14
+    backup_recipient: Annotated[
+        str,
+        Field(
+            description=(
+                "An age recipient (age1…) for whom its backups are encrypted; empty: they"
+                " are in clear, and hold no keys."
+            )
+        ),
+    ] = ""
+    file_memory_mb: Annotated[
+        int,
+        Field(ge=100, description=("How much memory the reading of one file may take.")),
+    ] = 2_000
+    file_seconds: Annotated[
+        float,
+        Field(gt=0, description=("How long the reading of one file may take.")),
+    ] = 180
+    arrivals_days: Annotated[
+        int,
+        Field(ge=0, description=("How long arrivals are kept; 0 keeps them for ever.")),
+    ] = 730
+    uploads_days: Annotated[
+        int,
+        Field(
+            ge=0,
+            description=(
+                "How long the files of lots that are no drafts are kept (their rows stay);"
+                " 0 keeps them for ever."
+            ),
+        ),
+    ] = 400
+    jobs_days: Annotated[
+        int,
+        Field(ge=0, description=("How long finished jobs are kept; 0 keeps them for ever.")),
+    ] = 90
     idle_window_min_days: Annotated[
         int, Field(ge=1, description="The shortest idle window a sweep rule may have.")
     ] = 21

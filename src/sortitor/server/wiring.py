@@ -12,7 +12,10 @@ import sys
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import structlog
 import uvicorn
@@ -29,19 +32,24 @@ from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks
 from sortitor.operations import accounts, seals
 from sortitor.operations.checkins import CheckIns
-from sortitor.operations.context import Actor, Clock, Context, Leash, Limits
+from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
+from sortitor.operations.files import FileLimits
 from sortitor.operations.following import Following
+from sortitor.server import backups, upgrades
 from sortitor.server.keys import derived, installation_key
 from sortitor.server.patience import PatientHttp
-from sortitor.server.postgres import Starting, begin
+from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
-from sortitor.store import schema
-from sortitor.store.engine import make_engine
+from sortitor.store import accounts as facts
+from sortitor.store import roles, schema
+from sortitor.store.engine import make_engine, transaction
 
 log = structlog.get_logger()
 #: How long a worker that is asked to end may go on with what it does.
 _GRACE_SECONDS = 5
 _SEAL_EVERY_SECONDS = 2
+_LOOK_FOR_BACKUP_SECONDS = 60
+_LAST_BACKUP = "last_backup_at"
 _SETUP_FILE = "first-administrator.txt"
 
 
@@ -51,6 +59,7 @@ class Runtime:
 
     settings: Settings
     url: str
+    owner_url: str
     engine: Engine
     #: For jobs, whose statements may take as long as they need.
     work_engine: Engine
@@ -78,26 +87,29 @@ def runtime(
     """A database with up-to-date tables; the embedded one (perhaps already `starting`) is stopped
     at the end unless it is asked to stay.
     """
-    if settings.database_url is not None:
-        url = settings.database_url.get_secret_value()
-    else:
+    if settings.database_url is None:
         starting = starting or begin(settings.state_dir)
     engine = work_engine = None
     try:
         if starting is not None:
-            url = starting.url()
+            owner_url = starting.url()
+            url = _prepared(settings, starting.cluster, owner_url)
+        else:
+            url, owner_url = outside_urls(settings)
+            require_current(url, owner_url)
         engine = make_engine(url, settings.pool_size, settings.statement_seconds)
         work_engine = make_engine(url, settings.pool_size)
-        schema.upgrade(work_engine)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
             settings.session_hours,
             settings.session_idle_hours,
             settings.public_url.rstrip("/"),
+            FileLimits(settings.file_memory_mb * 1_000_000, settings.file_seconds),
+            Keeping(settings.arrivals_days, settings.uploads_days, settings.jobs_days),
         )
         key = installation_key(settings.installation_key_file)
         clock = clock or make_clock(settings)
-        yield Runtime(settings, url, engine, work_engine, clock, limits, key)
+        yield Runtime(settings, url, owner_url, engine, work_engine, clock, limits, key)
     finally:
         for made in (engine, work_engine):
             if made is not None:
@@ -112,6 +124,64 @@ def own_url(settings: Settings, listener: socket.socket) -> str:
     if host in ("0.0.0.0", "::"):
         host = socket.gethostname()
     return f"http://{f'[{host}]' if ':' in host else host}:{listener.getsockname()[1]}"
+
+
+def outside_urls(settings: Settings) -> tuple[str, str]:
+    """The database's URL as the service works with it, and as its owner changes it."""
+    assert settings.database_url is not None
+    url = settings.database_url.get_secret_value()
+    return url, settings.owner_url.get_secret_value() if settings.owner_url else url
+
+
+def require_current(url: str, owner_url: str) -> None:
+    """Make the tables of an empty database; a filled one is never changed by a start. Raises
+    SortitorError for one of another version.
+    """
+    with _as_owner(owner_url) as owner:
+        found = upgrades.checked_state(owner)
+        if found.revision is None:
+            schema.upgrade(owner)
+            if url != owner_url:
+                with transaction(owner) as connection:
+                    roles.grant(connection, urlsplit(url).username or roles.APPLICATION)
+        elif found.missing:
+            raise upgrades.needed(found)
+
+
+def _prepared(settings: Settings, cluster: Cluster, owner_url: str) -> str:
+    """The embedded database with up-to-date tables, for the application's role. Before it is
+    changed by a newer version it is backed up, and that is said.
+    """
+    password = cluster.application_password()
+    with _as_owner(owner_url) as owner:
+        found = upgrades.checked_state(owner)
+        if found.revision is not None and found.missing:
+            upgrades.with_backup(settings, owner_url, found)
+        if found.missing:
+            schema.upgrade(owner)
+        with transaction(owner) as connection:
+            if found.missing or not roles.is_granted(connection, roles.APPLICATION):
+                roles.grant(connection, roles.APPLICATION, password)
+    return with_role(owner_url, roles.APPLICATION, password)
+
+
+def recreate(run: Runtime) -> None:
+    """Throw the database's content away and make the tables anew; only the demonstration does
+    this, to its own.
+    """
+    with _as_owner(run.owner_url) as owner:
+        schema.recreate(owner)
+        with transaction(owner) as connection:
+            roles.grant(connection, roles.APPLICATION)
+
+
+@contextmanager
+def _as_owner(url: str) -> Iterator[Engine]:
+    engine = make_engine(url, 1)
+    try:
+        yield engine
+    finally:
+        engine.dispose()
 
 
 def application(run: Runtime, own_url: str, announce: Callable[[], None] | None = None) -> FastAPI:
@@ -179,12 +249,48 @@ async def work(run: Runtime) -> None:
     task = asyncio.current_task()
     assert task is not None
     leash = Leash(None)
-    sealing = asyncio.create_task(_seal_for_ever(run))
+    beside = [asyncio.create_task(_seal_for_ever(run))]
+    if run.settings.backup_folder is not None:
+        beside.append(asyncio.create_task(_back_up_for_ever(run, run.settings.backup_folder)))
     try:
         await _work(run, task, leash)
     finally:
-        sealing.cancel()
-        await asyncio.gather(sealing, return_exceptions=True)
+        for one in beside:
+            one.cancel()
+        await asyncio.gather(*beside, return_exceptions=True)
+
+
+async def _back_up_for_ever(run: Runtime, folder: Path) -> None:
+    """Write a backup whenever the last one is old enough; whoever works, it is written once."""
+    while True:
+        try:
+            await asyncio.to_thread(back_up_when_due, run, folder)
+        except Exception as error:  # noqa: BLE001 - told, and tried again
+            log.error("backup_failed", reason=str(error))
+        await asyncio.sleep(_LOOK_FOR_BACKUP_SECONDS)
+
+
+def back_up_when_due(run: Runtime, folder: Path) -> Path | None:
+    """The backup that was due, or None. Of several processes the one that holds the fact writes."""
+    settings, now = run.settings, wall_now()
+    with transaction(run.work_engine) as connection:
+        last = facts.fact(connection, _LAST_BACKUP, lock=True)
+        due = timedelta(hours=settings.backup_every_hours)
+        if last is not None and now - datetime.fromisoformat(last) < due:
+            return None
+        facts.set_fact(connection, _LAST_BACKUP, now.isoformat())
+    file = folder / f"scheduled-{now:%Y%m%d-%H%M%S}{backups.SUFFIX}"
+    try:
+        backups.write_backup(
+            run.url, file, settings.installation_key_file, settings.backup_recipient
+        )
+    except BaseException:
+        with transaction(run.work_engine) as connection:
+            facts.set_fact(connection, _LAST_BACKUP, last)
+        raise
+    gone = backups.prune(folder, settings.backup_keep)
+    log.info("backed_up", file=str(file), removed=len(gone))
+    return file
 
 
 async def _seal_for_ever(run: Runtime) -> None:

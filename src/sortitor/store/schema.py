@@ -2,20 +2,63 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from alembic.runtime.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, Engine, func, select, text
 
 _LOCK = 7_300
+_SCRIPTS = Path(__file__).parent / "migrations"
 
 
 def _config(connection: Connection) -> Config:
     config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.set_main_option("script_location", str(_SCRIPTS))
     config.attributes["connection"] = connection
     return config
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A migration that is missing, with its note: purpose, cost, way back."""
+
+    revision: str
+    note: str
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """Where a database stands: at which revision (None: it is empty), and which migrations are
+    missing. `known` is False for one of a newer version.
+    """
+
+    revision: str | None
+    missing: tuple[Step, ...]
+    known: bool
+
+
+def head() -> str:
+    """The revision that this version expects."""
+    return str(ScriptDirectory(str(_SCRIPTS)).get_current_head())
+
+
+def state(engine: Engine) -> State:
+    """Where the database stands."""
+    scripts = ScriptDirectory(str(_SCRIPTS))
+    with engine.connect() as connection:
+        found = MigrationContext.configure(connection).get_current_revision()
+    known = {script.revision for script in scripts.walk_revisions()}
+    if found is not None and found not in known:
+        return State(found, (), known=False)
+    missing = [
+        Step(script.revision, (script.module.__doc__ or "").strip())
+        for script in scripts.iterate_revisions("head", found or "base")
+    ]
+    return State(found, tuple(reversed(missing)), known=True)
 
 
 def upgrade(engine: Engine) -> None:

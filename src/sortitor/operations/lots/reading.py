@@ -8,6 +8,7 @@ import polars as pl
 
 from sortitor.core import lots as core
 from sortitor.core.columns import PROBLEM, template_headers
+from sortitor.core.errors import Conflict
 from sortitor.core.vocabulary import Platform, Verdict
 from sortitor.operations.context import Context
 from sortitor.operations.lots.checking import known
@@ -25,7 +26,14 @@ def one(ctx: Context, lot_id: int) -> HeadRow:
 def content(ctx: Context, lot_id: int) -> tuple[HeadRow, bytes]:
     """The lot and its file, byte for byte."""
     with ctx.reading() as connection:
-        return known(connection, lot_id), store.content(connection, lot_id)
+        lot, content = known(connection, lot_id), store.content(connection, lot_id)
+    if lot.content_bytes and not content:
+        raise Conflict(
+            "file_gone",
+            "The file was let go after its time; the rows of the lot are still here.",
+            "Ask the supplier for it.",
+        )
+    return lot, content
 
 
 def page(

@@ -1,0 +1,18 @@
+"""Routes: what goes when its time is over."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.routes import Route
+from sortitor.operations import retention
+from sortitor.schemas.retention import Going
+
+router = APIRouter(tags=["retention"], route_class=Route)
+
+
+@router.get("/retention")
+def preview_retention(ctx: MayLook) -> list[Going]:
+    """What would go tonight, by kind, with how long it is kept."""
+    return [Going.model_validate(one) for one in retention.preview(ctx)]
