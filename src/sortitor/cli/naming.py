@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import click
@@ -49,7 +50,7 @@ def list_templates(s: Sortitor, output: str) -> None:
 
 @name.command()
 @click.argument("template_name")
-@click.argument("pattern")
+@click.argument("pattern", required=False)
 @click.option(
     "--platform",
     "platforms",
@@ -57,50 +58,70 @@ def list_templates(s: Sortitor, output: str) -> None:
     type=_PLATFORMS,
     help="Only these platforms; repeatable.",
 )
-@click.option("--reason", help="Why, for the journal.")
+@click.option("--all-platforms", is_flag=True, help="Every platform again.")
+@change_options
 @with_client
 def edit(
     s: Sortitor,
     template_name: str,
-    pattern: str,
+    pattern: str | None,
     platforms: tuple[str, ...],
+    all_platforms: bool,
+    yes: bool,
     reason: str | None,
 ) -> None:
-    """Add a template, or change the one of that name. New ones go before the last, which catches
-    the rest.
+    """Add a template, or change what is named of the one of that name. New ones go before the
+    last, which catches the rest.
 
     \b
-    Example:
+    Examples:
       sortitor name edit Laptops "WL-{site|upper|letters|first 3}-{serial|last 6}"
+      sortitor name edit Laptops --platform windows
     """
-    made = Template(name=template_name, pattern=pattern, platforms=tuple(map(Platform, platforms)))
-    templates = list(s.naming.show().templates)
+    found = s.naming.show()
+    templates = list(found.templates)
     places = [i for i, t in enumerate(templates) if t.name == template_name]
+    changes: dict[str, Any] = {"pattern": pattern} if pattern else {}
+    if platforms or all_platforms:
+        changes["platforms"] = tuple(map(Platform, platforms))
+    if not changes:
+        raise click.UsageError("Name what is to be changed; see --help.")
     if places:
-        templates[places[0]] = made
+        former = templates[places[0]]
+        templates[places[0]] = Template.model_validate({**former.model_dump(), **changes})
+    elif pattern is None:
+        raise click.UsageError(f"There is no template {template_name!r}; a new one has a pattern.")
     else:
+        made = Template.model_validate({"name": template_name, **changes})
         templates.insert(len(templates) - 1, made)
-    show_preview(s.naming.preview(templates=templates))
-    s.naming.save(templates, reason)
-    talk("Saved for devices to come; nothing was renamed. Next: sortitor name preview")
+    _save(s, templates, found.revision, yes, reason)
+
+
+def _save(
+    s: Sortitor, templates: Sequence[Template], revision: int, yes: bool, reason: str | None
+) -> None:
+    """Save the templates as they were read and changed, once their effect was looked at."""
+    agree(s.naming.preview(templates=templates), yes, "Save these templates?")
+    s.naming.save(templates, reason, revision)
+    talk("Saved for devices to come; nothing was renamed. Next: sortitor name apply")
 
 
 @name.command()
 @click.argument("template_name")
+@change_options
 @with_client
-def remove(s: Sortitor, template_name: str) -> None:
+def remove(s: Sortitor, template_name: str, yes: bool, reason: str | None) -> None:
     """Remove a template; names already given stay.
 
     \b
     Example:
       sortitor name remove Laptops
     """
-    templates = s.naming.show().templates
-    left = [t for t in templates if t.name != template_name]
-    if len(left) == len(templates):
+    found = s.naming.show()
+    left = [t for t in found.templates if t.name != template_name]
+    if len(left) == len(found.templates):
         raise click.UsageError(f"There is no template {template_name!r}.")
-    s.naming.save(left)
-    talk("Removed.")
+    _save(s, left, found.revision, yes, reason)
 
 
 @name.command()

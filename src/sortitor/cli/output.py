@@ -292,7 +292,7 @@ def _bars(err: Console, preview: Preview) -> None:
         err.print(Text(text.rstrip(), style="yellow" if bar.low >= line else ""))
 
 
-def agree(preview: Preview, yes: bool) -> None:
+def agree(preview: Preview, yes: bool, question: str = "") -> None:
     """Show the preview and ask; a pipe without --yes is refused, since nobody could answer."""
     show_preview(preview)
     if preview.nothing_to_do:
@@ -304,7 +304,7 @@ def agree(preview: Preview, yes: bool) -> None:
         raise click.UsageError(
             "Nobody is there to answer: give --yes to do it, or run it in a terminal."
         )
-    click.confirm(f"{preview.apply_label}?", abort=True, err=True)
+    click.confirm(question or f"{preview.apply_label}?", abort=True, err=True)
 
 
 # ---- errors

@@ -62,9 +62,11 @@ class Documents(Noun, Generic[D, A]):
         reason: str | None = None,
         revision: int | None = None,
     ) -> A:
-        """Change one; `revision` must be the one that was read."""
+        """Change one; `revision` must be the one that was read. With neither a digest nor a
+        revision whatever is there is changed.
+        """
         given = _with(document, digest, reason)
-        headers = {} if revision is None else {"If-Match": f'"{revision}"'}
+        headers = if_match(revision, digest)
         return self._t.call(self.answer, "PUT", at(self.path, key), json=given, headers=headers)
 
     def remove(self, key: Key, digest: str | None = None, reason: str | None = None) -> None:
@@ -72,6 +74,13 @@ class Documents(Noun, Generic[D, A]):
         asked = {"digest": digest, "reason": reason}
         params = {name: value for name, value in asked.items() if value is not None}
         self._t.send("DELETE", at(self.path, key), params=params)
+
+
+def if_match(revision: int | None, digest: str | None = None) -> dict[str, str]:
+    """The header that says what an edit was made from; a digest says it by itself."""
+    if revision is not None:
+        return {"If-Match": f'"{revision}"'}
+    return {"If-Match": "*"} if digest is None else {}
 
 
 def _with(document: Document, digest: str | None, reason: str | None) -> dict[str, Any]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from sortitor.client.documents import if_match
 from sortitor.client.noun import Noun
 from sortitor.schemas import devices as d
 from sortitor.schemas import naming as g
@@ -29,13 +30,21 @@ class Naming(Noun):
         )
         return self._t.call(Preview, "POST", "/naming/preview", json=given)
 
-    def save(self, templates: Sequence[g.Template], reason: str | None = None) -> int:
-        """Save the templates; gives the revision."""
+    def save(
+        self,
+        templates: Sequence[g.Template],
+        reason: str | None = None,
+        revision: int | None = None,
+    ) -> int:
+        """Save the templates; gives the revision. `revision` must be the one that was read; without
+        it whatever is there is changed.
+        """
         return self._t.call(
             Saved,
             "POST",
             "/naming/save",
             json=g.NamingSave(templates=tuple(templates), reason=reason),
+            headers=if_match(revision),
         ).revision
 
     def rename(

@@ -12,6 +12,7 @@ SortitorError
 │   ├── Stale       what was edited is not what is there any more
 │   ├── FactsMoved  the facts changed since the preview; carries the new preview
 │   └── Cancelled   somebody stopped the work
+├── Unread          an edit that does not say what it was made from
 └── Unavailable     the database cannot be reached at the moment
     ├── Busy        everything that could do it is at work; carries the seconds to wait
     └── OutOfTime   it took longer than a request may
@@ -98,6 +99,18 @@ class Stale(Conflict):
             "stale",
             f"Somebody changed {what} meanwhile; nothing was saved.",
             "Read it again and repeat the change.",
+        )
+
+
+class Unread(SortitorError):
+    """An edit that does not say what it was made from."""
+
+    def __init__(self, what: str) -> None:
+        super().__init__(
+            "precondition_required",
+            f"Say which {what} is edited: by If-Match with the ETag that was read, or by the digest"
+            " of the preview.",
+            "Read it first. `If-Match: *` edits whatever is there.",
         )
 
 

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Depends, Path, Query, Response
 from pydantic import BaseModel
 
 from sortitor.api.http.access import MayLook, needs
-from sortitor.api.http.etags import IfMatch, revision_of, tag
+from sortitor.api.http.etags import IfMatch, edited, revision_of, tag
 from sortitor.api.http.routes import Route
 from sortitor.core.access import Permission
 from sortitor.core.documents import Document
@@ -146,7 +146,7 @@ def _changing(router: APIRouter, noun: Noun[D, A]) -> None:
             ctx,
             key,
             document_in(model, given),
-            revision=revision_of(if_match),
+            revision=edited(if_match, given.digest, kind.noun),
             digest=given.digest,
             reason=given.reason,
         )

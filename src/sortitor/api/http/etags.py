@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import Header, Response
 
-from sortitor.core.errors import BadInput
+from sortitor.core.errors import BadInput, Unread
 
 IfMatch = Annotated[str | None, Header(description="The ETag that was read")]
 
@@ -21,6 +21,15 @@ def revision_of(if_match: str | None) -> int | None:
             "bad_etag", f"{if_match!r} is not an ETag that this service gave.", "Read it again."
         )
     return int(text)
+
+
+def edited(if_match: str | None, digest: str | None, what: str) -> int | None:
+    """The revision that an edit was made from; None for any, or where a digest covers it. Raises
+    Unread for an edit that says neither, which would take another's change back unseen.
+    """
+    if not (if_match or "").strip() and digest is None:
+        raise Unread(what)
+    return revision_of(if_match)
 
 
 def tag(response: Response, revision: int) -> None:

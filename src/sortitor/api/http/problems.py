@@ -27,6 +27,7 @@ STATUS: dict[type[errors.SortitorError], HTTPStatus] = {
     errors.NotSignedIn: HTTPStatus.UNAUTHORIZED,
     errors.NotAllowed: HTTPStatus.FORBIDDEN,
     errors.NotFound: HTTPStatus.NOT_FOUND,
+    errors.Unread: HTTPStatus.PRECONDITION_REQUIRED,
     errors.Stale: HTTPStatus.PRECONDITION_FAILED,
     errors.Conflict: HTTPStatus.CONFLICT,
     errors.Unavailable: HTTPStatus.SERVICE_UNAVAILABLE,

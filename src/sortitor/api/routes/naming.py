@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Response
 
 from sortitor.api.http.access import MayLook, MayPrepare
-from sortitor.api.http.etags import IfMatch, revision_of, tag
+from sortitor.api.http.etags import IfMatch, edited, tag
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import selection_of
 from sortitor.core.naming.templates import FIELDS, SPECIAL, Naming
@@ -55,7 +55,7 @@ def save_naming(
         ctx,
         NAMING_ID,
         Naming(templates=given.templates),
-        revision=revision_of(if_match),
+        revision=edited(if_match, None, "naming"),
         reason=given.reason,
     )
     tag(response, kept.revision)
