@@ -5391,13 +5391,22 @@ export interface operations {
                     "application/json": components["schemas"]["Account"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5424,13 +5433,22 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5458,13 +5476,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5491,13 +5518,22 @@ export interface operations {
                     "application/json": components["schemas"]["CheckInAnswer"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5524,13 +5560,22 @@ export interface operations {
                     "application/json": components["schemas"]["RelayAnswer"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5557,13 +5602,22 @@ export interface operations {
                     "application/json": components["schemas"]["KnockAnswer"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5594,13 +5648,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Arrival_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5626,13 +5689,22 @@ export interface operations {
                     "application/json": components["schemas"]["ArrivalDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5662,13 +5734,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5694,13 +5775,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5728,13 +5818,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5757,13 +5856,22 @@ export interface operations {
                     "application/json": components["schemas"]["CohortDetail"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5790,13 +5898,22 @@ export interface operations {
                     "application/json": components["schemas"]["CohortDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5823,13 +5940,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5855,13 +5981,22 @@ export interface operations {
                     "application/json": components["schemas"]["CohortDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5894,13 +6029,22 @@ export interface operations {
                     "application/json": components["schemas"]["CohortDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5932,13 +6076,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -5968,13 +6121,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6004,13 +6166,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6039,13 +6210,22 @@ export interface operations {
                     "application/json": components["schemas"]["Explained"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6071,13 +6251,22 @@ export interface operations {
                     "application/json": components["schemas"]["DayCount"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6105,13 +6294,22 @@ export interface operations {
                     "application/json": components["schemas"]["Overlap"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6141,13 +6339,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6173,13 +6380,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6205,13 +6421,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6237,13 +6462,22 @@ export interface operations {
                     "application/json": components["schemas"]["Use"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6289,13 +6523,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Device_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6322,13 +6565,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6355,13 +6607,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6388,13 +6649,22 @@ export interface operations {
                     };
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6432,13 +6702,22 @@ export interface operations {
                     "text/csv": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6464,13 +6743,22 @@ export interface operations {
                     "application/json": components["schemas"]["DeviceDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6500,13 +6788,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6536,13 +6833,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6572,13 +6878,22 @@ export interface operations {
                     "application/json": components["schemas"]["HoldMade"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6606,13 +6921,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6640,13 +6964,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6669,13 +7002,22 @@ export interface operations {
                     "application/json": components["schemas"]["Attribute"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6702,13 +7044,22 @@ export interface operations {
                     "application/json": components["schemas"]["FilterRead"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6734,13 +7085,22 @@ export interface operations {
                     "application/json": string[];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6763,13 +7123,22 @@ export interface operations {
                     "application/json": components["schemas"]["GateDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6799,13 +7168,22 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6832,13 +7210,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6861,13 +7248,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6894,13 +7290,22 @@ export interface operations {
                     "application/json": components["schemas"]["Decision"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6923,13 +7328,22 @@ export interface operations {
                     "application/json": components["schemas"]["Group"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6957,13 +7371,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -6987,13 +7410,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7023,13 +7455,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Job_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7055,13 +7496,22 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7087,13 +7537,22 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7119,13 +7578,22 @@ export interface operations {
                     "text/event-stream": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7155,13 +7623,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Entry_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7187,13 +7664,22 @@ export interface operations {
                     "application/jsonl": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7216,13 +7702,22 @@ export interface operations {
                     "application/json": components["schemas"]["Head"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7249,13 +7744,22 @@ export interface operations {
                     "application/json": components["schemas"]["HeadChecked"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7281,13 +7785,22 @@ export interface operations {
                     "application/json": components["schemas"]["Verification"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7313,13 +7826,22 @@ export interface operations {
                     "application/json": components["schemas"]["EntryDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7349,13 +7871,22 @@ export interface operations {
                     "application/json": components["schemas"]["Reverted"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7381,13 +7912,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7418,13 +7958,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Lot_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7481,13 +8030,22 @@ export interface operations {
                     "application/json": components["schemas"]["LotTaken"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7515,13 +8073,22 @@ export interface operations {
                     "text/csv": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7547,13 +8114,22 @@ export interface operations {
                     "application/json": components["schemas"]["Lot"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7595,13 +8171,22 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7631,13 +8216,22 @@ export interface operations {
                     "application/json": components["schemas"]["Lot"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7667,13 +8261,22 @@ export interface operations {
                     "application/json": components["schemas"]["Lot"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7699,13 +8302,22 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7731,13 +8343,22 @@ export interface operations {
                     "application/json": components["schemas"]["NoteGroup"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7763,13 +8384,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7799,13 +8429,22 @@ export interface operations {
                     "application/json": components["schemas"]["Lot"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7847,13 +8486,22 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7879,13 +8527,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7919,13 +8576,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_LotRow_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7955,13 +8621,22 @@ export interface operations {
                     "application/json": components["schemas"]["Lot"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7991,13 +8666,22 @@ export interface operations {
                     "text/csv": unknown;
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8020,13 +8704,22 @@ export interface operations {
                     "application/json": components["schemas"]["NamingDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8053,13 +8746,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8086,13 +8788,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8115,13 +8826,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8151,13 +8871,22 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8180,13 +8909,22 @@ export interface operations {
                     "application/json": components["schemas"]["OrderDetail"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8213,13 +8951,22 @@ export interface operations {
                     "application/json": components["schemas"]["OrderDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8246,13 +8993,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8278,13 +9034,22 @@ export interface operations {
                     "application/json": components["schemas"]["OrderDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8317,13 +9082,22 @@ export interface operations {
                     "application/json": components["schemas"]["OrderDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8355,13 +9129,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8391,13 +9174,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8423,13 +9215,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8455,13 +9256,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8489,13 +9299,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Pass_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8522,13 +9341,22 @@ export interface operations {
                     "application/json": components["schemas"]["PassCode"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8556,13 +9384,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8592,13 +9429,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Person_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8632,13 +9478,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8670,13 +9525,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8702,13 +9566,22 @@ export interface operations {
                     "application/json": components["schemas"]["PersonDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8736,13 +9609,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8765,13 +9647,22 @@ export interface operations {
                     "application/json": components["schemas"]["PoolDetail"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8798,13 +9689,22 @@ export interface operations {
                     "application/json": components["schemas"]["PoolDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8831,13 +9731,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8863,13 +9772,22 @@ export interface operations {
                     "application/json": components["schemas"]["PoolDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8902,13 +9820,22 @@ export interface operations {
                     "application/json": components["schemas"]["PoolDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8940,13 +9867,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8976,13 +9912,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9008,13 +9953,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9040,13 +9994,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9069,13 +10032,22 @@ export interface operations {
                     "application/json": components["schemas"]["Going"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9098,13 +10070,22 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9131,13 +10112,22 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9158,13 +10148,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9189,13 +10188,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9221,13 +10229,22 @@ export interface operations {
                     "application/json": components["schemas"]["Session"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9254,13 +10271,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9287,13 +10313,22 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9316,13 +10351,22 @@ export interface operations {
                     "application/json": components["schemas"]["RuleDetail"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9349,13 +10393,22 @@ export interface operations {
                     "application/json": components["schemas"]["RuleDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9382,13 +10435,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9414,13 +10476,22 @@ export interface operations {
                     "application/json": components["schemas"]["RuleDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9453,13 +10524,22 @@ export interface operations {
                     "application/json": components["schemas"]["RuleDetail"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9491,13 +10571,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9527,13 +10616,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9559,13 +10657,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9591,13 +10698,22 @@ export interface operations {
                     "application/json": components["schemas"]["Revision"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9627,13 +10743,22 @@ export interface operations {
                     "application/json": components["schemas"]["Sweep"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9659,13 +10784,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9693,13 +10827,22 @@ export interface operations {
                     "application/json": components["schemas"]["Page_Sweep_"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9729,13 +10872,22 @@ export interface operations {
                     "application/json": components["schemas"]["Sweep"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9761,13 +10913,22 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9790,13 +10951,22 @@ export interface operations {
                     "application/json": components["schemas"]["Today"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9822,13 +10992,22 @@ export interface operations {
                     "application/json": components["schemas"]["Token"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9855,13 +11034,22 @@ export interface operations {
                     "application/json": components["schemas"]["TokenSecret"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9888,13 +11076,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9917,13 +11114,22 @@ export interface operations {
                     "application/json": components["schemas"]["View"][];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9950,13 +11156,22 @@ export interface operations {
                     "application/json": components["schemas"]["View"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -9980,13 +11195,22 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -10009,13 +11233,22 @@ export interface operations {
                     "application/json": components["schemas"]["Vocabulary"];
                 };
             };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What went wrong, and what to do */
             "4XX": {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };

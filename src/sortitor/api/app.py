@@ -12,7 +12,7 @@ from fastapi import APIRouter, FastAPI
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
-from sortitor.api.http import console, handbook, problems
+from sortitor.api.http import console, document, handbook, problems
 from sortitor.api.http.bodies import BodyLimit, file_addresses
 from sortitor.api.http.guard import Guard
 from sortitor.api.http.service import Service
@@ -97,6 +97,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.include_router(api)
     app.include_router(scim.router)
     app.include_router(health.router)
+    document.install(app)
     handbook.install(app)
     console.install(app)
     app.add_middleware(

@@ -1,0 +1,173 @@
+"""Whatever a file does to its reader, the service goes on, keeps its memory, and writes nothing."""
+
+from __future__ import annotations
+
+import os
+import resource
+import threading
+import time
+from pathlib import Path
+
+import pytest
+from tests.hostile import NAMED, far_apart, generated
+from tests.worlds import World, http, sized
+
+from sortitor.client import Sortitor
+from sortitor.client.errors import Refused
+from sortitor.core.vocabulary import JobState
+from sortitor.operations import files, jobs
+from sortitor.operations.context import Context, Leash
+
+_MOST_BYTES = 900_000_000
+
+
+@pytest.fixture(scope="module")
+def shared(database):  # type: ignore[no-untyped-def]
+    from tests.worlds import a_world
+
+    with a_world(database, file_memory_mb=600, file_seconds=40) as made:
+        yield made
+
+
+def own_memory() -> int:
+    words = dict(line.split(":", 1) for line in Path("/proc/self/status").read_text().splitlines())
+    return int(words["VmRSS"].split()[0]) * 1024
+
+
+def offered(world: World, content: bytes) -> int:
+    with http(world) as client:
+        client.timeout = 200
+        before = own_memory()
+        answer = client.post(
+            "/api/v1/lots",
+            content=content,
+            headers={"Content-Type": "application/octet-stream"},
+        )
+        assert own_memory() - before < _MOST_BYTES
+    assert answer.status_code < 500, answer.text
+    if answer.status_code >= 400:
+        problem = answer.json()
+        assert problem["detail"]
+        assert problem["remedy"]
+    return answer.status_code
+
+
+@pytest.mark.parametrize("name", NAMED)
+def test_a_file_made_to_harm_is_refused_with_words(shared: World, name: str) -> None:
+    before = shared.rows("SELECT count(*) FROM devices")
+    assert offered(shared, NAMED[name]) in (201, 413, 415, 422)
+    assert shared.rows("SELECT count(*) FROM devices") == before
+    with Sortitor(shared.url) as nobody, pytest.raises(Exception, match="signed in"):
+        nobody.devices.count()
+
+
+@pytest.mark.parametrize("name", ["a byte order mark alone", "empty braces", "half of a pair"])
+def test_people_files_too(shared: World, name: str) -> None:
+    with http(shared) as client:
+        answer = client.post(
+            "/api/v1/people/imports/preview",
+            content=NAMED[name],
+            headers={"Content-Type": "application/octet-stream"},
+        )
+    assert answer.status_code in (415, 422), answer.text
+
+
+@pytest.mark.large
+def test_hundreds_of_hostile_files_in_bounded_memory(shared: World) -> None:
+    devices = shared.rows("SELECT count(*) FROM devices")
+    for name, content in generated(20_261_126, 500 if sized(1) > 1 else 24):
+        assert offered(shared, content) in (200, 201, 413, 415, 422), name
+    assert shared.rows("SELECT count(*) FROM devices") == devices
+    child = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss * 1024
+    assert child < 600_000_000 + _MOST_BYTES, "no reader took more than it was given"
+
+
+def test_a_job_whose_worker_dies_is_tried_once_more_and_then_failed(world: World) -> None:
+    s = world.client()
+    ctx = world.run.context("schedule")
+    with http(world) as client:
+        taken = client.post(
+            "/api/v1/lots",
+            content=b"serial\nKM-1\n",
+            headers={"Content-Type": "application/octet-stream", "Prefer": "respond-async"},
+        ).json()
+    number = taken["job"]["id"]
+    for attempt in (1, 2):
+        # What a killed worker leaves behind: taken up, and not over.
+        world.rows(
+            "UPDATE jobs SET state = 'running', attempts = %s WHERE id = %s RETURNING id",
+            attempt,
+            number,
+        )
+    jobs.run(ctx, number)
+    job = s.jobs.show(number)
+    assert (job.state, job.problem and job.problem.code) == (JobState.FAILED, "worker_died")
+    assert "ended 2 times" in (job.problem.detail if job.problem else "")
+    assert list(s.lots.list()) == []
+
+
+def test_a_worker_that_ends_hands_its_job_back(world: World) -> None:
+    leash = Leash(None)
+    base = world.run.context("schedule")
+    ctx = Context(base.engine, base.clock, base.limits, base.actor, leash=leash)
+    with http(world) as client:
+        taken = client.post(
+            "/api/v1/lots",
+            content=b"serial\nKM-1\n",
+            headers={"Content-Type": "application/octet-stream", "Prefer": "respond-async"},
+        ).json()
+    leash.end()
+    jobs.run(ctx, taken["job"]["id"])
+    state = world.rows("SELECT state, attempts FROM jobs WHERE id = %s", taken["job"]["id"])
+    assert state == [("waiting", 0)]
+    jobs.run(base, taken["job"]["id"])
+    assert world.client().jobs.show(taken["job"]["id"]).state is JobState.DONE
+
+
+def test_a_reader_ends_with_the_request(monkeypatch: pytest.MonkeyPatch) -> None:
+    def gone() -> None:
+        raise Refused.__base__("nobody waits")  # type: ignore[misc]
+
+    def never(*given: object, **options: object) -> bytes:
+        raise files.subprocess.TimeoutExpired("reader", 0.1)
+
+    monkeypatch.setattr(files.subprocess.Popen, "communicate", never)
+    with pytest.raises(Exception, match="nobody waits"):
+        files.read_file(b"serial\nKM-1\n", "table", files.Reading(), files.FileLimits(), gone)
+
+
+def test_no_reader_stays_behind() -> None:
+    for _ in range(3):
+        files.read_file(b"serial\nKM-1\n", "table", files.Reading(), files.FileLimits())
+    time.sleep(0.2)
+    own = [
+        pid
+        for pid in filter(str.isdecimal, os.listdir("/proc"))
+        if _is_reader(pid) and _parent(pid) == os.getpid()
+    ]
+    assert len(own) <= 2, "the spare, and perhaps one that is being made"
+    assert threading.active_count() < 200
+
+
+def _is_reader(pid: str) -> bool:
+    try:
+        return b"sortitor.operations.file_reader" in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return False
+
+
+def _parent(pid: str) -> int:
+    try:
+        return int(Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1])
+    except OSError:
+        return 0
+
+
+def test_words_name_the_cell_that_stands_alone(shared: World) -> None:
+    with http(shared) as client:
+        answer = client.post(
+            "/api/v1/lots",
+            content=far_apart("XFD", 1_048_576),
+            headers={"Content-Type": "application/octet-stream"},
+        )
+    assert (answer.status_code, "XFD1048576" in answer.json()["detail"]) == (413, True)
