@@ -77,7 +77,7 @@ def service(
     URL.
     """
     url = cluster.start(name)
-    with runtime(Settings(database_url=url)) as run:
+    with runtime(Settings(database_url=url, state_dir=cluster.directory)) as run:
         system = Context(run.engine, run.clock, run.limits, Actor("setup", Role.ADMINISTRATOR))
         account_id = accounts.add(system, "bench", "a long enough password", Role.ADMINISTRATOR)
         _, token = accounts.add_token(
@@ -90,7 +90,11 @@ def service(
         )
     with (
         serve(
-            SORTITOR_DATABASE_URL=url, SORTITOR_MAX_UPLOAD_BYTES="2000000000", **environment
+            SORTITOR_DATABASE_URL=url,
+            SORTITOR_STATE_DIR=str(cluster.directory),
+            SORTITOR_RUN_AS="",
+            SORTITOR_MAX_UPLOAD_BYTES="2000000000",
+            **environment,
         ) as process,
         Sortitor(process.url, token, timeout_seconds=1800) as s,
     ):

@@ -23,6 +23,8 @@ class Process:
             **os.environ,
             "SORTITOR_PORT": "0",
             "SORTITOR_LOG_LEVEL": "error",
+            # Trying whether another user could run it takes half a second; one test has it.
+            "SORTITOR_RUN_AS": "",
             **environment,
         }
         self.start()

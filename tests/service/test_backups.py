@@ -80,7 +80,7 @@ def test_the_drill_a_backup_while_it_runs_comes_back_verified(
     )
     assert done.returncode == 0, done.stderr
     assert f"{made['counts']['devices']:,} devices" in done.stdout  # type: ignore[index]
-    service = Process(SORTITOR_STATE_DIR=str(place), SORTITOR_RUN_AS="")
+    service = Process(SORTITOR_STATE_DIR=str(place))
     try:
         with Sortitor(service.url) as s:
             s.accounts.sign_in("coordinator", PASSWORD)
@@ -250,7 +250,7 @@ def test_what_is_old_goes_and_is_shown_before(filled: World, tmp_path: Path) -> 
 
 def test_root_becomes_a_user_of_its_own(open_folder: Path) -> None:
     place = open_folder / "rootless"
-    service = Process(SORTITOR_STATE_DIR=str(place))
+    service = Process(SORTITOR_STATE_DIR=str(place), SORTITOR_RUN_AS="sortitor")
     try:
         own = Path(f"/proc/{service.process.pid}/status").read_text()
         uid = int(next(line for line in own.splitlines() if line.startswith("Uid:")).split()[1])

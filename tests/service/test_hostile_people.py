@@ -5,13 +5,15 @@ words, kept whole, or not at all; never a failure.
 from __future__ import annotations
 
 import json
+import random
 from collections.abc import Iterator
 from typing import Any
 
 import httpx
 import pytest
-from tests.worlds import World
+from tests.worlds import PASSWORD, World
 
+from sortitor.client import Sortitor
 from sortitor.core.provisioning import ENTERPRISE
 from sortitor.core.vocabulary import Purpose, Role
 
@@ -268,3 +270,18 @@ def test_bodies_that_are_none(http: httpx.Client) -> None:
         ).status_code
         == 413
     )
+
+
+def test_a_user_name_that_is_too_long_is_refused_for_good(world: World) -> None:
+    with Sortitor(world.url) as owner:
+        owner.accounts.sign_in("coordinator", PASSWORD)
+        token = owner.accounts.add_token("directory", Role.COORDINATOR, 1, Purpose.PEOPLE).secret
+    headers = {"Authorization": f"Bearer {token}", "Content-Type": "application/scim+json"}
+    for length in (3_000, 100_000):
+        # By chance, so that it cannot be compressed into the index.
+        name = "".join(
+            random.Random(length).choices("abcdefghijklmnopqrstuvwxyz0123456789", k=length)
+        )
+        given = {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": name}
+        answer = httpx.post(f"{world.url}/scim/v2/Users", headers=headers, json=given)
+        assert answer.status_code == 400, answer.text

@@ -8299,7 +8299,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": unknown;
+                    "application/octet-stream": unknown;
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -13,6 +13,8 @@ from sortitor.core.errors import BadInput, Busy, Conflict, OutOfTime, SortitorEr
 
 _MOVED = "Somebody changed the same thing at the same moment; nothing was applied. Try again."
 
+_TOO_MUCH = (pg.ProgramLimitExceeded, pg.StatementTooComplex, pg.TooManyColumns)
+
 #: Constraint → (code, what happened, what to do).
 CONSTRAINTS: dict[str, tuple[str, str, str]] = {
     "pk_identifiers": (
@@ -90,6 +92,18 @@ def translate(error: DBAPIError | PsycopgError) -> SortitorError:
         return Conflict("changed_meanwhile", _MOVED, "Try again.")
     if isinstance(cause, pg.QueryCanceled):
         return OutOfTime()
+    if isinstance(cause, _TOO_MUCH):
+        return BadInput(
+            "too_long",
+            f"A value is longer than it can be kept and found by: {cause.diag.message_primary}.",
+            "Shorten it.",
+        )
+    if isinstance(cause, pg.DiskFull):
+        return Unavailable(
+            "disk_full",
+            "The database's disk is full; nothing was changed.",
+            "Whoever runs this service makes room.",
+        )
     if isinstance(cause, pg.TooManyConnections):
         return Busy("Every connection to the database is at work")
     if isinstance(cause, pg.DataError):

@@ -247,7 +247,11 @@ def list_notes(ctx: MayLook, lot_id: Number) -> list[NoteGroup]:
     ]
 
 
-@router.get("/{lot_id}/file")
+@router.get(
+    "/{lot_id}/file",
+    response_class=Response,
+    responses={200: {"content": {"application/octet-stream": {}}}},
+)
 def download_file(ctx: MaySeePersonal, lot_id: Number) -> Response:
     """The file as it was given, byte for byte.
 
