@@ -246,7 +246,9 @@ def _page(s: Sortitor, asked: dict[str, Any], cursor: str | None) -> dict[str, A
 
 def _people(s: Sortitor) -> list[Figure]:
     """Pages of users as an identity provider asks for them (RFC 7644)."""
-    secret = s.accounts.add_token("provider", Role.COORDINATOR, 1, Purpose.PEOPLE).secret
+    with Sortitor(str(s._transport.http.base_url).partition("/api/")[0]) as owner:
+        owner.accounts.sign_in("bench", "a long enough password")
+        secret = owner.accounts.add_token("provider", Role.COORDINATOR, 1, Purpose.PEOPLE).secret
     texts = [
         'userName eq "p777"',
         "active eq true",

@@ -116,6 +116,12 @@ class World:
         self._clients.append(client)
         return client
 
+    def in_person(self, role: Role = Role.COORDINATOR) -> Sortitor:
+        """A client that has signed in with the password, as making tokens asks for."""
+        client = self.client(None)
+        client.accounts.sign_in(role.value, PASSWORD)
+        return client
+
     def later(self, **delta: float) -> datetime:
         """Move the business clock on."""
         self.now += timedelta(**delta)

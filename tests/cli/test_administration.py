@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 from tests.cli.conftest import Run
-from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+from tests.worlds import PASSWORD, World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Activation, Role
@@ -73,7 +73,9 @@ def test_the_second_first_administrator_is_refused(run: Run) -> None:
 
 
 def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
-    made = run("account", "add-token", "nightly", "--role", "viewer", "--days", 7)
+    made = run(
+        "account", "add-token", "nightly", "--role", "viewer", "--days", 7, "--password", PASSWORD
+    )
     assert made.code == 0
     secret = made.out.strip()
     with Sortitor(world.url, secret) as s:
@@ -84,9 +86,8 @@ def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
     assert run("account", "revoke-token", token["id"]).code == 0
     with Sortitor(world.url, secret) as s, pytest.raises(Exception, match="revoked"):
         s.devices.count()
-    assert run("account", "add-token", "too much", "--role", "administrator").code == 4, (
-        "not more than one has"
-    )
+    too_much = ("account", "add-token", "too much", "--role", "administrator")
+    assert run(*too_much, "--password", PASSWORD).code == 4, "not more than one has"
     assert run("account", "add-token", "x", "--days", 1000).code == 2
 
 
@@ -108,6 +109,7 @@ def test_templates_are_listed_put_in_order_tried_and_removed(
             "{site|upper|first 3}-{serial|last 6}",
             "--platform",
             "windows",
+            "--yes",
         ).code
         == 0
     )
@@ -126,7 +128,7 @@ def test_templates_are_listed_put_in_order_tried_and_removed(
         run("name", "apply", "--platform", "windows", "--yes", "--reason", "new scheme").code == 0
     )
     assert [d.name for d in world.client().devices.list()] == ["DUN-KM-1", None]
-    assert run("name", "remove", "Laptops").code == 0
+    assert run("name", "remove", "Laptops", "--yes").code == 0
     assert run("name", "remove", "Laptops").code == 2
     assert [d.name for d in world.client().devices.list()] == [
         "DUN-KM-1",

@@ -206,7 +206,9 @@ def test_seats_sweeps_names_people_and_the_journal(run: Run, world: World, tmp_p
     assert "1  devices to retire" in shown.err + shown.out
     assert run("sweep", "apply", 1, "--yes").code == 0
     assert run("sweep", "revert", 1, "--yes").code == 0
-    assert run("name", "edit", "ships", "SHIP-{n|pad 3}", "--platform", "android").code == 0
+    assert (
+        run("name", "edit", "ships", "SHIP-{n|pad 3}", "--platform", "android", "--yes").code == 0
+    )
     assert "SHIP-001" in run("name", "preview").err
     entries = json.loads(run("journal", "list", "-o", "json").out)
     assert [e["operation"] for e in entries[:2]] == ["naming.edit", "sweep.apply.revert"]

@@ -59,6 +59,7 @@ NEVER_EMPTY = {
     ("name", "list"),
     ("account", "list"),
     ("account", "list-tokens"),
+    ("account", "list-sessions"),
     ("journal", "list"),
 }
 
@@ -85,6 +86,7 @@ def furnish(world: World, tmp_path: Path) -> None:
     )
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     s.agent.knock(knocking("AAAAA-AAAAA", "KM-9"))
+    world.in_person(Role.ADMINISTRATOR)
     for name in ("WL-1", "WL-2"):
         s.orders.add(
             Order(name=name, supplier="@Chandlers", lines=[OrderLine(product="Mate 3", quantity=2)])

@@ -53,14 +53,17 @@ CASES = {
     "pass_spent": (replace(ALLOWED, shown=Pass("pass_spent")), BASE),
     "returning": (replace(ALLOWED, stage=Stage.RETIRED), baseline(returning=Returning.REFUSE)),
     "flagged": (replace(ALLOWED, flag="stolen"), BASE),
+    "in_use": (replace(ALLOWED, in_use=True), BASE),
 }
+#: Reasons for which a device waits rather than being refused.
+PARKING = {"in_use"}
 
 
 @pytest.mark.parametrize("code", REASON_CODES)
 def test_each_reason_refuses_alone_and_says_what_to_do(code: str) -> None:
     arrival, policy = CASES[code]
     decision = decide(arrival, Gate(policies=(policy,)))
-    assert decision.outcome is Outcome.REFUSED
+    assert decision.outcome is (Outcome.PARKED if code in PARKING else Outcome.REFUSED)
     [reason] = decision.reasons
     assert reason.code == code
     assert reason.remedy
@@ -228,6 +231,7 @@ arrivals = st.builds(
     st.none() | st.sampled_from([Stage.AWAITED, Stage.RETIRED]),
     st.none() | st.just("stolen"),
     st.booleans(),
+    st.booleans(),
     st.builds(
         Pass,
         st.none() | st.sampled_from(["pass_unknown", "pass_expired", "pass_spent"]),
@@ -250,6 +254,7 @@ def by_the_book(arrival: Arrival, policies: list[Policy]) -> set[str]:
         for code, held in (
             ("signin_failed", arrival.signin_failed),
             ("flagged", arrival.flag is not None),
+            ("in_use", arrival.in_use),
         )
         if held
     }

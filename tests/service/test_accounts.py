@@ -1,5 +1,6 @@
 """Signing in, roles, tokens, the first administrator."""
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
@@ -44,33 +45,143 @@ def test_the_cookie_is_kept_from_scripts_and_other_sites(world: World) -> None:
         )
 
 
-def test_guessing_is_slowed_down_and_a_right_password_forgives(world: World) -> None:
-    with http(world, None) as client:
-        for _ in range(4):
-            assert (
-                client.post(
-                    "/api/v1/session", json={"name": "viewer", "password": "guess guess guess"}
-                ).status_code
-                == 401
-            )
-        slowed = client.post("/api/v1/session", json={"name": "viewer", "password": PASSWORD})
-        assert slowed.status_code == 429
-        assert int(slowed.headers["retry-after"]) >= 1
-        assert (
-            client.post(
-                "/api/v1/session", json={"name": "coordinator", "password": PASSWORD}
-            ).status_code
-            == 200
-        )
+def test_a_token_makes_no_token_and_a_session_is_listed_with_its_use(world: World) -> None:
+    s = world.in_person()
+    made = s.accounts.add_token("script", Role.COORDINATOR, 1)
+    with Sortitor(world.url, made.secret) as script:
+        with pytest.raises(Refused, match="opened with the password"):
+            script.accounts.add_token("longer", Role.VIEWER, 398)
+        with pytest.raises(Refused, match="opened with the password"):
+            script.accounts.change_password(PASSWORD, "nine grey herons wait")
+    [mine] = [one for one in s.accounts.tokens() if one.id == made.id]
+    assert mine.used_at is not None
+    admin = world.client(Role.ADMINISTRATOR)
+    [number] = [one.id for one in admin.accounts.list() if one.name == "coordinator"]
+    [session] = admin.accounts.sessions(number)
+    admin.accounts.end_session(session.id, number)
+    with pytest.raises(SignInNeeded):
+        s.accounts.me()
+    assert made.id in [one.id for one in admin.accounts.tokens(number)]
+    admin.accounts.revoke_token(made.id, number)
+    with Sortitor(world.url, made.secret) as script, pytest.raises(SignInNeeded):
+        script.accounts.me()
+    for act in (admin.accounts.sessions, admin.accounts.tokens):
+        with pytest.raises(Refused):
+            act(987_654)
+
+
+@pytest.mark.parametrize("how", ["reset", "disabled", "own"])
+def test_a_new_password_and_disabling_end_what_was_open(world: World, how: str) -> None:
+    s, other = world.in_person(), world.in_person()
+    token = s.accounts.add_token("script", Role.COORDINATOR, 1)
+    admin = world.client(Role.ADMINISTRATOR)
+    [number] = [one.id for one in admin.accounts.list() if one.name == "coordinator"]
+    fresh = "nine grey herons wait"
+    if how == "reset":
+        admin.accounts.edit(number, password=fresh)
+    elif how == "disabled":
+        admin.accounts.edit(number, disabled=True)
+    else:
+        with pytest.raises(Refused, match="not right"):
+            s.accounts.change_password("wrong wrong wrong", fresh)
+        s.accounts.change_password(PASSWORD, fresh)
+        assert s.accounts.me().name == "coordinator", "one's own session stays"
+    with pytest.raises(SignInNeeded):
+        other.accounts.me()
+    with Sortitor(world.url, token.secret) as script, pytest.raises(SignInNeeded):
+        script.accounts.me()
+    if how == "disabled":
+        return
+    with Sortitor(world.url) as again:
+        with pytest.raises(SignInNeeded):
+            again.accounts.sign_in("coordinator", PASSWORD)
+        assert again.accounts.sign_in("coordinator", fresh).role is Role.COORDINATOR
+
+
+@pytest.mark.parametrize(
+    "password",
+    ["password1234", "coordinator1", "aaaaaaaaaaaaaaaa", "qwertyuiop12", "x" * 201, "short"],
+)
+def test_weak_passwords_are_refused(world: World, password: str) -> None:
+    admin = world.client(Role.ADMINISTRATOR)
+    with pytest.raises(Refused) as caught:
+        admin.accounts.add("ann", password, Role.VIEWER)
+    assert caught.value.problem.code == "weak_password"
+    assert password not in caught.value.problem.detail
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("device", "kept for the service"),
+        ("Schedule", "kept for the service"),
+        ("dеvice", "kept for the service"),
+        ("ｄｅｖｉｃｅ", "kept for the service"),
+        ("coordi\u200bnator", "cannot be seen"),
+        ("cооrdinator", "looks like|look alike"),
+        ("COORDINATOR", "already an account"),
+        ("c00rdinator", "looks like"),
+        ("ann\u202e", "cannot be seen"),
+        ("\u2800\u2800", "no letters|cannot be seen|looks"),
+    ],
+)
+def test_names_that_mean_or_look_like_another_are_refused(
+    world: World, name: str, words: str
+) -> None:
+    admin = world.client(Role.ADMINISTRATOR)
+    with pytest.raises(Refused, match=words):
+        admin.accounts.add(name, "nine grey herons wait", Role.VIEWER)
+
+
+@pytest.mark.parametrize("name", ["مريم", "Зоя", "zoë", "ann.gannet", "北港"])
+def test_names_of_every_script_are_names(world: World, name: str) -> None:
+    admin = world.client(Role.ADMINISTRATOR)
+    admin.accounts.add(name, "nine grey herons wait", Role.VIEWER)
+    with Sortitor(world.url) as s:
+        assert s.accounts.sign_in(name, "nine grey herons wait").name == name
+
+
+def test_two_administrators_cannot_disable_each_other_at_once(world: World) -> None:
+    admin = world.client(Role.ADMINISTRATOR)
+    for round_ in range(4):
+        for number in (0, 1):
+            admin.accounts.add(f"a{round_}-{number}", "nine grey herons wait", Role.ADMINISTRATOR)
+        numbers = {one.name: one.id for one in admin.accounts.list()}
+        first, second = (numbers[f"a{round_}-{number}"] for number in (0, 1))
+        own = numbers["administrator"]
+        world.rows("UPDATE accounts SET role = 'viewer' WHERE id = %s RETURNING id", own)
         world.rows(
-            "UPDATE accounts SET failed_at = failed_at - interval '1 hour' WHERE name = 'viewer'"
+            "UPDATE accounts SET disabled_at = now() WHERE role = 'administrator' AND id NOT IN"
+            " (%s, %s) RETURNING id",
+            first,
+            second,
         )
-        assert (
-            client.post(
-                "/api/v1/session", json={"name": "viewer", "password": PASSWORD}
-            ).status_code
-            == 200
+
+        def disable(pair: tuple[Sortitor, int]) -> bool:
+            try:
+                pair[0].accounts.edit(pair[1], disabled=True)
+            except (Refused, SignInNeeded):
+                return False
+            return True
+
+        both = [world.client(None), world.client(None)]
+        for number, client in enumerate(both):
+            client.accounts.sign_in(f"a{round_}-{number}", "nine grey herons wait")
+        pairs = list(zip(both, (second, first), strict=True))
+        with ThreadPoolExecutor(2) as threads:
+            done = list(threads.map(disable, pairs))
+        assert sorted(done) == [False, True]
+        world.rows(
+            "UPDATE accounts SET role = 'administrator', disabled_at = NULL WHERE id = %s"
+            " RETURNING id",
+            own,
         )
+
+
+def test_an_edit_that_changes_nothing_is_refused(world: World) -> None:
+    admin = world.client(Role.ADMINISTRATOR)
+    with pytest.raises(Refused, match="Nothing of the account"):
+        admin.accounts.edit(1)
 
 
 def test_nobody_learns_which_accounts_there_are(world: World) -> None:
@@ -111,7 +222,7 @@ def test_each_role_does_what_it_may(
 def test_a_token_is_shown_once_ends_when_revoked_and_never_exceeds_its_account(
     world: World,
 ) -> None:
-    s = world.client()
+    s = world.in_person()
     with pytest.raises(Refused, match="coordinator"):
         s.accounts.add_token("too much", Role.ADMINISTRATOR)
     made = s.accounts.add_token("script", Role.VIEWER, 1)

@@ -97,7 +97,7 @@ REQUESTS = {
     "no such address": ("GET", "/api/v1/nothing", None, 404),
     "wrong method": ("PUT", "/api/v1/lots", {}, 405),
     "wrong media type": ("POST", "/api/v1/lots", {"a": 1}, 415),
-    "bad etag": ("PUT", "/api/v1/pools/1", {"name": "p", "seats": 1}, 404),
+    "no etag": ("PUT", "/api/v1/pools/1", {"name": "p", "seats": 1}, 428),
     "lone surrogate": ("GET", "/api/v1/devices?query=%ED%A0%80", None, 200),
     "nul in a search": ("GET", "/api/v1/devices?query=a%00b", None, 422),
     "nul in a name": ("POST", "/api/v1/pools", {"name": "a\u0000b", "seats": 1}, 422),

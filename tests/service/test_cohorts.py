@@ -13,7 +13,7 @@ import pytest
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.client import Sortitor
-from sortitor.client.errors import FactsMoved, Refused
+from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
 from sortitor.core.selection import Selection as CoreSelection
 from sortitor.core.vocabulary import Ownership, Role
@@ -140,7 +140,7 @@ class Life:
         if credential := self.random.choice(self.credentials):
             try:
                 self.s.agent.check_in(credential, self.random.choice(["12.1", "13", "15"]))
-            except Refused:
+            except (Refused, SignInNeeded):
                 self.credentials.remove(credential)
 
     def order(self) -> None:

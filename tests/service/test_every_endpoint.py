@@ -34,6 +34,9 @@ HARMLESS = {
     ("POST", "/api/v1/gate/try"),
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/tokens"),
+    ("PUT", "/api/v1/session/password"),
+    ("DELETE", "/api/v1/sessions/{session_id}"),
+    ("POST", "/api/v1/journal/head/check"),
     ("DELETE", "/api/v1/tokens/{token_id}"),
     ("POST", "/api/v1/views"),
     ("DELETE", "/api/v1/views/{view_id}"),
@@ -90,8 +93,9 @@ def state(world: World) -> list[tuple[object, ...]]:
     )
     return [
         world.rows(
+            # That data were taken out is written down, whoever does it.
             f"SELECT '{table}', count(*), coalesce(md5(string_agg(t::text, '|' ORDER BY t::text)),"
-            f" '') FROM {table} t"
+            f" '') FROM {table} t" + (" WHERE operation <> 'export'" if table == "journal" else "")
         )[0]
         for table in tables
     ]

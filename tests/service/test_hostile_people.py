@@ -59,7 +59,9 @@ VALUES: list[Any] = [
 @pytest.fixture
 def http(world: World) -> Iterator[httpx.Client]:
     secret = (
-        world.client().accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE).secret
+        world.in_person()
+        .accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE)
+        .secret
     )
     with httpx.Client(
         base_url=f"{world.url}/scim/v2",

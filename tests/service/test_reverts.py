@@ -24,7 +24,7 @@ import sortitor.operations
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core import journal
-from sortitor.core.vocabulary import Activation, Ownership, Role
+from sortitor.core.vocabulary import Activation, Ownership
 from sortitor.operations.reverts import _KINDS
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
@@ -32,6 +32,7 @@ from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.views import ViewNew, ViewSettings
 
 #: What a change may touch; ids and values, without the revisions that count every write.
 STATE = {
@@ -298,7 +299,10 @@ FINAL: dict[str, Act] = {
     "group.groups": lambda s, _: s.groups.set_inner(1, [2]),
     "hold.add": lambda s, _: s.devices.hold(1, "x", date(2026, 4, 12)),
     "hold.end": lambda s, _: s.devices.end_hold(s.devices.hold(1, "x", date(2026, 4, 12))),
-    "token.add": lambda s, _: s.accounts.add_token("t", Role.VIEWER, 1),
+    "view.save": lambda s, _: s.views.save(
+        ViewNew(name="v", shared=False, settings=ViewSettings())
+    ),
+    "export": lambda s, _: s.devices.file(),
     "device.knock": lambda s, _: s.agent.knock(
         knocking(a_pass(s, activation=Activation.SHARED), "AR-9")
     ),

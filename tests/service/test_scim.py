@@ -69,7 +69,9 @@ BARBARA: dict[str, Any] = {
 @pytest.fixture
 def secret(world: World) -> str:
     return (
-        world.client().accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE).secret
+        world.in_person()
+        .accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE)
+        .secret
     )
 
 
@@ -467,5 +469,5 @@ def test_discovery_and_doors(http: httpx.Client, world: World, secret: str) -> N
         answer = http.post("/Users", content=body)
         assert (answer.status_code, answer.json()["schemas"]) == (400, [ERROR]), answer.text
     with pytest.raises(Refused, match="coordinator"):
-        world.client().accounts.add_token("weak", Role.VIEWER, 30, Purpose.PEOPLE)
+        world.in_person().accounts.add_token("weak", Role.VIEWER, 30, Purpose.PEOPLE)
     assert ScimUser.__name__.startswith("User")

@@ -180,7 +180,9 @@ def http(world: World, tmp_path: Any) -> Iterator[httpx.Client]:
         "file3,a,3@x.example,,z%_\\,",
     )
     secret = (
-        world.client().accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE).secret
+        world.in_person()
+        .accounts.add_token("directory", Role.COORDINATOR, 30, Purpose.PEOPLE)
+        .secret
     )
     with httpx.Client(
         base_url=f"{world.url}/scim/v2",

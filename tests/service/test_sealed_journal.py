@@ -9,6 +9,7 @@ from pathlib import Path
 import psycopg
 import pytest
 from tests.cli.conftest import Run
+from tests.cli.conftest import run as run
 from tests.worlds import NOW, World, import_lot, import_people, manifest
 
 from sortitor.client.errors import Refused
@@ -16,8 +17,6 @@ from sortitor.core.vocabulary import Role
 from sortitor.operations import seals
 from sortitor.operations.seals import seal
 from sortitor.store.engine import transaction
-
-pytest_plugins = ["tests.cli.conftest"]
 
 
 def sealed(world: World) -> int:

@@ -20,6 +20,7 @@ from tests.worlds import (
 from sortitor.cli.main import root
 from sortitor.core.vocabulary import Activation
 from sortitor.schemas.licences import Pool
+from sortitor.schemas.passes import PassTerms
 from sortitor.schemas.sweeps import Rule
 from sortitor.schemas.today import Today
 
@@ -47,7 +48,9 @@ def everything_at_once(world: World, tmp_path: Path) -> None:
     for number in range(4):
         s.agent.knock(knocking(shared, f"SH-{number}"))
     s.agent.knock(knocking(own, "PA-1"))
-    s.agent.knock(knocking("0000000000", "RE-1"))
+    ended = s.passes.add(PassTerms(label="ended"))
+    s.passes.revoke(ended.id, "over")
+    s.agent.knock(knocking(ended.code, "RE-1"))
     s.people.set_left(2)
     change_baseline(s, quota=2)
     s.pools.add(Pool(name="Signage", seats=1))

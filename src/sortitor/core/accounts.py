@@ -59,6 +59,8 @@ def _prototype(letter: str) -> str:
     return _LOOK_ALIKES.get(letter, letter)
 
 
+#: Letters and signs that show nothing.
+_BLANKS = "\u115f\u1160\u2800\u3164\uffa0"
 _RESERVED_KEYS = frozenset(map(name_key, RESERVED))
 
 
@@ -81,7 +83,7 @@ def check_account_name(name: str) -> str:
 
 
 def _is_odd(letter: str) -> bool:
-    return letter != " " and unicodedata.category(letter)[0] in "CZ"
+    return letter in _BLANKS or (letter != " " and unicodedata.category(letter)[0] in "CZ")
 
 
 def _bad(detail: str) -> BadInput:

@@ -14,7 +14,7 @@ from typing import Any
 import fastexcel  # noqa: F401 - loaded before a file waits
 import polars as pl
 
-from sortitor.core.errors import BadInput
+from sortitor.core.errors import BadInput, Unsupported
 from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
 
 
@@ -30,18 +30,33 @@ def main() -> None:
             found = read_paste(content)
         else:
             found = read_table(content, Reading(asked["sheet"], asked["header_row"]))
-    except BadInput as error:
-        _tell(
-            {
-                "kind": type(error).__name__,
-                "code": error.code,
-                "detail": error.detail,
-                "remedy": error.remedy,
-                "problems": [asdict(problem) for problem in error.problems],
-            }
-        )
+    except MemoryError:
+        # The parent says what it says of a reader that said nothing.
+        return
+    except Exception as error:  # noqa: BLE001 - whatever it is, the sender hears that it is the file
+        _tell_fault(error if isinstance(error, BadInput) else _unreadable(error))
         return
     _hand_over(found)
+
+
+def _unreadable(error: Exception) -> BadInput:
+    return Unsupported(
+        "unreadable_file",
+        f"The file is damaged, or of a kind that is not read ({type(error).__name__}).",
+        "Export it again as CSV in UTF-8 or as XLSX.",
+    )
+
+
+def _tell_fault(error: BadInput) -> None:
+    _tell(
+        {
+            "kind": type(error).__name__,
+            "code": error.code,
+            "detail": error.detail,
+            "remedy": error.remedy,
+            "problems": [asdict(problem) for problem in error.problems],
+        }
+    )
 
 
 def _bound(memory_bytes: int, seconds: float) -> None:

@@ -100,7 +100,7 @@ def run(ctx: Context, job_id: int) -> None:
 
     Taken up again after a killed worker it does what is left to do, and nothing twice.
     """
-    with ctx.changing() as connection:
+    with ctx.bookkeeping() as connection:
         job = store.one(connection, job_id, lock=True)
         if job is None or job.state not in (JobState.WAITING, JobState.RUNNING):
             return

@@ -98,7 +98,9 @@ class Guard:
             await self._app(scope, receive, send)
             return
         leash = scope.setdefault("state", {})["leash"] = Leash(self._seconds)
-        hearing = _Hearing(receive)
+        names = {name for name, _ in scope["headers"]}
+        has_body = bool(names & {b"content-length", b"transfer-encoding"})
+        hearing = _Hearing(receive, has_body)
         work = asyncio.ensure_future(self._app(scope, hearing, send))
         try:
             done, _ = await asyncio.wait({work}, timeout=_LOOK_AFTER_SECONDS)
@@ -123,29 +125,36 @@ class Guard:
 class _Hearing:
     """The messages of a request, which can be asked whether the caller has left."""
 
-    def __init__(self, receive: Receive) -> None:
+    def __init__(self, receive: Receive, has_body: bool) -> None:
         self._receive = receive
-        self._whole = False
+        self._body_is_there = not has_body
+        self._kept: list[Message] = []
         self._next: asyncio.Future[Message] | None = None
 
     async def __call__(self) -> Message:
-        coming = self._next or asyncio.ensure_future(self._receive())
-        self._next = coming
-        try:
-            message = await asyncio.shield(coming)
-        except asyncio.CancelledError:
-            # Whoever asks next gets what was on its way.
-            raise
+        if self._kept:
+            return self._kept.pop(0)
+        self._next = self._next or asyncio.ensure_future(self._receive())
+        # Whoever is cancelled while it waits leaves the message to who asks next.
+        message = await asyncio.shield(self._next)
         self._next = None
-        self._whole = message["type"] != "http.request" or not message.get("more_body")
+        if message["type"] != "http.request" or not message.get("more_body"):
+            self._body_is_there = True
         return message
 
     def gone(self) -> bool:
         """Whether the caller has left; only known once the body is there whole."""
-        if not self._whole:
+        if not self._body_is_there:
             return False
         self._next = self._next or asyncio.ensure_future(self._receive())
-        return self._next.done() and self._next.result()["type"] == "http.disconnect"
+        if not self._next.done():
+            return False
+        message = self._next.result()
+        if message["type"] == "http.disconnect":
+            return True
+        self._kept.append(message)
+        self._next = None
+        return False
 
     def close(self) -> None:
         """Nobody asks any more."""

@@ -13,6 +13,7 @@ from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 from starlette.routing import Match
 
+from sortitor.api.http import console
 from sortitor.core import errors
 from sortitor.schemas.base import Preview, Problem, ProblemField
 
@@ -46,6 +47,8 @@ def answer(
     problem.request_id = getattr(request.state, "request_id", None)
     if request.url.path.startswith("/scim/"):
         # Identity providers expect the error bodies of their own standard (RFC 7644 §3.12).
+        if problem.status == HTTPStatus.UNPROCESSABLE_ENTITY:
+            problem.status = HTTPStatus.BAD_REQUEST
         told = {
             "schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"],
             "status": str(problem.status),
@@ -172,7 +175,7 @@ def _methods(request: Request) -> list[str]:
     routes = [
         route
         for route in request.app.routes
-        if not (data and getattr(route, "path", "") == "/{path:path}")
+        if not (data and getattr(route, "original_router", None) is console.router)
     ]
     found = [
         method

@@ -41,6 +41,12 @@ def read_json(text: str, encoding: str) -> Manifest:
                 f"Line {number} is not JSON: {error}.",
                 "Write one object a line (JSON Lines).",
             ) from error
+        if _SURROGATE.search(line) and _has_half_a_pair(found):
+            raise BadInput(
+                "unreadable_row",
+                f"Line {number} holds half of a character (a lone surrogate such as \\ud800).",
+                "Write the file in UTF-8.",
+            )
         if not isinstance(found, dict):
             raise BadInput(
                 "unreadable_row",
@@ -51,6 +57,8 @@ def read_json(text: str, encoding: str) -> Manifest:
         names |= dict.fromkeys(record)
         check_width(len(names))
         records.append(record)
+    if not names:
+        raise BadInput("no_rows", "No object of the file has a member.", "Export it again.")
     headers = unique_headers(list(names))
     cells = pl.DataFrame(
         {
@@ -59,6 +67,18 @@ def read_json(text: str, encoding: str) -> Manifest:
         }
     )
     return made(cells, 1, layout="json", encoding=encoding)
+
+
+_SURROGATE = re.compile(r"\\u[dD][89a-fA-F]")
+
+
+def _has_half_a_pair(found: Any) -> bool:
+    """Whether a text cannot be written as UTF-8."""
+    try:
+        json.dumps(found, ensure_ascii=False).encode()
+    except UnicodeEncodeError:
+        return True
+    return False
 
 
 def _members(found: dict[str, Any]) -> Iterator[tuple[str, str | None]]:
