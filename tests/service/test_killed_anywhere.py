@@ -27,6 +27,7 @@ from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import runtime
 
+_opened: list[Sortitor] = []
 KILLS = 50 if sized(1) > 1 else 6
 ROWS = 4_000 if sized(1) > 1 else 800
 
@@ -40,6 +41,8 @@ def service(open_folder: Path) -> Process:
         accounts.add(system, "ann", PASSWORD, Role.ADMINISTRATOR)
     made = Process(SORTITOR_STATE_DIR=str(place), SORTITOR_SIGN_INS_PER_MINUTE="10000")
     yield made  # type: ignore[misc]
+    while _opened:
+        _opened.pop().close()
     if made.process.poll() is None:
         made.stop()
     with suppress(Exception):
@@ -48,6 +51,7 @@ def service(open_folder: Path) -> Process:
 
 def in_person(service: Process) -> Sortitor:
     s = Sortitor(service.url, timeout_seconds=60)
+    _opened.append(s)
     s.accounts.sign_in("ann", PASSWORD)
     return s
 
@@ -96,7 +100,6 @@ def test_nothing_is_half_applied_and_the_journal_verifies(service: Process, tmp_
         assert len(entries) == applied, "an entry for each lot that was applied, and no other"
         parts = list(s.journal.verify())
         assert not parts[-1].why, parts[-1]
-        s.close()
     s = in_person(service)
     until = time.monotonic() + 30
     while s.journal.head().waiting and time.monotonic() < until:
