@@ -36,7 +36,7 @@ def measure(cluster: Cluster) -> list[Figure]:
         process, s, url = made
         s.accounts.me()
         with psycopg.connect(url, autocommit=True) as connection:
-            connection.execute(_FLEET, {"people": PEOPLE, "devices": DEVICES})
+            connection.execute(_FLEET % {"people": PEOPLE, "devices": DEVICES})
             connection.execute("ANALYZE")
         figures.append(_strangers(process.url, s))
         figures.append(_sealing(s, url))

@@ -12,7 +12,7 @@ export const router = createRouter({
       meta: { title: 'Sign in', open: true },
     },
     {
-      path: '/welcome',
+      path: '/welcome/:code?',
       component: () => import('./features/welcome/Welcome.vue'),
       meta: { title: 'Welcome', open: true },
     },

@@ -113,6 +113,11 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     return app
 
 
+def _loggable(path: str) -> str:
+    """The path without the code of a pass, which older QR codes carry in it."""
+    return "/welcome/…" if path.startswith("/welcome/") else path
+
+
 class _Trace:
     """Gives every request an id, in the log and in the answer."""
 
@@ -144,7 +149,7 @@ class _Trace:
                 log.info(
                     "request",
                     method=scope["method"],
-                    path=scope["path"],
+                    path=_loggable(scope["path"]),
                     status=status,
                     account=actor.name if actor else None,
                     caller_request_id=theirs if _REQUEST_ID.fullmatch(theirs) else None,

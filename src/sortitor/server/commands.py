@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import gc
 import ipaddress
+import signal
 import sys
 
 import click
@@ -35,6 +36,7 @@ def serve(**given: object) -> None:
     Example:
       sortitor serve --port 8470
     """
+    end_on_signals()
     settings = _settings(given)
     leave_root(settings)
     # The database starts while the service's modules are loaded, which takes as long.
@@ -42,11 +44,10 @@ def serve(**given: object) -> None:
     # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
     # time.
     gc.disable()
-    from sortitor.server.wiring import end_on_signals, listen, offer_setup, runtime
+    from sortitor.server.wiring import listen, offer_setup, runtime
     from sortitor.server.wiring import serve as serve_until_signal
 
     configure(settings)
-    end_on_signals()
     try:
         with runtime(settings, starting=starting) as run, listen(settings) as listener:
             port = listener.getsockname()[1]
@@ -85,17 +86,25 @@ def work() -> None:
     Example:
       SORTITOR_DATABASE_URL=postgresql://… sortitor work
     """
-    from sortitor.server.wiring import end_on_signals, runtime, work_until_signal
+    from sortitor.server.wiring import runtime, work_until_signal
 
+    end_on_signals()
     settings = Settings()
     leave_root(settings)
     configure(settings)
-    end_on_signals()
     try:
         with runtime(settings) as run:
             asyncio.run(work_until_signal(run))
     except SortitorError as error:
         fail(error)
+
+
+def end_on_signals() -> None:
+    """Let SIGINT and SIGTERM end the process in good order with 0, whenever they come: what was
+    begun is closed, the database stopped. (uvicorn raises the signal again once it is done.)
+    """
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: sys.exit(0))
 
 
 def is_loopback(settings: Settings) -> bool:

@@ -20,7 +20,7 @@ from sortitor.core.errors import SortitorError
 from sortitor.demo import load
 from sortitor.demo.scenario import TODAY, Scenario
 from sortitor.operations.context import Clock
-from sortitor.server.commands import fail
+from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
@@ -78,6 +78,7 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
             "log_level": "warning",
         }
     )
+    end_on_signals()
     configure(settings)
     clock = _MovableClock()
     try:

@@ -8,7 +8,6 @@ import gc
 import os
 import signal
 import socket
-import sys
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass
@@ -379,17 +378,8 @@ def listen(settings: Settings) -> socket.socket:
     return listener
 
 
-def end_on_signals() -> None:
-    """Let SIGINT and SIGTERM end the process in good order with 0, whenever they come: what was
-    begun is closed, the database stopped. (uvicorn raises the signal again once it is done.)
-    """
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: sys.exit(0))
-
-
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
-    """Answer requests until a signal comes."""
-    end_on_signals()
+    """Answer requests until a signal comes; whoever calls says what a signal does."""
     config = uvicorn.Config(
         application(run, own_url(run.settings, listener), ready),
         log_config=None,

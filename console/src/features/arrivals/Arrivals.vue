@@ -100,7 +100,8 @@ function assign(deviceId: number, person: string | null) {
 function handOver(arrivalId: number) {
   const path = { arrival_id: arrivalId }
   void preview.open({
-    look: () => got(api.POST('/api/v1/arrivals/{arrival_id}/hand-over/preview', { params: { path } })),
+    look: () =>
+      got(api.POST('/api/v1/arrivals/{arrival_id}/hand-over/preview', { params: { path } })),
     act: (digest, reason) =>
       got(
         api.POST('/api/v1/arrivals/{arrival_id}/hand-over', {

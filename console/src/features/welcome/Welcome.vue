@@ -2,8 +2,9 @@
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
-// After the #, which is never sent: no log holds a code.
-const code = computed(() => useRoute().hash.slice(1).toUpperCase())
+const route = useRoute()
+// After the #, which is never sent: no log holds a code. Older QR codes have it in the path.
+const code = computed(() => (route.hash.slice(1) || String(route.params.code ?? '')).toUpperCase())
 const shown = computed(() =>
   code.value.length === 10 ? `${code.value.slice(0, 5)}-${code.value.slice(5)}` : code.value,
 )
