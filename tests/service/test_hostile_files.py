@@ -123,16 +123,26 @@ def test_a_worker_that_ends_hands_its_job_back(world: World) -> None:
     assert world.client().jobs.show(taken["job"]["id"]).state is JobState.DONE
 
 
-def test_a_reader_ends_with_the_request(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_reader_ends_with_the_request() -> None:
     def gone() -> None:
-        raise InterruptedError("nobody waits")
+        raise InterruptedError
 
-    def never(*given: object, **options: object) -> bytes:
-        raise files.subprocess.TimeoutExpired("reader", 0.1)
-
-    monkeypatch.setattr(files.subprocess.Popen, "communicate", never)
     with pytest.raises(InterruptedError):
-        files.read_file(b"serial\nKM-1\n", "table", files.Reading(), files.FileLimits(), gone)
+        files.read_file(
+            NAMED["a long text a million times"], "table", files.Reading(), files.FileLimits(), gone
+        )
+
+
+def test_a_file_that_is_sent_slowly_to_its_reader_is_read_whole(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """The reader is not ready, and the file is larger than a pipe: it once waited for ever."""
+    monkeypatch.setattr(files, "_LOOK_EVERY_SECONDS", 0.01)
+    files._dismiss()
+    files._spares.clear()
+    content = b"serial\n" + b"".join(b"KM-%07d\n" % number for number in range(200_000))
+    found = files.read_file(content, "table", files.Reading(), files.FileLimits())
+    assert found.cells.height == 200_000
 
 
 def test_no_reader_stays_behind() -> None:

@@ -72,21 +72,41 @@ def _request(content: bytes, form: Form, reading: Reading, limits: FileLimits) -
 
 def _ask(
     reader: subprocess.Popen[bytes],
-    request: bytes | None,
+    request: bytes,
     limits: FileLimits,
     check_time: Callable[[], None],
 ) -> bytes:
+    """What the reader says; nothing where it died or took too long. It is fed and heard on threads
+    of their own: neither of its pipes may hold up the other.
+    """
+    said: list[bytes] = []
+    feeding = threading.Thread(target=_feed, args=(reader, request), daemon=True)
+    hearing = threading.Thread(target=_hear, args=(reader, said), daemon=True)
     until = time.monotonic() + limits.seconds
-    while True:
-        try:
-            return reader.communicate(request, timeout=_LOOK_EVERY_SECONDS)[0]
-        except subprocess.TimeoutExpired:
-            request = None
+    feeding.start()
+    hearing.start()
+    try:
+        hearing.join(_LOOK_EVERY_SECONDS)
+        while hearing.is_alive() and time.monotonic() < until:
             check_time()
-            if time.monotonic() > until:
-                return b""
-        except BrokenPipeError:
-            return b""
+            hearing.join(_LOOK_EVERY_SECONDS)
+        return said[0] if said else b""
+    finally:
+        reader.kill()
+        feeding.join()
+        hearing.join()
+
+
+def _feed(reader: subprocess.Popen[bytes], request: bytes) -> None:
+    assert reader.stdin is not None
+    with suppress(OSError), reader.stdin as pipe:
+        pipe.write(request)
+
+
+def _hear(reader: subprocess.Popen[bytes], said: list[bytes]) -> None:
+    assert reader.stdout is not None
+    with suppress(OSError, ValueError):
+        said.append(reader.stdout.read())
 
 
 def _understood(said: bytes, limits: FileLimits) -> Manifest:
