@@ -61,6 +61,11 @@ INSERT INTO identifiers (kind, value, maker, device_id, given)
 """
 
 
+def fleet() -> str:
+    """SQL that fills a database with a million devices and their people."""
+    return _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES))
+
+
 def filters() -> list[str]:
     """Two hundred different ones, of the kinds that coordinators write."""
     kinds = [
@@ -100,9 +105,7 @@ def measure(cluster: Cluster) -> list[Figure]:
     """The figures of cohorts."""
     with TemporaryDirectory() as folder, service(cluster, "bench_cohorts") as (_, s, url):
         with psycopg.connect(url) as connection:
-            connection.execute(
-                _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES))
-            )
+            connection.execute(fleet())
             connection.commit()
             connection.autocommit = True
             connection.execute("VACUUM ANALYZE")

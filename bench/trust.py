@@ -13,7 +13,7 @@ from tempfile import TemporaryDirectory
 import httpx
 import psycopg
 
-from bench.cohorts import _FLEET, DEVICES, PEOPLE
+from bench.cohorts import fleet
 from bench.figures import Figure, service, timed
 from sortitor.client import Sortitor
 from sortitor.operations import seals
@@ -36,7 +36,7 @@ def measure(cluster: Cluster) -> list[Figure]:
         process, s, url = made
         s.accounts.me()
         with psycopg.connect(url, autocommit=True) as connection:
-            connection.execute(_FLEET % {"people": PEOPLE, "devices": DEVICES})
+            connection.execute(fleet())
             connection.execute("ANALYZE")
         figures.append(_strangers(process.url, s))
         figures.append(_sealing(s, url))

@@ -8,6 +8,7 @@ import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from pathlib import Path
@@ -151,7 +152,7 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     _orders(s, scenario)
     at(sc.TODAY)
     _last_seen(s, lived, swept)
-    _at_the_door_today(s, scenario, swept)
+    _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
     s.cohorts.change_list(
@@ -380,7 +381,20 @@ def _last_seen(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]], swept: Sequenc
     fleet.relay_all(s, seen)
 
 
-def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Unit]) -> None:
+def _in_use(lived: Sequence[tuple[str, sc.Unit]], swept: Sequence[sc.Unit]) -> Hardware:
+    """A phone that is in use today; somebody will reset it, and it will knock again."""
+    gone = {unit.hardware.serial for unit in swept}
+    phones = [
+        unit.hardware
+        for _, unit in lived
+        if unit.hardware.platform is Platform.ANDROID and unit.hardware.serial not in gone
+    ]
+    return phones[-1]
+
+
+def _at_the_door_today(
+    s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Unit], in_use: Hardware
+) -> None:
     random = Random(11)
     crew = [p.user_name for p in scenario.people if "Crew" in p.groups]
     desk = s.passes.add(
@@ -436,3 +450,5 @@ def _at_the_door_today(s: Sortitor, scenario: sc.Scenario, swept: Sequence[sc.Un
     returning = [unit.hardware for unit in swept[:1]]
     list(fleet.knock_all(s, desk.code, waiting + returning, at_once=1))
     list(fleet.knock_all(s, own.code, refused, at_once=1))
+    # Without its credential, and in somebody else's name: a coordinator has to decide.
+    list(fleet.knock_all(s, desk.code, [replace(in_use, person=crew[6])], at_once=1))

@@ -83,6 +83,19 @@ def _arrivals(numbers: store.NumbersRow) -> list[Item]:
                 "sortitor arrival list --waiting",
             )
         )
+    if numbers.claims:
+        items.append(
+            Item(
+                "claims",
+                f"{plural(numbers.claims, 'arrival')} of a device that is in use",
+                "Hand the device over, or turn the arrival away; until then it stays as it is.",
+                numbers.claims,
+                numbers.claims_since,
+                "Decide",
+                "/arrivals",
+                "sortitor arrival list --waiting",
+            )
+        )
     if numbers.refused:
         items.append(
             Item(

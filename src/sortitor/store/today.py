@@ -13,6 +13,8 @@ _NUMBERS = text("""
     SELECT
         (SELECT count(*) FROM devices WHERE stage = 'parked') AS parked,
         (SELECT min(stage_at) FROM devices WHERE stage = 'parked') AS parked_since,
+        (SELECT count(*) FROM arrivals WHERE claim = 'open') AS claims,
+        (SELECT min(at) FROM arrivals WHERE claim = 'open') AS claims_since,
         (SELECT count(*) FROM arrivals WHERE outcome = 'refused' AND at > :week) AS refused,
         (SELECT min(at) FROM arrivals WHERE outcome = 'refused' AND at > :week) AS refused_since,
         (SELECT count(*) FROM devices d JOIN people p ON p.id = d.person_id
@@ -39,10 +41,12 @@ _BRAKED = text("""
 
 @dataclass(frozen=True, slots=True)
 class NumbersRow:
-    """Parked devices, refusals of a week, devices of people who left."""
+    """Parked devices, claims on devices in use, refusals of a week, devices of people who left."""
 
     parked: int
     parked_since: datetime | None
+    claims: int
+    claims_since: datetime | None
     refused: int
     refused_since: datetime | None
     leavers: int
