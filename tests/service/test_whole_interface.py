@@ -30,8 +30,6 @@ from sortitor.core.vocabulary import Role
 pytestmark = pytest.mark.filterwarnings("ignore")
 _MANY = os.environ.get("HYPOTHESIS_PROFILE") == "explore"
 _DRAWS = 60 if _MANY else 3
-#: They last as long as a job, or end the session that asks.
-_LEFT_OUT = {"follow_job_api_v1_jobs", "export_journal"}
 
 
 @pytest.fixture(scope="module")

@@ -32,7 +32,7 @@ from sortitor.operations import seals
 from sortitor.operations.context import Actor, Clock, Context, Limits
 from sortitor.server.postgres import Cluster, binaries
 from sortitor.store import roles, schema
-from sortitor.store.engine import make_engine, transaction
+from sortitor.store.engine import single_engine, transaction
 
 FORMAT = 1
 SUFFIX = ".sortitor"
@@ -234,7 +234,7 @@ def restore_embedded(
         with _opened(file, identity, state_dir) as archive:
             found = _bring_back(archive, f"{server}/{_UNFINISHED}", tell)
             _take_key(archive, key_file)
-        with _engine(f"{server}/{_UNFINISHED}") as engine, transaction(engine) as owner:
+        with single_engine(f"{server}/{_UNFINISHED}") as engine, transaction(engine) as owner:
             roles.grant(owner, roles.APPLICATION, cluster.application_password())
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute(f"ALTER DATABASE {_UNFINISHED} RENAME TO sortitor")
@@ -388,7 +388,7 @@ def _verified(url: str, manifest: dict[str, Any]) -> int:
         )
     if "journal_seals" not in counts:
         return 0
-    with _engine(url) as engine:
+    with single_engine(url) as engine:
         ctx = Context(engine, _clock(), Limits(), Actor("recovery", Role.ADMINISTRATOR))
         place = 0
         while True:
@@ -428,15 +428,6 @@ def _take_key(archive: zipfile.ZipFile, key_file: Path) -> None:
         handle = os.open(key_file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(handle, "wb") as out:
             out.write(archive.read("installation.key"))
-
-
-@contextmanager
-def _engine(url: str) -> Iterator[Any]:
-    engine = make_engine(url, 1)
-    try:
-        yield engine
-    finally:
-        engine.dispose()
 
 
 def _clock() -> Clock:

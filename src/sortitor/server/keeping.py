@@ -20,7 +20,7 @@ from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import make_clock, outside_urls
 from sortitor.store import roles, schema
-from sortitor.store.engine import make_engine, transaction
+from sortitor.store.engine import single_engine, transaction
 
 
 @contextmanager
@@ -148,10 +148,8 @@ def restore(file: Path, identity: Path | None) -> None:
 def _grant(url: str, owner_url: str) -> None:
     from urllib.parse import urlsplit
 
-    engine = make_engine(owner_url, 1)
-    with transaction(engine) as connection:
+    with single_engine(owner_url) as engine, transaction(engine) as connection:
         roles.grant(connection, urlsplit(url).username or roles.APPLICATION)
-    engine.dispose()
 
 
 @click.command()
@@ -167,8 +165,7 @@ def upgrade(check: bool, no_backup: bool, yes: bool) -> None:
       sortitor upgrade
     """
     with _told() as settings, _owner_url(settings) as url:
-        engine = make_engine(url, 1)
-        try:
+        with single_engine(url) as engine:
             found = upgrades.checked_state(engine)
             click.echo(upgrades.described(found))
             if check or not found.missing or found.revision is None:
@@ -181,8 +178,6 @@ def upgrade(check: bool, no_backup: bool, yes: bool) -> None:
                 backups.write_backup(url, file, settings.installation_key_file, tell=_say)
                 click.echo(f"Backed up to {file}.", err=True)
             schema.upgrade(engine)
-        finally:
-            engine.dispose()
         if settings.database_url is not None and outside_urls(settings)[0] != url:
             _grant(outside_urls(settings)[0], url)
         click.echo(f"The database is at schema {schema.head()} now.")
@@ -207,11 +202,9 @@ def recover(name: str, password: str) -> None:
       sortitor recover maud
     """
     with _told() as settings, _owner_url(settings) as url:
-        engine = make_engine(url, 1)
-        clock = make_clock(settings)
         actor = Actor("recovery", Role.ADMINISTRATOR)
-        ctx = Context(engine, clock, Limits(), actor)
-        number = accounts.recover(ctx, name, password)
-        engine.dispose()
+        with single_engine(url) as engine:
+            ctx = Context(engine, make_clock(settings), Limits(), actor)
+            number = accounts.recover(ctx, name, password)
     click.echo(f"{name} (account {number}) is an administrator with the new password.")
     click.echo(f"Next: sortitor account sign-in --name {name}", err=True)

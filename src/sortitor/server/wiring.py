@@ -41,7 +41,7 @@ from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.store import accounts as facts
 from sortitor.store import roles, schema
-from sortitor.store.engine import make_engine, transaction
+from sortitor.store.engine import make_engine, single_engine, transaction
 
 log = structlog.get_logger()
 #: How long a worker that is asked to end may go on with what it does.
@@ -136,7 +136,7 @@ def require_current(url: str, owner_url: str) -> None:
     """Make the tables of an empty database; a filled one is never changed by a start. Raises
     SortitorError for one of another version.
     """
-    with _as_owner(owner_url) as owner:
+    with single_engine(owner_url) as owner:
         found = upgrades.checked_state(owner)
         if found.revision is None:
             schema.upgrade(owner)
@@ -152,7 +152,7 @@ def _prepared(settings: Settings, cluster: Cluster, owner_url: str) -> str:
     changed by a newer version it is backed up, and that is said.
     """
     password = cluster.application_password()
-    with _as_owner(owner_url) as owner:
+    with single_engine(owner_url) as owner:
         found = upgrades.checked_state(owner)
         if found.revision is not None and found.missing:
             upgrades.with_backup(settings, owner_url, found)
@@ -168,19 +168,10 @@ def recreate(run: Runtime) -> None:
     """Throw the database's content away and make the tables anew; only the demonstration does
     this, to its own.
     """
-    with _as_owner(run.owner_url) as owner:
+    with single_engine(run.owner_url) as owner:
         schema.recreate(owner)
         with transaction(owner) as connection:
             roles.grant(connection, roles.APPLICATION)
-
-
-@contextmanager
-def _as_owner(url: str) -> Iterator[Engine]:
-    engine = make_engine(url, 1)
-    try:
-        yield engine
-    finally:
-        engine.dispose()
 
 
 def application(run: Runtime, own_url: str, announce: Callable[[], None] | None = None) -> FastAPI:

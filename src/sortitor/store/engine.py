@@ -48,6 +48,16 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0) -> Engine:
     return engine
 
 
+@contextmanager
+def single_engine(url: str) -> Iterator[Engine]:
+    """An engine of one connection for a short piece of work, such as the owner's."""
+    engine = make_engine(url, 1)
+    try:
+        yield engine
+    finally:
+        engine.dispose()
+
+
 class Leash:
     """How long a request may take. Once it is ended, what it asks of the database is cancelled, and
     it gets nothing more.

@@ -81,6 +81,8 @@ def sign_out(ctx: MayLook, request: Request, response: Response) -> None:
 @router.put("/session/password", status_code=204)
 def change_password(ctx: MayLook, given: PasswordChange, request: Request) -> None:
     """Change your own password: your other sessions end, and your tokens are revoked."""
+    # Guesses count like wrong passwords, until one is right.
+    request.state.failed = True
     accounts.change_own_password(
         ctx,
         given.current_password.get_secret_value(),
@@ -88,6 +90,7 @@ def change_password(ctx: MayLook, given: PasswordChange, request: Request) -> No
         request.cookies.get(COOKIE),
         given.keep_tokens,
     )
+    request.state.failed = False
 
 
 @router.get("/sessions")
