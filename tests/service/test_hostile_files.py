@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import os
 import resource
+import subprocess
+import sys
 import threading
 import time
+from functools import partial
 from pathlib import Path
 
 import pytest
@@ -138,8 +141,7 @@ def test_a_file_that_is_sent_slowly_to_its_reader_is_read_whole(
 ) -> None:
     """The reader is not ready, and the file is larger than a pipe: it once waited for ever."""
     monkeypatch.setattr(files, "_LOOK_EVERY_SECONDS", 0.01)
-    files._dismiss()
-    files._spares.clear()
+    files._house.close()
     content = b"serial\n" + b"".join(b"KM-%07d\n" % number for number in range(200_000))
     found = files.read_file(content, "table", files.Reading(), files.FileLimits())
     assert found.cells.height == 200_000
@@ -149,20 +151,37 @@ def test_no_reader_stays_behind() -> None:
     for _ in range(3):
         files.read_file(b"serial\nKM-1\n", "table", files.Reading(), files.FileLimits())
     time.sleep(0.2)
-    own = [
-        pid
-        for pid in filter(str.isdecimal, os.listdir("/proc"))
-        if _is_reader(pid) and _parent(pid) == os.getpid()
-    ]
-    assert len(own) <= 2, "the spare, and perhaps one that is being made"
+    house = files._house._process
+    assert house is not None
+    everybody = filter(str.isdecimal, os.listdir("/proc"))
+    assert [pid for pid in everybody if _parent(pid) == house.pid] == []
     assert threading.active_count() < 200
 
 
-def _is_reader(pid: str) -> bool:
-    try:
-        return b"sortitor.operations.file_reader" in Path(f"/proc/{pid}/cmdline").read_bytes()
-    except OSError:
-        return False
+def test_readers_are_there_again_after_their_house_was_killed() -> None:
+    read = partial(files.read_file, b"serial\nKM-1\n", "table", files.Reading())
+    read(files.FileLimits())
+    house = files._house._process
+    assert house is not None
+    house.kill()
+    house.wait()
+    assert read(files.FileLimits()).cells.height == 1
+
+
+def test_a_house_ends_with_its_service() -> None:
+    begun = (
+        "from sortitor.operations import files as f\n"
+        "f.read_file(b'serial\\nKM-1\\n', 'table', f.Reading(), f.FileLimits())\n"
+        "print(f._house._process.pid, flush=True)\n"
+        "import os; os.kill(os.getpid(), 9)\n"
+    )
+    told = subprocess.run([sys.executable, "-c", begun], capture_output=True, check=False)
+    house = Path("/proc", told.stdout.decode().strip())
+    until = time.monotonic() + 10
+    while house.exists() and time.monotonic() < until:
+        time.sleep(0.05)
+    assert told.stdout
+    assert not house.exists()
 
 
 def _parent(pid: str) -> int:

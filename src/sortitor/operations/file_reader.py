@@ -1,12 +1,15 @@
-"""The process that reads one stranger's file: a line of JSON and the file come in, a line of JSON
-and the rows (Arrow) go out. It ends with the file.
+"""The process that forks a reader for each stranger's file: a line of JSON and the file come in, a
+line of JSON and the rows (Arrow) go out. The reader ends with its file.
 """
 
 from __future__ import annotations
 
 import io
 import json
+import os
 import resource
+import signal
+import socket
 import sys
 from dataclasses import asdict
 from typing import Any
@@ -19,7 +22,50 @@ from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
 
 
 def main() -> None:
-    """Read one file."""
+    """Fork a reader for each message that brings two pipes; end the reader that a message names.
+    When the other end of the line is closed, end them all.
+    """
+    line = socket.socket(fileno=os.dup(0))
+    readers: set[int] = set()
+    while True:
+        message, pipes, _, _ = socket.recv_fds(line, 32, 2)
+        if pipes:
+            readers.add(number := _forked(line, pipes))
+            line.sendall(str(number).encode())
+        elif message:
+            _end(int(message), readers)
+        else:
+            break
+    for number in list(readers):
+        _end(number, readers)
+
+
+def _forked(line: socket.socket, pipes: list[int]) -> int:
+    number = os.fork()
+    if number == 0:
+        try:
+            line.close()
+            for place, pipe in enumerate(pipes):
+                os.dup2(pipe, place)
+                os.close(pipe)
+            _read()
+            sys.stdout.buffer.flush()
+        finally:
+            os._exit(0)
+    for pipe in pipes:
+        os.close(pipe)
+    return number
+
+
+def _end(number: int, readers: set[int]) -> None:
+    """Only a child that was not waited for yet: its number belongs to nobody else."""
+    if number in readers:
+        readers.remove(number)
+        os.kill(number, signal.SIGKILL)
+        os.waitpid(number, 0)
+
+
+def _read() -> None:
     asked = json.loads(sys.stdin.buffer.readline() or b"null")
     if asked is None:
         return

@@ -1,14 +1,11 @@
-"""Strangers' files are read by a process of their own, with limits on memory and time: whatever a
+"""Each stranger's file is read by a process of its own, with limits on memory and time: whatever a
 file does to its reader, the service goes on.
 """
 
 from __future__ import annotations
 
-import atexit
 import io
 import json
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable
@@ -20,6 +17,7 @@ import polars as pl
 
 from sortitor.core.errors import BadInput, FieldProblem, TooLarge, Unsupported
 from sortitor.core.manifests import Manifest, Reading
+from sortitor.operations.file_readers import Reader, ReaderHouse
 
 Form = Literal["table", "paste"]
 _KINDS: dict[str, type[BadInput]] = {
@@ -28,8 +26,7 @@ _KINDS: dict[str, type[BadInput]] = {
 _LOOK_EVERY_SECONDS = 0.5
 #: As many files at once; others wait for their turn.
 _places = threading.BoundedSemaphore(2)
-_spares: list[subprocess.Popen[bytes]] = []
-_lock = threading.Lock()
+_house = ReaderHouse()
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,12 +47,9 @@ def read_file(
     """The rows of a file, whatever its format. Raises BadInput, TooLarge or Unsupported; and what
     `check_time` raises while it waits.
     """
-    with _places:
-        reader = _taken()
-        try:
-            said = _ask(reader, _request(content, form, reading, limits), limits, check_time)
-        finally:
-            _end(reader)
+    request = _request(content, form, reading, limits)
+    with _places, _house.reader() as reader:
+        said = _ask(reader, request, limits, check_time)
     return _understood(said, limits)
 
 
@@ -71,7 +65,7 @@ def _request(content: bytes, form: Form, reading: Reading, limits: FileLimits) -
 
 
 def _ask(
-    reader: subprocess.Popen[bytes],
+    reader: Reader,
     request: bytes,
     limits: FileLimits,
     check_time: Callable[[], None],
@@ -92,21 +86,19 @@ def _ask(
             hearing.join(_LOOK_EVERY_SECONDS)
         return said[0] if said else b""
     finally:
-        reader.kill()
+        reader.end()
         feeding.join()
         hearing.join()
 
 
-def _feed(reader: subprocess.Popen[bytes], request: bytes) -> None:
-    assert reader.stdin is not None
-    with suppress(OSError), reader.stdin as pipe:
+def _feed(reader: Reader, request: bytes) -> None:
+    with suppress(OSError), reader.asks as pipe:
         pipe.write(request)
 
 
-def _hear(reader: subprocess.Popen[bytes], said: list[bytes]) -> None:
-    assert reader.stdout is not None
-    with suppress(OSError, ValueError):
-        said.append(reader.stdout.read())
+def _hear(reader: Reader, said: list[bytes]) -> None:
+    with suppress(OSError), reader.answers as pipe:
+        said.append(pipe.read())
 
 
 def _understood(said: bytes, limits: FileLimits) -> Manifest:
@@ -126,37 +118,3 @@ def _understood(said: bytes, limits: FileLimits) -> Manifest:
     numbers = frame.to_series(0)
     told["headers"], told["sheets"] = tuple(told["headers"]), tuple(told["sheets"])
     return Manifest(cells=frame.drop(numbers.name), numbers=numbers.alias(""), **told)
-
-
-def _taken() -> subprocess.Popen[bytes]:
-    """A reader that is ready; the next one begins to get ready meanwhile."""
-    with _lock:
-        ready = [spare for spare in _spares if spare.poll() is None]
-        _spares[:] = [_started()]
-    return ready[0] if ready else _started()
-
-
-def _started() -> subprocess.Popen[bytes]:
-    return subprocess.Popen(
-        [sys.executable, "-m", "sortitor.operations.file_reader"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        # An allocator that gives up prints pages of nothing.
-        stderr=subprocess.DEVNULL,
-        cwd="/",
-    )
-
-
-def _end(reader: subprocess.Popen[bytes]) -> None:
-    reader.kill()
-    for pipe in (reader.stdin, reader.stdout):
-        if pipe is not None:
-            with suppress(OSError):
-                pipe.close()
-    reader.wait()
-
-
-@atexit.register
-def _dismiss() -> None:
-    for spare in _spares:
-        _end(spare)
