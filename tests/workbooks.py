@@ -13,6 +13,9 @@ import xlsxwriter
 
 Grid = Sequence[Sequence[Any]]
 
+#: The day on which the tests' files are read.
+TODAY = date(2026, 11, 26)
+
 
 def xlsx(*sheets: tuple[str, Grid], merged_title: str = "") -> bytes:
     """A workbook; numbers are written as numbers, dates as dates, text as text."""

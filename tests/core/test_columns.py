@@ -44,6 +44,8 @@ from sortitor.core.vocabulary import IdentifierKind, Platform
         ("Order No.", "order_name"),
         ("Kaufdatum", "purchased_on"),
         ("Garantie bis", "warranty_until"),
+        ("Garantieende", "warranty_until"),
+        ("Garantie", "warranty_until"),
         ("Standort", "site"),
         ("Abteilung", "department"),
         ("E-Mail", "person"),
@@ -60,7 +62,7 @@ def test_the_usual_headers(header: str, column: str) -> None:
 
 @pytest.mark.parametrize(
     "header",
-    ["Karton", "Colour", "Garantie", "serial port", "order of battle", "", "12", "IMEI status"],
+    ["Karton", "Colour", "serial port", "order of battle", "", "12", "IMEI status"],
 )
 def test_what_means_nothing_stays_a_detail(header: str) -> None:
     assert understand([header]) == {}

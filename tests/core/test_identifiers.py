@@ -41,7 +41,7 @@ SERIAL, IMEI = IdentifierKind.SERIAL, IdentifierKind.IMEI
         ("To be filled by O.E.M.", None, "placeholder"),
         ("0000000000", None, "placeholder"),
         ("AB", None, "serial_length"),
-        ("A" * 65, None, "serial_length"),
+        ("AB" * 33, None, "serial_length"),
         ("KM#1234", None, "serial_characters"),
         ("عبد1234", None, "serial_characters"),
         ("", None, None),

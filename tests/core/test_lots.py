@@ -5,9 +5,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from tests.identifiers import imei
+from tests.workbooks import TODAY
 
 from sortitor.core import lots
-from sortitor.core.columns import understand
 from sortitor.core.errors import BadInput
 from sortitor.core.manifests import read_paste, read_table
 
@@ -18,7 +18,9 @@ def check(
     content: str, facts: lots.Facts = NOBODY, defaults: dict[str, str] | None = None
 ) -> lots.Decided:
     manifest = read_table(content.encode())
-    return lots.decide(lots.prepare(manifest, understand(manifest.headers), defaults or {}), facts)
+    return lots.decide(
+        lots.prepare(manifest, lots.meaning_of(manifest)[0], defaults or {}, TODAY), facts
+    )
 
 
 def verdicts(decided: lots.Decided) -> list[str]:
@@ -125,6 +127,7 @@ def known(names: dict[str, int] | None = None, **device: object) -> lots.Facts:
         ),
         people=NOBODY.people,
         names=pl.DataFrame(list((names or {}).items()), schema=NOBODY.names.schema, orient="row"),
+        tags=NOBODY.tags,
     )
 
 
@@ -141,7 +144,7 @@ def test_a_value_set_by_hand_stays_unless_the_lot_says_so() -> None:
     decided = check(content, known(manual="site"))
     assert (verdicts(decided), codes(decided, 2)) == (["unchanged"], {"manual_kept"})
     manifest = read_table(content.encode())
-    prepared = lots.prepare(manifest, understand(manifest.headers), {})
+    prepared = lots.prepare(manifest, lots.meaning_of(manifest)[0], {}, TODAY)
     assert verdicts(lots.decide(prepared, known(manual="site"), overwrite_manual=True)) == [
         "change"
     ]
@@ -198,7 +201,7 @@ def test_a_name_given_by_hand_stays_and_one_from_a_template_gives_way() -> None:
 
 def test_a_lot_has_no_name_for_all_its_devices() -> None:
     with pytest.raises(BadInput) as refused:
-        lots.check_defaults({"name": "DECK-1"})
+        lots.check_defaults({"name": "DECK-1"}, TODAY)
     assert refused.value.code == "unknown_default"
 
 
@@ -251,17 +254,17 @@ def test_a_check_is_stable_under_the_order_of_rows_and_columns(
 
 def test_pasted_identifiers_are_told_apart() -> None:
     manifest = read_paste(f"KM-1, {imei(1)};KM-2\n{imei(2)}".encode())
-    decided = lots.decide(lots.prepare(manifest, understand(manifest.headers), {}), NOBODY)
+    decided = lots.decide(lots.prepare(manifest, lots.meaning_of(manifest)[0], {}, TODAY), NOBODY)
     assert verdicts(decided) == ["add"] * 4
     assert decided.keys.sort("row")["kind"].to_list() == ["serial", "imei", "serial", "imei"]
 
 
 def test_bad_defaults_are_named() -> None:
     with pytest.raises(BadInput, match="platform"):
-        lots.check_defaults({"platform": "beos"})
+        lots.check_defaults({"platform": "beos"}, TODAY)
     with pytest.raises(BadInput, match="serial"):
-        lots.check_defaults({"serial": "KM-1"})
-    assert lots.check_defaults({"purchased_on": "31.03.2026", "platform": "Windows 11"}) == {
+        lots.check_defaults({"serial": "KM-1"}, TODAY)
+    assert lots.check_defaults({"purchased_on": "31.03.2026", "platform": "Windows 11"}, TODAY) == {
         "purchased_on": "2026-03-31",
         "platform": "windows",
     }

@@ -4,9 +4,10 @@ import polars as pl
 import pytest
 from tests.core.test_corpus import NOBODY
 from tests.identifiers import imei
+from tests.workbooks import TODAY
 
 from sortitor.core import lots
-from sortitor.core.columns import FIELDS, understand
+from sortitor.core.columns import FIELDS
 from sortitor.core.manifests import read_table
 from sortitor.core.vocabulary import Remedy
 
@@ -47,6 +48,7 @@ def fleet(*devices: dict[str, object]) -> lots.Facts:
         pl.DataFrame(owned, schema=NOBODY.owned.schema),
         NOBODY.people,
         NOBODY.names,
+        NOBODY.tags,
     )
 
 
@@ -57,7 +59,7 @@ def decide(
 ) -> lots.Decided:
     manifest = read_table(f"serial,maker,imei,site\n{lines}".encode())
     return lots.decide(
-        lots.prepare(manifest, understand(manifest.headers), {}),
+        lots.prepare(manifest, lots.meaning_of(manifest)[0], {}, TODAY),
         facts,
         choices=lots.choices_of(choices),
     )

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
+from sortitor.core.column_words import FILLERS, TITLES
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.platforms import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind, Platform
@@ -36,117 +37,104 @@ _SEVERAL = ("imei", "mac")
 #: What a lot's own take-out appends: read back, it says nothing.
 PROBLEM = "problem"
 
-_SYNONYMS: dict[str, tuple[str, ...]] = {
-    "serial": (
-        "serial",
-        "serial number",
-        "serial no",
-        "serialno",
-        "serialnumber",
-        "sn",
-        "s n",
-        "ser no",
-        "device serial",
-        "seriennummer",
-    ),
-    "imei": ("imei", "imei number", "imei no", "imei meid", "imei nummer"),
-    "meid": ("meid", "meid number", "meid hex", "meid dec"),
-    "eid": ("eid", "esim eid", "esim id", "euicc id"),
-    "mac": (
-        "mac",
-        "mac address",
-        "wifi mac",
-        "wi fi mac",
-        "wlan mac",
-        "ethernet mac",
-        "lan mac",
-        "network address",
-        "mac adresse",
-    ),
-    "uuid": ("uuid", "hardware uuid", "system uuid", "guid"),
-    "fingerprint": ("fingerprint", "hardware fingerprint"),
-    "problem": ("problem",),
-    "platform": ("platform", "os", "operating system", "system", "betriebssystem", "plattform"),
-    "maker": ("maker", "manufacturer", "make", "brand", "vendor", "hersteller"),
-    "model": ("model", "device model", "product", "product name", "modell"),
-    "product_code": (
-        "product code",
-        "part number",
-        "part no",
-        "sku",
-        "article",
-        "article no",
-        "artikelnummer",
-    ),
-    "ownership": ("ownership", "owner type", "owned by", "eigentum"),
-    "order_name": ("order", "order name", "order number", "order no", "auftrag", "bestellung"),
-    "purchase_order": ("purchase order", "po", "po number", "po no", "bestellnummer"),
-    "supplier": ("supplier", "dealer", "reseller", "lieferant"),
-    "purchased_on": (
-        "purchased on",
-        "purchase date",
-        "date of purchase",
-        "bought on",
-        "invoice date",
-        "kaufdatum",
-    ),
-    "warranty_until": (
-        "warranty until",
-        "warranty",
-        "warranty end",
-        "warranty expires",
-        "garantie bis",
-    ),
-    "site": ("site", "location", "place", "harbour", "vessel", "standort"),
-    "department": ("department", "dept", "abteilung"),
-    "person": (
-        "person",
-        "user",
-        "user name",
-        "username",
-        "mail",
-        "email",
-        "e mail",
-        "assigned to",
-        "benutzer",
-    ),
-    "asset_tag": (
-        "asset tag",
-        "asset",
-        "asset number",
-        "asset no",
-        "inventory number",
-        "inventarnummer",
-    ),
-    "name": ("name", "device name", "hostname", "host name", "computer name", "geratename"),
-    "tags": ("tags", "labels"),
-    "note": ("note", "notes", "comment", "remark", "remarks", "bemerkung"),
-}
+COLUMNS = tuple(TITLES)
+#: Says how well a column's cells fit a meaning, from 0 to 1.
+Fit = Callable[[str, str], float]
 
 
 def plain(header: str) -> str:
     """A header reduced to its words: case, accents and punctuation gone, a trailing counter
     dropped.
     """
-    text = unicodedata.normalize("NFKD", header).casefold()
+    return " ".join(_words(header))
+
+
+def _words(header: str) -> list[str]:
+    apart = re.sub(r"(?<=[a-z])(?=[A-Z][a-z])", " ", unicodedata.normalize("NFKC", header))
+    text = unicodedata.normalize("NFKD", apart.casefold().replace("ı", "i").replace("ł", "l"))
     text = "".join(mark for mark in text if not unicodedata.combining(mark))
-    return re.sub(r"\s*\d{0,2}$", "", " ".join(re.findall(r"\w+", text.replace("_", " "))))
+    text = unicodedata.normalize("NFC", text)
+    words = re.findall(r"[^\W_]+", text.replace("\u0640", ""))
+    if words:
+        words[-1] = re.sub(r"(?<=\D)\d{1,2}$", "", words[-1])
+    while words and re.fullmatch(r"\d{1,2}", words[-1]):
+        words.pop()
+    return words
 
 
-_MEANING = {plain(word): column for column, words in _SYNONYMS.items() for word in (column, *words)}
-COLUMNS = tuple(_SYNONYMS)
+def _key(words: Iterable[str]) -> str:
+    """Words run together: SerialNumber and serial number are one title."""
+    return "".join(words)
 
 
-def understand(headers: Sequence[str], given: Mapping[str, str] | None = None) -> dict[str, str]:
+def _titles() -> dict[str, dict[str, int]]:
+    """Title → column → how much the title says: 3, or 1 where it is a weak one."""
+    found: dict[str, dict[str, int]] = {}
+    for column, text in TITLES.items():
+        for title in (column, *re.split(r"[;\n]", text)):
+            words = _words(title.strip().removeprefix("~"))
+            strength = 1 if title.strip().startswith("~") else 3
+            bare = [word for word in words if word not in FILLERS]
+            for key, much in ((_key(words), strength), (_key(bare), strength - 1)):
+                known = found.setdefault(key, {}) if key else {}
+                known[column] = max(much, known.get(column, 0))
+    return found
+
+
+_MEANING = _titles()
+
+
+def meanings(header: str) -> dict[str, int]:
+    """Column → how much this title speaks for it; empty where it says nothing."""
+    whole = _meanings_of(header)
+    if whole:
+        return whole
+    parts = [part for part in re.split(r"[/|\n()\[\]]|[-–—:]\s", header) if part.strip()]
+    found: dict[str, int] = {}
+    for part in parts if len(parts) > 1 else ():
+        for column, much in _meanings_of(part).items():
+            found[column] = max(found.get(column, 0), min(much, 2))
+    return found
+
+
+def _meanings_of(title: str) -> dict[str, int]:
+    words = _words(title)
+    bare = [word for word in words if word not in FILLERS]
+    return _MEANING.get(_key(words)) or (_MEANING.get(_key(bare)) if bare else None) or {}
+
+
+def understand(
+    headers: Sequence[str], given: Mapping[str, str] | None = None, fit: Fit | None = None
+) -> dict[str, str]:
     """Header → column for every header that is understood; `given` maps column → header and goes
     first.
 
-    A column other than `imei` takes one header, the first that fits. Raises BadInput for a mapping
-    to a header that the file does not have or to a column that Sortitor does not know.
+    A column other than `imei` and `mac` takes one header: the one whose cells fit best, then the
+    one whose title says most, then the first. Raises BadInput for a mapping to a header that the
+    file does not have or to a column that Sortitor does not know.
     """
+    meaning = _given(headers, given or {})
+    offers = [
+        (header, column, much, fit(header, column) if fit is not None else 1.0, -place)
+        for place, header in enumerate(headers)
+        if header not in meaning
+        for column, much in meanings(header).items()
+    ]
+    offers.sort(key=lambda offer: (round(offer[3], 1), offer[2], offer[4]), reverse=True)
+    found: dict[str, str] = {}
+    for header, column, _, fits, _ in offers:
+        taken = {*meaning.values(), *found.values()}
+        if header in found or (column in taken and column not in _SEVERAL):
+            continue
+        if fits or column not in IDENTIFIER_COLUMNS:
+            found[header] = column
+    return {**meaning, **{header: found[header] for header in headers if header in found}}
+
+
+def _given(headers: Sequence[str], given: Mapping[str, str]) -> dict[str, str]:
     meaning: dict[str, str] = {}
     problems = []
-    for column, header in (given or {}).items():
+    for column, header in given.items():
         if column not in COLUMNS:
             problems.append(
                 FieldProblem(
@@ -166,25 +154,19 @@ def understand(headers: Sequence[str], given: Mapping[str, str] | None = None) -
         meaning[header] = column
     if problems:
         raise BadInput("bad_mapping", problems[0].detail, "Correct the mapping.", tuple(problems))
-    for header in headers:
-        column = _MEANING.get(plain(header), "")
-        if (
-            header not in meaning
-            and column
-            and (column in _SEVERAL or column not in meaning.values())
-        ):
-            meaning[header] = column
     return meaning
 
 
-def recall(headers: Sequence[str], known: Mapping[str, str]) -> dict[str, str]:
+def recall(
+    headers: Sequence[str], known: Mapping[str, str], fit: Fit | None = None
+) -> dict[str, str]:
     """What headers mean, with what a supplier's earlier file taught (header → column, "" for a
     plain detail) going first.
     """
     taught = {header: column for header, column in known.items() if header in headers}
     plainly = {
         header: column
-        for header, column in understand(headers).items()
+        for header, column in understand(headers, fit=fit).items()
         if header not in taught and column not in taught.values()
     }
     return {**{header: column for header, column in taught.items() if column}, **plainly}

@@ -10,41 +10,32 @@ from __future__ import annotations
 
 import hashlib
 import re
+import string
 from collections.abc import Callable, Iterable
 
 import polars as pl
 from stdnum import imei as stdnum_imei
 from stdnum import meid as stdnum_meid
 
+from sortitor.core import placeholders
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import IdentifierKind
 
-_PLACEHOLDERS = (
-    "N/A",
-    "NA",
-    "NONE",
-    "NULL",
-    "NIL",
-    "TBC",
-    "TBD",
-    "TBA",
-    "UNKNOWN",
-    "TO BE FILLED",
-    "TO BE FILLED BY O.E.M.",
-    "NOT AVAILABLE",
-    "NOT SPECIFIED",
-    "DEFAULT STRING",
-    "SYSTEM SERIAL NUMBER",
-    "123456789",
-    "1234567890",
-    "123456789012345",
-    "SERIAL",
-    "IMEI",
+#: A run of one character, and signs alone.
+_FILLER = (
+    r"^([\W_]+|0+|"
+    + "|".join(f"{mark}{{3,}}" for mark in string.ascii_uppercase + string.digits)
+    + ")$"
 )
-_FILLER = r"^(0+|F{6,}|X{3,}|-+|\?+|\.+)$"
 _SCIENTIFIC = r"^[+-]?\d([.,]\d+)?E\+?\d{1,3}$"
 _THOUSANDS = r"^\d{1,3}([,.]\d{3}){2,}$"
-_CELL_ERROR = r"^(#N/A|#NAME\?|#REF!|#VALUE!|#DIV/0!|#NUM!|#NULL!|#{3,})$"
+#: What spreadsheets show of a formula that failed, in the languages that they speak.
+CELL_ERROR = (
+    r"(?i)^(#(N/A|N/D|NV|NAME\?|NOMBRE\?|NOM\s?\?|NOME\?|NAZWA\?|AD\?|NAAM\?|REF!|BEZUG!|RIF!|ADR!"
+    r"|¡REF!|VALUE!|WERT!|VALEUR!|¡VALOR!|VALORE!|ARG!|DEĞER!|WAARDE!|DIV/0!|DEEL/0!|DZIEL/0!"
+    r"|¡DIV/0!|SAYI/0!|NUM!|ZAHL!|NOMBRE!|¡NUM!|LICZBA!|SAYI!|GETAL!|NULL!|LEEG!|BOŞ!|SPILL!|CALC!"
+    r"|FIELD!|BLOCKED!|CONNECT!|GETTING_DATA|YOK)|#{3,}|ERR:\d{3})$"
+)
 _MONTHS = "JAN|FEB|MAR|MRZ|APR|MAY|MAI|JUN|JUL|AUG|SEP|OCT|OKT|NOV|DEC|DEZ"
 _DATE = (
     r"^(\d{1,2}[./-]\d{1,2}[./-](\d{2}|\d{4})|(19|20)\d\d-\d\d-\d\d( \d\d:\d\d(:\d\d)?)?"
@@ -53,10 +44,14 @@ _DATE = (
 # Quotation marks of any script, zero-width marks, soft hyphens, byte order marks, control
 # characters.
 _INVISIBLE = r"[\p{Cc}\p{Cf}\p{Zl}\p{Zp}\"“”„«»‘’´`]"
-#: What a plain cell of letters and digits must not be: a power of ten, filler, a placeholder.
+#: What a plain cell of letters and digits must not be: a power of ten, a run of one character, a
+#: well-known filler.
 _NOT_PLAIN = (
-    r"(?i)^(\d+E\d+|0+|F{6,}|X{3,}|"
-    + "|".join(re.escape(word) for word in _PLACEHOLDERS if word.isalnum())
+    r"(?i)^(\d+E\d+|0{3,}|"
+    + "|".join(
+        [f"{mark}{{3,}}" for mark in string.ascii_uppercase + string.digits[1:]]
+        + sorted(word for word in placeholders.KEYS if word.isascii() and len(word) >= 3)
+    )
     + ")$"
 )
 #: Fillers that makers leave in their firmware instead of a number of the device's own.
@@ -104,17 +99,30 @@ def _prepared(given: pl.Series, decimal: str) -> pl.DataFrame:
 def _damage(text: pl.Expr) -> pl.Expr:
     """The code of what makes the cell worthless whatever its kind, else null."""
     return (
-        pl.when(text.str.contains(_CELL_ERROR))
+        pl.when(text.str.contains(CELL_ERROR))
         .then(pl.lit("cell_error"))
-        .when(text.is_in(_PLACEHOLDERS) | text.str.contains(_FILLER))
+        .when(text.str.contains(_THOUSANDS))
+        .then(pl.lit("thousands_separators"))
+        .when(text.str.contains(_FILLER) | bare(text).is_in(placeholders.KEYS))
         .then(pl.lit("placeholder"))
         .when(text.str.contains(_SCIENTIFIC))
         .then(pl.lit("scientific_notation"))
         .when(text.str.contains(_DATE))
         .then(pl.lit("looks_like_date"))
-        .when(text.str.contains(_THOUSANDS))
-        .then(pl.lit("thousands_separators"))
     )
+
+
+def bare(text: pl.Expr) -> pl.Expr:
+    """How placeholders are compared; see placeholders.key."""
+    plain = text.str.normalize("NFKD").str.to_lowercase()
+    return plain.str.replace_many(["ı", "ł", "ß"], ["i", "l", "ss"]).str.replace_all(
+        r"[^\p{L}\p{N}]", ""
+    )
+
+
+def is_placeholder(text: pl.Expr) -> pl.Expr:
+    """Whether a text says that there is nothing to say: n/a, unbekannt, ----."""
+    return text.str.contains(r"^[\W_]+$") | bare(text).is_in(placeholders.KEYS)
 
 
 def _repair() -> pl.Expr:

@@ -32,6 +32,12 @@ def _reject(code: str, title: str, remedy: str) -> NoteKind:
     return NoteKind(code, Severity.ERROR, title, remedy, Verdict.REJECT)
 
 
+def _line(code: str, title: str) -> NoteKind:
+    return NoteKind(
+        code, Severity.INFO, title, "Nothing to do; if it is a row, take it.", Verdict.NO_ROW
+    )
+
+
 def _conflict(code: str, title: str, remedy: str) -> NoteKind:
     return NoteKind(code, Severity.ERROR, title, remedy, Verdict.CONFLICT)
 
@@ -51,6 +57,136 @@ _KINDS = (
         "duplicate_row",
         "the same as an earlier row of this file",
         "Nothing to do; the first row counts.",
+    ),
+    _info("label_removed", "a label stood before the number: removed", "Check the number."),
+    _info("words_removed", "words stood beside the number: removed", "Check the number."),
+    _info("numbers_apart", "several numbers in one cell: taken apart", "Check the numbers."),
+    _info("read_as_meid", "a MEID in a column of IMEIs: read as MEID"),
+    _info("zeros_shown", "the zeros that the workbook shows were put before the number"),
+    _info("filled_down", "the value of the merged cell above"),
+    _info("placeholder_blank", "a placeholder: left blank"),
+    _info("date_month_only", "a month without a day: its first or last day"),
+    # Of a file or a column as a whole.
+    _info(
+        "column_by_content",
+        "understood by what stands in the column, not by its title",
+        "Check the column; say what it is if this is wrong.",
+    ),
+    _info(
+        "column_counts",
+        "the column only counts the rows: no identifier",
+        "Say that it is the serial number if it is.",
+    ),
+    _info(
+        "column_beaten",
+        "another column fits better",
+        "Choose this column instead if it is the right one.",
+    ),
+    _info("date_by_order", "the column itself shows the order of day and month"),
+    _info("words_understood", "everyday words, as they were understood"),
+    _info("maker_spelled", "another spelling of a known maker"),
+    _info("no_byte_order_mark", "UTF-16 without its mark"),
+    _info(
+        "no_headers",
+        "the file has no headers: columns were recognised by what stands in them",
+        "Say what the other columns are.",
+    ),
+    _info("sheets_together", "several sheets read together"),
+    _info("json_nested", "the objects were found inside of the document"),
+    _info(
+        "table_beside",
+        "a second table beside the first: left out",
+        "Save it as a file of its own if it is needed.",
+    ),
+    _warn(
+        "hidden_sheets",
+        "hidden sheets were not read",
+        "Choose one of them if it is meant.",
+    ),
+    _warn(
+        "other_sheets",
+        "other sheets have rows too",
+        "Take them together with this one, or choose another.",
+    ),
+    _warn(
+        "hidden_columns",
+        "columns that are hidden in the workbook were read",
+        "Make them details if they are not meant.",
+    ),
+    _warn(
+        "encoding_doubted",
+        "the encoding was guessed",
+        "Compare the words; say the encoding if they are wrong.",
+    ),
+    _warn(
+        "mixed_encodings",
+        "some lines are UTF-8, others Windows-1252",
+        "Compare the words; ask for the file in one encoding.",
+    ),
+    _warn("encoded_twice", "text that was encoded twice: brought back", "Compare the words."),
+    _warn(
+        "mixed_line_ends",
+        "lines end in different ways",
+        "Check that the number of rows is right.",
+    ),
+    _line("line_header", "a line of headers"),
+    _line("line_title", "a title or a remark, not a row"),
+    _line("line_total", "a line of totals"),
+    _line("line_page", "a page number"),
+    _line("line_sign_off", "a line for signatures, greetings or the end"),
+    _line("line_hint", "a line that tells how to fill in the columns"),
+    _line("line_packing", "a carton, a pallet or another packing unit"),
+    _line("line_rule", "a ruled line"),
+    _line("line_other_table", "another table"),
+    _warn(
+        "no_number",
+        "words or a placeholder where a number should be: left out",
+        "Nothing to do if the device has no such number; else correct the cell.",
+    ),
+    _warn(
+        "unlike_others",
+        "much shorter than the other numbers of the column",
+        "Compare with the label.",
+    ),
+    _warn(
+        "look_alike_letters",
+        "letters of another alphabet that look like Latin ones: replaced",
+        "Compare with the label.",
+    ),
+    _warn(
+        "cell_error_blank",
+        "a spreadsheet error stands in the cell: left blank",
+        "Repair the formula in the original, or fill in the cell.",
+    ),
+    _warn(
+        "no_name",
+        "a bare number, a date or a yes/no where a name should be: left blank",
+        "Fill in the name, or leave the cell empty.",
+    ),
+    _warn(
+        "date_from_number",
+        "a spreadsheet's number of days: read as a date",
+        "Check one of the dates.",
+    ),
+    _warn(
+        "hidden_row",
+        "the row is hidden or filtered out in the workbook",
+        "Leave these rows out if they are not meant.",
+    ),
+    _warn(
+        "maker_near",
+        "a maker that is spelled almost like another",
+        "Say whether it is the same maker; the answer is remembered.",
+    ),
+    _warn(
+        "asset_tag_twice",
+        "several rows give this asset tag",
+        "Check the tags; correct the cells.",
+    ),
+    _warn(
+        "asset_tag_taken",
+        "another device has this asset tag",
+        "Check the tags; correct the cell or that device.",
     ),
     _warn(
         "decimal_ending",
@@ -139,6 +275,31 @@ _KINDS = (
         "Fill in the real number, or leave the cell empty.",
     ),
     _reject(
+        "words",
+        "words, not a number",
+        "Fill in the real number, or take the row if the number is written so.",
+    ),
+    _reject(
+        "repeated_value",
+        "the same value stands in many rows where all others differ",
+        "Fill in the real numbers, or take the rows if they are right.",
+    ),
+    _reject(
+        "fraction",
+        "an amount or a fraction, not an identifier",
+        "Check whether the columns are right.",
+    ),
+    _reject(
+        "two_numbers",
+        "two numbers in one cell, of which a device has only one",
+        "Leave one of them in the cell, or write them into two rows.",
+    ),
+    _reject(
+        "other_kind",
+        "the cell says that it is another kind of number",
+        "Move the number to its column.",
+    ),
+    _reject(
         "imei_check_failed",
         "IMEI whose check digit is wrong",
         "Compare with the label: a digit is mistyped.",
@@ -223,6 +384,16 @@ _KINDS = (
         "Write corporate, personal, partner or unknown.",
     ),
     _reject("date_unreadable", "not a date", "Write dates as 2026-03-31 (or 31.03.2026)."),
+    _reject(
+        "date_order_open",
+        "day or month first? Nothing in the column decides it",
+        "Say for the column whether the day or the month comes first.",
+    ),
+    _reject(
+        "date_unlikely",
+        "a date before 1990 or far ahead",
+        "Correct it, or take the row if it is right.",
+    ),
     _reject(
         "text_too_long",
         "longer than 500 characters",

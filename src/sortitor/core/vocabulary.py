@@ -102,13 +102,17 @@ class Verdict(StrEnum):
     UNCHANGED = "unchanged"
     CONFLICT = "conflict"
     REJECT = "reject"
+    #: A line of the file that is no row: a title, a total, a page number.
+    NO_ROW = "no_row"
 
 
 class Remedy(StrEnum):
-    """What a person decided about a row in conflict."""
+    """What a person decided about a row."""
 
     #: The row is left out.
     SKIP = "skip"
+    #: The line is a row, and its numbers are right as they stand.
+    TAKE = "take"
     #: A retired device (or one reported missing or stolen) comes back into the fleet, awaited.
     TAKE_BACK = "take_back"
     #: The devices that the row joins become one; the older one in use stays.

@@ -5,7 +5,7 @@ into the fleet.
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal, cast
@@ -47,6 +47,7 @@ from sortitor.store.tables import (
     lots,
     mappings,
 )
+from sortitor.store.tables import makers as maker_table
 
 _HEAD = [column for column in lots.c if column.name != "content"]
 _TEXT = pl.String()
@@ -57,6 +58,7 @@ _LETTERS = {
     Verdict.UNCHANGED.value: "u",
     Verdict.CONFLICT.value: "x",
     Verdict.REJECT.value: "r",
+    Verdict.NO_ROW.value: "n",
 }
 _VERDICTS = {letter: verdict for verdict, letter in _LETTERS.items()}
 _COUNTED = {"preserve_rowcount": True}
@@ -138,6 +140,7 @@ def gather_facts(connection: Connection, prepared: Prepared, lock: bool = False)
         owned,
         people,
         _holders(connection, prepared),
+        _tag_holders(connection, prepared),
     )
 
 
@@ -154,6 +157,34 @@ def _holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
         " AND d.stage <> 'retired'",
         schema,
     )
+
+
+def _tag_holders(connection: Connection, prepared: Prepared) -> pl.DataFrame:
+    """Which of the file's asset tags a device has already."""
+    schema: dict[str, Any] = {"tag": _TEXT, "holder_id": pl.Int64}
+    given = prepared.rows["asset_tag"].drop_nulls().str.to_lowercase().unique()
+    if given.len() == 0:
+        return pl.DataFrame(schema=schema)
+    bulk.temporary(connection, "lot_tags", "tag text", given.to_frame("tag"))
+    return bulk.read_frame(
+        connection,
+        "SELECT t.tag, d.id FROM lot_tags t JOIN devices d ON lower(d.asset_tag) = t.tag"
+        " AND d.stage <> 'retired'",
+        schema,
+    )
+
+
+def makers(connection: Connection) -> tuple[str, ...]:
+    """The makers that lots have brought, in the order in which they came."""
+    found = select(maker_table.c.name).order_by(maker_table.c.added_at, maker_table.c.name)
+    return tuple(connection.execute(found.limit(1_000)).scalars())
+
+
+def learn_makers(connection: Connection, names: Iterable[str], now: datetime) -> None:
+    """Keep the makers of a lot, so that the next file is compared with them."""
+    each = [{"name": name, "added_at": now} for name in dict.fromkeys(names)]
+    if each:
+        connection.execute(upsert(maker_table).on_conflict_do_nothing(), each)
 
 
 def add(connection: Connection, values: Mapping[str, Any]) -> int:

@@ -7,6 +7,8 @@ columns.
 
 from sortitor.core.lots.decide import change_pairs, decide, severities
 from sortitor.core.lots.edits import overlaid
+from sortitor.core.lots.fit import meaning_of
+from sortitor.core.lots.manner import Manner, manner_of
 from sortitor.core.lots.prepare import check_defaults, maker_key, prepare
 from sortitor.core.lots.shapes import Decided, Facts, Prepared, choices_of, nothing_known
 from sortitor.core.lots.takeout import problems_of
@@ -14,12 +16,15 @@ from sortitor.core.lots.takeout import problems_of
 __all__ = [
     "Decided",
     "Facts",
+    "Manner",
     "Prepared",
     "change_pairs",
     "check_defaults",
     "choices_of",
     "decide",
     "maker_key",
+    "manner_of",
+    "meaning_of",
     "nothing_known",
     "overlaid",
     "prepare",

@@ -16,7 +16,7 @@ from sortitor.core.vocabulary import Basis, IdentifierKind, Remedy, Severity, St
 
 _CODES = {
     verdict: [code for code, kind in CATALOGUE.items() if kind.verdict is verdict]
-    for verdict in (Verdict.REJECT, Verdict.CONFLICT)
+    for verdict in (Verdict.REJECT, Verdict.CONFLICT, Verdict.NO_ROW)
 }
 #: Which of two devices stays when they are merged: the one that is in use.
 _STANDING = [Stage.ACTIVE, Stage.DORMANT, Stage.PARKED, Stage.AWAITED, Stage.RETIRED]
@@ -54,6 +54,7 @@ def decide(
         prepared.rows, facts.people, prepared.headers.get("person", "person")
     )
     notes = [prepared.notes, of_people]
+    no_rows = _rows_with(notes, Verdict.NO_ROW)
     rejected = _rows_with(notes, Verdict.REJECT)
     keys = _without(prepared.keys, pl.concat([rejected, skipped]))
     # Looked for by value alone first: in most files no value stands twice.
@@ -70,10 +71,17 @@ def decide(
         rows,
         found.one,
         facts,
-        pl.concat([rejected, conflicts, repeats, skipped]),
+        pl.concat([rejected, conflicts, repeats, skipped, no_rows]),
         prepared.headers.get("name", "name"),
     )
     notes += of_names
+    notes += _asset_tags(
+        rows,
+        found.one,
+        facts,
+        pl.concat([rejected, repeats, skipped, no_rows]),
+        prepared.headers.get("asset_tag", "asset_tag"),
+    )
     changes, kept = _changes(
         rows.join(found.one, on="row"),
         keys,
@@ -84,7 +92,7 @@ def decide(
     )
     notes += [kept, note_on(skipped, "skipped", "")]
     rows = _joined(_joined(rows, found.one), changes)
-    verdict = _verdicts(rows, keys, rejected, conflicts, repeats, skipped)
+    verdict = _verdicts(rows, keys, rejected, conflicts, repeats, skipped, no_rows)
     rows = rows.with_columns(verdict).with_columns(
         changes=pl.when(pl.col("verdict") == Verdict.CHANGE.value).then("changes"),
         ownership_basis=pl.when(pl.col("ownership").is_not_null()).then(
@@ -147,11 +155,14 @@ def _verdicts(
     conflicts: pl.Series,
     repeats: pl.Series,
     skipped: pl.Series,
+    no_rows: pl.Series,
 ) -> pl.Series:
     row = pl.col("row")
     no_key = ~row.is_in(keys["row"].unique().implode())
     return rows.select(
-        verdict=pl.when(row.is_in(skipped.implode()))
+        verdict=pl.when(row.is_in(no_rows.implode()))
+        .then(pl.lit(Verdict.NO_ROW.value))
+        .when(row.is_in(skipped.implode()))
         .then(pl.lit(Verdict.UNCHANGED.value))
         .when(row.is_in(rejected.implode()) | no_key)
         .then(pl.lit(Verdict.REJECT.value))
@@ -179,7 +190,17 @@ def _with_people(
     rows = rows.join(
         people, left_on="_name", right_on="person", how="left", maintain_order="left"
     ).drop("_name")
-    missing = rows.filter(pl.col("person").is_not_null() & pl.col("person_id").is_null())
+    unknown = pl.col("person").is_not_null() & pl.col("person_id").is_null()
+    missing = rows.filter(unknown)
+    if missing.height:
+        # What the note promises: the name stays with the device.
+        kept = pl.struct(pl.col("person").alias(header)).struct.json_encode()
+        both = pl.concat_str(
+            pl.col("details").str.strip_suffix("}"),
+            pl.when(pl.col("details") == "{}").then(pl.lit("")).otherwise(pl.lit(",")),
+            kept.str.slice(1),
+        )
+        rows = rows.with_columns(details=pl.when(unknown).then(both).otherwise("details"))
     return rows, note_on(missing["row"], "person_unknown", header, missing["person"])
 
 
@@ -218,6 +239,28 @@ def _with_names(
         rows.with_columns(name=pl.when(~pl.col("row").is_in(bad["row"].implode())).then("name")),
         notes,
     )
+
+
+def _asset_tags(
+    rows: pl.DataFrame, one: pl.DataFrame, facts: Facts, out: pl.Series, header: str
+) -> list[pl.DataFrame]:
+    """Notes on asset tags that several rows give, or that another device has."""
+    tagged = rows.select("row", "asset_tag").filter(
+        pl.col("asset_tag").is_not_null() & ~pl.col("row").is_in(out.implode())
+    )
+    if tagged.height == 0:
+        return []
+    tagged = tagged.join(one, on="row", how="left", maintain_order="left").with_columns(
+        tag=pl.col("asset_tag").str.to_lowercase()
+    )
+    twice = tagged.filter(tagged["tag"].is_duplicated())
+    taken = tagged.join(facts.tags, on="tag").filter(
+        pl.col("holder_id") != pl.col("device_id").fill_null(-1)
+    )
+    return [
+        note_on(twice["row"], "asset_tag_twice", header, twice["asset_tag"]),
+        note_on(taken["row"], "asset_tag_taken", header, taken["asset_tag"]),
+    ]
 
 
 def _within_file(

@@ -10,6 +10,7 @@ from typing import Any
 import polars as pl
 
 from sortitor.core.columns import FIELDS
+from sortitor.core.manifests.shape import Remark
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import Remedy, Verdict
 
@@ -26,6 +27,7 @@ KEYS_SCHEMA: Schema = {
 
 #: Which conflicts a remedy resolves; `skip` resolves every one.
 REMEDIES: dict[Remedy, frozenset[str]] = {
+    Remedy.TAKE: frozenset(),
     Remedy.SKIP: frozenset(code for code, kind in CATALOGUE.items() if kind.verdict),
     Remedy.TAKE_BACK: frozenset({"retired_device", "flagged_device"}),
     Remedy.MERGE: frozenset({"two_devices", "serial_differs"}),
@@ -39,12 +41,14 @@ class Prepared:
     rows:  `row`, `person`, `details` (JSON) and one text column per device field keys:  `row, kind,
     value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
     notes: `row, code, column, given` headers: column → the header that it stands under in the file
+    remarks: what is to be said of the file or of a column as a whole
     """
 
     rows: pl.DataFrame
     keys: pl.DataFrame
     notes: pl.DataFrame
     headers: Mapping[str, str] = field(default_factory=dict)
+    remarks: tuple[Remark, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +59,7 @@ class Facts:
     ownership_basis, name_basis, manual` (`;`-joined), `person_id` and every field as text owned:
     `device_id, kind, value`, the identifiers of those devices people:  `person` (lower case user
     name or mail), `person_id` names:   `lower_name, holder_id`, those of the file's names that a
-    device has which is not retired
+    device has which is not retired; tags: `tag` (lower case), `holder_id`, likewise
     """
 
     matches: pl.DataFrame
@@ -63,6 +67,7 @@ class Facts:
     owned: pl.DataFrame
     people: pl.DataFrame
     names: pl.DataFrame
+    tags: pl.DataFrame
 
 
 def nothing_known() -> Facts:
@@ -88,8 +93,9 @@ def nothing_known() -> Facts:
     owned: Schema = {"device_id": pl.Int64, "kind": pl.String, "value": pl.String}
     people: Schema = {"person": pl.String, "person_id": pl.Int64}
     names: Schema = {"lower_name": pl.String, "holder_id": pl.Int64}
+    tags: Schema = {"tag": pl.String, "holder_id": pl.Int64}
     return Facts(
-        *(pl.DataFrame(schema=schema) for schema in (matches, devices, owned, people, names))
+        *(pl.DataFrame(schema=schema) for schema in (matches, devices, owned, people, names, tags))
     )
 
 

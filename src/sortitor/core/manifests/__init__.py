@@ -9,18 +9,28 @@ sheets holds the rows, is found by what the headers mean.
 from __future__ import annotations
 
 from sortitor.core.errors import BadInput
-from sortitor.core.manifests import lines, sheets, text
-from sortitor.core.manifests.shape import EXTRA_CELLS, MAX_COLUMNS, MAX_ROWS, Manifest, Reading
+from sortitor.core.manifests import encodings, foreign, lines, sheets, text
+from sortitor.core.manifests.encodings import ENCODINGS
+from sortitor.core.manifests.shape import (
+    EXTRA_CELLS,
+    MAX_COLUMNS,
+    MAX_ROWS,
+    Manifest,
+    Reading,
+    Remark,
+)
 
 #: The byte order mark of UTF-8.
 _MARK = b"\xef\xbb\xbf"
 
 __all__ = [
+    "ENCODINGS",
     "EXTRA_CELLS",
     "MAX_COLUMNS",
     "MAX_ROWS",
     "Manifest",
     "Reading",
+    "Remark",
     "read_paste",
     "read_table",
 ]
@@ -32,15 +42,19 @@ def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:
         raise BadInput("empty_file", "The file is empty.", "Export the file again.")
     if sheets.is_archive(content):
         return sheets.read(content, reading)
-    decoded, encoding = text.decode(content)
+    foreign.refuse_by_beginning(content)
+    decoded, encoding, remarks = encodings.decode(content, reading.encoding)
+    if not decoded.strip():
+        raise BadInput("empty_file", "The file is empty.", "Export the file again.")
+    foreign.refuse_documents(decoded)
     if lines.is_json(decoded):
         return lines.read_json(decoded, encoding)
-    return text.read(decoded, encoding, reading)
+    return text.read(decoded, encoding, reading, remarks)
 
 
 def read_paste(content: bytes) -> Manifest:
     """Identifiers separated by commas, semicolons, blanks or lines; each token becomes a row of its
     kind.
     """
-    decoded, _ = text.decode(content)
+    decoded, _, _ = encodings.decode(content)
     return lines.read_identifiers(decoded)

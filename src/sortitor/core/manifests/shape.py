@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -11,30 +12,56 @@ import polars as pl
 from sortitor.core import columns
 from sortitor.core.cells import plain_header
 from sortitor.core.errors import BadInput, TooLarge
+from sortitor.core.identifiers import check_one, kind_of
+from sortitor.core.vocabulary import IdentifierKind
 
 MAX_COLUMNS = 300
 MAX_ROWS = 2_000_000
 MAX_CELLS = 60_000_000
 EXTRA_CELLS = "(cells beyond the header)"
+#: Where a row stood, when several sheets are read together.
+SHEET_PLACE = "(sheet and row)"
 #: Titles, addresses and dates may stand above the headers, so many lines at most.
 _LOOKED_THROUGH = 30
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """`sheet` by its name and `header_row` counted from 1; None lets the content decide."""
+    """How to read a file; what is left out, the content decides.
+
+    sheet:      the sheet's name; `sheets` takes several together
+    header_row: the headers' line, counted from 1; 0: the file has none
+    encoding:   a text's encoding, one of ENCODINGS
+    """
 
     sheet: str | None = None
     header_row: int | None = None
+    encoding: str | None = None
+    sheets: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Remark:
+    """What is to be said of a file: of all of it, of one column, or of some rows.
+
+    rows: their numbers as ranges `(first, last)`; none: the file or the column as a whole
+    """
+
+    code: str
+    column: str = ""
+    given: str | None = None
+    rows: tuple[tuple[int, int], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Manifest:
-    """`cells`: one text column per header, exactly as given; `numbers`: each row's number in the
-    file.
+    """`cells`: one text column per header, as a spreadsheet shows it; `numbers`: each row's number
+    in the file.
 
-    `layout` says how it was read (comma, semicolon, tab, pipe, workbook, json, paste); `sheets` are
-    those of a workbook.
+    layout:  how it was read (comma, semicolon, tab, pipe, workbook, json, paste)
+    sheets:  those of a workbook
+    above:   the lines above the rows as `(number, cells)`, the headers' among them
+    remarks: what is to be said of the file
     """
 
     headers: tuple[str, ...]
@@ -45,6 +72,19 @@ class Manifest:
     sheet: str | None = None
     sheets: tuple[str, ...] = ()
     header_row: int = 1
+    above: tuple[tuple[int, tuple[str, ...]], ...] = ()
+    remarks: tuple[Remark, ...] = ()
+
+
+def ranges(numbers: Sequence[int]) -> tuple[tuple[int, int], ...]:
+    """Ascending numbers as ranges `(first, last)`."""
+    found: list[tuple[int, int]] = []
+    for number in numbers:
+        if found and found[-1][1] == number - 1:
+            found[-1] = (found[-1][0], number)
+        else:
+            found.append((number, number))
+    return tuple(found)
 
 
 def unique_headers(headers: Sequence[str]) -> list[str]:
@@ -64,33 +104,114 @@ def unique_headers(headers: Sequence[str]) -> list[str]:
     )
 
 
-def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int, int]:
+def header_place(first_rows: Sequence[Sequence[str | None]]) -> tuple[int | None, int]:
     """`(place, score)` of the most likely header line among the first rows: the one whose cells
-    mean most.
+    mean most. None where the rows begin without headers.
 
     Without any meaning, the first line that has as many cells as most lines.
     """
+    widths = [sum(1 for cell in row if cell and cell.strip()) for row in first_rows]
+    counted = Counter(width for width in widths if width)
+    usual = max(counted, key=lambda width: (counted[width], width), default=0)
     best, best_score = 0, 0
     for place, row in enumerate(first_rows[:_LOOKED_THROUGH]):
-        cells = [cell or "" for cell in row]
-        known = (
-            columns.understand(unique_headers(cells))
-            if any(cells) and len(cells) <= MAX_COLUMNS
-            else {}
-        )
-        # A line of one cell is a title, unless the whole file has one column.
-        score = (
-            len(known) * 2 + any(column in columns.IDENTIFIER_COLUMNS for column in known.values())
-            if sum(map(bool, cells)) > 1 or len(cells) == 1
-            else 0
-        )
+        score = _title_score(row, usual)
         if score > best_score:
             best, best_score = place, score
     if best_score == 0 and first_rows:
-        widths = Counter(sum(map(bool, row)) for row in first_rows)
-        usual = max(widths, key=lambda width: (widths[width], width))
-        best = next(place for place, row in enumerate(first_rows) if sum(map(bool, row)) >= usual)
+        best = next(place for place, width in enumerate(widths) if width >= usual)
+        if _is_data(first_rows[best]):
+            return None, 0
     return best, best_score
+
+
+def _title_score(row: Sequence[str | None], usual: int) -> int:
+    """How much a line looks like headers."""
+    cells = [cell.strip() if cell else "" for cell in row]
+    filled = [cell for cell in cells if cell]
+    # A line of one cell is a title, unless the whole file has one column.
+    if (
+        not filled
+        or (len(filled) == 1 and len(cells) > 1 and usual > 1)
+        or len(cells) > MAX_COLUMNS
+    ):
+        return 0
+    known: dict[str, int] = {}
+    for cell in filled:
+        if len(cell) <= 80 and len(re.findall(r"\d", cell)) < 4:
+            for column, much in columns.meanings(cell).items():
+                known[column] = max(known.get(column, 0), much)
+    numbers = any(column in columns.IDENTIFIER_COLUMNS for column in known)
+    if not numbers and len(known) == 1 and len(filled) * 2 <= usual:
+        return 0
+    values = sum(1 for cell in filled if len(re.findall(r"\d", cell)) >= 4)
+    return max(len(known) * 2 + numbers - values, 0)
+
+
+def _is_data(row: Sequence[str | None]) -> bool:
+    """Whether a line has numbers of a device rather than titles."""
+    for cell in row:
+        text = (cell or "").strip()
+        if not re.search(r"\d", text):
+            continue
+        kind = kind_of(text)
+        if kind is not IdentifierKind.SERIAL and check_one(kind, text)[0]:
+            return True
+        if re.fullmatch(r"(?=.*\d.*\d)[A-Z0-9][A-Z0-9\-/]{5,}", text):
+            return True
+    return False
+
+
+def nameless(width: int) -> list[str]:
+    """Headers for a file that has none."""
+    return [f"column {place}" for place in range(1, width + 1)]
+
+
+def trimmed(cells: pl.DataFrame, titles: Sequence[str] | None) -> tuple[pl.DataFrame, list[Remark]]:
+    """Without columns that have neither title nor cells, and without a second table that stands
+    beside the first, behind such a column.
+    """
+    empty = [
+        not (titles is not None and titles[place].strip())
+        and not cells[name].str.contains(r"\S").fill_null(False).any()
+        for place, name in enumerate(cells.columns)
+    ]
+    groups: list[list[str]] = [[]]
+    for name, is_empty in zip(cells.columns, empty, strict=True):
+        if is_empty:
+            groups.append([])
+        else:
+            groups[-1].append(name)
+    groups = [group for group in groups if group]
+    if not any(empty):
+        return cells, []
+    kept = [name for group in groups for name in group]
+    remarks: list[Remark] = []
+    if len(groups) > 1 and titles is not None:
+        kept, remarks = _without_beside(cells, groups)
+    return cells.select(kept), remarks
+
+
+def _without_beside(cells: pl.DataFrame, groups: list[list[str]]) -> tuple[list[str], list[Remark]]:
+    def numbers(group: list[str]) -> set[str]:
+        known = {column for name in group for column in columns.meanings(name)}
+        return known.intersection(columns.IDENTIFIER_COLUMNS)
+
+    def rows(group: list[str]) -> int:
+        filled = cells.select(pl.any_horizontal(pl.col(group).str.contains(r"\S").fill_null(False)))
+        return int(filled.to_series().sum())
+
+    numbered = [group for group in groups if numbers(group)]
+    if not numbered:
+        return [name for group in groups for name in group], []
+    most = max(numbered, key=rows)
+    kept: list[str] = []
+    beside: list[str] = []
+    for group in groups:
+        other = rows(group) * 5 < rows(most) * 4 or bool(numbers(group) & numbers(most))
+        (beside if other and group is not most else kept).extend(group)
+    remarks = [Remark("table_beside", given=", ".join(beside))] if beside else []
+    return kept, remarks
 
 
 def check_width(width: int) -> None:

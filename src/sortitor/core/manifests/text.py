@@ -1,6 +1,4 @@
-"""Delimited text: RFC 4180 quoting; comma, semicolon, tab or pipe; UTF-8, UTF-16 or
-Windows-1252.
-"""
+"""Delimited text: RFC 4180 quoting; comma, semicolon, tab or pipe."""
 
 from __future__ import annotations
 
@@ -8,93 +6,120 @@ import csv
 import io
 import re
 from collections import Counter
+from collections.abc import Sequence
 from itertools import islice
 
 import polars as pl
 
-from sortitor.core.errors import BadInput, Unsupported
+from sortitor.core.errors import BadInput
 from sortitor.core.manifests import lines
 from sortitor.core.manifests.shape import (
     EXTRA_CELLS,
     Manifest,
     Reading,
+    Remark,
     check_width,
     header_place,
     made,
+    nameless,
+    trimmed,
     unique_headers,
 )
 
 _DELIMITERS = {",": "comma", ";": "semicolon", "\t": "tab", "|": "pipe"}
-_UTF_16 = {b"\xff\xfe": "utf-16-le", b"\xfe\xff": "utf-16-be"}
-#: What Windows-1252 leaves undefined; a text that has these is something else.
-_UNDEFINED = re.compile(rb"[\x81\x8d\x8f\x90\x9d]")
-_CONTROL = bytes({*range(0x20)} - {*b"\t\n\v\f\r\x1b"})
 _FIRST_LINES = 200
 
 csv.field_size_limit(1_000_000)
 
 
-def decode(content: bytes) -> tuple[str, str]:
-    """The text and its encoding: by its byte order mark, else UTF-8, else Windows-1252.
-
-    Raises Unsupported for what is no text.
-    """
-    for mark, name in _UTF_16.items():
-        if content.startswith(mark) and not content.startswith(mark + b"\0\0"):
-            try:
-                return content[2:].decode(name), "UTF-16"
-            except UnicodeDecodeError as error:
-                raise Unsupported(
-                    "wrong_encoding",
-                    f"The file begins as UTF-16 text but is none at byte {error.start + 2:,}.",
-                    "Save it as CSV in UTF-8.",
-                ) from error
-    # Counting what is left without them is quicker than searching for them.
-    if len(content.translate(None, _CONTROL)) < len(content):
-        place = next(place for place, byte in enumerate(content) if byte in _CONTROL)
-        line, what = (
-            content.count(b"\n", 0, place) + 1,
-            "NUL byte" if content[place] == 0 else "control character",
-        )
-        raise Unsupported(
-            "not_text",
-            f"Line {line} has a {what} (at byte {place:,}): this is not a text file.",
-            "Export the file as CSV or as a workbook.",
-        )
-    try:
-        return content.decode("utf-8-sig"), "UTF-8"
-    except UnicodeDecodeError as error:
-        place = error.start
-    if undefined := _UNDEFINED.search(content):
-        line = content.count(b"\n", 0, undefined.start()) + 1
-        raise Unsupported(
-            "wrong_encoding",
-            f"Line {line} is neither UTF-8 nor Windows-1252 (byte {undefined[0][0]:#04x} at"
-            f" {undefined.start():,}).",
-            "Save the file as CSV in UTF-8.",
-        )
-    return content.decode("cp1252"), "Windows-1252"
-
-
-def read(text: str, encoding: str, reading: Reading) -> Manifest:
+def read(text: str, encoding: str, reading: Reading, remarks: Sequence[Remark] = ()) -> Manifest:
     """The table in a decoded text."""
-    if "\n" not in text:
-        # Lines that end as they did on old machines.
-        text = text.replace("\r", "\n")
+    text, of_lines = _with_one_line_end(text)
+    text = _unwrapped(text)
     delimiter = _delimiter(text)
     first = _first_rows(text, delimiter)
     place, score = header_place([row for _, row in first])
     if reading.header_row is not None:
         place = next((i for i, (line, _) in enumerate(first) if line >= reading.header_row), 0)
+        place = place if reading.header_row else None
     elif score == 0 and lines.is_list(text):
         # No header, one identifier a line: as if it had been pasted.
         return lines.read_identifiers(text)
+    if place is None:
+        return _headerless(text, delimiter, encoding, first, [*remarks, *of_lines])
     line, titles = first[place]
     check_width(len(titles))
     headers = unique_headers(titles)
     body = text if line == 1 else text.split("\n", line - 1)[line - 1]
     cells = _cells(body, delimiter, headers, line)
-    return made(cells, line + 1, layout=_DELIMITERS[delimiter], encoding=encoding, header_row=line)
+    named = [*titles, *([EXTRA_CELLS] if cells.width > len(titles) else [])]
+    cells, beside = trimmed(cells, named)
+    return made(
+        cells,
+        line + 1,
+        layout=_DELIMITERS[delimiter],
+        encoding=encoding,
+        header_row=line,
+        above=tuple((number, tuple(row)) for number, row in first[: place + 1]),
+        remarks=(*remarks, *of_lines, *beside),
+    )
+
+
+def _headerless(
+    text: str,
+    delimiter: str,
+    encoding: str,
+    first: list[tuple[int, list[str]]],
+    remarks: list[Remark],
+) -> Manifest:
+    width = max(len(row) for _, row in first)
+    check_width(width)
+    headers = nameless(width)
+    # The reader takes a line of headers off.
+    cells = _cells(delimiter.join(headers) + "\n" + text, delimiter, headers, 1)
+    return made(
+        cells,
+        1,
+        layout=_DELIMITERS[delimiter],
+        encoding=encoding,
+        header_row=0,
+        remarks=(*remarks, Remark("no_headers")),
+    )
+
+
+def _with_one_line_end(text: str) -> tuple[str, list[Remark]]:
+    """Lines that end as they do on other machines end as they do here."""
+    alone = text.count("\r") - text.count("\r\n")
+    if not alone:
+        return text, []
+    if "\n" not in text:
+        return text.replace("\r", "\n"), []
+    remark = Remark("mixed_line_ends", given=f"{alone:,} lone carriage returns")
+    plain = text.replace("\r\n", "\n")
+    delimiter = _delimiter(plain.replace("\r", "\n"))
+    counts = Counter(
+        line.count(delimiter) for line in plain.replace("\r", "\n").splitlines() if line
+    )
+    usual = counts.most_common(1)[0][0] if counts else 0
+    # A line end between whole rows; inside of a row it is a line break in a cell.
+    whole = all(
+        piece.count(delimiter) == usual
+        for line in plain.split("\n")
+        if "\r" in line
+        for piece in line.split("\r")
+        if piece
+    )
+    return plain.replace("\r", "\n" if whole else " "), [remark]
+
+
+def _unwrapped(text: str) -> str:
+    """Rows that were put into quotation marks as a whole."""
+    head = [line for line in text[:100_000].split("\n")[:20] if line.strip()]
+    wrapped = re.compile(r'"(?:[^"]|"")*[,;\t|](?:[^"]|"")*"\s*')
+    if len(head) < 2 or not all(wrapped.fullmatch(line) for line in head):
+        return text
+    inner = (line.strip() for line in text.split("\n"))
+    return "\n".join(line[1:-1].replace('""', '"') if line else "" for line in inner)
 
 
 def _first_rows(text: str, delimiter: str) -> list[tuple[int, list[str]]]:
@@ -120,7 +145,9 @@ def _first_rows(text: str, delimiter: str) -> list[tuple[int, list[str]]]:
 
 def _delimiter(text: str) -> str:
     """The separator that splits the first 200 lines most consistently into most cells."""
-    head = "\n".join(text[:200_000].splitlines()[:_FIRST_LINES])
+    if said := re.match(r"sep=([,;\t|])\s*\n", text):
+        return said[1]
+    head = "\n".join(text[:200_000].split("\n")[:_FIRST_LINES])
     best, best_score = ",", (0.0, 0)
     for delimiter in _DELIMITERS:
         try:

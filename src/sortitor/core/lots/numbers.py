@@ -1,0 +1,349 @@
+"""A column of identifiers, read as a careful person reads it: two numbers in one cell are taken
+apart, words are not numbers, and what is unlike the rest of its column is doubted.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from dataclasses import dataclass, field
+
+import polars as pl
+
+from sortitor.core import placeholders
+from sortitor.core.identifiers import CHECKS, check_one
+from sortitor.core.lookalikes import unfolded
+from sortitor.core.vocabulary import IdentifierKind
+
+#: A device may have several of these.
+SEVERAL = (IdentifierKind.IMEI, IdentifierKind.MAC)
+#: Notes on a cell that holds no number at all: they cost the device nothing if it has another one.
+NO_NUMBER = ("placeholder", "words", "repeated_value")
+#: Doubts that a person can set aside, for one row or for a column.
+DOUBTS = (
+    "placeholder",
+    "words",
+    "repeated_value",
+    "fraction",
+    "two_numbers",
+    "unlike_others",
+    "date_unlikely",
+)
+#: What stands between two numbers: a mark, or the word for “and”.
+_STRONG = (
+    r"\s*(?:[\r\n;,|&+、،／]|\s/\s|\s-\s"
+    r"|\b(?:and|und|et|y|og|och|en|ve|oraz|i|e|or|oder|ou|o|veya)\b|と)\s*"
+)
+_LABEL = re.compile(
+    r"^\W*(?:(?P<serial>(?:device |ger[äa]te ?)?serial(?:e)?(?:[ -]?(?:number|no|num|nr))?"
+    r"|serien(?:nummer|[ -]?nr)|s/n|sn|n[°ºo]?\.? de s[eé]rie|nr seryjny|matricola|seri no)"
+    r"|(?P<imei>imei(?:/sv)?(?: ?\(?(?:sim|slot)? ?\d\)?(?!\d))?)|(?P<meid>meid)|(?P<eid>eid)"
+    r"|(?P<mac>(?:wi-?fi |wlan |lan |ethernet )?mac(?:[ -]?(?:address|adresse))?)|(?P<uuid>uuid)"
+    r"|(?P<any>no|nr|number|id|sim ?\d|slot ?\d))(?:\s*[.:#=]+\s*|\s+|(?=\d{14}))",
+    re.I,
+)
+_ASIDE = re.compile(r"\(([^()]*)\)|\[([^\[\]]*)\]")
+_FRACTION = r"^[+-]?(\d{1,6}[.,]\d{1,2}|0[.,]\d+)$"
+_SEPARATED = r"[\s;,|&/+:#=()\[\]、،]"
+#: A serial number that needs no second look: letters, digits and hyphens, a digit among them.
+_PLAIN = r"^[A-Za-z\-]*\d[A-Za-z0-9\-]*$"
+_FEW = 8
+_SAMPLE = 20_000
+
+
+@dataclass(frozen=True, slots=True)
+class Numbers:
+    """A column read: `checked` has `value` and `note`; `more` has `place, value`, further numbers
+    of the same cells.
+    """
+
+    checked: pl.DataFrame
+    more: pl.DataFrame = field(
+        default_factory=lambda: pl.DataFrame(schema={"place": pl.UInt32, "value": pl.String})
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Usual:
+    """What the plain serial numbers of a column look like: their lengths, and whether they are
+    letters only.
+    """
+
+    lengths: frozenset[int] = frozenset()
+    letters: bool = False
+
+
+def read_numbers(
+    kind: IdentifierKind, given: pl.Series, trusted: pl.Series | None = None
+) -> Numbers:
+    """`trusted`: where it holds, a person has set the doubts aside."""
+    checked = CHECKS[kind](given)
+    usual = _usual(given) if kind is IdentifierKind.SERIAL else _Usual()
+    places = _odd(kind, given, checked, usual)
+    if trusted is not None:
+        places = places.filter(~trusted.gather(places))
+    found = Numbers(checked)
+    if places.len():
+        found = _closely(kind, given, checked, places, usual)
+    if kind is IdentifierKind.SERIAL:
+        found = Numbers(_among_others(found.checked, trusted), found.more)
+    return found
+
+
+def _usual(given: pl.Series) -> _Usual:
+    cells = given.head(_SAMPLE).drop_nulls()
+    with_digits = cells.filter(cells.str.contains(_PLAIN))
+    lengths = with_digits.str.len_chars().value_counts()
+    often = lengths.filter(pl.col("count") * 5 >= max(with_digits.len(), 1))
+    letters = cells.filter(cells.str.contains(r"^[A-Z]{6,64}$"))
+    all_letters = (
+        letters.len() * 2 > cells.len()
+        and letters.n_unique() == letters.len() >= 3
+        and letters.str.len_chars().n_unique() == 1
+    )
+    return _Usual(frozenset(often.to_series(0).to_list()), all_letters)
+
+
+def _odd(kind: IdentifierKind, given: pl.Series, checked: pl.DataFrame, usual: _Usual) -> pl.Series:
+    """The places of the cells that need a closer look."""
+    failed = checked["value"].is_null() & checked["note"].is_not_null()
+    if kind is IdentifierKind.FINGERPRINT:
+        failed = failed & given.str.contains(r"\s")
+    if kind is not IdentifierKind.SERIAL or usual.letters:
+        return failed.fill_null(False).arg_true()
+    other = (~given.str.contains(_PLAIN) & given.str.contains(r"\S")).fill_null(False).arg_true()
+    if not other.len():
+        return failed.fill_null(False).arg_true()
+    cells = given.gather(other)
+    doubtful = (
+        failed.gather(other)
+        | cells.str.contains(_SEPARATED)
+        | cells.str.contains(_FRACTION)
+        | cells.str.contains(r"\p{Cf}")
+        | ~checked["value"].gather(other).str.contains(r"\d")
+    ).fill_null(True)
+    failed_plainly = failed.fill_null(False).arg_true()
+    return pl.concat([other.filter(doubtful), failed_plainly]).unique().sort()
+
+
+def _closely(
+    kind: IdentifierKind, given: pl.Series, checked: pl.DataFrame, places: pl.Series, usual: _Usual
+) -> Numbers:
+    cells, notes = given.gather(places), checked["note"].gather(places)
+    values = checked["value"].gather(places)
+    each = {
+        text: _one(kind, text, value, note, usual)
+        for text, value, note in dict(
+            zip(cells, zip(cells, values, notes, strict=True), strict=True)
+        ).values()
+    }
+    read = [each[text] for text in cells]
+    first = pl.Series([values[0] if values else None for values, _ in read], dtype=pl.String)
+    note = pl.Series([note for _, note in read], dtype=pl.String)
+    more = [
+        (place, value)
+        for place, (values, _) in zip(places, read, strict=True)
+        for value in values[1:]
+    ]
+    return Numbers(
+        pl.DataFrame(
+            {
+                "value": checked["value"].clone().scatter(places, first),
+                "note": checked["note"].clone().scatter(places, note),
+            }
+        ),
+        pl.DataFrame(more, schema={"place": pl.UInt32, "value": pl.String}, orient="row"),
+    )
+
+
+Outcome = tuple[list[str], str | None]
+
+
+def _one(
+    kind: IdentifierKind, text: str, value: str | None, note: str | None, usual: _Usual
+) -> Outcome:
+    """The numbers of one cell, and what is to be said of it."""
+    if note in ("cell_error", "scientific_notation", "looks_like_date", "thousands_separators"):
+        return [], note
+    if not placeholders.key(text) or placeholders.key(text) in placeholders.KEYS:
+        return [], "placeholder"
+    if not _has_digit(text):
+        return [], "words"
+    if kind is IdentifierKind.SERIAL:
+        return _serial(text, value, note, usual)
+    return _pieces(kind, text, note)
+
+
+def _serial(text: str, value: str | None, note: str | None, usual: _Usual) -> Outcome:
+    if re.fullmatch(_FRACTION, text.strip()):
+        return [], "fraction"
+    if value is None and (latin := _in_latin(text)):
+        return [latin], "look_alike_letters"
+    bare, labelled = _unlabelled(IdentifierKind.SERIAL, text)
+    if labelled == "other":
+        return [], "other_kind"
+    pieces = _split(bare)
+    if len(pieces) > 1:
+        sound = [piece for piece in pieces if _is_serial(piece)]
+        if len(sound) > 1:
+            return [], "two_numbers"
+        words = [piece for piece in pieces if piece not in sound]
+        if len(sound) == 1 and all(not _has_digit(piece) for piece in words):
+            return [str(check_one(IdentifierKind.SERIAL, sound[0])[0])], "words_removed"
+        return [], note or "serial_characters"
+    if _are_two(bare, usual):
+        return [], "two_numbers"
+    aside = _ASIDE.sub(" ", bare).strip() if "(" in bare or "[" in bare else bare
+    if _is_sentence(aside, usual):
+        return [], "words"
+    found, its_note = check_one(IdentifierKind.SERIAL, aside)
+    if found is None:
+        return [], its_note or note
+    changed = labelled or aside != bare
+    return [found], "label_removed" if changed else (its_note or note)
+
+
+def _unlabelled(kind: IdentifierKind, text: str) -> tuple[str, str]:
+    """The text without its label; "this" where the label is of this kind, "other" where it is of
+    another.
+    """
+    found = _LABEL.match(unicodedata.normalize("NFKC", text))
+    if found is None:
+        return text, ""
+    rest = unicodedata.normalize("NFKC", text)[found.end() :]
+    if not _has_digit(rest):
+        return text, ""
+    named = next(name for name, part in found.groupdict().items() if part)
+    return rest, "this" if named in ("any", kind.value) else "other"
+
+
+def _split(text: str) -> list[str]:
+    return [
+        piece.strip() for piece in re.split(_STRONG, text, flags=re.I) if piece and piece.strip()
+    ]
+
+
+def _has_digit(text: str) -> bool:
+    return any(mark.isdigit() for mark in text)
+
+
+def _is_serial(text: str) -> bool:
+    return (
+        _has_digit(text)
+        and len(text) >= 3
+        and check_one(IdentifierKind.SERIAL, text)[0] is not None
+    )
+
+
+def _are_two(text: str, usual: _Usual) -> bool:
+    """Two serial numbers with a blank or a slash between them, rather than one that is written in
+    groups: each is as long as the others of the column, or both have one shape.
+    """
+    for separator in (r"\s+", "/"):
+        parts = [part for part in re.split(separator, text.strip()) if part]
+        if len(parts) < 2 or not all(_is_serial(part) for part in parts):
+            continue
+        if sum(map(len, parts)) in usual.lengths:
+            return False
+        if all(len(part) in usual.lengths for part in parts):
+            return True
+        if min(map(len, parts)) >= _FEW and len({_shape(part) for part in parts}) == 1:
+            return True
+    return False
+
+
+def _shape(text: str) -> str:
+    return re.sub(r"\d", "9", re.sub(r"[^\W\d_]", "A", text))
+
+
+def _is_sentence(text: str, usual: _Usual) -> bool:
+    words = re.findall(r"(?:^|(?<=[\s.,;:]))[^\W\d_]{2,}(?=$|[\s.,;:!?])", text)
+    if not words or not re.search(r"\s", text):
+        return False
+    joined = len(re.sub(r"\s", "", text))
+    return (max(map(len, words)) >= 4 or len(words) > 1) and joined not in usual.lengths
+
+
+def _in_latin(text: str) -> str | None:
+    """A serial number that was typed with look-alike letters of another alphabet."""
+    folded = pl.DataFrame({"text": [text.upper()]}).select(unfolded(pl.col("text"))).item()
+    value = check_one(IdentifierKind.SERIAL, folded)[0] if folded != text.upper() else None
+    return value if value and _has_digit(value) else None
+
+
+def _pieces(kind: IdentifierKind, text: str, note: str | None) -> Outcome:
+    """Numbers that prove themselves, out of whatever stands around them."""
+    bare, labelled = _unlabelled(kind, _ASIDE.sub(" ", text))
+    if labelled == "other":
+        return [], "other_kind"
+    whole, _ = check_one(kind, bare)
+    if whole:
+        return [whole], "label_removed"
+    for parts in (
+        re.split(_STRONG, bare, flags=re.I),
+        re.split(r"[\s/]+|" + _STRONG, bare, flags=re.I),
+    ):
+        outcome = _of_parts(kind, [part.strip() for part in parts if part and part.strip()])
+        if outcome is not None:
+            return outcome
+    return [], note
+
+
+def _of_parts(kind: IdentifierKind, parts: list[str]) -> Outcome | None:
+    if len(parts) < 2:
+        return None
+    values, others = [], 0
+    for part in parts:
+        rest, labelled = _unlabelled(kind, part)
+        value = check_one(kind, rest)[0] if labelled != "other" else None
+        if value:
+            values.append(value)
+        elif _has_digit(part) and placeholders.key(part) not in placeholders.KEYS:
+            others += len(re.sub(r"\D", "", part)) > 2
+    values = list(dict.fromkeys(values))
+    if not values:
+        return None
+    if others or (len(values) > 1 and kind not in SEVERAL):
+        return [], "two_numbers"
+    return values, "numbers_apart" if len(values) > 1 else "words_removed"
+
+
+def _among_others(checked: pl.DataFrame, trusted: pl.Series | None) -> pl.DataFrame:
+    """Serial numbers that repeat where all others are unique, or that are far shorter than every
+    other one.
+    """
+    values = checked["value"]
+    filled = values.len() - values.null_count()
+    if filled < _FEW:
+        return checked
+    note = checked["note"]
+    if values.drop_nulls().n_unique() < filled:
+        several = values.is_duplicated() & values.is_not_null()
+        counts = values.filter(several).value_counts().filter(pl.col("count") >= 3)
+        often = counts.to_series(0)
+        unique = filled - int(several.sum())
+        if often.len() and often.len() * 4 <= unique and unique * 2 >= filled:
+            doubted = values.is_in(often.implode())
+            if trusted is not None:
+                doubted = doubted & ~trusted
+            values = values.set(doubted, None)
+            note = note.set(doubted, "repeated_value")
+    lengths = values.str.len_chars()
+    short = lengths.head(_SAMPLE).quantile(0.05) or 0
+    few = (lengths * 2 <= short) & note.is_null()
+    if trusted is not None:
+        few = few & ~trusted
+    if few.any():
+        note = note.set(few.fill_null(False), "unlike_others")
+    return pl.DataFrame({"value": values, "note": note})
+
+
+def counts_rows(values: pl.Series) -> bool:
+    """Whether the cells only count: small whole numbers, each one more than the one before."""
+    numbers = (
+        values.drop_nulls().str.strip_chars().str.strip_suffix(".0").cast(pl.Int64, strict=False)
+    )
+    if numbers.len() < 2 or numbers.null_count() or (numbers.max() or 0) > 99_999:  # type: ignore[operator]
+        return False
+    steps = numbers.diff().drop_nulls().to_list()
+    return steps.count(1) * 5 >= len(steps) * 4
