@@ -92,7 +92,7 @@ def test_every_encoding_says_the_same(table: Table, encoding: str) -> None:
 
 @given(
     st.lists(
-        st.text(st.sampled_from("abcdexyz 059.-äöüßéèàçñåøæ–€°"), min_size=1, max_size=10),
+        st.text(st.sampled_from("abcdexyz 059.-äöüß–€°"), min_size=1, max_size=10),
         min_size=1,
         max_size=5,
     )

@@ -217,6 +217,7 @@ def test_rejects_go_out_are_mended_and_come_back(world: World, tmp_path: Path, f
         Verdict.UNCHANGED: 0,
         Verdict.CONFLICT: 0,
         Verdict.REJECT: 0,
+        "no_row": 0,
     }
     apply(s, again.id)
     assert {(d.serial, d.ownership) for d in s.devices.list()} == {

@@ -29,7 +29,7 @@ from sortitor.client import Sortitor
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Platform, Remedy, Verdict
 from sortitor.core.words import JOB_ROWS
 from sortitor.schemas.base import Preview
-from sortitor.schemas.lots import Lot, LotSettings, NoteGroup
+from sortitor.schemas.lots import Lot, LotSettings, NoteGroup, Remark
 
 _IDENTIFIERS = {kind.value for kind in IdentifierKind}
 _VERDICTS = click.Choice([verdict.value for verdict in Verdict])
@@ -85,11 +85,25 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
     metavar="COLUMN=HEADER",
     help="Which header holds what, where the file does not say it.",
 )
-@click.option("--sheet", help="Which sheet of a workbook.  [the one whose headers mean most]")
+@click.option(
+    "--sheet",
+    "sheets",
+    multiple=True,
+    help="Which sheet of a workbook; repeatable, to take several together.  [the visible one whose"
+    " headers mean most]",
+)
 @click.option(
     "--header-row",
-    type=click.IntRange(1),
-    help="On which line the headers stand.  [found by their meaning]",
+    type=click.IntRange(0),
+    help="On which line the headers stand; 0: there are none.  [found by their meaning]",
+)
+@click.option("--encoding", help="Of a text, such as Windows-1250 or Shift_JIS.  [found]")
+@click.option(
+    "--dates",
+    "dates",
+    multiple=True,
+    metavar="HEADER=day|month",
+    help="Whether the day or the month comes first in a column; repeatable.  [as the column shows]",
 )
 @click.option(
     "--like",
@@ -117,13 +131,13 @@ def check(
     paste: str | None,
     defaults: tuple[str, ...],
     columns: tuple[str, ...],
+    dates: tuple[str, ...],
     **given: Any,
 ) -> None:
     """Check a file of any format, or pasted identifiers, row by row. Nothing changes until it is
     applied.
 
-    CSV, semicolon, tab or pipe; UTF-8, UTF-16 or Windows-1252; XLSX, ODS; JSON Lines: recognised by
-    the content.
+    CSV, semicolon, tab or pipe in any usual encoding; XLSX, ODS; JSON: recognised by the content.
 
     \b
     Examples:
@@ -139,6 +153,7 @@ def check(
             paste=text,
             defaults=_pairs(defaults, "--set"),
             columns=_pairs(columns, "--column"),
+            dates=_pairs(dates, "--dates"),
             watch=watch,
             **given,
         )
@@ -161,6 +176,9 @@ def _report(made: Lot, groups: list[NoteGroup]) -> None:
 def _show(made: Lot, groups: list[NoteGroup]) -> None:
     _show_head(made)
     _show_columns(made)
+    _show_picture(made)
+    for remark in made.remarks:
+        _show_remark(made.id, remark)
     heading("Rows")
     for verdict, count in made.counts.items():
         plain(f"  {count:>9,}  {verdict}", _TONES.get(verdict, "plain") if count else "plain")
@@ -188,10 +206,14 @@ def _show_head(made: Lot) -> None:
     how = [made.layout]
     if made.encoding:
         how.append(made.encoding)
-    if made.sheet:
+    if made.sheets_read:
+        how.append(f"sheets {', '.join(made.sheets_read)}")
+    elif made.sheet:
         how.append(f"sheet {made.sheet!r} of {len(made.sheets)}")
     if made.header_row > 1:
         how.append(f"headers on line {made.header_row}")
+    elif made.header_row == 0 and made.layout != "paste":
+        how.append("no headers")
     pairs: list[tuple[str, Any]] = [
         ("Lot", f"{made.id}  {made.name}"),
         ("Status", made.status),
@@ -208,13 +230,69 @@ def _show_head(made: Lot) -> None:
     record(pairs)
 
 
+def _show_picture(made: Lot) -> None:
+    """The lines above the rows as they stand in the file, the headers marked."""
+    if not made.above:
+        return
+    heading("Lines above the rows")
+    for above in made.above[-_LINES_SHOWN:]:
+        cells = " | ".join(cell for cell in above.cells if cell.strip()) or "(empty)"
+        mark = "headers" if above.line == made.header_row else "left out"
+        tone = "good" if mark == "headers" else "plain"
+        plain(f"  {above.line:>4}  {mark:<8}  {cells[:110]}", tone, hang=16)
+
+
+_LINES_SHOWN = 8
+
+
+def _show_remark(lot_id: int, remark: Remark) -> None:
+    where = f" “{remark.column}”" if remark.column else ""
+    given = f" ({remark.given})" if remark.given else ""
+    rows = f", {counted(remark.rows, 'row')}" if remark.rows else ""
+    plain(f"  •{where} {remark.title}{given}{rows}", _TONES.get(remark.severity, "plain"), hang=4)
+    act = _act(lot_id, remark)
+    if act:
+        plain(f"      {act}", hang=6)
+
+
+def _act(lot_id: int, remark: Remark) -> str:
+    """The command that takes a decision back, or gives the answer that is asked for."""
+    column, given = remark.column or "", remark.given or ""
+    first = given.partition(" (")[0]
+    near, _, known = given.partition(" → ")
+    acts = {
+        "date_order_open": f'--dates "{column}=day"    or: --dates "{column}=month"',
+        "date_by_order": f'--dates "{column}=month"'
+        if "day first" in given
+        else f'--dates "{column}=day"',
+        "maker_near": f'--maker "{near}={known}"    or: --own-maker "{near}"',
+        "maker_spelled": f'--own-maker "{near}"',
+        "other_sheets": f'--sheet NAME --sheet "{first}"',
+        "hidden_sheets": f'--sheet "{first}"',
+        "encoding_doubted": "--encoding NAME",
+        "column_by_content": f'--detail "{column}"',
+        "column_counts": f'"serial={column}"',
+        "column_beaten": f'"{given.partition(":")[0]}={column}"',
+        "no_headers": "serial=HEADER    or: --header-row LINE",
+    }
+    act = acts.get(remark.code)
+    if act:
+        return f"sortitor lot columns {lot_id} {act}"
+    if remark.code == "hidden_row":
+        return f"sortitor lot resolve {lot_id} skip --note hidden_row"
+    return ""
+
+
 def _show_columns(made: Lot) -> None:
     heading(f"Columns{_COLUMNS_FROM.get(made.columns_from, '')}")
     if not any(column in _IDENTIFIERS for column in made.columns.values()):
         say = f"sortitor lot columns {made.id} serial=HEADER"
         plain(f"  No column holds an identifier. Say which: {say}", "bad")
     for header in made.headers:
-        plain(f"  {header} → {made.columns.get(header) or 'kept as detail'}")
+        order = made.manner.dates.get(header)
+        said = f", {order} first" if order else ""
+        trust = ", numbers taken as they stand" if header in made.manner.trusted else ""
+        plain(f"  {header} → {made.columns.get(header) or 'kept as detail'}{said}{trust}")
 
 
 def _show_group(group: NoteGroup) -> None:
@@ -301,6 +379,7 @@ def rows(
         "Row": lambda r: r.row,
         "Verdict": lambda r: toned(r.verdict, _TONES.get(r.verdict, "plain")),
         "As given": lambda r: " | ".join(value or "" for value in r.cells.values()),
+        "Kept": lambda r: ", ".join(f"{header}: {value}" for header, value in r.kept.items()),
         "Edited": lambda r: ", ".join(f"{h} = {v or 'blank'}" for h, v in r.edited.items()),
         "Device": lambda r: r.device_id,
         "Notes": lambda r: "; ".join(n.title for n in r.notes),
@@ -311,7 +390,7 @@ def rows(
         columns,
         empty="No such rows.",
         most=most,
-        below=["Notes", "Edited", "As given"],
+        below=["Notes", "Edited", "Kept", "As given"],
     )
 
 
@@ -382,17 +461,18 @@ def edit(
 
 @lot.command()
 @click.argument("lot_id", metavar="LOT")
-@click.argument("remedy", type=click.Choice(["skip", "take-back", "merge", "undo"]))
+@click.argument("remedy", type=click.Choice(["skip", "take", "take-back", "merge", "undo"]))
 @rows_options
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
-    """Resolve conflicts: skip the rows, take retired devices back, or merge devices into one.
+    """Decide about rows: skip them, take retired devices back, merge devices into one; or take
+    them as they stand, also lines that were taken for no rows.
 
     \b
     Examples:
       sortitor lot resolve 12 take-back --note retired_device
-      sortitor lot resolve 12 skip --row 31
+      sortitor lot resolve 12 take --row 31
     """
     chosen = None if remedy == "undo" else Remedy(remedy.replace("-", "_"))
     made = s.lots.resolve(lot_id, chosen, **_chosen(**which))
@@ -409,8 +489,30 @@ def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
     metavar="HEADER",
     help="Keep this header as a plain detail; repeatable.",
 )
-@click.option("--sheet", help="Read another sheet of the workbook.")
-@click.option("--header-row", type=click.IntRange(1), help="On which line the headers stand.")
+@click.option(
+    "--sheet", "sheets", multiple=True, help="Read another sheet; repeatable, to take several."
+)
+@click.option(
+    "--header-row", type=click.IntRange(0), help="On which line the headers stand; 0: none."
+)
+@click.option("--encoding", help="Read the text in this encoding, such as Windows-1250.")
+@click.option(
+    "--dates",
+    "dates",
+    multiple=True,
+    metavar="HEADER=day|month",
+    help="Whether the day or the month comes first; repeatable.",
+)
+@click.option(
+    "--trust", "trusted", multiple=True, metavar="HEADER", help="Take its numbers as they stand."
+)
+@click.option("--doubt", "doubted", multiple=True, metavar="HEADER", help="The opposite.")
+@click.option(
+    "--maker", "makers", multiple=True, metavar="SPELLING=MAKER", help="One maker, two spellings."
+)
+@click.option(
+    "--own-maker", "own_makers", multiple=True, metavar="SPELLING", help="A maker of its own."
+)
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def columns(
@@ -418,24 +520,36 @@ def columns(
     lot_id: int,
     pairs: tuple[str, ...],
     details: tuple[str, ...],
-    sheet: str | None,
-    header_row: int | None,
+    sheets: tuple[str, ...],
+    dates: tuple[str, ...],
+    trusted: tuple[str, ...],
+    doubted: tuple[str, ...],
+    makers: tuple[str, ...],
+    own_makers: tuple[str, ...],
+    **given: Any,
 ) -> None:
-    """Say what a draft's columns mean, and check it anew. For a lot with a supplier it is
-    remembered.
+    """Say how a draft is to be read, and check it anew. It is remembered for the lot's supplier;
+    what was said of makers, for every file.
 
     \b
-    Example:
+    Examples:
       sortitor lot columns 12 "serial=Box number" --detail Karton
+      sortitor lot columns 12 --dates "Bought=day" --maker "Kelmer=Kelmar"
     """
     wanted: dict[str, str | None] = {
         header: column for column, header in _pairs(pairs, "COLUMN=HEADER").items()
     } | dict.fromkeys(details)
-    given = {"columns": wanted or None, "sheet": sheet, "header_row": header_row}
-    made = s.lots.read_again(
-        lot_id,
-        LotSettings(**{name: value for name, value in given.items() if value is not None}),
-    )
+    said: dict[str, Any] = {
+        "columns": wanted,
+        "sheet": sheets[0] if len(sheets) == 1 else None,
+        "sheets": list(sheets) if len(sheets) > 1 else None,
+        "dates": _pairs(dates, "--dates"),
+        "trusted": dict.fromkeys(trusted, True) | dict.fromkeys(doubted, False),
+        "makers": {**_pairs(makers, "--maker"), **dict.fromkeys(own_makers)},
+        **given,
+    }
+    settings = LotSettings(**{name: it for name, it in said.items() if it not in (None, {}, [])})
+    made = s.lots.read_again(lot_id, settings)
     _report(made, list(s.lots.notes(lot_id)))
 
 

@@ -35,14 +35,18 @@ class Lots(Noun):
         overwrite_manual: bool = False,
         by_hand: bool = False,
         add_unknown: bool | None = None,
-        sheet: str | None = None,
+        sheets: Sequence[str] = (),
         header_row: int | None = None,
+        encoding: str | None = None,
+        dates: Mapping[str, str] | None = None,
         like: int | None = None,
         watch: Watch | None = None,
     ) -> lo.Lot:
         """Check a file of any format, or pasted identifiers, and keep it as a draft.
 
-        columns: column → header. add_unknown: whether devices that nobody knows are added; None:
+        columns: column → header. sheets: of a workbook; several are taken together. header_row:
+        0 where the file has no headers. dates: header → "day" or "month", which comes first.
+        add_unknown: whether devices that nobody knows are added; None:
         those of a table are, those of a pasted list or of a statement by hand are not. like: a lot
         whose defaults and columns are taken over. watch: hears how far a large file is.
         """
@@ -61,9 +65,11 @@ class Lots(Noun):
             params.append(("add_unknown", "true" if add_unknown else "false"))
         params += [
             (word, str(value))
-            for word, value in (("sheet", sheet), ("header_row", header_row), ("like", like))
+            for word, value in (("header_row", header_row), ("encoding", encoding), ("like", like))
             if value is not None
         ]
+        params += [("sheet", sheet) for sheet in sheets]
+        params += [("date_order", f"{k}={v}") for k, v in (dates or {}).items()]
         headers = {"Content-Type": "application/octet-stream" if path else "text/plain"}
         if watch is None or len(content) < JOB_BYTES:
             return self._t.call(
@@ -82,7 +88,7 @@ class Lots(Noun):
         return self.show(taken.lot_id).model_copy(update={"repeated": taken.job is None})
 
     def read_again(self, lot_id: int, settings: lo.LotSettings) -> lo.Lot:
-        """Read a draft in another way: columns, defaults, sheet, header line."""
+        """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates."""
         return self._t.call(
             lo.Lot,
             "POST",
@@ -119,7 +125,7 @@ class Lots(Noun):
         note: str | None = None,
         verdict: Verdict | None = None,
     ) -> lo.Lot:
-        """Resolve conflicts: skip, take back, merge; None undoes it."""
+        """Leave rows out, take lines as rows, take devices back, merge them; None undoes it."""
         return self._t.call(
             lo.Lot,
             "POST",

@@ -169,8 +169,9 @@ TITLES: dict[str, str] = {
         تاريخ الشراء; تاريخ الفاتورة; ~التاريخ; ~تاريخ التسليم
     """,
     "warranty_until": """
-        warranty until; ~warranty; warranty end; warranty expires; warranty end date; warranty expiry
-        warranty date; end of warranty; warranty expiration; guarantee until; warranty to
+        warranty until; ~warranty; warranty end; warranty expires; warranty end date
+        warranty expiry; warranty date; end of warranty; warranty expiration
+        guarantee until; warranty to
         garantie bis; garantieende; ~garantie; gewahrleistung bis; garantieablauf; ~gewahrleistung
         fin de garantie; garantie jusqu au; date de fin de garantie; fin garantie; ~garantie
         garantia hasta; fin de garantia; ~garantia; vencimiento de garantia; fin garantia

@@ -86,6 +86,8 @@ _MEANING = _titles()
 
 def meanings(header: str) -> dict[str, int]:
     """Column → how much this title speaks for it; empty where it says nothing."""
+    if len(header) > 200:
+        return {}
     whole = _meanings_of(header)
     if whole:
         return whole
@@ -122,11 +124,12 @@ def understand(
     ]
     offers.sort(key=lambda offer: (round(offer[3], 1), offer[2], offer[4]), reverse=True)
     found: dict[str, str] = {}
-    for header, column, _, fits, _ in offers:
+    for header, column, much, fits, _ in offers:
         taken = {*meaning.values(), *found.values()}
         if header in found or (column in taken and column not in _SEVERAL):
             continue
-        if fits or column not in IDENTIFIER_COLUMNS:
+        # A title that may mean anything needs cells that speak for it.
+        if much > 1 or fits >= 0.5:
             found[header] = column
     return {**meaning, **{header: found[header] for header in headers if header in found}}
 

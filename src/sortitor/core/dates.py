@@ -35,6 +35,7 @@ _LANGUAGES = (
     "cs",
     "ru",
 )
+_LONGEST = 60
 #: A spreadsheet counts days from here (ECMA-376 part 1, 18.17.4.1).
 _DAY_ZERO = date(1899, 12, 30)
 _ISO = r"^(19|20)\d\d-\d\d-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:?\d\d)?)?$"
@@ -126,6 +127,8 @@ def _judged(read: Read, order: Order | None, latest: date) -> tuple[str | None, 
 
 def read_date(text: str, today: date, ends: bool = False) -> Read:
     """What one text may mean; nothing where it is no date."""
+    if len(text) > _LONGEST:
+        return Read()
     plain = _plain(text)
     if found := re.fullmatch(r"(\d{5})(?:\.\d+)?", plain):
         day = _DAY_ZERO + timedelta(days=int(found[1]))

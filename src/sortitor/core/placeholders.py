@@ -49,9 +49,18 @@ _WORDS = """
 """
 
 
+#: No placeholder is longer; what is, is compared by its beginning.
+_LONGEST = 200
+
+
 def key(text: str) -> str:
     """Letters and digits of a text, without accents and case: how placeholders are compared."""
-    plain = unicodedata.normalize("NFKD", text).casefold().replace("ı", "i").replace("ł", "l")
+    plain = (
+        unicodedata.normalize("NFKD", text[:_LONGEST])
+        .casefold()
+        .replace("ı", "i")
+        .replace("ł", "l")
+    )
     return "".join(re.findall(r"[^\W_]", plain))
 
 

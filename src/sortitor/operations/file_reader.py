@@ -18,7 +18,7 @@ import fastexcel  # noqa: F401 - loaded before a file waits
 import polars as pl
 
 from sortitor.core.errors import BadInput, Unsupported
-from sortitor.core.manifests import Manifest, Reading, read_paste, read_table
+from sortitor.core.manifests import Manifest, read_paste, read_table, reading_of
 
 
 def main() -> None:
@@ -75,7 +75,7 @@ def _read() -> None:
         if asked["form"] == "paste":
             found = read_paste(content)
         else:
-            found = read_table(content, Reading(asked["sheet"], asked["header_row"]))
+            found = read_table(content, reading_of(asked["reading"]))
     except MemoryError:
         # The parent says what it says of a reader that said nothing.
         return
@@ -126,6 +126,8 @@ def _hand_over(found: Manifest) -> None:
         "sheet": found.sheet,
         "sheets": found.sheets,
         "header_row": found.header_row,
+        "above": found.above,
+        "remarks": [asdict(remark) for remark in found.remarks],
     }
     frame = found.cells.insert_column(0, found.numbers.alias(_free_name(found.cells)))
     buffer = io.BytesIO()

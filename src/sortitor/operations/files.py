@@ -10,13 +10,13 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 import polars as pl
 
 from sortitor.core.errors import BadInput, FieldProblem, TooLarge, Unsupported
-from sortitor.core.manifests import Manifest, Reading
+from sortitor.core.manifests import Manifest, Reading, lines_above, remarks_of
 from sortitor.operations.file_readers import Reader, ReaderHouse
 
 Form = Literal["table", "paste"]
@@ -56,8 +56,7 @@ def read_file(
 def _request(content: bytes, form: Form, reading: Reading, limits: FileLimits) -> bytes:
     asked = {
         "form": form,
-        "sheet": reading.sheet,
-        "header_row": reading.header_row,
+        "reading": asdict(reading),
         "memory_bytes": limits.memory_bytes,
         "seconds": limits.seconds,
     }
@@ -117,4 +116,5 @@ def _understood(said: bytes, limits: FileLimits) -> Manifest:
     frame = pl.read_ipc(io.BytesIO(rest))
     numbers = frame.to_series(0)
     told["headers"], told["sheets"] = tuple(told["headers"]), tuple(told["sheets"])
+    told["above"], told["remarks"] = lines_above(told["above"]), remarks_of(told["remarks"])
     return Manifest(cells=frame.drop(numbers.name), numbers=numbers.alias(""), **told)

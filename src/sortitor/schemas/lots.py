@@ -2,13 +2,44 @@
 
 from __future__ import annotations
 
-from typing import Any, Self
+from typing import Any, Literal, Self
 
 from pydantic import Field, model_validator
 
 from sortitor.core.vocabulary import LotStatus, Remedy, Severity, Verdict
 from sortitor.schemas.base import Answer, Name, Request, Time
 from sortitor.schemas.jobs import Job
+
+
+class Remark(Answer):
+    """What is to be said of the file or of a column as a whole, or of `rows` of its rows."""
+
+    code: str
+    severity: Severity
+    title: str
+    remedy: str
+    column: str | None
+    given: str | None
+    rows: int
+
+
+class LineAbove(Answer):
+    """A line above the rows: a title, an address, the headers."""
+
+    line: int
+    cells: list[str]
+
+
+class Manner(Answer):
+    """What was said about such files.
+
+    `dates`: header → day or month first. `trusted`: headers whose numbers are right as they stand.
+    `makers`: a spelling's key → the maker that is meant, null: one of its own.
+    """
+
+    dates: dict[str, Literal["day", "month"]] = {}
+    trusted: list[str] = []
+    makers: dict[str, str | None] = {}
 
 
 class Lot(Answer):
@@ -26,7 +57,13 @@ class Lot(Answer):
     encoding: str
     sheet: str | None
     sheets: list[str]
-    header_row: int
+    header_row: int = Field(description="The line of the headers; 0 where the file has none.")
+    above: list[LineAbove] = Field(default=[], description="The lines above the rows.")
+    remarks: list[Remark] = Field(
+        default=[], description="How the file was understood, where that was a decision."
+    )
+    manner: Manner = Manner()
+    sheets_read: list[str] = Field(default=[], description="Sheets that were taken together.")
     columns_from: str
     by_hand: bool
     known_only: bool = Field(description="Devices that nobody knows are rejected.")
@@ -63,6 +100,9 @@ class LotRow(Answer):
     row: int
     verdict: Verdict
     cells: dict[str, str | None]
+    kept: dict[str, str] = Field(
+        default={}, description="Header → the value that is kept, where it differs from the cell."
+    )
     edited: dict[str, str | None]
     remedy: Remedy | None
     device_id: int | None
@@ -88,13 +128,30 @@ class LotTaken(Answer):
 class LotSettings(Request):
     """Read a draft in another way; what is left out stays as it is.
 
-    `columns` is header → column, null for a plain detail.
+    `columns` is header → column, null for a plain detail. Columns, dates, trust and makers are
+    remembered for the supplier's next file.
     """
 
     columns: dict[str, str | None] | None = None
     defaults: dict[str, str] | None = None
     sheet: str | None = None
-    header_row: int | None = Field(default=None, ge=1, le=1_000_000)
+    sheets: list[str] | None = Field(
+        default=None, max_length=100, description="Sheets to be taken together."
+    )
+    header_row: int | None = Field(
+        default=None, ge=0, le=1_000_000, description="The line of the headers; 0: there are none."
+    )
+    encoding: str | None = Field(default=None, description="Such as Windows-1250 or Shift_JIS.")
+    dates: dict[str, Literal["day", "month"] | None] | None = Field(
+        default=None, description="Header → whether the day or the month comes first."
+    )
+    trusted: dict[str, bool] | None = Field(
+        default=None, description="Header → whether its numbers are right as they stand."
+    )
+    makers: dict[str, str | None] | None = Field(
+        default=None,
+        description="A maker as the file spells it → the one that is meant; null: one of its own.",
+    )
     overwrite_manual: bool | None = None
     by_hand: bool | None = None
     add_unknown: bool | None = Field(

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, cast
 
@@ -219,6 +219,8 @@ class HeadRow:
     known_only: bool
     columns: dict[str, str]
     headers: list[str]
+    reading: dict[str, Any]
+    understanding: dict[str, Any]
     defaults: dict[str, str]
     overwrite_manual: bool
     counts: dict[str, int]
@@ -516,20 +518,39 @@ def choose(connection: Connection, lot_id: int, chosen: Chosen, remedy: str | No
     ).rowcount
 
 
-def mapping(connection: Connection, supplier: str) -> dict[str, str]:
-    """Header → column as it was corrected for this supplier before."""
-    found = connection.execute(
-        select(mappings.c.columns).where(mappings.c.supplier == supplier.strip().lower())
-    ).scalar_one_or_none()
-    return dict(found or {})
+@dataclass(frozen=True, slots=True)
+class Habits:
+    """What was learned about a supplier's files: header → column, and their manner as JSON."""
+
+    columns: dict[str, str] = field(default_factory=dict)
+    manner: dict[str, Any] = field(default_factory=dict)
 
 
-def remember_mapping(
-    connection: Connection, supplier: str, columns: Mapping[str, str], at: datetime, by: str
+def habits(connection: Connection, supplier: str) -> Habits:
+    """What was learned about this supplier's files; "" of files without one."""
+    query = select(mappings.c.columns, mappings.c.manner)
+    return (
+        read_one(connection, query.where(mappings.c.supplier == supplier.strip().lower()), Habits)
+        or Habits()
+    )
+
+
+def remember(
+    connection: Connection,
+    supplier: str,
+    now: datetime,
+    by: str,
+    *,
+    columns: Mapping[str, str] | None = None,
+    manner: Mapping[str, Any] | None = None,
 ) -> None:
-    """Keep a corrected mapping for the supplier's next file."""
-    values = {"columns": dict(columns), "changed_at": at, "changed_by": by}
-    statement = upsert(mappings).values(supplier=supplier.strip().lower(), **values)
+    """Keep corrected columns, or a manner, for the supplier's next file; None stays as it is."""
+    values: dict[str, Any] = {"changed_at": now, "changed_by": by}
+    known: dict[str, Any] = {"columns": columns, "manner": manner}
+    values |= {name: dict(given) for name, given in known.items() if given is not None}
+    statement = upsert(mappings).values(
+        supplier=supplier.strip().lower(), **{"columns": {}, "manner": {}, **values}
+    )
     connection.execute(statement.on_conflict_do_update(index_elements=["supplier"], set_=values))
 
 
@@ -547,6 +568,7 @@ class LotRow:
     notes: list[dict[str, Any]] | None
     edited: dict[str, str | None] | None
     remedy: str | None
+    kept: dict[str, str] = field(default_factory=dict)
 
 
 # Every block that is looked into has a row that is sought, so a page opens no more blocks than it

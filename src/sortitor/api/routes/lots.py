@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from functools import partial
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
@@ -15,26 +16,32 @@ from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
+from sortitor.core.dates import Order
 from sortitor.core.errors import BadInput, Unsupported
+from sortitor.core.lots import Manner
 from sortitor.core.manifests import Reading
 from sortitor.core.notes import CATALOGUE
 from sortitor.core.vocabulary import LotStatus, Platform, Verdict
 from sortitor.operations import jobs, lots, seals
+from sortitor.operations.context import Context
 from sortitor.operations.lots import Chosen, HeadRow
 from sortitor.operations.lots import LotRow as LotRowKept
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import (
+    LineAbove,
     Lot,
     LotRow,
     LotSettings,
     LotTaken,
     Note,
     NoteGroup,
+    Remark,
     RowEdit,
     RowRemedy,
     Rows,
 )
+from sortitor.schemas.lots import Manner as LotManner
 
 router = APIRouter(prefix="/lots", tags=["lots"], route_class=Route)
 
@@ -82,8 +89,19 @@ def check_lot(
             " a pasted list or of a statement by hand are not"
         ),
     ] = None,
-    sheet: str | None = None,
-    header_row: Annotated[int | None, Query(ge=1, le=1_000_000)] = None,
+    sheet: Annotated[
+        list[str], Query(max_length=100, description="Of a workbook; several are taken together")
+    ] = [],  # noqa: B006
+    header_row: Annotated[
+        int | None, Query(ge=0, le=1_000_000, description="The headers' line; 0: there are none")
+    ] = None,
+    encoding: Annotated[
+        str | None, Query(max_length=40, description="Of a text, such as Windows-1250")
+    ] = None,
+    date_order: Annotated[
+        list[str],
+        Query(description="header=day or header=month: which comes first, as in Bought=day"),
+    ] = [],  # noqa: B006
     like: Annotated[
         int | None,
         Query(
@@ -111,7 +129,13 @@ def check_lot(
         overwrite_manual=overwrite_manual,
         by_hand=by_hand,
         add_unknown=add_unknown,
-        reading=Reading(sheet, header_row),
+        reading=Reading(
+            sheet[0] if len(sheet) == 1 else None,
+            header_row,
+            encoding,
+            tuple(sheet) if len(sheet) > 1 else (),
+        ),
+        manner=Manner(dates=_orders(date_order)),
     )
     if like is not None:
         settings = _like(lots.one(ctx, like), settings)
@@ -128,7 +152,20 @@ def check_lot(
     lot, fresh = lots.check(ctx, given)
     if not fresh:
         response.status_code = 200
-    return _shape(lot, repeated=not fresh)
+    return _shape(ctx, lot, repeated=not fresh)
+
+
+def _orders(given: list[str]) -> dict[str, Order]:
+    orders: dict[str, Order] = {}
+    for header, order in _pairs(given, "date_order").items():
+        if order not in ("day", "month"):
+            raise BadInput(
+                "bad_order",
+                f"{order!r} is no order of dates.",
+                "Write day or month: which of them comes first.",
+            )
+        orders[header] = "day" if order == "day" else "month"
+    return orders
 
 
 def _like(lot: HeadRow, settings: lots.Settings) -> lots.Settings:
@@ -142,11 +179,29 @@ def _like(lot: HeadRow, settings: lots.Settings) -> lots.Settings:
     )
 
 
-def _shape(row: HeadRow, repeated: bool = False) -> Lot:
+def _shape(ctx: Context, row: HeadRow, repeated: bool = False) -> Lot:
+    told = lots.veiled_understanding(ctx, row)
+    manner = row.reading.get("manner", {})
     lot = Lot.model_validate(row)
+    lot.above = [LineAbove(line=line, cells=cells) for line, cells in told.get("above", [])]
+    lot.remarks = [
+        _remark(remark) for part in ("file", "columns", "cells") for remark in told.get(part, [])
+    ]
+    lot.manner = LotManner(
+        dates=manner.get("dates", {}),
+        trusted=manner.get("trusted", []),
+        makers=manner.get("spellings", {}).get("maker", {}),
+    )
+    lot.sheets_read = row.reading.get("sheets", [])
     lot.counts = {verdict: lot.counts.get(verdict, 0) for verdict in Verdict}
     lot.repeated = repeated
     return lot
+
+
+def _remark(kept: dict[str, Any]) -> Remark:
+    rows = sum(last - first + 1 for first, last in kept["rows"])
+    note = _note(kept["code"], kept["column"], kept["given"])
+    return Remark(**note.model_dump(), rows=rows)
 
 
 @router.get(
@@ -185,7 +240,7 @@ def list_lots(
         response,
         lots.page(ctx, read_number(cursor), limit + 1, status, query),
         limit,
-        _shape,
+        partial(_shape, ctx),
         lambda row: row.id,
     )
 
@@ -193,7 +248,7 @@ def list_lots(
 @router.get("/{lot_id}")
 def show_lot(ctx: MayLook, lot_id: Number) -> Lot:
     """One lot: how it was read, its columns, and how many rows have which verdict."""
-    return _shape(lots.one(ctx, lot_id))
+    return _shape(ctx, lots.one(ctx, lot_id))
 
 
 @router.get("/{lot_id}/rows", response_model=Page[LotRow])
@@ -230,6 +285,7 @@ def _row(row: LotRowKept) -> LotRow:
         row=row.row,
         verdict=row.verdict,
         cells=row.cells,
+        kept=row.kept,
         edited=row.edited or {},
         remedy=row.remedy,
         device_id=row.device_id,
@@ -288,25 +344,31 @@ def take_out(
 
 @router.post("/{lot_id}/settings")
 def read_lot_again(ctx: MayImport, lot_id: Number, given: LotSettings) -> Lot:
-    """Read a draft in another way: columns, defaults, sheet, header line.
+    """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates, makers.
 
     It is checked anew at once.
     """
-    reading = None
-    if given.sheet or given.header_row:
-        reading = Reading(given.sheet or lots.one(ctx, lot_id).sheet, given.header_row)
+    asked = given.model_dump(exclude_unset=True)
+    names = ("sheet", "sheets", "header_row", "encoding")
+    reading = {name: asked[name] for name in names if name in asked}
     return _shape(
+        ctx,
         lots.read_again(
             ctx,
             lot_id,
-            columns=given.columns,
-            defaults=given.defaults,
-            reading=reading,
-            overwrite_manual=given.overwrite_manual,
-            by_hand=given.by_hand,
-            add_unknown=given.add_unknown,
-            name=given.name,
-        )
+            lots.Change(
+                columns=given.columns,
+                defaults=given.defaults,
+                reading=reading,
+                dates=given.dates,
+                trusted=given.trusted,
+                makers=given.makers,
+                overwrite_manual=given.overwrite_manual,
+                by_hand=given.by_hand,
+                add_unknown=given.add_unknown,
+                name=given.name,
+            ),
+        ),
     )
 
 
@@ -317,13 +379,13 @@ def _chosen(given: Rows) -> Chosen:
 @router.post("/{lot_id}/edit")
 def edit_rows(ctx: MayImport, lot_id: Number, given: RowEdit) -> Lot:
     """Set one cell, or one column of many rows, and check anew at once."""
-    return _shape(lots.edit(ctx, lot_id, _chosen(given), given.column, given.value))
+    return _shape(ctx, lots.edit(ctx, lot_id, _chosen(given), given.column, given.value))
 
 
 @router.post("/{lot_id}/resolve")
 def resolve_rows(ctx: MayImport, lot_id: Number, given: RowRemedy) -> Lot:
-    """Resolve conflicts: skip, take back, merge; null undoes it."""
-    return _shape(lots.choose(ctx, lot_id, _chosen(given), given.remedy))
+    """Leave rows out, take lines as rows, take devices back, merge them; null undoes it."""
+    return _shape(ctx, lots.choose(ctx, lot_id, _chosen(given), given.remedy))
 
 
 @router.post("/{lot_id}/preview")
@@ -339,13 +401,13 @@ def apply_lot(
     """Apply as previewed, in one transaction; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
         return accepted(response, jobs.ask(ctx, "apply", lot_id, given.model_dump()))
-    return _shape(lots.apply(ctx, lot_id, given.digest, given.reason))
+    return _shape(ctx, lots.apply(ctx, lot_id, given.digest, given.reason))
 
 
 @router.post("/{lot_id}/discard")
 def discard_lot(ctx: MayImport, lot_id: Number, given: ReasonGiven) -> Lot:
     """Put a draft aside."""
-    return _shape(lots.discard(ctx, lot_id, given.reason))
+    return _shape(ctx, lots.discard(ctx, lot_id, given.reason))
 
 
 @router.post("/{lot_id}/revert/preview")
@@ -361,4 +423,4 @@ def revert_lot(
     """Revert as previewed; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
         return accepted(response, jobs.ask(ctx, "revert", lot_id, given.model_dump()))
-    return _shape(lots.revert(ctx, lot_id, given.digest, given.reason))
+    return _shape(ctx, lots.revert(ctx, lot_id, given.digest, given.reason))

@@ -8,9 +8,11 @@ columns.
 from sortitor.core.lots.decide import change_pairs, decide, severities
 from sortitor.core.lots.edits import overlaid
 from sortitor.core.lots.fit import meaning_of
+from sortitor.core.lots.kept import kept_values
 from sortitor.core.lots.manner import Manner, manner_of
 from sortitor.core.lots.prepare import check_defaults, maker_key, prepare
 from sortitor.core.lots.shapes import Decided, Facts, Prepared, choices_of, nothing_known
+from sortitor.core.lots.spelling import spelling_key
 from sortitor.core.lots.takeout import problems_of
 
 __all__ = [
@@ -22,6 +24,7 @@ __all__ = [
     "check_defaults",
     "choices_of",
     "decide",
+    "kept_values",
     "maker_key",
     "manner_of",
     "meaning_of",
@@ -30,4 +33,5 @@ __all__ = [
     "prepare",
     "problems_of",
     "severities",
+    "spelling_key",
 ]

@@ -94,7 +94,7 @@ _OWNERSHIPS = _by_key(_OWNERSHIP_WORDS)
 
 def platform_of(text: str) -> str | None:
     """The platform that a text names; None where it names none or several."""
-    plain = text.strip().casefold()
+    plain = text[:200].strip().casefold()
     if plain in platforms.SYNONYMS:
         return platforms.SYNONYMS[plain]
     words = re.sub(r"[^\w]+", " ", plain)

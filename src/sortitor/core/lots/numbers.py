@@ -49,6 +49,8 @@ _SEPARATED = r"[\s;,|&/+:#=()\[\]、،]"
 _PLAIN = r"^[A-Za-z\-]*\d[A-Za-z0-9\-]*$"
 _FEW = 8
 _SAMPLE = 20_000
+#: A cell with more characters holds no number that could be taken out of it.
+_LONGEST = 500
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,6 +165,8 @@ def _one(
     kind: IdentifierKind, text: str, value: str | None, note: str | None, usual: _Usual
 ) -> Outcome:
     """The numbers of one cell, and what is to be said of it."""
+    if len(text) > _LONGEST:
+        return [value] if value else [], note
     if note in ("cell_error", "scientific_notation", "looks_like_date", "thousands_separators"):
         return [], note
     if not placeholders.key(text) or placeholders.key(text) in placeholders.KEYS:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date
 
 import polars as pl
@@ -81,7 +82,7 @@ def prepare(
     taken = _taken(manifest.numbers, choices)
     notes = [pl.DataFrame(schema=NOTES_SCHEMA)]
     by_column = {column: header for header, column in reversed(list(meaning.items()))}
-    found_dates, remarks = _dates(manifest, by_column, manner, today, taken)
+    found_dates, orders, remarks = _dates(manifest, by_column, manner, today, taken)
     values = {"row": manifest.numbers}
     for field in (*columns.FIELDS, "person"):
         default = defaults.get(field)
@@ -112,7 +113,8 @@ def prepare(
     )
     notes += _of_the_file(manifest)
     lines = _lines(manifest, meaning, keys, sound, taken)
-    return _without_lines(Prepared(rows, keys, pl.concat(notes), by_column, tuple(remarks)), lines)
+    prepared = Prepared(rows, keys, pl.concat(notes), by_column, tuple(remarks), orders)
+    return _without_lines(prepared, lines)
 
 
 def _taken(numbers: pl.Series, choices: pl.DataFrame | None) -> pl.Series:
@@ -129,7 +131,7 @@ def _dates(
     manner: Manner,
     today: date,
     taken: pl.Series,
-) -> tuple[dict[str, pl.DataFrame], list[Remark]]:
+) -> tuple[dict[str, pl.DataFrame], dict[str, str], list[Remark]]:
     """The columns of dates, read together: what one proves about the order of day and month holds
     for the other, too.
     """
@@ -139,7 +141,9 @@ def _dates(
         for field, header in headers.items()
     }
     proven = next((order for _, order in first.values() if order), None)
-    found, remarks = {}, []
+    found: dict[str, pl.DataFrame] = {}
+    orders: dict[str, str] = {}
+    remarks: list[Remark] = []
     for field, header in headers.items():
         checked, order = first[field]
         if order is None and manner.dates.get(header) is None and proven is not None:
@@ -153,6 +157,7 @@ def _dates(
         )
         if ordered.len():
             known = order or manner.dates.get(header) or proven
+            orders[header] = str(known)
             remarks.append(Remark("date_by_order", header, f"{ordered[0]}: {known} first"))
         found[field] = checked.with_columns(note=pl.col("note").replace("date_by_order", None))
         open_ones = manifest.cells[header].filter(
@@ -160,7 +165,7 @@ def _dates(
         )
         if open_ones.len():
             remarks.append(Remark("date_order_open", header, open_ones[0]))
-    return found, remarks
+    return found, orders, remarks
 
 
 def _read_dates(
@@ -296,13 +301,7 @@ def _without_lines(prepared: Prepared, lines: pl.DataFrame) -> Prepared:
             for (code,), part in lines.group_by("code", maintain_order=True)
         ),
     ]
-    return Prepared(
-        prepared.rows,
-        prepared.keys.filter(~gone),
-        pl.concat(notes),
-        prepared.headers,
-        prepared.remarks,
-    )
+    return replace(prepared, keys=prepared.keys.filter(~gone), notes=pl.concat(notes))
 
 
 def _json(frame: pl.DataFrame) -> pl.Series:

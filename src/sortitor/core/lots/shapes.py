@@ -42,6 +42,7 @@ class Prepared:
     value, maker, given`, one line per valid identifier; `maker` is "" where it does not matter
     notes: `row, code, column, given` headers: column → the header that it stands under in the file
     remarks: what is to be said of the file or of a column as a whole
+    orders:  header → whether its dates have the day or the month first, as the columns prove it
     """
 
     rows: pl.DataFrame
@@ -49,6 +50,7 @@ class Prepared:
     notes: pl.DataFrame
     headers: Mapping[str, str] = field(default_factory=dict)
     remarks: tuple[Remark, ...] = ()
+    orders: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,9 @@ from sortitor.core.manifests.shape import (
     Manifest,
     Reading,
     Remark,
+    lines_above,
+    reading_of,
+    remarks_of,
 )
 
 #: The byte order mark of UTF-8.
@@ -31,8 +34,11 @@ __all__ = [
     "Manifest",
     "Reading",
     "Remark",
+    "lines_above",
     "read_paste",
     "read_table",
+    "reading_of",
+    "remarks_of",
 ]
 
 

@@ -55,12 +55,10 @@ _MARKS = {
 #: What Windows-1252 leaves undefined; a text that has these is something else.
 _UNDEFINED = re.compile(rb"[\x81\x8d\x8f\x90\x9d]")
 _CONTROL = bytes({*range(0x20)} - {*b"\t\n\v\f\r\x1b"})
-#: A letter of Western Europe between letters, or at a word's beginning: how Windows-1252 looks
-#: when it is right.
-_AT_HOME = re.compile(r"[ÄÖÜäöüßàáâãåæçèéêëìíîïñòóôõøùúûýÿœŠšŽžÀÁÂÃÅÆÇÈÉÊËÌÍÎÏÑÒÓÔÕØÙÚÛÝŒ]")
 #: Signs that stand alone in writing: a dash, a degree, a trade mark, a quotation mark.
 _SIGNS = re.compile(
-    r"(?<!\w)[–—•…“”„«»‘’‚€£¥§©¡¿¶](?!\w)|[\u00a0°®™²³½¼¾ªº€'’´`–—…·±µ×]|(?<![^\W\d_])[“”„](?![^\W\d_])"
+    r"(?<!\w)[–—•…“”„«»‘’‚€£¥§©¡¿¶](?!\w)|[\u00a0°®™€'’´`–—…·±µ×]|[²³¹½¼¾ªº](?!\w)"
+    r"|(?<![^\W\d_])[“”„](?![^\W\d_])"
 )
 _UPPER_INSIDE = re.compile(r"[a-zß-ÿ][A-ZÀ-Þ]")
 _ABOVE_ASCII = re.compile(r"[^\x00-\x7f]")
@@ -86,6 +84,7 @@ _ALPHABETS = tuple(
         ("Mac-Roman", "àâçéèêëîïôûùüÿœæ"),
     )
 )
+#: The letters beyond ASCII of the languages that are written in Windows-1252.
 _WESTERN = tuple(
     frozenset(letters + letters.upper())
     for letters in (
@@ -291,18 +290,17 @@ def _line_by_line(content: bytes) -> tuple[str, str, list[Remark]] | None:
 
 
 def _looks_written(text: str) -> bool:
-    """Whether what is beyond ASCII stands where letters and signs of Western Europe stand."""
+    """Whether what is beyond ASCII are signs, and letters in words of a language that is written in
+    Windows-1252.
+    """
     every = len(_ABOVE_ASCII.findall(text))
     rest = _SIGNS.sub(" ", text)
-    letters = set(_ABOVE_ASCII.findall(rest))
-    if any(alphabet.issuperset(letters) for alphabet in _WESTERN):
-        return True
     sound = every - len(_ABOVE_ASCII.findall(rest))
-    words = re.findall(r"[^\W\d_]*[^\x00-\x7f][^\W\d_]*", rest)
-    for word in words:
-        at_home = len(_AT_HOME.findall(word))
-        if at_home * 2 <= len(word) + 1 and not _UPPER_INSIDE.search(word):
-            sound += at_home
+    for word in re.findall(r"[^\W\d_]*[^\x00-\x7f][^\W\d_]*", rest):
+        letters = _ABOVE_ASCII.findall(word)
+        known = any(alphabet.issuperset(letters) for alphabet in _WESTERN)
+        if known and not _UPPER_INSIDE.search(word):
+            sound += len(letters)
     return sound >= every * 0.9
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import polars as pl
 
@@ -74,6 +75,34 @@ class Manifest:
     header_row: int = 1
     above: tuple[tuple[int, tuple[str, ...]], ...] = ()
     remarks: tuple[Remark, ...] = ()
+
+
+def reading_of(kept: Mapping[str, Any]) -> Reading:
+    """A reading as it was kept as JSON."""
+    return Reading(
+        kept.get("sheet"),
+        kept.get("header_row"),
+        kept.get("encoding"),
+        tuple(kept.get("sheets", ())),
+    )
+
+
+def remarks_of(kept: Iterable[Mapping[str, Any]]) -> tuple[Remark, ...]:
+    """Remarks as they were kept as JSON."""
+    return tuple(
+        Remark(
+            one["code"],
+            one["column"],
+            one["given"],
+            tuple((first, last) for first, last in one["rows"]),
+        )
+        for one in kept
+    )
+
+
+def lines_above(kept: Iterable[Sequence[Any]]) -> tuple[tuple[int, tuple[str, ...]], ...]:
+    """The lines above the rows as they were kept as JSON."""
+    return tuple((number, tuple(cells)) for number, cells in kept)
 
 
 def ranges(numbers: Sequence[int]) -> tuple[tuple[int, int], ...]:

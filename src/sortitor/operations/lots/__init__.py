@@ -2,6 +2,7 @@
 
 from sortitor.operations.lots.applying import apply, discard, preview, preview_revert, revert
 from sortitor.operations.lots.checking import (
+    Change,
     Given,
     Settings,
     begin,
@@ -20,9 +21,11 @@ from sortitor.operations.lots.reading import (
     takeout,
     template,
 )
+from sortitor.operations.lots.veil import veiled_understanding
 from sortitor.store.lots import Chosen, HeadRow, LotRow
 
 __all__ = [
+    "Change",
     "Chosen",
     "Given",
     "HeadRow",
@@ -46,4 +49,5 @@ __all__ = [
     "rows",
     "takeout",
     "template",
+    "veiled_understanding",
 ]

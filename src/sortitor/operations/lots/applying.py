@@ -11,6 +11,7 @@ from sortitor.core.vocabulary import LotStatus, Verdict
 from sortitor.operations import reverts
 from sortitor.operations.context import Context, require_digest
 from sortitor.operations.lots.checking import draft, known, recheck, words
+from sortitor.operations.lots.reading import with_kept_values
 from sortitor.operations.lots.veil import veiled_rows
 from sortitor.store import lots as store
 from sortitor.store.engine import Connection
@@ -41,7 +42,7 @@ def _shown(ctx: Context, connection: Connection, lot_id: int) -> Preview:
     shown = Preview(
         title=f"Apply lot {lot.id} “{lot.name}”",
         apply_label=_label(counts["add"], counts["change"]),
-        counts=tuple(_count(verdict, counts[verdict]) for verdict in Verdict),
+        counts=tuple(_count(verdict, counts.get(verdict, 0)) for verdict in Verdict),
         examples=tuple(examples[:_EXAMPLES]),
         examples_total=counts["add"] + counts["change"],
         warnings=_warnings(connection, lot),
@@ -86,8 +87,9 @@ def _added(ctx: Context, connection: Connection, lot: HeadRow, most: int) -> Ite
     identifying = _headers(lot, *IDENTIFIER_COLUMNS)
     models = _headers(lot, "model")
     found = store.rows(connection, lot.id, Verdict.ADD, None, 0, most)
+    found = with_kept_values(ctx, connection, lot, found)
     for row in veiled_rows(ctx, connection, lot, found):
-        cells = {**row.cells, **(row.edited or {})}
+        cells = {**row.cells, **(row.edited or {}), **row.kept}
         known_by = next((cells[header] for header in identifying if cells.get(header)), None)
         model = next((cells[header] for header in models if cells.get(header)), None)
         words = (known_by, model or lot.defaults.get("model"))
@@ -110,6 +112,7 @@ _LABELS = {
     Verdict.UNCHANGED: "rows unchanged",
     Verdict.CONFLICT: "rows in conflict",
     Verdict.REJECT: "rows rejected",
+    Verdict.NO_ROW: "lines that are no rows",
 }
 
 
@@ -144,6 +147,7 @@ def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> HeadRow
             before={"status": lot.status},
             after={"status": "applied", **decided.counts},
         )
+        store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
         store.write_devices(connection, lot_id, entry, decided, ctx.now, ctx.counting)
         store.change(
             connection,

@@ -4,14 +4,22 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from sortitor.core import lots as core
-from sortitor.core.columns import COLUMNS, recall, remap, understand
+from sortitor.core.columns import COLUMNS, remap
+from sortitor.core.dates import Order
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
-from sortitor.core.manifests import Manifest, Reading
+from sortitor.core.manifests import (
+    Manifest,
+    Reading,
+    Remark,
+    lines_above,
+    reading_of,
+    remarks_of,
+)
 from sortitor.core.vocabulary import LotStatus, Remedy
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.files import Form, read_file
@@ -32,6 +40,7 @@ class Settings:
     #: statement by hand are not.
     add_unknown: bool | None = None
     reading: Reading = field(default_factory=Reading)
+    manner: core.Manner = field(default_factory=core.Manner)
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,8 +73,8 @@ class Given:
                 s.overwrite_manual,
                 s.by_hand,
                 self.known_only,
-                s.reading.sheet,
-                s.reading.header_row,
+                asdict(s.reading),
+                s.manner.as_json(),
             ],
             sort_keys=True,
         )
@@ -78,6 +87,7 @@ class Checked:
 
     manifest: Manifest
     meaning: dict[str, str]
+    prepared: core.Prepared
     decided: core.Decided
 
 
@@ -90,15 +100,29 @@ def check(ctx: Context, given: Given) -> tuple[HeadRow, bool]:
     """Check a file whole and keep it as a draft; `(lot, False)` with the earlier lot if this very
     file was given before.
     """
-    core.check_defaults(given.settings.defaults)
+    core.check_defaults(given.settings.defaults, ctx.now.date())
     with ctx.reading() as connection:
-        if earlier := store.same(connection, given.fingerprint):
-            return earlier, False
+        earlier = store.same(connection, given.fingerprint)
+    if earlier is not None:
+        return _freshened(ctx, earlier), False
     # Outside any transaction: a stranger's file takes as long as it is allowed to.
     manifest = _read(ctx, given.form, given.content, given.settings.reading)
     with ctx.changing() as connection:
         lot, fresh = begin(ctx, connection, given)
         return (_look_through(ctx, connection, lot, manifest), True) if fresh else (lot, False)
+
+
+def _freshened(ctx: Context, lot: HeadRow) -> HeadRow:
+    """A draft that was given before, decided on the facts of today."""
+    if lot.status != LotStatus.DRAFT:
+        return lot
+    with ctx.bookkeeping() as connection:
+        lot = known(connection, lot.id, lock=True)
+        if lot.status == LotStatus.DRAFT and store.changed_since(
+            connection, lot.checked_at_entry_id
+        ):
+            recheck(ctx, connection, lot)
+        return known(connection, lot.id)
 
 
 def finish(ctx: Context, lot_id: int) -> HeadRow:
@@ -110,7 +134,7 @@ def finish(ctx: Context, lot_id: int) -> HeadRow:
         if lot.status != LotStatus.CHECKING:
             return lot
         content = store.content(connection, lot_id)
-    manifest = _read(ctx, lot.form, content, Reading(lot.sheet, lot.header_row or None))
+    manifest = _read(ctx, lot.form, content, reading_of(lot.reading))
     with ctx.changing() as connection:
         lot = known(connection, lot_id, lock=True)
         is_open = lot.status == LotStatus.CHECKING
@@ -123,7 +147,7 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, 
     """
     if earlier := store.same(connection, given.fingerprint):
         return earlier, False
-    defaults = core.check_defaults(given.settings.defaults)
+    defaults = core.check_defaults(given.settings.defaults, ctx.now.date())
     reading = given.settings.reading
     lot_id = store.add(
         connection,
@@ -144,6 +168,7 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, 
             "known_only": given.known_only,
             "sheet": reading.sheet,
             "header_row": reading.header_row or 0,
+            "reading": {**asdict(reading), "manner": given.settings.manner.as_json()},
             "counts": {},
             "severities": {},
             "digest": "",
@@ -163,7 +188,8 @@ def _look_through(
     ctx: Context, connection: Connection, lot: HeadRow, manifest: Manifest
 ) -> HeadRow:
     given = json.loads(lot.columns_from) if lot.columns_from else {}
-    meaning, origin = _meaning(connection, manifest, given, lot.defaults.get("supplier"))
+    learned = store.habits(connection, lot.defaults.get("supplier", ""))
+    meaning, origin, remarks = _meaning(manifest, given, learned.columns)
     checked = _decide(ctx, connection, lot, manifest, meaning)
     store.change(
         connection,
@@ -171,7 +197,7 @@ def _look_through(
         {
             "status": LotStatus.DRAFT,
             "columns_from": origin,
-            **_as_read(checked),
+            **_as_read(checked, remarks),
             **outcome(ctx, connection, checked.decided),
         },
     )
@@ -218,20 +244,32 @@ def _kept(connection: Connection, lot: HeadRow) -> Manifest:
         lot.sheet,
         tuple(lot.sheets),
         lot.header_row,
+        lines_above(lot.understanding.get("above", ())),
+        remarks_of(lot.understanding.get("file", ())),
     )
 
 
 def _meaning(
-    connection: Connection, manifest: Manifest, given: Mapping[str, str], supplier: str | None
-) -> tuple[dict[str, str], str]:
+    manifest: Manifest, given: Mapping[str, str], known: Mapping[str, str]
+) -> tuple[dict[str, str], str, list[Remark]]:
     """Header → column, and where that was taken from: what was given, what the supplier's last file
-    taught, what the headers mean.
+    taught, what headers and cells mean.
     """
     if given:
-        return understand(manifest.headers, given), "given"
-    known = store.mapping(connection, supplier) if supplier else {}
-    return recall(manifest.headers, known), (
-        "remembered" if known.keys() & set(manifest.headers) else "meaning"
+        meaning, remarks = core.meaning_of(manifest, given)
+        return meaning, "given", remarks
+    meaning, remarks = core.meaning_of(manifest, known=known)
+    origin = "remembered" if known.keys() & set(manifest.headers) else "meaning"
+    return meaning, origin, remarks
+
+
+def manner(connection: Connection, lot: HeadRow) -> core.Manner:
+    """How the lot is to be read: as was said for it, else for its supplier, else for any file."""
+    supplier = lot.defaults.get("supplier", "")
+    own = core.manner_of(lot.reading.get("manner", {}), store.makers(connection))
+    learned = own.over(core.manner_of(store.habits(connection, supplier).manner))
+    return (
+        learned.over(core.manner_of(store.habits(connection, "").manner)) if supplier else learned
     )
 
 
@@ -245,23 +283,18 @@ def _decide(
 ) -> Checked:
     ctx.progress("checking the rows", 0, manifest.numbers.len())
     edited, meaning = core.overlaid(manifest, meaning, store.edits(connection, lot.id))
-    prepared = core.prepare(edited, meaning, lot.defaults)
-    facts = store.gather_facts(connection, prepared, lock)
-    return Checked(
-        manifest,
-        meaning,
-        core.decide(
-            prepared,
-            facts,
-            lot.overwrite_manual,
-            store.choices(connection, lot.id),
-            lot.by_hand,
-            lot.known_only,
-        ),
+    choices = store.choices(connection, lot.id)
+    prepared = core.prepare(
+        edited, meaning, lot.defaults, ctx.now.date(), manner(connection, lot), choices
     )
+    facts = store.gather_facts(connection, prepared, lock)
+    decided = core.decide(
+        prepared, facts, lot.overwrite_manual, choices, lot.by_hand, lot.known_only
+    )
+    return Checked(manifest, meaning, prepared, decided)
 
 
-def _as_read(checked: Checked) -> dict[str, Any]:
+def _as_read(checked: Checked, of_columns: Sequence[Remark]) -> dict[str, Any]:
     m = checked.manifest
     return {
         "layout": m.layout,
@@ -270,9 +303,21 @@ def _as_read(checked: Checked) -> dict[str, Any]:
         "sheets": list(m.sheets),
         "header_row": m.header_row,
         "headers": list(m.headers),
+        "understanding": _understanding(checked, of_columns),
         "columns": {
             header: column for header, column in checked.meaning.items() if header in m.headers
         },
+    }
+
+
+def _understanding(checked: Checked, of_columns: Sequence[Remark]) -> dict[str, Any]:
+    """How the file was understood, as it is kept on the lot."""
+    return {
+        "above": checked.manifest.above,
+        "file": [asdict(remark) for remark in checked.manifest.remarks],
+        "columns": [asdict(remark) for remark in of_columns],
+        "cells": [asdict(remark) for remark in checked.prepared.remarks],
+        "orders": dict(checked.prepared.orders),
     }
 
 
@@ -310,91 +355,164 @@ def draft(connection: Connection, lot_id: int) -> HeadRow:
 def recheck(ctx: Context, connection: Connection, lot: HeadRow, lock: bool = False) -> core.Decided:
     """Decide anew on today's facts; the kept rows follow when the outcome is another."""
     ctx.progress("reading the rows", 0, 0)
-    decided = _decide(ctx, connection, lot, _kept(connection, lot), lot.columns, lock).decided
+    checked = _decide(ctx, connection, lot, _kept(connection, lot), lot.columns, lock)
+    decided = checked.decided
     if decided.digest != lot.digest:
         store.refresh_rows(connection, lot.id, decided)
-    store.change(connection, lot.id, outcome(ctx, connection, decided))
+    of_columns = remarks_of(lot.understanding.get("columns", ()))
+    store.change(
+        connection,
+        lot.id,
+        {**outcome(ctx, connection, decided), "understanding": _understanding(checked, of_columns)},
+    )
     return decided
 
 
-def read_again(
-    ctx: Context,
-    lot_id: int,
-    *,
-    columns: Mapping[str, str | None] | None = None,
-    defaults: Mapping[str, str] | None = None,
-    reading: Reading | None = None,
-    overwrite_manual: bool | None = None,
-    by_hand: bool | None = None,
-    add_unknown: bool | None = None,
-    name: str | None = None,
-) -> HeadRow:
-    """Read a draft in another way; what is None stays as it is. Another sheet or header line starts
-    its rows anew.
+@dataclass(frozen=True, slots=True)
+class Change:
+    """How a draft is to be read from now on; what is None stays as it is.
 
-    columns: header → column, None for a plain detail. With a supplier as default it is remembered
-    for the next file.
+    columns: header → column, None for a plain detail
+    reading: what is asked for anew, of `sheet`, `sheets`, `header_row` and `encoding`
+    dates:   header → day or month first; None forgets it
+    trusted: header → whether its numbers are right as they stand
+    makers:  a maker as the file spells it → the one that is meant; None: one of its own
     """
-    fresh = _read_in_another_way(ctx, lot_id, reading) if reading is not None else None
-    anew = fresh is not None
+
+    columns: Mapping[str, str | None] | None = None
+    defaults: Mapping[str, str] | None = None
+    reading: Mapping[str, Any] | None = None
+    dates: Mapping[str, Order | None] | None = None
+    trusted: Mapping[str, bool] | None = None
+    makers: Mapping[str, str | None] | None = None
+    overwrite_manual: bool | None = None
+    by_hand: bool | None = None
+    add_unknown: bool | None = None
+    name: str | None = None
+
+
+def read_again(ctx: Context, lot_id: int, wanted: Change) -> HeadRow:
+    """Read a draft in another way. Another sheet, header line or encoding starts its rows anew.
+
+    Columns, the order of dates, trust and makers are remembered for the supplier's next file.
+    """
+    fresh = _read_in_another_way(ctx, lot_id, wanted.reading) if wanted.reading else None
     with ctx.changing() as connection:
         lot = draft(connection, lot_id)
-        checked_defaults = core.check_defaults(defaults) if defaults is not None else lot.defaults
-        manifest = _kept(connection, lot) if fresh is None else fresh
-        meaning = (
-            remap(manifest.headers, columns, lot.columns)
-            if columns is not None
-            else understand(manifest.headers)
-            if anew
-            else lot.columns
-        )
+        manifest = _kept(connection, lot) if fresh is None else fresh[1]
+        defaults = lot.defaults
+        if wanted.defaults is not None:
+            defaults = core.check_defaults(wanted.defaults, ctx.now.date())
+        meaning, remarks = _meaning_again(lot, manifest, wanted, fresh is not None)
+        said = _manner_again(lot, manifest, wanted)
+        kept = lot.reading if fresh is None else fresh[0]
         values = {
-            "defaults": checked_defaults,
-            "overwrite_manual": (
-                lot.overwrite_manual if overwrite_manual is None else overwrite_manual
-            ),
-            "by_hand": lot.by_hand if by_hand is None else by_hand,
-            "known_only": lot.known_only if add_unknown is None else not add_unknown,
-            "name": name or lot.name,
+            "defaults": defaults,
+            "overwrite_manual": _or(wanted.overwrite_manual, lot.overwrite_manual),
+            "by_hand": _or(wanted.by_hand, lot.by_hand),
+            "known_only": lot.known_only if wanted.add_unknown is None else not wanted.add_unknown,
+            "name": wanted.name or lot.name,
             "columns": meaning,
-            "columns_from": "given" if columns is not None else lot.columns_from,
+            "columns_from": "given" if wanted.columns is not None else lot.columns_from,
+            "reading": {**kept, "manner": said.as_json()},
         }
         store.change(connection, lot_id, values)
-        if columns is not None and (supplier := checked_defaults.get("supplier")):
-            store.remember_mapping(
-                connection,
-                supplier,
-                {header: meaning.get(header, "") for header in manifest.headers},
-                ctx.now,
-                ctx.actor.name,
-            )
-        if anew:
+        _remember(ctx, connection, defaults, manifest, wanted, meaning, said)
+        if fresh is not None:
             store.forget_rows(connection, lot_id)
-        checked = _decide(
-            ctx,
-            connection,
-            known(connection, lot_id),
-            manifest,
-            meaning,
-        )
-        if anew:
+        checked = _decide(ctx, connection, known(connection, lot_id), manifest, meaning)
+        if fresh is not None:
             store.write_rows(connection, lot_id, checked.manifest.cells, checked.decided)
         else:
             store.refresh_rows(connection, lot_id, checked.decided)
-        store.change(
-            connection, lot_id, {**_as_read(checked), **outcome(ctx, connection, checked.decided)}
-        )
+        read = {**_as_read(checked, remarks), **outcome(ctx, connection, checked.decided)}
+        store.change(connection, lot_id, read)
         return _rechecked(ctx, connection, lot, "settings", checked.decided.counts)
 
 
-def _read_in_another_way(ctx: Context, lot_id: int, reading: Reading) -> Manifest | None:
-    """The file of a draft read by another sheet or header line; None where it was read so."""
+def _or(given: bool | None, kept: bool) -> bool:
+    return kept if given is None else given
+
+
+def _meaning_again(
+    lot: HeadRow, manifest: Manifest, wanted: Change, anew: bool
+) -> tuple[dict[str, str], Sequence[Remark]]:
+    remarks = remarks_of(lot.understanding.get("columns", ()))
+    if anew:
+        meaning, found = core.meaning_of(manifest)
+        return (
+            remap(manifest.headers, wanted.columns, meaning) if wanted.columns else meaning,
+            found,
+        )
+    if wanted.columns is None:
+        return lot.columns, remarks
+    settled = [remark for remark in remarks if remark.column not in wanted.columns]
+    return remap(manifest.headers, wanted.columns, lot.columns), settled
+
+
+def _manner_again(lot: HeadRow, manifest: Manifest, wanted: Change) -> core.Manner:
+    said = core.manner_of(lot.reading.get("manner", {}))
+    for name, given in (("dates", wanted.dates), ("trusted", wanted.trusted)):
+        strange = next((header for header in given or {} if header not in manifest.headers), None)
+        if strange is not None:
+            detail = f"The file has no header {strange!r}; it has {', '.join(manifest.headers)}."
+            problem = FieldProblem(f"/{name}/{strange}", "unknown_header", detail)
+            raise BadInput("bad_mapping", detail, "Correct the header.", (problem,))
+    orders = {**said.dates, **(wanted.dates or {})}
+    trusted = {header for header, trust in (wanted.trusted or {}).items() if trust}
+    doubted = {header for header, trust in (wanted.trusted or {}).items() if not trust}
+    makers = {core.spelling_key(given): meant for given, meant in (wanted.makers or {}).items()}
+    return core.Manner(
+        dates={header: order for header, order in orders.items() if order is not None},
+        trusted=(said.trusted - doubted) | trusted,
+        spellings={"maker": {**said.spellings.get("maker", {}), **makers}},
+    )
+
+
+def _remember(
+    ctx: Context,
+    connection: Connection,
+    defaults: Mapping[str, str],
+    manifest: Manifest,
+    wanted: Change,
+    meaning: Mapping[str, str],
+    said: core.Manner,
+) -> None:
+    supplier = defaults.get("supplier", "")
+    if wanted.columns is not None and supplier:
+        columns = {header: meaning.get(header, "") for header in manifest.headers}
+        store.remember(connection, supplier, ctx.now, ctx.actor.name, columns=columns)
+    if wanted.dates is None and wanted.trusted is None and wanted.makers is None:
+        return
+    # A maker's name is the same whoever sells the device; columns are the supplier's own.
+    known = core.manner_of(store.habits(connection, supplier).manner)
+    learned = said.over(known) if supplier else core.Manner(spellings=said.spellings).over(known)
+    store.remember(connection, supplier, ctx.now, ctx.actor.name, manner=learned.as_json())
+
+
+def _read_in_another_way(
+    ctx: Context, lot_id: int, wanted: Mapping[str, Any]
+) -> tuple[dict[str, Any], Manifest] | None:
+    """The file of a draft read by another sheet, header line or encoding, and how; None where it
+    was read so.
+    """
     with ctx.reading() as connection:
         lot = known(connection, lot_id)
-        if lot.status != LotStatus.DRAFT or reading == Reading(lot.sheet, lot.header_row):
+        now = {
+            "sheet": lot.sheet,
+            "header_row": lot.header_row,
+            "encoding": lot.encoding or None,
+            "sheets": lot.reading.get("sheets", []),
+        }
+        if lot.status != LotStatus.DRAFT or all(now[name] == it for name, it in wanted.items()):
             return None
         content = store.content(connection, lot_id)
-    return _read(ctx, lot.form, content, reading)
+    kept = {**lot.reading, **wanted}
+    if "sheet" in wanted and "sheets" not in wanted:
+        kept["sheets"] = []
+    if kept.get("sheets") and "header_row" not in wanted:
+        kept["header_row"] = None
+    return kept, _read(ctx, lot.form, content, reading_of(kept))
 
 
 def edit(ctx: Context, lot_id: int, chosen: Chosen, column: str, value: str | None) -> HeadRow:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import polars as pl
 
@@ -11,9 +12,10 @@ from sortitor.core.columns import PROBLEM, template_headers
 from sortitor.core.errors import Conflict
 from sortitor.core.vocabulary import Platform, Verdict
 from sortitor.operations.context import Context
-from sortitor.operations.lots.checking import known
+from sortitor.operations.lots.checking import known, manner
 from sortitor.operations.lots.veil import veiled_groups, veiled_rows
 from sortitor.store import lots as store
+from sortitor.store.engine import Connection
 from sortitor.store.lots import HeadRow, NoteGroupRow
 
 
@@ -51,7 +53,26 @@ def rows(
     with ctx.reading() as connection:
         lot = known(connection, lot_id)
         found = store.rows(connection, lot_id, verdict, code, after, limit)
-        return veiled_rows(ctx, connection, lot, found)
+        return veiled_rows(ctx, connection, lot, with_kept_values(ctx, connection, lot, found))
+
+
+def with_kept_values(
+    ctx: Context, connection: Connection, lot: HeadRow, rows: Sequence[store.LotRow]
+) -> list[store.LotRow]:
+    """The rows with the values that are kept of their cells."""
+    if not rows:
+        return []
+    each = [{**row.cells, **(row.edited or {})} for row in rows]
+    headers = dict.fromkeys(header for cells in each for header in cells)
+    frame = pl.DataFrame(
+        {header: [cells.get(header) for cells in each] for header in headers},
+        schema=dict.fromkeys(headers, pl.String),
+    )
+    meaning = {header: header for header in headers if header not in lot.headers} | lot.columns
+    said = manner(connection, lot)
+    said = replace(said, dates={**lot.understanding.get("orders", {}), **said.dates})
+    values = core.kept_values(frame, meaning, said, ctx.now.date())
+    return [replace(row, kept=kept) for row, kept in zip(rows, values, strict=True)]
 
 
 def note_groups(ctx: Context, lot_id: int) -> list[NoteGroupRow]:

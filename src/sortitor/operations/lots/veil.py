@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
@@ -51,6 +52,32 @@ def veiled_groups(ctx: Context, lot: HeadRow, groups: Sequence[NoteGroupRow]) ->
     ]
 
 
+def veiled_understanding(ctx: Context, lot: HeadRow) -> dict[str, Any]:
+    """How the file was understood; examples and lines that may name a device are masked."""
+    told = lot.understanding
+    if ctx.veil.lifted or not told:
+        return told
+    plain = plain_headers(lot)
+    shown = {
+        part: [
+            remark
+            if remark["column"] in plain
+            else {**remark, "given": _with_digits_masked(ctx, remark["given"])}
+            for remark in told.get(part, [])
+        ]
+        for part in ("file", "columns", "cells")
+    }
+    above = [
+        [number, [_with_digits_masked(ctx, cell) or "" for cell in cells]]
+        for number, cells in told.get("above", [])
+    ]
+    return {**told, **shown, "above": above}
+
+
+def _with_digits_masked(ctx: Context, text: str | None) -> str | None:
+    return _masked(ctx, text) if text and re.search(r"\d.*\d.*\d.*\d", text) else text
+
+
 def plain_headers(lot: HeadRow) -> set[str]:
     """Headers of the file that hold no identifier; a column that nobody knows may hold one."""
     return {header for header, column in lot.columns.items() if column not in IDENTIFIER_COLUMNS}
@@ -86,6 +113,7 @@ def _veiled(ctx: Context, row: LotRow, plain: Collection[str]) -> LotRow:
     return replace(
         row,
         cells=ctx.veil.cells(row.cells, plain, personal=True),
+        kept={h: v for h, v in ctx.veil.cells(row.kept, plain, personal=True).items() if v},
         edited=edited,
         notes=notes,
         changes=changes,

@@ -38,6 +38,7 @@ from sortitor.store.tables.lots import (
     lot_notes,
     lot_rows,
     lots,
+    makers,
     mappings,
 )
 from sortitor.store.tables.people import group_groups, group_people, groups, memberships, people
@@ -74,6 +75,7 @@ __all__ = [
     "lot_notes",
     "lot_rows",
     "lots",
+    "makers",
     "mappings",
     "memberships",
     "metadata",

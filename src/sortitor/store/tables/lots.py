@@ -51,6 +51,10 @@ lots = Table(
     Column("known_only", Boolean, nullable=False, server_default="false"),
     Column("columns", JSONB, nullable=False),
     Column("headers", JSONB, nullable=False),
+    # What was asked for: sheets, header line, encoding, and the manner (see core.lots.Manner).
+    Column("reading", JSONB, nullable=False, server_default="{}"),
+    # What came out: the lines above the rows, what is to be said of file and columns.
+    Column("understanding", JSONB, nullable=False, server_default="{}"),
     Column("defaults", JSONB, nullable=False),
     Column("overwrite_manual", Boolean, nullable=False),
     Column("counts", JSONB, nullable=False),
@@ -113,17 +117,27 @@ lot_choices = Table(
     Column("row", Integer, nullable=False),
     Column("remedy", Text, nullable=False),
     PrimaryKeyConstraint("lot_id", "row"),
-    CheckConstraint("remedy IN ('skip', 'take_back', 'merge')", name="remedy"),
+    CheckConstraint("remedy IN ('skip', 'take', 'take_back', 'merge')", name="remedy"),
 )
 
-#: Header → column, as somebody corrected it for a supplier (by lower-case name).
+#: Header → column, as somebody corrected it for a supplier (by lower-case name; "" where a file has
+#: none), and how such files are to be read.
 mappings = Table(
     "mappings",
     metadata,
     Column("supplier", Text, primary_key=True),
     Column("columns", JSONB, nullable=False),
+    Column("manner", JSONB, nullable=False, server_default="{}"),
     Column("changed_at", Time, nullable=False),
     Column("changed_by", Text, nullable=False),
+)
+
+#: The makers that lots have brought: the next file's spellings are compared with them.
+makers = Table(
+    "makers",
+    metadata,
+    Column("name", Text, primary_key=True),
+    Column("added_at", Time, nullable=False),
 )
 
 lot_notes = Table(
