@@ -85,6 +85,9 @@ class _Cells:
         if kind is IdentifierKind.SERIAL:
             fits *= _share(cells.str.contains(r"\d"))
             return 0.05 if counts_rows(cells) else max(fits, 0.1)
+        if kind is IdentifierKind.MEID:
+            # An IMEI has the form of a MEID, too.
+            fits *= _share(cells.str.contains(r"[A-Fa-f]|^\d{18}$"))
         # A column of broken numbers is still the column of these numbers.
         return max(fits, 0.1)
 

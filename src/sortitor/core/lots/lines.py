@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 import polars as pl
 
@@ -66,7 +67,13 @@ _HINT = (
     r"|freitext|see note)\b"
     r"|必須|任意|例[：:)]|桁|文字|إلزامي|اختياري|مثال|^\W*\(.*\)\W*$|^<.*>$|^\[.*\]$"
 )
+_EXAMPLE = (
+    r"(?i)^\W*(e\.?\s?g\.|for example|example|z\.?\s?b\.|beispiel|par ex|p\. ?ex|ejemplo|esempio|es\."
+    r"|np\.|örn|bijv|bv\.|例|مثال)"
+)
 _RULE = r"^[\-=_*~.·•–—+|\s]{3,}$"
+#: Columns that a suspect has beside its cells.
+_OWN_COLUMNS = 8
 #: So many lines without a number are looked at one by one; the others by patterns alone.
 _ONE_BY_ONE = 20_000
 _AT_THE_TOP = 3
@@ -89,13 +96,13 @@ def no_rows(
     meaning: Mapping[str, str],
     proven: pl.Series,
     sound: pl.Series,
-    typical: pl.Series,
+    lengths: pl.Series,
 ) -> pl.DataFrame:
     """`row, code, given` for each line that is no row.
 
     proven:  rows with a number that proves itself by a check digit; they are always rows
     sound:   rows with any number that passed its check
-    typical: rows with a number that proves itself, or that looks like the others of its column
+    lengths: how long each row's serial number is; null without one
     """
     suspects = _suspects(cells, numbers, meaning, proven, sound)
     if suspects.height == 0:
@@ -112,7 +119,7 @@ def no_rows(
         .otherwise("code")
     )
     whole = {place for place, mark in marked.items() if mark == "other numbers"}
-    return _with_what_follows(found, numbers, typical, whole)
+    return _with_what_follows(found, numbers, _Look(proven, lengths), whole)
 
 
 def _suspects(
@@ -133,6 +140,7 @@ def _suspects(
         begins = begins | cells[name].str.contains(_WORDED).fill_null(False)
     few = filled * 2 <= usual if usual > 1 else pl.repeat(False, cells.height, eager=True)
     suspect = ~proven & (~sound | few | begins)
+    suspect = suspect | _examples(cells)
     places = suspect.arg_true()
     return (
         cells.select(pl.all().gather(places))
@@ -147,6 +155,14 @@ def _suspects(
         )
         .with_columns(given=pl.concat_str(cells.columns, separator=" · ", ignore_nulls=True))
     )
+
+
+def _examples(cells: pl.DataFrame) -> pl.Series:
+    """Lines at the top that show how a number would look."""
+    given = pl.concat_str(cells.columns, separator=" · ", ignore_nulls=True)
+    top = cells.head(_AT_THE_TOP).select(given.str.contains(_EXAMPLE).fill_null(False)).to_series()
+    rest = pl.repeat(False, max(cells.height - _AT_THE_TOP, 0), dtype=pl.Boolean, eager=True)
+    return pl.concat([top.alias("top"), rest.alias("top")])
 
 
 #: A serial number that is rather a word and a count: TOTAL: 40, PAGE3OF3, CARTON12.
@@ -181,18 +197,21 @@ def _by_patterns(suspects: pl.DataFrame, meaning: Mapping[str, str]) -> pl.DataF
         .then(pl.lit("line_packing"))
         .when(numberless & first.str.contains(_SIGN_OFF))
         .then(pl.lit("line_sign_off"))
-        .when(numberless & (pl.col("place") < _AT_THE_TOP) & _hints(suspects))
+        .when(
+            (pl.col("place") < _AT_THE_TOP)
+            & ((numberless & _most(_HINT)) | (_most(_EXAMPLE) & given.str.contains(_EXAMPLE)))
+        )
         .then(pl.lit("line_hint"))
         .when(numberless & (pl.col("filled") == 1) & _is_text(first, suspects, meaning))
         .then(pl.lit("line_title"))
     )
 
 
-def _hints(suspects: pl.DataFrame) -> pl.Expr:
-    """Whether most of the line's cells tell how to fill them in."""
+def _most(pattern: str) -> pl.Expr:
+    """Whether half of the line's cells, or more, have the pattern."""
     given = pl.col("given").str.split(" · ")
-    hinting = given.list.eval(pl.element().str.contains(_HINT)).list.sum()
-    return (hinting * 2 >= pl.col("filled")) & (hinting >= 1)
+    having = given.list.eval(pl.element().str.contains(pattern)).list.sum()
+    return (having * 2 >= pl.col("filled")) & (having >= 1)
 
 
 def _is_text(first: pl.Expr, suspects: pl.DataFrame, meaning: Mapping[str, str]) -> pl.Expr:
@@ -205,7 +224,8 @@ def _is_text(first: pl.Expr, suspects: pl.DataFrame, meaning: Mapping[str, str])
     worded = first.str.contains(
         r"\pL{3,}\W+\pL{2,}|\pL{3,}\s*:|^\W*\pL{4,}\W+\d{1,4}\W*$|^[#=*\-–—~]{2,}"
     )
-    alone = (outside & first.str.contains(r"\pL") & pl.lit(wide)) | worded
+    bare = ~first.str.contains(r"\d") & pl.lit(len(suspects.columns) > _OWN_COLUMNS + 1)
+    alone = ((outside & pl.lit(wide)) | bare) & first.str.contains(r"\pL") | worded
     return alone & ~identifiers.is_placeholder(first)
 
 
@@ -239,13 +259,27 @@ def _is_header(cells: tuple[str | None, ...], headers: list[tuple[str, str | Non
     return "other" if other >= 2 and (same + other) * 2 > filled else ""
 
 
+@dataclass(frozen=True, slots=True)
+class _Look:
+    """What rows look like by their numbers."""
+
+    proven: pl.Series
+    lengths: pl.Series
+
+    def like_those_above(self, start: int, most: int | None = None) -> pl.Series:
+        """Which rows below that place have numbers like the rows above it."""
+        above = self.lengths.head(start).drop_nulls().unique()
+        below = self.lengths.slice(start + 1, most)
+        return (below.is_in(above.implode()) | self.proven.slice(start + 1, most)).fill_null(False)
+
+
 def _with_what_follows(
-    found: pl.DataFrame, numbers: pl.Series, typical: pl.Series, whole: set[int]
+    found: pl.DataFrame, numbers: pl.Series, look: _Look, whole: set[int]
 ) -> pl.DataFrame:
     """The rows under the headers of another table belong to it, until the headers come again or a
     row looks like those of the first table; not so where the other table has numbers of its own.
     """
-    found = _tables_after_a_gap(found, numbers, typical)
+    found = _tables_after_a_gap(found, numbers, look)
     starts = found.filter(pl.col("code") == "line_other_table")["place"].to_list()
     listed = found.filter(pl.col("code").is_not_null()).select("row", "code", "given")
     if not starts:
@@ -254,9 +288,9 @@ def _with_what_follows(
     known = set(found.filter(pl.col("code").is_not_null())["place"].to_list())
     rows: dict[int, None] = {}
     for start in starts:
-        stop = min([place for place in again if place > start], default=typical.len())
+        stop = min([place for place in again if place > start], default=numbers.len())
         if start not in whole:
-            like = typical.slice(start + 1, stop - start - 1).arg_true()
+            like = look.like_those_above(start, stop - start - 1).arg_true()
             stop = start + 1 + int(like[0]) if like.len() else stop
         rows |= dict.fromkeys(place for place in range(start + 1, stop) if place not in known)
     places = pl.Series(list(rows), dtype=pl.Int64)
@@ -267,7 +301,7 @@ def _with_what_follows(
 
 
 def _tables_after_a_gap(
-    found: pl.DataFrame, numbers: pl.Series, typical: pl.Series
+    found: pl.DataFrame, numbers: pl.Series, look: _Look
 ) -> pl.DataFrame:
     """A line of words only, behind an empty line or a title, below which no row looks like those
     above: the headers of a table about something else.
@@ -281,7 +315,7 @@ def _tables_after_a_gap(
     titles = set(found.filter(pl.col("code").is_in(_BEFORE_A_TABLE))["place"])
     for place in quiet["place"].head(200):
         gap = place > 0 and (numbers[place] - numbers[place - 1] > 1 or place - 1 in titles)
-        below = typical.slice(place + 1, 3)
+        below = look.like_those_above(place, 3)
         if gap and below.len() and not below.any():
             is_start = pl.col("place") == place
             return found.with_columns(

@@ -169,7 +169,8 @@ def _one(
         return [value] if value else [], note
     if note in ("cell_error", "scientific_notation", "looks_like_date", "thousands_separators"):
         return [], note
-    if not placeholders.key(text) or placeholders.key(text) in placeholders.KEYS:
+    nothing = not placeholders.key(text) or placeholders.key(text) in placeholders.KEYS
+    if nothing or note == "placeholder":
         return [], "placeholder"
     if not _has_digit(text):
         return [], "words"

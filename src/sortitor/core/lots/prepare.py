@@ -281,11 +281,17 @@ def _lines(
     proving = keys.filter(pl.col("kind").is_in(_PROVEN))["row"].unique()
     proven = numbers.is_in(proving.implode())
     serials = keys.filter(pl.col("kind") == IdentifierKind.SERIAL.value)
-    lengths = serials["value"].str.len_chars()
-    usual = lengths.value_counts().filter(pl.col("count") * 10 >= serials.height).to_series(0)
-    like = serials.filter(lengths.is_in(usual.implode()))["row"]
-    typical = proven | numbers.is_in(like.implode())
-    found = no_rows(manifest.cells, numbers, meaning, proven, sound, typical)
+    lengths = (
+        numbers.alias("row")
+        .to_frame()
+        .join(
+            serials.group_by("row").agg(n=pl.col("value").str.len_chars().max()),
+            on="row",
+            how="left",
+            maintain_order="left",
+        )["n"]
+    )
+    found = no_rows(manifest.cells, numbers, meaning, proven, sound, lengths)
     return found.filter(~pl.col("row").is_in(numbers.filter(taken).implode()))
 
 

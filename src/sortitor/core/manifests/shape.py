@@ -19,6 +19,7 @@ from sortitor.core.vocabulary import IdentifierKind
 MAX_COLUMNS = 300
 MAX_ROWS = 2_000_000
 MAX_CELLS = 60_000_000
+MAX_CELL_BYTES = 1_000_000
 EXTRA_CELLS = "(cells beyond the header)"
 #: Where a row stood, when several sheets are read together.
 SHEET_PLACE = "(sheet and row)"
@@ -253,6 +254,21 @@ def check_width(width: int) -> None:
         )
 
 
+def _check_lengths(cells: pl.DataFrame, first_number: int) -> None:
+    """Raise TooLarge for a cell that no person has written."""
+    for header in cells.columns:
+        lengths = cells[header].str.len_bytes()
+        longest = lengths.max()
+        if isinstance(longest, int) and longest > MAX_CELL_BYTES:
+            place = lengths.arg_max() or 0
+            raise TooLarge(
+                "cell_too_long",
+                f"Row {place + first_number} has {longest:,} bytes in one cell; at most"
+                f" {MAX_CELL_BYTES:,} are read.",
+                "A missing quotation mark may have joined many lines; correct that row.",
+            )
+
+
 def made(cells: pl.DataFrame, first_number: int, **how: object) -> Manifest:
     """The manifest of these cells, empty rows left out.
 
@@ -265,6 +281,7 @@ def made(cells: pl.DataFrame, first_number: int, **how: object) -> Manifest:
             f" rows and {MAX_CELLS:,} cells are read at once.",
             "Split the file.",
         )
+    _check_lengths(cells, first_number)
     numbers = pl.Series("row", range(first_number, cells.height + first_number), dtype=pl.Int64)
     # Most rows have something in their first column, and need no second look.
     filled = cells.to_series(0).str.contains(r"\S").fill_null(False)

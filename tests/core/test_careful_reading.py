@@ -1,0 +1,31 @@
+"""Files as suppliers and offices make them: 150 and more, each with exact verdicts and notes."""
+
+from __future__ import annotations
+
+import pytest
+from tests.corpus import words
+from tests.corpus.cases import Case
+from tests.workbooks import TODAY
+
+from sortitor.core import lots
+from sortitor.core.manifests import read_table
+
+CASES: dict[str, Case] = {**words.CASES}
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_file_is_read_as_a_careful_person_reads_it(name: str) -> None:
+    case = CASES[name]
+    manifest = read_table(case.bytes, case.reading)
+    meaning, of_columns = lots.meaning_of(manifest)
+    manner = lots.Manner(makers=case.known_makers)
+    prepared = lots.prepare(manifest, meaning, {}, TODAY, manner)
+    decided = lots.decide(prepared, lots.nothing_known())
+    told = (decided.notes, [*manifest.remarks, *of_columns, *prepared.remarks], meaning)
+    assert decided.rows["verdict"].to_list() == list(case.verdicts), told
+    assert set(decided.notes["code"]) == case.notes, told
+    assert case.remarks <= {remark.code for remark in told[1]}, told
+    if case.keys is not None:
+        assert set(prepared.keys["value"]) == case.keys, told
+    for field, values in case.values.items():
+        assert prepared.rows[field].to_list() == values, told

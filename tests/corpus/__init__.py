@@ -1,0 +1,1 @@
+"""Files as suppliers and offices make them, each with what must become of it."""
