@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import pytest
-from tests.corpus import words
+from tests.corpus import columns, texts, words
 from tests.corpus.cases import Case
 from tests.workbooks import TODAY
 
 from sortitor.core import lots
+from sortitor.core.errors import BadInput
 from sortitor.core.manifests import read_table
 
-CASES: dict[str, Case] = {**words.CASES}
+CASES: dict[str, Case] = {**words.CASES, **columns.CASES, **texts.CASES}
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -29,3 +30,12 @@ def test_a_file_is_read_as_a_careful_person_reads_it(name: str) -> None:
         assert set(prepared.keys["value"]) == case.keys, told
     for field, values in case.values.items():
         assert prepared.rows[field].to_list() == values, told
+
+
+@pytest.mark.parametrize("name", texts.REFUSED)
+def test_a_refusal_says_the_true_trouble(name: str) -> None:
+    content, words_of_it = texts.REFUSED[name]
+    with pytest.raises(BadInput) as caught:
+        read_table(content)
+    assert words_of_it in caught.value.detail
+    assert caught.value.remedy

@@ -60,17 +60,19 @@ CASES: dict[str, Case] = {
         {"no_number"},
         keys={I1, S[0]},
     ),
-    "words in both columns": Case(t("serial,imei", "fehlt,fehlt", f"{S[0]},"), [R, A], {"placeholder"}),
+    "words in both columns": Case(
+        t("serial,imei", "fehlt,fehlt", f"{S[0]},"), [R, A], {"placeholder"}
+    ),
     "two deliveries with unbekannt": Case(
         t("Seriennummer;IMEI", f"unbekannt;{I1}", f"unbekannt;{I2}"),
         [A, A],
         {"no_number"},
         keys={I1, I2},
     ),
-    "an amount for a serial number": Case(t("serial", S[0], "0.5", '"189,00"'), [A, R, R], {"fraction"}),
-    "a much shorter number": Case(
-        t("serial", *S[:12], "A12"), [A] * 13, {"unlike_others"}
+    "an amount for a serial number": Case(
+        t("serial", S[0], "0.5", '"189,00"'), [A, R, R], {"fraction"}
     ),
+    "a much shorter number": Case(t("serial", *S[:12], "A12"), [A] * 13, {"unlike_others"}),
     # lines that are no rows
     "headers again": Case(
         t("Serial;Model", f"{S[0]};x", "Serial;Model", f"{S[1]};x"),
@@ -111,7 +113,9 @@ CASES: dict[str, Case] = {
     "a total in the model's column": Case(
         t("Serial;Model;Price", f"{S[0]};x;12", ";Total;12"), [A, N], {"line_total"}
     ),
-    "TOTAL40": Case(t("serial", S[0], S[1], "TOTAL40"), [A, A, N], {"line_total"}, keys={S[0], S[1]}),
+    "TOTAL40": Case(
+        t("serial", S[0], S[1], "TOTAL40"), [A, A, N], {"line_total"}, keys={S[0], S[1]}
+    ),
     "a page line": Case(
         t("Serial;Model", f"{S[0]};x", "Page 1 of 3;", f"{S[1]};x", "Seite 2 von 3;"),
         [A, N, A, N],
@@ -168,7 +172,9 @@ CASES: dict[str, Case] = {
     "cartons in a column of their own": Case(
         t("Carton;Serial;Model", f"Carton 1;{S[0]};x", f"Carton 1;{S[1]};x"), [A, A]
     ),
-    "ruled lines": Case(t("Serial;Model", "------;------", f"{S[0]};x", "=====;====="), [N, A, N], {"line_rule"}),
+    "ruled lines": Case(
+        t("Serial;Model", "------;------", f"{S[0]};x", "=====;====="), [N, A, N], {"line_rule"}
+    ),
     "a second table below": Case(
         t(
             "Serial;Model;Site",
@@ -224,7 +230,14 @@ CASES: dict[str, Case] = {
         values={"model": ["Mate 3"] * 2},
     ),
     "a broken row behind an empty line is no table": Case(
-        t("Serial;Model;Site", f"{S[0]};x;y", "", "unbekannt;Mate;Nordhafen", f"{S[1]};x;y", f"{S[2]};x;y"),
+        t(
+            "Serial;Model;Site",
+            f"{S[0]};x;y",
+            "",
+            "unbekannt;Mate;Nordhafen",
+            f"{S[1]};x;y",
+            f"{S[2]};x;y",
+        ),
         [A, R, A, A],
         {"placeholder"},
         keys={S[0], S[1], S[2]},
@@ -232,7 +245,9 @@ CASES: dict[str, Case] = {
     # two numbers in one cell
     "two IMEIs, a blank": Case(t("imei", f"{I1} {I2}"), [A], {"numbers_apart"}, keys={I1, I2}),
     "two IMEIs, a slash": Case(t("imei", f"{I1}/{I2}"), [A], {"numbers_apart"}, keys={I1, I2}),
-    "two IMEIs, slash and blanks": Case(t("imei", f"{I1} / {I2}"), [A], {"numbers_apart"}, keys={I1, I2}),
+    "two IMEIs, slash and blanks": Case(
+        t("imei", f"{I1} / {I2}"), [A], {"numbers_apart"}, keys={I1, I2}
+    ),
     "two IMEIs, a line break": Case(
         t("serial,imei", f'{S[0]},"{I1}\n{I2}"'), [A], {"numbers_apart"}, keys={S[0], I1, I2}
     ),
@@ -245,7 +260,9 @@ CASES: dict[str, Case] = {
         t("imei", f"IMEI1: {I1} IMEI2: {I2}"), [A], {"numbers_apart"}, keys={I1, I2}
     ),
     "two IMEIs glued": Case(t("imei", I1 + I2), [R], {"imei_length"}, keys=set()),
-    "an IMEI and half of one": Case(t("imei", f"{I1} / {I2[:9]}"), [R], {"two_numbers"}, keys=set()),
+    "an IMEI and half of one": Case(
+        t("imei", f"{I1} / {I2[:9]}"), [R], {"two_numbers"}, keys=set()
+    ),
     "an IMEI with a label": Case(t("imei", f"IMEI: {I1}"), [A], {"label_removed"}, keys={I1}),
     "an IMEI in groups": Case(
         t("imei", f"{I1[:2]}-{I1[2:8]}-{I1[8:14]}-{I1[14]}", f"{I2[:8]} {I2[8:14]} {I2[14]}"),
@@ -253,12 +270,18 @@ CASES: dict[str, Case] = {
         keys={I1, I2},
     ),
     "an IMEI and a placeholder": Case(t("imei", f"{I1} / n.a."), [A], {"words_removed"}, keys={I1}),
-    "two serial numbers, a blank": Case(t("serial", S[0], f"{S[1]} {S[2]}"), [A, R], {"two_numbers"}, keys={S[0]}),
-    "two serial numbers, a slash": Case(t("serial", S[0], f"{S[1]}/{S[2]}"), [A, R], {"two_numbers"}, keys={S[0]}),
+    "two serial numbers, a blank": Case(
+        t("serial", S[0], f"{S[1]} {S[2]}"), [A, R], {"two_numbers"}, keys={S[0]}
+    ),
+    "two serial numbers, a slash": Case(
+        t("serial", S[0], f"{S[1]}/{S[2]}"), [A, R], {"two_numbers"}, keys={S[0]}
+    ),
     "two serial numbers, a line break": Case(
         t("serial,site", f'"{S[1]}\n{S[2]}",x'), [R], {"two_numbers"}, keys=set()
     ),
-    "two serial numbers, and": Case(t("serial", f"{S[1]} and {S[2]}"), [R], {"two_numbers"}, keys=set()),
+    "two serial numbers, and": Case(
+        t("serial", f"{S[1]} and {S[2]}"), [R], {"two_numbers"}, keys=set()
+    ),
     "a serial number with its label": Case(
         t("serial", f"S/N: {S[0]}", f"SN {S[1]}", f"Serial No. {S[2]}", f"Seriennr.: {S[3]}"),
         [A] * 4,
@@ -266,9 +289,13 @@ CASES: dict[str, Case] = {
         keys=set(S[:4]),
     ),
     "a serial number in groups": Case(
-        t("serial", S[0], f"{S[1][:4]} {S[1][4:]}", "5CG-12/01"), [A, A, A], keys={S[0], S[1], "5CG-12/01"}
+        t("serial", S[0], f"{S[1][:4]} {S[1][4:]}", "5CG-12/01"),
+        [A, A, A],
+        keys={S[0], S[1], "5CG-12/01"},
     ),
-    "an IMEI that stands for a serial number": Case(t("serial", f"IMEI {I1}"), [R], {"other_kind"}, keys=set()),
+    "an IMEI that stands for a serial number": Case(
+        t("serial", f"IMEI {I1}"), [R], {"other_kind"}, keys=set()
+    ),
     "two network addresses": Case(
         t("mac", "00:1B:44:11:3A:B7, 00:1B:44:11:3A:B8"[:17] + " / 00:1B:44:11:3A:B8"),
         [A],
@@ -276,7 +303,9 @@ CASES: dict[str, Case] = {
         keys={"00:1B:44:11:3A:B7", "00:1B:44:11:3A:B8"},
     ),
     "the same row twice and a total": Case(
-        t("serial,site", f"{S[0]},x", f"{S[0]},x", "Total,2"), [A, U, N], {"duplicate_row", "line_total"}
+        t("serial,site", f"{S[0]},x", f"{S[0]},x", "Total,2"),
+        [A, U, N],
+        {"duplicate_row", "line_total"},
     ),
     "rows that disagree stay in conflict": Case(
         t("serial,site", f"{S[0]},x", f"{S[0]},y", f"{S[1]},x"), [C, C, A], {"rows_disagree"}

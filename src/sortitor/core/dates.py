@@ -140,6 +140,12 @@ def read_date(text: str, today: date, ends: bool = False) -> Read:
     return _month_only(plain, ends) or _with_name(plain, today, ends)
 
 
+def is_date(text: str) -> bool:
+    """Whether a text can be a date, whatever the order of its parts."""
+    read = read_date(text, date.today())  # noqa: DTZ011 - only which century a year is of
+    return read.day_first is not None or read.month_first is not None
+
+
 def _plain(text: str) -> str:
     plain = unicodedata.normalize("NFKC", text).strip().strip("'\"").casefold()
     plain = "".join(

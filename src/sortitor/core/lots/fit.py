@@ -7,6 +7,7 @@ from collections.abc import Mapping
 import polars as pl
 
 from sortitor.core import columns
+from sortitor.core.dates import is_date
 from sortitor.core.identifiers import CHECKS
 from sortitor.core.lots.fields import DATES, ownership_of, platform_of
 from sortitor.core.lots.numbers import counts_rows
@@ -77,7 +78,7 @@ class _Cells:
         if column == "ownership":
             return sum(ownership_of(text) is not None for text in cells) / cells.len()
         if column in DATES:
-            return _share(cells.str.contains(_LIKE_A_DATE))
+            return sum(is_date(text) for text in cells) / cells.len()
         return 1.0
 
     def _as_numbers(self, cells: pl.Series, kind: IdentifierKind) -> float:
@@ -95,11 +96,6 @@ class _Cells:
 def _share(flags: pl.Series) -> float:
     """How much of the cells it holds for."""
     return int(flags.sum()) / max(flags.len(), 1)
-
-
-_LIKE_A_DATE = (
-    r"\d{1,4}\D{1,3}\d{1,2}\D{1,3}\d{2,4}|^\d{5}$|^\d{8}$|\d{1,2}\W+\pL{3,}|\pL{3,}\W+\d{2,4}"
-)
 
 
 def _without_counters(

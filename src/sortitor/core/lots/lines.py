@@ -300,9 +300,7 @@ def _with_what_follows(
     return pl.concat([listed, more.cast(listed.schema)])
 
 
-def _tables_after_a_gap(
-    found: pl.DataFrame, numbers: pl.Series, look: _Look
-) -> pl.DataFrame:
+def _tables_after_a_gap(found: pl.DataFrame, numbers: pl.Series, look: _Look) -> pl.DataFrame:
     """A line of words only, behind an empty line or a title, below which no row looks like those
     above: the headers of a table about something else.
     """

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import codecs
 import re
+import unicodedata
 from collections.abc import Iterator
 
 from charset_normalizer import from_bytes
@@ -97,6 +98,8 @@ _WESTERN = tuple(
         "ëïéöü",
     )
 )
+#: Asked in any case: short texts give the frequencies too little to speak.
+_EAST_ASIA = ("Shift_JIS", "EUC-JP", "EUC-KR", "Big5", "GB18030")
 _LOOKED_AT = 200_000
 
 
@@ -256,12 +259,23 @@ def _likely(content: bytes) -> Iterator[str]:
     high = b"\n".join(lines)
     for name, alphabet in _ALPHABETS:
         text = _SIGNS.sub(" ", high.decode(ENCODINGS[name], errors="replace"))
-        if alphabet.issuperset(_ABOVE_ASCII.findall(text)) and not _UPPER_INSIDE.search(text):
+        at_home = alphabet.issuperset(_ABOVE_ASCII.findall(text)) and not _UPPER_INSIDE.search(text)
+        if at_home and not _strangeness(high, name):
             yield name
     ours = [codec for name, codec in ENCODINGS.items() if not name.startswith("UTF")]
-    for guess in from_bytes(high, cp_isolation=ours):
-        if known := _CODECS.get(codecs.lookup(guess.encoding).name):
-            yield known
+    found = [codecs.lookup(guess.encoding).name for guess in from_bytes(high, cp_isolation=ours)]
+    named = [*(_CODECS[name] for name in found if name in _CODECS), *_EAST_ASIA]
+    yield from sorted(named, key=lambda name: _strangeness(high, name))
+
+
+def _strangeness(high: bytes, name: str) -> int:
+    """How much of a text stands where no writing has it: marks without a letter of their own, and
+    signs inside of words.
+    """
+    text = high.decode(ENCODINGS[name], errors="replace")
+    marks = sum(unicodedata.category(mark) in ("Mn", "Co", "Cn", "Cc") for mark in text)
+    signs = re.findall(r"(?<=[^\W\d_])[^\w\s'’.,;:/&()-](?=[^\W\d_]|\s|$)", text)
+    return marks - text.count("\n") + len(signs)
 
 
 def _line_by_line(content: bytes) -> tuple[str, str, list[Remark]] | None:
