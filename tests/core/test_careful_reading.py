@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from tests.corpus import columns, texts, words
+from tests.corpus import books, columns, texts, words
 from tests.corpus.cases import Case
 from tests.workbooks import TODAY
 
@@ -11,7 +11,19 @@ from sortitor.core import lots
 from sortitor.core.errors import BadInput
 from sortitor.core.manifests import read_table
 
-CASES: dict[str, Case] = {**words.CASES, **columns.CASES, **texts.CASES}
+ROOMS = {
+    "words": words.CASES,
+    "columns": columns.CASES,
+    "texts": texts.CASES,
+    "books": books.CASES,
+}
+CASES: dict[str, Case] = {
+    f"{room}: {name}": case for room, cases in ROOMS.items() for name, case in cases.items()
+}
+
+
+def test_the_corpus_is_large_enough() -> None:
+    assert len(CASES) + len(texts.REFUSED) >= 150
 
 
 @pytest.mark.parametrize("name", CASES)

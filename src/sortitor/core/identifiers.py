@@ -11,10 +11,12 @@ from __future__ import annotations
 import hashlib
 import re
 import string
+import unicodedata
 from collections.abc import Callable, Iterable
 
 import polars as pl
 from stdnum import imei as stdnum_imei
+from stdnum import luhn as stdnum_luhn
 from stdnum import meid as stdnum_meid
 
 from sortitor.core import placeholders
@@ -379,6 +381,36 @@ def check_one(kind: IdentifierKind, given: str) -> tuple[str | None, str | None]
     """One identifier: `(value, note code)`, by the same rules as a column of them."""
     frame = CHECKS[kind](pl.Series([given], dtype=pl.String))
     return frame["value"][0], frame["note"][0]
+
+
+_UNSEEN_KINDS = ("Cf", "Zl", "Zp")
+_SERIAL = re.compile(r"[A-Z0-9\-./_+]{3,64}")
+_UNSEEN_OR_QUOTED = re.compile(r"[\x00-\x1f\x7f-\x9f\"“”„«»‘’´`]")
+_WORTHLESS = re.compile("|".join((CELL_ERROR[4:], _FILLER, _SCIENTIFIC, _DATE, _THOUSANDS)), re.I)
+
+
+def serial_of(text: str) -> str | None:
+    """A serial number's value, or None: `check_one` for single texts, a hundred times quicker."""
+    plain = text.upper().strip().removeprefix("'")
+    if not text.isascii():
+        plain = unicodedata.normalize("NFKC", text).upper().strip().removeprefix("'")
+        plain = "".join(one for one in plain if unicodedata.category(one) not in _UNSEEN_KINDS)
+    plain = _UNSEEN_OR_QUOTED.sub("", plain).strip()
+    if _WORTHLESS.search(plain) or placeholders.key(plain) in placeholders.KEYS:
+        return None
+    bare = re.sub(r"\s", "", re.sub(r"^(\d{5,})\.0$", r"\1", plain))
+    return bare if _SERIAL.fullmatch(bare) else None
+
+
+def imei_of(text: str) -> str | None:
+    """An IMEI's value, or None: `check_one` for single texts, a hundred times quicker."""
+    plain = unicodedata.normalize("NFKC", text).strip().removeprefix("'")
+    digits = re.sub(r"[\s\-./_]", "", re.sub(r"^(\d{13,16})\.0$", r"\1", plain))
+    if not re.fullmatch(r"[0-9]{14,16}", digits) or _WORTHLESS.search(plain.upper()):
+        return None
+    body = digits[:14]
+    complete = body + str(stdnum_luhn.calc_check_digit(body))
+    return complete if len(digits) != 15 or complete == digits else None
 
 
 def normal_forms(texts: Iterable[str]) -> dict[str, set[str]]:

@@ -30,6 +30,11 @@ def unfolded(text: pl.Expr) -> pl.Expr:
     return text.str.replace_many(_FROM, _TO)
 
 
+def in_latin(text: str) -> str:
+    """The same for one text."""
+    return "".join(_LETTERS.get(letter, letter) for letter in text)
+
+
 def seen(text: pl.Expr) -> pl.Expr:
     """A text as a reader sees it: composed, full-width forms narrow, blanks of any kind as one
     blank, nothing unseen.

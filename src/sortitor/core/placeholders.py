@@ -49,6 +49,7 @@ _WORDS = """
 """
 
 
+_NOT_PLAIN = re.compile(r"[^a-z0-9]")
 #: No placeholder is longer; what is, is compared by its beginning.
 _LONGEST = 200
 

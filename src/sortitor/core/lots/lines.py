@@ -68,8 +68,8 @@ _HINT = (
     r"|必須|任意|例[：:)]|桁|文字|إلزامي|اختياري|مثال|^\W*\(.*\)\W*$|^<.*>$|^\[.*\]$"
 )
 _EXAMPLE = (
-    r"(?i)^\W*(e\.?\s?g\.|for example|example|z\.?\s?b\.|beispiel|par ex|p\. ?ex|ejemplo|esempio|es\."
-    r"|np\.|örn|bijv|bv\.|例|مثال)"
+    r"(?i)^\W*(e\.?\s?g\.|for example|example|z\.?\s?b\.|beispiel|par ex|p\. ?ex|ejemplo"
+    r"|esempio|es\.|np\.|örn|bijv|bv\.|例|مثال)"
 )
 _RULE = r"^[\-=_*~.·•–—+|\s]{3,}$"
 #: Columns that a suspect has beside its cells.

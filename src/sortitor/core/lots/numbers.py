@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 import polars as pl
 
 from sortitor.core import placeholders
-from sortitor.core.identifiers import CHECKS, check_one
-from sortitor.core.lookalikes import unfolded
+from sortitor.core.identifiers import CHECKS, check_one, imei_of, serial_of
+from sortitor.core.lookalikes import in_latin
 from sortitor.core.vocabulary import IdentifierKind
 
 #: A device may have several of these.
@@ -194,28 +194,28 @@ def _serial(text: str, value: str | None, note: str | None, usual: _Usual) -> Ou
             return [], "two_numbers"
         words = [piece for piece in pieces if piece not in sound]
         if len(sound) == 1 and all(not _has_digit(piece) for piece in words):
-            return [str(check_one(IdentifierKind.SERIAL, sound[0])[0])], "words_removed"
+            return [str(serial_of(sound[0]))], "words_removed"
         return [], note or "serial_characters"
     if _are_two(bare, usual):
         return [], "two_numbers"
     aside = _ASIDE.sub(" ", bare).strip() if "(" in bare or "[" in bare else bare
     if _is_sentence(aside, usual):
         return [], "words"
-    found, its_note = check_one(IdentifierKind.SERIAL, aside)
-    if found is None:
-        return [], its_note or note
-    changed = labelled or aside != bare
-    return [found], "label_removed" if changed else (its_note or note)
+    if not labelled and aside == bare:
+        return [value] if value else [], note
+    found = serial_of(aside)
+    return ([found], "label_removed") if found else ([], note or "serial_characters")
 
 
 def _unlabelled(kind: IdentifierKind, text: str) -> tuple[str, str]:
     """The text without its label; "this" where the label is of this kind, "other" where it is of
     another.
     """
-    found = _LABEL.match(unicodedata.normalize("NFKC", text))
+    plain = text if text.isascii() else unicodedata.normalize("NFKC", text)
+    found = _LABEL.match(plain)
     if found is None:
         return text, ""
-    rest = unicodedata.normalize("NFKC", text)[found.end() :]
+    rest = plain[found.end() :]
     if not _has_digit(rest):
         return text, ""
     named = next(name for name, part in found.groupdict().items() if part)
@@ -233,11 +233,7 @@ def _has_digit(text: str) -> bool:
 
 
 def _is_serial(text: str) -> bool:
-    return (
-        _has_digit(text)
-        and len(text) >= 3
-        and check_one(IdentifierKind.SERIAL, text)[0] is not None
-    )
+    return _has_digit(text) and len(text) >= 3 and serial_of(text) is not None
 
 
 def _are_two(text: str, usual: _Usual) -> bool:
@@ -248,11 +244,11 @@ def _are_two(text: str, usual: _Usual) -> bool:
         parts = [part for part in re.split(separator, text.strip()) if part]
         if len(parts) < 2 or not all(_is_serial(part) for part in parts):
             continue
+        if min(map(len, parts)) >= _FEW and len({_shape(part) for part in parts}) == 1:
+            return True
         if sum(map(len, parts)) in usual.lengths:
             return False
         if all(len(part) in usual.lengths for part in parts):
-            return True
-        if min(map(len, parts)) >= _FEW and len({_shape(part) for part in parts}) == 1:
             return True
     return False
 
@@ -271,8 +267,8 @@ def _is_sentence(text: str, usual: _Usual) -> bool:
 
 def _in_latin(text: str) -> str | None:
     """A serial number that was typed with look-alike letters of another alphabet."""
-    folded = pl.DataFrame({"text": [text.upper()]}).select(unfolded(pl.col("text"))).item()
-    value = check_one(IdentifierKind.SERIAL, folded)[0] if folded != text.upper() else None
+    folded = in_latin(text.upper())
+    value = serial_of(folded) if folded != text.upper() else None
     return value if value and _has_digit(value) else None
 
 
@@ -281,7 +277,7 @@ def _pieces(kind: IdentifierKind, text: str, note: str | None) -> Outcome:
     bare, labelled = _unlabelled(kind, _ASIDE.sub(" ", text))
     if labelled == "other":
         return [], "other_kind"
-    whole, _ = check_one(kind, bare)
+    whole = _value(kind, bare)
     if whole:
         return [whole], "label_removed"
     for parts in (
@@ -294,13 +290,17 @@ def _pieces(kind: IdentifierKind, text: str, note: str | None) -> Outcome:
     return [], note
 
 
+def _value(kind: IdentifierKind, text: str) -> str | None:
+    return imei_of(text) if kind is IdentifierKind.IMEI else check_one(kind, text)[0]
+
+
 def _of_parts(kind: IdentifierKind, parts: list[str]) -> Outcome | None:
     if len(parts) < 2:
         return None
     values, others = [], 0
     for part in parts:
         rest, labelled = _unlabelled(kind, part)
-        value = check_one(kind, rest)[0] if labelled != "other" else None
+        value = _value(kind, rest) if labelled != "other" else None
         if value:
             values.append(value)
         elif _has_digit(part) and placeholders.key(part) not in placeholders.KEYS:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from datetime import date
@@ -171,20 +172,30 @@ def _dates(
 def _read_dates(
     cells: pl.Series, today: date, field: str, order: dates.Order | None
 ) -> tuple[pl.DataFrame, dates.Order | None]:
-    text = cells.alias("text").to_frame()
-    blank = text.select(
-        pl.when(pl.col("text").str.contains(identifiers.CELL_ERROR))
-        .then(pl.lit("cell_error_blank"))
-        .when(identifiers.is_placeholder(pl.col("text")))
-        .then(pl.lit("placeholder_blank"))
-        .when(~pl.col("text").str.contains(r"\S"))
-        .then(pl.lit(""))
-    ).to_series()
+    # Few different dates stand in many cells: each is looked at once.
+    different = cells.drop_nulls().unique()
+    blank = different.alias("text").to_frame().select(_blank_date()).to_series()
     checked, proven = dates.read_dates(
-        cells.set(blank.is_not_null(), None), today, ends=field == "warranty_until", order=order
+        different.set(blank.is_not_null(), None), today, ends=field == "warranty_until", order=order
     )
-    note = pl.coalesce("note", pl.lit(blank.replace("", None)))
-    return checked.with_columns(note=note), proven
+    found = checked.with_columns(
+        note=pl.coalesce("note", pl.lit(blank.replace("", None))), cell=different
+    )
+    every = cells.alias("cell").to_frame().join(found, on="cell", how="left", maintain_order="left")
+    return every.select("value", "note"), proven
+
+
+def _blank_date() -> pl.Expr:
+    """The note on a cell that says no date; "" where it is empty; else null."""
+    text = pl.col("text")
+    return (
+        pl.when(text.str.contains(identifiers.CELL_ERROR))
+        .then(pl.lit("cell_error_blank"))
+        .when(identifiers.is_placeholder(text))
+        .then(pl.lit("placeholder_blank"))
+        .when(~text.str.contains(r"\S"))
+        .then(pl.lit(""))
+    )
 
 
 def _as_they_stand(
@@ -344,6 +355,7 @@ def _keys(
     found, notes, columns_read = [pl.DataFrame(schema=KEYS_SCHEMA)], [], []
     nobody = pl.repeat(False, rows.height, dtype=pl.Boolean, eager=True)
     damaged, having = nobody, nobody
+    kinds: list[IdentifierKind] = []
     for header, column in meaning.items():
         if column not in columns.IDENTIFIER_COLUMNS:
             continue
@@ -364,9 +376,11 @@ def _keys(
             )
             value = value.set(useless, None)
         having = having | value.is_not_null() | other.is_not_null()
+        kinds.append(kind)
         columns_read.append((header, given, value, note))
         found.append(_long(manifest.numbers, kind, value, given, rows))
         if read.more.height:
+            kinds.append(kind)
             more = read.more.filter(~pl.col("place").is_in(useless.arg_true().implode()))
             places = more["place"]
             found.append(
@@ -379,6 +393,7 @@ def _keys(
                 )
             )
         if other.null_count() < other.len():
+            kinds.append(IdentifierKind.MEID)
             found.append(_long(manifest.numbers, IdentifierKind.MEID, other, given, rows))
     for header, given, value, note in columns_read:
         lacking = note.is_in(list(NO_NUMBER)).fill_null(False) & value.is_null()
@@ -388,7 +403,7 @@ def _keys(
         damaged = damaged | (note.is_not_null() & value.is_null() & ~spared)
         notes.append(note_on(manifest.numbers, note, header, given))
     keys = pl.concat(found)
-    if len(found) > 2:
+    if len(keys) and any(count > 1 for count in Counter(kinds).values()):
         keys = keys.unique(["row", "kind", "value"], keep="first", maintain_order=True)
     given, odd = keys["given"], keys["given"].str.contains(r"\p{Cc}").fill_null(False)
     keys = keys.with_columns(
