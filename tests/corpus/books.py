@@ -16,7 +16,7 @@ from tests.corpus.words import S
 
 from sortitor.core.manifests import Reading
 
-#: Made by an office suite (see tools/office_files.py), since no library writes quite what it writes.
+#: Made by an office suite (see tools/office_files.py): no library writes quite what it writes.
 OFFICE = Path(__file__).parent / "office"
 
 

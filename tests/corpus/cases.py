@@ -28,7 +28,7 @@ class Case:
     remarks: set[str] = field(default_factory=set)
     keys: set[str] | None = None
     values: dict[str, list[str | None]] = field(default_factory=dict)
-    reading: Reading = Reading()
+    reading: Reading = field(default_factory=Reading)
     known_makers: tuple[str, ...] = ()
 
     @property

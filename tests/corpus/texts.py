@@ -193,11 +193,13 @@ REFUSED: dict[str, tuple[bytes, str]] = {
     ),
     "a table of HTML": (b"\n  <table><tr><td>x</td></tr></table>", "web page"),
     "XML of 2003": (
-        b'<?xml version="1.0"?><?mso-application progid="Excel.Sheet"?><Workbook xmlns="urn:schemas-microsoft-com:office:spreadsheet"/>',
+        b'<?xml version="1.0"?><?mso-application progid="Excel.Sheet"?>'
+        b'<Workbook xmlns="urn:schemas-microsoft-com:office:spreadsheet"/>',
         "2003",
     ),
     "flat ODS": (
-        b'<?xml version="1.0"?><office:document xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0"/>',
+        b'<?xml version="1.0"?><office:document'
+        b' xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0"/>',
         "FODS",
     ),
     "XML": (b'<?xml version="1.0"?><devices><device serial="1"/></devices>', "XML"),

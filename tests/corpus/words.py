@@ -45,7 +45,7 @@ CASES: dict[str, Case] = {
     "one value in many rows": Case(
         t(
             "serial,imei",
-            *(f"{S[n]},{I}" for n, I in enumerate([""] * 12)),
+            *(f"{S[n]},{none}" for n, none in enumerate([""] * 12)),
             f"SM-A515F,{I1}",
             f"SM-A515F,{I2}",
             f"SM-A515F,{I3}",

@@ -1347,7 +1347,7 @@ export interface paths {
         put?: never;
         /**
          * Resolve Rows
-         * @description Resolve conflicts: skip, take back, merge; null undoes it.
+         * @description Leave rows out, take lines as rows, take devices back, merge them; null undoes it.
          */
         post: operations["resolve_rows_api_v1_lots__lot_id__resolve_post"];
         delete?: never;
@@ -1427,7 +1427,7 @@ export interface paths {
         put?: never;
         /**
          * Read Lot Again
-         * @description Read a draft in another way: columns, defaults, sheet, header line.
+         * @description Read a draft in another way: columns, defaults, sheets, header line, encoding, dates, makers.
          *
          *     It is checked anew at once.
          */
@@ -3497,6 +3497,16 @@ export interface components {
             reason?: string | null;
         };
         /**
+         * LineAbove
+         * @description A line above the rows: a title, an address, the headers.
+         */
+        LineAbove: {
+            /** Cells */
+            cells: string[];
+            /** Line */
+            line: number;
+        };
+        /**
          * ListChange
          * @description Devices to put in a list, or to take out of it.
          */
@@ -3530,6 +3540,11 @@ export interface components {
          *     before.
          */
         Lot: {
+            /**
+             * Above
+             * @description The lines above the rows.
+             */
+            above: components["schemas"]["LineAbove"][];
             /** Applied At */
             applied_at: string | null;
             /** By Hand */
@@ -3568,7 +3583,10 @@ export interface components {
             file_name: string | null;
             /** Form */
             form: string;
-            /** Header Row */
+            /**
+             * Header Row
+             * @description The line of the headers; 0 where the file has none.
+             */
             header_row: number;
             /** Headers */
             headers: string[];
@@ -3581,10 +3599,16 @@ export interface components {
             known_only: boolean;
             /** Layout */
             layout: string;
+            manner: components["schemas"]["Manner"];
             /** Name */
             name: string;
             /** Overwrite Manual */
             overwrite_manual: boolean;
+            /**
+             * Remarks
+             * @description How the file was understood, where that was a decision.
+             */
+            remarks: components["schemas"]["Remark"][];
             /**
              * Repeated
              * @default false
@@ -3600,6 +3624,11 @@ export interface components {
             sheet: string | null;
             /** Sheets */
             sheets: string[];
+            /**
+             * Sheets Read
+             * @description Sheets that were taken together.
+             */
+            sheets_read: string[];
             status: components["schemas"]["LotStatus"];
         };
         /**
@@ -3624,6 +3653,13 @@ export interface components {
             edited: {
                 [key: string]: string | null;
             };
+            /**
+             * Kept
+             * @description Header → the value that is kept, where it differs from the cell.
+             */
+            kept: {
+                [key: string]: string;
+            };
             /** Notes */
             notes: components["schemas"]["Note"][];
             remedy: components["schemas"]["Remedy"] | null;
@@ -3635,7 +3671,8 @@ export interface components {
          * LotSettings
          * @description Read a draft in another way; what is left out stays as it is.
          *
-         *     `columns` is header → column, null for a plain detail.
+         *     `columns` is header → column, null for a plain detail. Columns, dates, trust and makers are
+         *     remembered for the supplier's next file.
          */
         LotSettings: {
             /**
@@ -3649,18 +3686,52 @@ export interface components {
             columns?: {
                 [key: string]: string | null;
             } | null;
+            /**
+             * Dates
+             * @description Header → whether the day or the month comes first.
+             */
+            dates?: {
+                [key: string]: ("day" | "month") | null;
+            } | null;
             /** Defaults */
             defaults?: {
                 [key: string]: string;
             } | null;
-            /** Header Row */
+            /**
+             * Encoding
+             * @description Such as Windows-1250 or Shift_JIS.
+             */
+            encoding?: string | null;
+            /**
+             * Header Row
+             * @description The line of the headers; 0: there are none.
+             */
             header_row?: number | null;
+            /**
+             * Makers
+             * @description A maker as the file spells it → the one that is meant; null: one of its own.
+             */
+            makers?: {
+                [key: string]: string | null;
+            } | null;
             /** Name */
             name?: string | null;
             /** Overwrite Manual */
             overwrite_manual?: boolean | null;
             /** Sheet */
             sheet?: string | null;
+            /**
+             * Sheets
+             * @description Sheets to be taken together.
+             */
+            sheets?: string[] | null;
+            /**
+             * Trusted
+             * @description Header → whether its numbers are right as they stand.
+             */
+            trusted?: {
+                [key: string]: boolean;
+            } | null;
         };
         /**
          * LotStatus
@@ -3677,6 +3748,25 @@ export interface components {
             job: components["schemas"]["Job"] | null;
             /** Lot Id */
             lot_id: number;
+        };
+        /**
+         * Manner
+         * @description What was said about such files.
+         *
+         *     `dates`: header → day or month first. `trusted`: headers whose numbers are right as they stand.
+         *     `makers`: a spelling's key → the maker that is meant, null: one of its own.
+         */
+        Manner: {
+            /** Dates */
+            dates: {
+                [key: string]: "day" | "month";
+            };
+            /** Makers */
+            makers: {
+                [key: string]: string | null;
+            };
+            /** Trusted */
+            trusted: string[];
         };
         /**
          * Me
@@ -4640,11 +4730,30 @@ export interface components {
             seen_at: string;
         };
         /**
+         * Remark
+         * @description What is to be said of the file or of a column as a whole, or of `rows` of its rows.
+         */
+        Remark: {
+            /** Code */
+            code: string;
+            /** Column */
+            column: string | null;
+            /** Given */
+            given: string | null;
+            /** Remedy */
+            remedy: string;
+            /** Rows */
+            rows: number;
+            severity: components["schemas"]["Severity"];
+            /** Title */
+            title: string;
+        };
+        /**
          * Remedy
-         * @description What a person decided about a row in conflict.
+         * @description What a person decided about a row.
          * @enum {string}
          */
-        Remedy: "skip" | "take_back" | "merge";
+        Remedy: "skip" | "take" | "take_back" | "merge";
         /**
          * RenameApply
          * @description Rename as previewed, by the templates in force.
@@ -5223,7 +5332,7 @@ export interface components {
          * @description What would become of one row of a lot.
          * @enum {string}
          */
-        Verdict: "add" | "change" | "unchanged" | "conflict" | "reject";
+        Verdict: "add" | "change" | "unchanged" | "conflict" | "reject" | "no_row";
         /**
          * Verification
          * @description A part of the chain as it was checked.
@@ -5312,6 +5421,11 @@ export interface components {
              * @description The comparisons of the filter language.
              */
             comparisons: components["schemas"]["Word"][];
+            /**
+             * Encodings
+             * @description What a text can be said to be encoded in.
+             */
+            encodings: string[];
             /**
              * Final
              * @description Operation that cannot be taken back → what to do instead.
@@ -7992,8 +8106,14 @@ export interface operations {
                 by_hand?: boolean;
                 /** @description Add devices that nobody knows. Empty: those of a table are added, those of a pasted list or of a statement by hand are not */
                 add_unknown?: boolean | null;
-                sheet?: string | null;
+                /** @description Of a workbook; several are taken together */
+                sheet?: string[];
+                /** @description The headers' line; 0: there are none */
                 header_row?: number | null;
+                /** @description Of a text, such as Windows-1250 */
+                encoding?: string | null;
+                /** @description header=day or header=month: which comes first, as in Bought=day */
+                date_order?: string[];
                 /** @description Take defaults and columns from this lot, such as for its mended rejects */
                 like?: number | null;
             };

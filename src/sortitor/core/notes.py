@@ -440,4 +440,7 @@ _KINDS = (
     ),
 )
 
+#: Doubts about a row's numbers and dates that a person can set aside.
+DOUBTS = ("words", "repeated_value", "fraction", "date_unlikely")
+
 CATALOGUE: dict[str, NoteKind] = {kind.code: kind for kind in _KINDS}

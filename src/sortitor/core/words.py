@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
     Activation,
     LotStatus,
@@ -46,9 +47,11 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Verdict.UNCHANGED: "unchanged",
         Verdict.CONFLICT: "conflict",
         Verdict.REJECT: "reject",
+        Verdict.NO_ROW: "no row",
     },
     Remedy: {
         Remedy.SKIP: "leave the row out",
+        Remedy.TAKE: "take the row as it stands",
         Remedy.TAKE_BACK: "take the device back into the fleet",
         Remedy.MERGE: "make the devices one",
     },
@@ -101,4 +104,11 @@ REMEDIES: dict[str, tuple[Remedy, str]] = {
     "serial_differs": (Remedy.MERGE, "Keep both serial numbers"),
     "retired_device": (Remedy.TAKE_BACK, "Take the devices back"),
     "flagged_device": (Remedy.TAKE_BACK, "Clear the reports"),
+    "hidden_row": (Remedy.SKIP, "Leave these rows out"),
+    **{code: (Remedy.TAKE, "Take as they stand") for code in DOUBTS},
+    **{
+        code: (Remedy.TAKE, "They are rows")
+        for code, kind in CATALOGUE.items()
+        if kind.verdict is Verdict.NO_ROW
+    },
 }

@@ -37,9 +37,9 @@ class Manner(Answer):
     `makers`: a spelling's key → the maker that is meant, null: one of its own.
     """
 
-    dates: dict[str, Literal["day", "month"]] = {}
-    trusted: list[str] = []
-    makers: dict[str, str | None] = {}
+    dates: dict[str, Literal["day", "month"]]
+    trusted: list[str]
+    makers: dict[str, str | None]
 
 
 class Lot(Answer):
@@ -58,12 +58,12 @@ class Lot(Answer):
     sheet: str | None
     sheets: list[str]
     header_row: int = Field(description="The line of the headers; 0 where the file has none.")
-    above: list[LineAbove] = Field(default=[], description="The lines above the rows.")
+    above: list[LineAbove] = Field(description="The lines above the rows.")
     remarks: list[Remark] = Field(
-        default=[], description="How the file was understood, where that was a decision."
+        description="How the file was understood, where that was a decision."
     )
-    manner: Manner = Manner()
-    sheets_read: list[str] = Field(default=[], description="Sheets that were taken together.")
+    manner: Manner
+    sheets_read: list[str] = Field(description="Sheets that were taken together.")
     columns_from: str
     by_hand: bool
     known_only: bool = Field(description="Devices that nobody knows are rejected.")
@@ -101,7 +101,7 @@ class LotRow(Answer):
     verdict: Verdict
     cells: dict[str, str | None]
     kept: dict[str, str] = Field(
-        default={}, description="Header → the value that is kept, where it differs from the cell."
+        description="Header → the value that is kept, where it differs from the cell."
     )
     edited: dict[str, str | None]
     remedy: Remedy | None

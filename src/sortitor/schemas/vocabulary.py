@@ -55,6 +55,7 @@ class Vocabulary(Answer):
     comparisons: list[Word] = Field(description="The comparisons of the filter language.")
     lot_columns: list[str] = Field(description="What a column of a lot can mean.")
     identifier_columns: list[str] = Field(description="Those that identify a device.")
+    encodings: list[str] = Field(description="What a text can be said to be encoded in.")
     notes: list[NoteWords]
     reasons: list[ReasonWords]
     final: dict[str, str] = Field(

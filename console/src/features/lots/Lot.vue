@@ -13,12 +13,12 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
-import LotColumns from './LotColumns.vue'
+import LotReading from './LotReading.vue'
 import LotNotes from './LotNotes.vue'
 import RowDialog from './RowDialog.vue'
 
 type Verdict = Schemas['Verdict']
-const verdicts: Verdict[] = ['add', 'change', 'unchanged', 'conflict', 'reject']
+const verdicts: Verdict[] = ['add', 'change', 'unchanged', 'conflict', 'reject', 'no_row']
 const tones: Record<string, string | undefined> = {
   add: 'success',
   conflict: 'warning',
@@ -148,8 +148,8 @@ const discard = () =>
         ></template
       >
     </p>
-    <div class="halves mb-4">
-      <LotColumns :lot="lot" :editable="editable" @settled="settled" />
+    <div class="stacked mb-4">
+      <LotReading :lot="lot" :editable="editable" @settled="settled" />
       <LotNotes
         :lot="lot"
         :notes="notes ?? []"
@@ -172,7 +172,7 @@ const discard = () =>
         :disabled="!lot.counts[one]"
         @click="only({ verdict: one })"
       >
-        {{ number(lot.counts[one] ?? 0) }} {{ one }}
+        {{ number(lot.counts[one] ?? 0) }} {{ words(one) }}
       </v-btn>
       <v-spacer />
       <template v-if="left">
@@ -209,7 +209,7 @@ const discard = () =>
       @more="rows.fetchNextPage()"
     >
       <template #verdict="{ item }">
-        <v-chip :color="tones[item.verdict]">{{ item.verdict }}</v-chip>
+        <v-chip :color="tones[item.verdict]">{{ words(item.verdict) }}</v-chip>
       </template>
       <template #row="{ item }">
         <v-btn
@@ -227,6 +227,9 @@ const discard = () =>
         <span v-if="header in item.edited" class="mono"
           ><s class="muted">{{ item.cells[header] }}</s>
           {{ item.edited[header] ?? '(blank)' }}</span
+        >
+        <span v-else-if="header in item.kept" class="mono"
+          ><s class="muted">{{ item.cells[header] }}</s> {{ item.kept[header] }}</span
         >
         <span v-else class="mono">{{ item.cells[header] ?? '' }}</span>
       </template>
@@ -251,15 +254,10 @@ const discard = () =>
 </template>
 
 <style scoped>
-.halves {
+.stacked {
   display: grid;
-  grid-template-columns: minmax(220px, 1fr) minmax(320px, 2.4fr);
+  grid-template-columns: minmax(0, 1fr);
   gap: 12px;
-}
-@media (max-width: 800px) {
-  .halves {
-    grid-template-columns: 1fr;
-  }
 }
 .default,
 .change {

@@ -24,7 +24,11 @@ const choices = computed(() => [
   ...lot.headers,
   ...lotColumns.value.filter((one) => !Object.values(lot.columns).includes(one)),
 ])
-const inTheWay = (group: Group) => editable && group.severity === 'error'
+const inTheWay = (group: Group) => group.severity === 'error'
+const actable = (group: Group) => editable && (inTheWay(group) || resolution(group.code) !== null)
+/** Doubts about numbers can be set aside for a whole column, and for the supplier's next file. */
+const trustable = (group: Group) =>
+  group.column !== null && resolution(group.code)?.remedy === 'take'
 
 async function carryOut(act: () => Promise<unknown>) {
   if (!(await run(act))) return
@@ -39,6 +43,15 @@ const resolve = (group: Group, remedy: Schemas['Remedy']) =>
       api.POST('/api/v1/lots/{lot_id}/resolve', {
         params: { path: path.value },
         body: { note: group.code, remedy },
+      }),
+    ),
+  )
+const trust = (group: Group) =>
+  carryOut(() =>
+    got(
+      api.POST('/api/v1/lots/{lot_id}/settings', {
+        params: { path: path.value },
+        body: { trusted: { [group.column!]: true } },
       }),
     ),
   )
@@ -90,7 +103,7 @@ function edit(group: Group) {
           <span class="muted remedy">{{ group.remedy }}</span>
         </span>
       </button>
-      <div v-if="inTheWay(group)" class="acts">
+      <div v-if="actable(group)" class="acts">
         <v-btn
           v-if="resolution(group.code)"
           size="small"
@@ -100,10 +113,26 @@ function edit(group: Group) {
           @click="resolve(group, resolution(group.code)!.remedy)"
           >{{ resolution(group.code)!.label }}</v-btn
         >
-        <v-btn size="small" variant="text" color="primary" :disabled="busy" @click="edit(group)"
+        <v-btn
+          v-if="trustable(group)"
+          size="small"
+          variant="text"
+          color="primary"
+          :disabled="busy"
+          @click="trust(group)"
+          >Never doubt this column</v-btn
+        >
+        <v-btn
+          v-if="inTheWay(group)"
+          size="small"
+          variant="text"
+          color="primary"
+          :disabled="busy"
+          @click="edit(group)"
           >Set a column</v-btn
         >
         <v-btn
+          v-if="inTheWay(group)"
           size="small"
           variant="text"
           :disabled="busy"

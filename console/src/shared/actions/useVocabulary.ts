@@ -28,6 +28,7 @@ export function useVocabulary() {
       : null
   }
   const lotColumns = computed(() => data.value?.lot_columns ?? [])
+  const encodings = computed(() => data.value?.encodings ?? [])
   const identifierColumns = computed(() => data.value?.identifier_columns ?? [])
   /** What to do instead of reverting, for what cannot be. */
   const final = (operation: string) => data.value?.final[operation] ?? null
@@ -43,6 +44,7 @@ export function useVocabulary() {
     resolution,
     final,
     lotColumns,
+    encodings,
     identifierColumns,
     jobRows,
     jobBytes,

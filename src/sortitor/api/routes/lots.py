@@ -29,7 +29,6 @@ from sortitor.operations.lots import LotRow as LotRowKept
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import (
-    LineAbove,
     Lot,
     LotRow,
     LotSettings,
@@ -41,7 +40,6 @@ from sortitor.schemas.lots import (
     RowRemedy,
     Rows,
 )
-from sortitor.schemas.lots import Manner as LotManner
 
 router = APIRouter(prefix="/lots", tags=["lots"], route_class=Route)
 
@@ -182,17 +180,23 @@ def _like(lot: HeadRow, settings: lots.Settings) -> lots.Settings:
 def _shape(ctx: Context, row: HeadRow, repeated: bool = False) -> Lot:
     told = lots.veiled_understanding(ctx, row)
     manner = row.reading.get("manner", {})
-    lot = Lot.model_validate(row)
-    lot.above = [LineAbove(line=line, cells=cells) for line, cells in told.get("above", [])]
-    lot.remarks = [
-        _remark(remark) for part in ("file", "columns", "cells") for remark in told.get(part, [])
-    ]
-    lot.manner = LotManner(
-        dates=manner.get("dates", {}),
-        trusted=manner.get("trusted", []),
-        makers=manner.get("spellings", {}).get("maker", {}),
+    lot = Lot.model_validate(
+        {
+            **{field.name: getattr(row, field.name) for field in dataclasses.fields(row)},
+            "above": [{"line": line, "cells": cells} for line, cells in told.get("above", [])],
+            "remarks": [
+                _remark(remark)
+                for part in ("file", "columns", "cells")
+                for remark in told.get(part, [])
+            ],
+            "manner": {
+                "dates": manner.get("dates", {}),
+                "trusted": manner.get("trusted", []),
+                "makers": manner.get("spellings", {}).get("maker", {}),
+            },
+            "sheets_read": row.reading.get("sheets", []),
+        }
     )
-    lot.sheets_read = row.reading.get("sheets", [])
     lot.counts = {verdict: lot.counts.get(verdict, 0) for verdict in Verdict}
     lot.repeated = repeated
     return lot

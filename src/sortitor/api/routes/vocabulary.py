@@ -13,6 +13,7 @@ from sortitor.core.access import GRANTS, WORDS, Permission
 from sortitor.core.columns import COLUMNS, IDENTIFIER_COLUMNS
 from sortitor.core.gate import REASON_CODES, remedy_for
 from sortitor.core.journal import FINAL
+from sortitor.core.manifests import ENCODINGS
 from sortitor.core.notes import CATALOGUE, NoteKind
 from sortitor.core.vocabulary import Role
 from sortitor.core.words import COMPARISONS, JOB_BYTES, JOB_ROWS, LABELS, REMEDIES
@@ -36,6 +37,7 @@ def read_vocabulary(ctx: MayLook) -> Vocabulary:
         comparisons=_words(COMPARISONS),
         lot_columns=list(COLUMNS),
         identifier_columns=list(IDENTIFIER_COLUMNS),
+        encodings=list(ENCODINGS),
         notes=[_note(code, note) for code, note in CATALOGUE.items()],
         reasons=[ReasonWords(code=code, remedy=remedy_for(code)) for code in REASON_CODES],
         final=FINAL,

@@ -19,16 +19,6 @@ from sortitor.core.vocabulary import IdentifierKind
 SEVERAL = (IdentifierKind.IMEI, IdentifierKind.MAC)
 #: Notes on a cell that holds no number at all: they cost the device nothing if it has another one.
 NO_NUMBER = ("placeholder", "words", "repeated_value")
-#: Doubts that a person can set aside, for one row or for a column.
-DOUBTS = (
-    "placeholder",
-    "words",
-    "repeated_value",
-    "fraction",
-    "two_numbers",
-    "unlike_others",
-    "date_unlikely",
-)
 #: What stands between two numbers: a mark, or the word for “and”.
 _STRONG = (
     r"\s*(?:[\r\n;,|&+、،／]|\s/\s|\s-\s"
