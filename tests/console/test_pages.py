@@ -290,3 +290,42 @@ def test_no_page_is_wider_than_a_small_screen(
         if over > 0:
             wide[path] = over
     assert wide == {}
+
+
+def test_how_a_file_was_understood_is_corrected_by_clicking(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,maker", "KM-9999,Kelmar"]), platform="android")
+    lines = [
+        "Delivery 4711;;;",
+        "Serial;Maker;Kaufdatum;Ort",
+        "Deck 4;;;",
+        "KM-0001;Kelmer;01/02/2025;Dunlin",
+        "KM-0002;Kelmer;03/04/2025;Dunlin",
+        "TOTAL22;;;",
+    ]
+    lot = s.lots.check(manifest(tmp_path, lines, "b.csv"))
+    page.goto(f"/lots/{lot.id}")
+    picture = page.get_by_role("region", name="Picture of the file")
+    expect(picture.get_by_role("row", name="Deck 4")).to_contain_text("a title or a remark")
+    expect(picture.get_by_role("row", name="Delivery 4711")).to_contain_text("above the rows")
+    page.get_by_role("button", name="The day comes first").click()
+    expect(picture).to_contain_text("2025-02-01")
+    page.get_by_role("button", name="It is Kelmar").click()
+    expect(page.get_by_text("another spelling of a known maker")).to_be_visible()
+    picture.get_by_role("button", name="6", exact=True).click()
+    picture.get_by_role("button", name="It is a row").click()
+    expect(page.get_by_role("button", name="3 add")).to_be_visible()
+    picture.get_by_role("button", name="6", exact=True).click()
+    picture.get_by_role("button", name="Undo “take”").click()
+    expect(page.get_by_role("button", name="2 add")).to_be_visible()
+    picture.get_by_label("What Ort means").select_option("department")
+    expect(page.get_by_text("columns as corrected by hand")).to_be_visible()
+    assert s.lots.show(lot.id).columns["Ort"] == "department"
+    picture.get_by_role("button", name="1", exact=True).click()
+    picture.get_by_role("button", name="The headers are here").click()
+    expect(page.get_by_text("No column holds an identifier")).to_be_visible()
+    picture.get_by_role("button", name="2", exact=True).click()
+    picture.get_by_role("button", name="The headers are here").click()
+    expect(page.get_by_role("button", name="2 add")).to_be_visible()

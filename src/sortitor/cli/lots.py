@@ -157,31 +157,33 @@ def check(
             watch=watch,
             **given,
         )
-    groups = s.lots.notes(made.id)
     if made.repeated:
         talk(
             f"This very file is lot {made.id} already ({made.status}, {made.created_at:%Y-%m-%d} by"
             f" {made.created_by}); nothing was imported twice."
         )
-    _report(made, list(groups))
+    _report(s, made)
 
 
-def _report(made: Lot, groups: list[NoteGroup]) -> None:
+def _report(s: Sortitor, made: Lot) -> None:
     """Show the lot; exit code 1 where rows need a look."""
-    _show(made, groups)
+    _show(s, made, list(s.lots.notes(made.id)))
     if _bad(made):
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
-def _show(made: Lot, groups: list[NoteGroup]) -> None:
+def _show(s: Sortitor, made: Lot, groups: list[NoteGroup]) -> None:
     _show_head(made)
     _show_columns(made)
-    _show_picture(made)
+    _show_picture(s, made)
     for remark in made.remarks:
         _show_remark(made.id, remark)
     heading("Rows")
     for verdict, count in made.counts.items():
-        plain(f"  {count:>9,}  {verdict}", _TONES.get(verdict, "plain") if count else "plain")
+        plain(
+            f"  {count:>9,}  {verdict.replace('_', ' ')}",
+            _TONES.get(verdict, "plain") if count else "plain",
+        )
     if groups:
         heading("Notes")
     for group in groups:
@@ -230,19 +232,34 @@ def _show_head(made: Lot) -> None:
     record(pairs)
 
 
-def _show_picture(made: Lot) -> None:
-    """The lines above the rows as they stand in the file, the headers marked."""
-    if not made.above:
-        return
-    heading("Lines above the rows")
-    for above in made.above[-_LINES_SHOWN:]:
-        cells = " | ".join(cell for cell in above.cells if cell.strip()) or "(empty)"
-        mark = "headers" if above.line == made.header_row else "left out"
-        tone = "good" if mark == "headers" else "plain"
-        plain(f"  {above.line:>4}  {mark:<8}  {cells[:110]}", tone, hang=16)
+def _show_picture(s: Sortitor, made: Lot) -> None:
+    """The file as a small picture: its first lines, and those that were left out."""
+    lines = [
+        (above.line, "headers" if above.line == made.header_row else "left out", above.cells, "")
+        for above in made.above[-_LINES_SHOWN:]
+    ]
+    rows = list(s.lots.rows(made.id, most=_LINES_SHOWN))
+    if made.counts.get(Verdict.NO_ROW):
+        rows += s.lots.rows(made.id, Verdict.NO_ROW, most=_LINES_SHOWN)
+    for row in sorted({row.row: row for row in rows}.values(), key=lambda row: row.row):
+        out = row.verdict == Verdict.NO_ROW
+        cells = [made_of or "" for made_of in {**row.cells, **row.edited, **row.kept}.values()]
+        why = row.notes[0].title if out and row.notes else ""
+        lines.append((row.row, "left out" if out else "row", cells, why))
+    heading("How the file was understood")
+    for line, mark, cells, why in lines:
+        words = " | ".join(cells) if mark != "left out" else " ".join(filter(str.strip, cells))
+        reason = f"   ({why})" if why else ""
+        tone = {"headers": "good", "left out": "warn"}.get(mark, "plain")
+        plain(f"  {line:>6}  {mark:<8}  {words[:100] or '(empty)'}{reason}", tone, hang=18)
+    if any(mark == "left out" for _, mark, _, _ in lines) and made.status == LotStatus.DRAFT:
+        talk(
+            f"  A line that is a row: sortitor lot resolve {made.id} take --row LINE    Headers on"
+            f" another line: sortitor lot columns {made.id} --header-row LINE"
+        )
 
 
-_LINES_SHOWN = 8
+_LINES_SHOWN = 5
 
 
 def _show_remark(lot_id: int, remark: Remark) -> None:
@@ -350,7 +367,7 @@ def show(s: Sortitor, lot_id: int) -> None:
     Example:
       sortitor lot show 12
     """
-    _show(s.lots.show(lot_id), list(s.lots.notes(lot_id)))
+    _show(s, s.lots.show(lot_id), list(s.lots.notes(lot_id)))
 
 
 @lot.command()
@@ -456,7 +473,7 @@ def edit(
     if (value is None) != blank:
         raise click.UsageError("Give a value, or --blank.")
     made = s.lots.edit(lot_id, column, value, **_chosen(**which))
-    _report(made, list(s.lots.notes(lot_id)))
+    _report(s, made)
 
 
 @lot.command()
@@ -476,7 +493,7 @@ def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
     """
     chosen = None if remedy == "undo" else Remedy(remedy.replace("-", "_"))
     made = s.lots.resolve(lot_id, chosen, **_chosen(**which))
-    _report(made, list(s.lots.notes(lot_id)))
+    _report(s, made)
 
 
 @lot.command()
@@ -550,7 +567,7 @@ def columns(
     }
     settings = LotSettings(**{name: it for name, it in said.items() if it not in (None, {}, [])})
     made = s.lots.read_again(lot_id, settings)
-    _report(made, list(s.lots.notes(lot_id)))
+    _report(s, made)
 
 
 @lot.command()

@@ -411,10 +411,18 @@ def old_manifest(units: Sequence[Unit], order: str, bought: str) -> bytes:
 
 def damaged_manifest(units: Sequence[Unit], random: Random) -> bytes:
     """The scanners' supplier works in a spreadsheet: powers of ten, lost zeros, dates, repeated and
-    contradicting lines.
+    contradicting lines; pallets, a total and a signature between the rows.
     """
+    half = len(units) // 2
     rows = [
-        [u.hardware.serial, u.hardware.imei or "", u.site, f"Box {1 + i // 20}", "24 months"]
+        [
+            u.hardware.serial,
+            u.hardware.imei or "",
+            u.site,
+            "09/01/2026" if i < half else "13/01/2026",
+            f"Box {1 + i // 20}",
+            "24 months",
+        ]
         for i, u in enumerate(units)
     ]
     damage = {
@@ -433,10 +441,14 @@ def damaged_manifest(units: Sequence[Unit], random: Random) -> bytes:
             damage[kind](row)
     if len(rows) > 4:
         rows.insert(4, list(rows[2]))
-        rows.append([rows[0][0], *rows[0][1:3], "Box 99", "12 months"])
+        rows.append([rows[0][0], *rows[0][1:4], "Box 99", "12 months"])
+    blank = [""] * 5
+    total = ["Total", *blank[1:], str(len(rows))]
+    rows.insert(half, ["Pallet 2", *blank])
+    rows = [["Pallet 1", *blank], *rows, total, ["Received by: ____________", *blank]]
     return _workbook(
         "Ondry Trade, delivery note 26-0117",
-        [["S/N", "IMEI 1", "Harbour", "Karton", "Garantie"], *rows],
+        [["S/N", "IMEI 1", "Harbour", "Delivered on", "Karton", "Garantie"], *rows],
     )
 
 

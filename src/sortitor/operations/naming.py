@@ -217,12 +217,14 @@ def name_for(connection: Connection, device_id: int, now: datetime) -> str | Non
     number = counters.lock_counter(connection, template.name) if counting else 1
     for _ in range(_CANDIDATES):
         named: Mapping[str, Any] = compose(template, facts, (), number).row(0, named=True)
+        name = named["name"]
+        if name is None:
+            return None
         if counting:
             number = named["number"] + 1
             counters.advance(connection, {template.name: number})
-        name = named["name"]
-        if name is None or store.name_is_free(connection, name, device_id):
-            return None if name is None else str(name)
+        if store.name_is_free(connection, name, device_id):
+            return str(name)
         if not counting:
             return None
     return None

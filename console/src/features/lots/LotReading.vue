@@ -16,7 +16,7 @@ const { identifierColumns, lotColumns, encodings } = useVocabulary()
 const { busy, failure: error, run } = useAction()
 
 const SHOWN_ABOVE = 5
-const SHOWN_ROWS = 6
+const SHOWN_ROWS = 4
 const SHOWN_OUT = 4
 const path = computed(() => ({ lot_id: lot.id }))
 const rowsOf = (verdict?: Schemas['Verdict']) =>
@@ -77,15 +77,21 @@ const summary = computed(() => {
   return parts.join(' · ')
 })
 
+/** The line whose acts are open. */
+const open = ref<string | null>(null)
+function settle() {
+  open.value = null
+  emit('settled')
+}
 async function readAgain(body: Schemas['LotSettings']) {
   const done = await run(() =>
     got(api.POST('/api/v1/lots/{lot_id}/settings', { params: { path: path.value }, body })),
   )
-  if (done) emit('settled')
+  if (done) settle()
 }
 async function decide(row: number, remedy: Schemas['Remedy'] | null) {
   const asked = { params: { path: path.value }, body: { rows: [row], remedy } }
-  if (await run(() => got(api.POST('/api/v1/lots/{lot_id}/resolve', asked)))) emit('settled')
+  if (await run(() => got(api.POST('/api/v1/lots/{lot_id}/resolve', asked)))) settle()
 }
 const chosen = (event: Event) => (event.target as HTMLSelectElement).value
 const mean = (header: string, event: Event) =>
@@ -98,8 +104,6 @@ function takeSheet(sheet: string, taken: boolean) {
   else if (wanted.length) void readAgain({ sheets: wanted })
 }
 const answer = (one: Answer) => readAgain(one.settings)
-/** The line whose acts are open. */
-const open = ref<string | null>(null)
 const toggle = (line: string) => (open.value = open.value === line ? null : line)
 const noteOn = (row: Schemas['LotRow']) => row.notes[0]?.title ?? ''
 </script>
@@ -287,7 +291,7 @@ const noteOn = (row: Schemas['LotRow']) => row.notes[0]?.title ?? ''
               <template v-else>
                 <td v-for="header in lot.headers" :key="header" :class="kindOf(header)">
                   <template v-if="row.kept[header]"
-                    ><s>{{ row.cells[header] }}</s> {{ row.kept[header] }}</template
+                    >{{ row.kept[header] }} <s class="muted">{{ row.cells[header] }}</s></template
                   ><template v-else>{{ row.edited[header] ?? row.cells[header] ?? '' }}</template>
                 </td>
               </template>

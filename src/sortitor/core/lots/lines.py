@@ -143,14 +143,14 @@ def _suspects(
     suspect = suspect | _examples(cells)
     places = suspect.arg_true()
     return (
-        cells.select(pl.all().gather(places))
+        cells.select(pl.all().gather(places).replace("", None))
         .with_columns(
             place=places.cast(pl.Int64),
             row=numbers.gather(places),
             filled=filled.gather(places),
             few=(few | (filled == 1)).gather(places),
             has_number=sound.gather(places),
-            first=pl.coalesce(pl.all().replace("", None)),
+            first=pl.coalesce(pl.all()),
             code=pl.lit(None, dtype=pl.String),
         )
         .with_columns(given=pl.concat_str(cells.columns, separator=" · ", ignore_nulls=True))

@@ -38,6 +38,8 @@ _SEPARATED = r"[\s;,|&/+:#=()\[\]、،]"
 #: A serial number that needs no second look: letters, digits and hyphens, a digit among them.
 _PLAIN = r"^[A-Za-z\-]*\d[A-Za-z0-9\-]*$"
 _FEW = 8
+#: Makers begin their numbers with a word of their own.
+_BEGINNING = 2
 _SAMPLE = 20_000
 #: A cell with more characters holds no number that could be taken out of it.
 _LONGEST = 500
@@ -57,12 +59,17 @@ class Numbers:
 
 @dataclass(frozen=True, slots=True)
 class _Usual:
-    """What the plain serial numbers of a column look like: their lengths, and whether they are
-    letters only.
+    """What the plain serial numbers of a column look like: their lengths, how they begin, and
+    whether they are letters only.
     """
 
     lengths: frozenset[int] = frozenset()
+    beginnings: frozenset[str] = frozenset()
     letters: bool = False
+
+    def is_like(self, text: str) -> bool:
+        """Whether letters only, by chance, are a number like the others."""
+        return len(text) in self.lengths and text[:_BEGINNING] in self.beginnings
 
 
 def read_numbers(
@@ -93,7 +100,14 @@ def _usual(given: pl.Series) -> _Usual:
         and letters.n_unique() == letters.len() >= 3
         and letters.str.len_chars().n_unique() == 1
     )
-    return _Usual(frozenset(often.to_series(0).to_list()), all_letters)
+    return _Usual(frozenset(often.to_series(0).to_list()), _often(with_digits), all_letters)
+
+
+def _often(cells: pl.Series) -> frozenset[str]:
+    """How many of the numbers begin."""
+    counts = cells.str.head(_BEGINNING).value_counts()
+    often = counts.filter((pl.col("count") >= 3) & (pl.col("count") * 20 >= cells.len()))
+    return frozenset(often.to_series(0).to_list())
 
 
 def _odd(kind: IdentifierKind, given: pl.Series, checked: pl.DataFrame, usual: _Usual) -> pl.Series:
@@ -163,7 +177,7 @@ def _one(
     if nothing or note == "placeholder":
         return [], "placeholder"
     if not _has_digit(text):
-        return [], "words"
+        return ([value], note) if value and usual.is_like(text) else ([], "words")
     if kind is IdentifierKind.SERIAL:
         return _serial(text, value, note, usual)
     return _pieces(kind, text, note)
