@@ -270,14 +270,12 @@ const noteOn = (row: Schemas['LotRow']) => row.notes[0]?.title ?? ''
                   <v-btn v-else-if="row.remedy" size="small" @click="decide(row.row, null)"
                     >Undo “{{ words(row.remedy) }}”</v-btn
                   >
-                  <template v-else>
-                    <v-btn size="small" color="primary" @click="decide(row.row, 'skip')"
-                      >Not a row: leave it out</v-btn
-                    >
-                    <v-btn size="small" @click="readAgain({ header_row: row.row })"
-                      >The headers are here</v-btn
-                    >
-                  </template>
+                  <v-btn v-else size="small" color="primary" @click="decide(row.row, 'skip')"
+                    >Not a row: leave it out</v-btn
+                  >
+                  <v-btn size="small" @click="readAgain({ header_row: row.row })"
+                    >The headers are here</v-btn
+                  >
                 </span>
               </th>
               <td v-if="row.verdict === 'no_row'" :colspan="lot.headers.length">
