@@ -231,7 +231,11 @@ def pages(http: httpx.Client, place: str, **asked: Any) -> list[dict[str, Any]]:
 
 @pytest.mark.parametrize("place", ["Users", "Groups"])
 def test_the_database_decides_as_the_library_does(http: httpx.Client, place: str) -> None:
-    wanted = {"attributes": "members,displayName,externalId"} if place == "Groups" else {}
+    wanted = (
+        {"attributes": "members,members.display,displayName,externalId"}
+        if place == "Groups"
+        else {}
+    )
     resources = [
         MODELS[place].model_validate(one, scim_ctx=Context.DEFAULT)
         for one in pages(http, place, **wanted)

@@ -38,8 +38,11 @@ def user_of(person: Mapping[str, Any]) -> dict[str, Any]:
     what Sortitor knows.
     """
     if person["pushed"] is not None:
-        return {**person["pushed"], "active": person["left_at"] is None}
-    user: dict[str, Any] = {
+        user = dict(person["pushed"])
+        if "active" in user:
+            user["active"] = person["left_at"] is None
+        return user
+    user = {
         "userName": person["user_name"],
         "displayName": person["name"],
         "active": person["left_at"] is None,

@@ -25,7 +25,9 @@ _OWN = ("id", "meta", "groups", "schemas", "password")
 
 @dataclass(frozen=True, slots=True)
 class Resource:
-    """A user or group: `kind` is User or Group; `id` is opaque to the provider."""
+    """A user or group: `kind` is User or Group; `id` is opaque to the provider; `active` holds for
+    a user of whom the document does not say it, too.
+    """
 
     kind: str
     id: str
@@ -33,6 +35,7 @@ class Resource:
     created_at: datetime
     changed_at: datetime
     document: dict[str, Any]
+    active: bool = True
 
 
 def _number(resource_id: str, letter: str) -> int:
@@ -54,7 +57,15 @@ def _user(row: UserRow) -> Resource:
         document["groups"] = [
             {"value": f"g{group['id']}", "display": group["name"]} for group in row.groups
         ]
-    return Resource("User", f"u{row.id}", row.revision, row.created_at, row.changed_at, document)
+    return Resource(
+        "User",
+        f"u{row.id}",
+        row.revision,
+        row.created_at,
+        row.changed_at,
+        document,
+        row.left_at is None,
+    )
 
 
 def _groups(connection: Connection, rows: Sequence[GroupRow], with_members: bool) -> list[Resource]:
@@ -135,7 +146,8 @@ def _known_group(connection: Connection, resource_id: str, lock: bool = False) -
 
 
 def _values(ctx: Context, document: Mapping[str, Any], left_at: datetime | None) -> dict[str, Any]:
-    left = document.get("active") is False
+    # Of whom nothing is said, nothing changes.
+    left = document["active"] is False if "active" in document else left_at is not None
     kept = {name: value for name, value in document.items() if name not in _OWN}
     return {
         **person_of(document),
@@ -151,6 +163,7 @@ def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
     file brought and nobody has pushed yet.
     """
     with ctx.changing() as connection:
+        document = {"active": True, **document}
         values = _values(ctx, document, None)
         known = store.lock_user_name(connection, values["user_name"])
         if known is not None and known.gone_at is None and known.pushed is not None:
@@ -264,8 +277,11 @@ def _members(
     }
     there = {
         "u": store.known_people(connection, sorted(numbers["u"])),
-        "g": store.known_groups(connection, sorted(numbers["g"])) - {own},
+        "g": store.known_groups(connection, sorted(numbers["g"])),
     }
+    if own is not None and own in there["g"]:
+        detail = "A group cannot be a member of itself."
+        raise BadInput("group_circle", detail, "Leave it out.")
     if missing := [
         value
         for value in values
@@ -339,12 +355,59 @@ def change_group(
             "group.edit",
             "group",
             f"Group {name} changed by {ctx.actor.name}: {len(are - were):,} in,"
-            f" {len(were - are):,} out",
+            f" {len(were - are):,} out" + _circle(connection, row.id, groups_in),
             subject_id=row.id,
             before={"name": row.name, "members": len(were)},
             after={"name": name, "members": len(are)},
         )
         return _groups(connection, [_known_group(connection, resource_id)], True)[0]
+
+
+def change_members(
+    ctx: Context, resource_id: str, revision: int | None, wanted: Mapping[str, bool]
+) -> Resource:
+    """Put some into a group and take others out, without reading the others; `wanted` says of each
+    id whether it is in the group afterwards. Gives the group without its members.
+    """
+    with ctx.changing() as connection:
+        store_groups.hold_still(connection)
+        row = _known_group(connection, resource_id, lock=True)
+        before = _groups(connection, [row], False)[0]
+        _must_be(revision, before)
+        come = {"members": [{"value": value} for value, inside in wanted.items() if inside]}
+        people_in, groups_in = _members(connection, come, row.id)
+        gone = [value for value, inside in wanted.items() if not inside]
+        came = store_groups.put_in(connection, row.id, people_in, groups_in)
+        left = store_groups.take_out(connection, row.id, _numbers(gone, "u"), _numbers(gone, "g"))
+        if not came and not left:
+            return before
+        store_groups.change(connection, row.id, {"changed_at": ctx.now})
+        store_groups.resolve(connection, [row.id])
+        ctx.record(
+            connection,
+            "group.edit",
+            "group",
+            f"Group {row.name} changed by {ctx.actor.name}: {came:,} in, {left:,} out"
+            + _circle(connection, row.id, groups_in),
+            subject_id=row.id,
+            after={"in": came, "out": left},
+        )
+        return _groups(connection, [_known_group(connection, resource_id)], False)[0]
+
+
+def _circle(connection: Connection, group_id: int, groups_in: set[int]) -> str:
+    """What is to be said where groups hold each other now: they have the same people."""
+    circle = store_groups.reach(connection, groups_in, group_id)
+    return "; it holds itself through another group, so both have the same people" if circle else ""
+
+
+def _numbers(values: Sequence[str], letter: str) -> set[int]:
+    """The numbers of those ids that are of this kind; what never was is not in a group either."""
+    return {
+        int(value[1:])
+        for value in values
+        if value[:1] == letter and value[1:].isascii() and value[1:].isdigit() and len(value) < 19
+    }
 
 
 def remove_group(ctx: Context, resource_id: str, revision: int | None) -> None:

@@ -19,6 +19,7 @@ from scim2_models import (
     Patch,
     Reference,
     ResourceType,
+    Returned,
     ScimProvider,
     ServiceProviderConfig,
     Sort,
@@ -43,6 +44,25 @@ class EnterpriseUser(_EnterpriseUser):
     """The enterprise extension, as identity providers send it."""
 
     manager: Manager | None = None  # type: ignore[assignment]
+
+
+class Member(ComplexAttribute):
+    """Who is in a group (RFC 7643 §8.7.1); the name is shown when it is asked for, and never
+    set.
+    """
+
+    display: Annotated[str | None, Mutability.read_only, Returned.request] = None
+    value: Annotated[str | None, Mutability.immutable] = None
+    ref: Annotated[Reference[User | Group] | None, Mutability.immutable] = Field(  # type: ignore[type-arg]
+        None, serialization_alias="$ref", validation_alias="$ref"
+    )
+    type: Annotated[str | None, Mutability.immutable] = Field(None, examples=["User", "Group"])
+
+
+class ScimGroup(Group):
+    """A group of users and groups."""
+
+    members: list[Member] | None = None  # type: ignore[assignment]
 
 
 ScimUser = User[EnterpriseUser]
@@ -70,7 +90,7 @@ CONFIG = ServiceProviderConfig(
     ],
 )
 PROVIDER = ScimProvider(
-    models=[User, EnterpriseUser, Group],
-    resource_types=[ResourceType.from_resource(ScimUser), ResourceType.from_resource(Group)],
+    models=[User, EnterpriseUser, ScimGroup],
+    resource_types=[ResourceType.from_resource(ScimUser), ResourceType.from_resource(ScimGroup)],
     config=CONFIG,
 )

@@ -24,10 +24,11 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.store.cohorts import refresh_memberships_alone
 from sortitor.store.engine import raw
-from sortitor.store.rows import number, read_all, read_one
+from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
 _LOCK = 7_303
+_COUNTED = {"preserve_rowcount": True}
 
 
 def hold_still(connection: Connection) -> None:
@@ -181,6 +182,59 @@ def _set(connection: Connection, column: Column[int], group_id: int, ids: Collec
         .from_select(["group_id", column.name], select(literal(group_id), given))
         .on_conflict_do_nothing()
     )
+
+
+def _each(
+    person_ids: Collection[int], group_ids: Collection[int]
+) -> tuple[tuple[Column[int], Collection[int]], ...]:
+    return (group_people.c.person_id, person_ids), (group_groups.c.inner_id, group_ids)
+
+
+def put_in(
+    connection: Connection, group_id: int, person_ids: Collection[int], group_ids: Collection[int]
+) -> int:
+    """Put people and groups into a group; gives how many were not in it. `resolve` follows."""
+    came = 0
+    for column, ids in (
+        (group_people.c.person_id, person_ids),
+        (group_groups.c.inner_id, group_ids),
+    ):
+        given = func.unnest(type_coerce(list(ids), ARRAY(BigInteger))).column_valued("given")
+        statement = upsert(column.table).from_select(
+            ["group_id", column.name], select(literal(group_id), given)
+        )
+        came += connection.execute(
+            statement.on_conflict_do_nothing(), execution_options=_COUNTED
+        ).rowcount
+    return came
+
+
+def take_out(
+    connection: Connection, group_id: int, person_ids: Collection[int], group_ids: Collection[int]
+) -> int:
+    """Take people and groups out of a group; gives how many were in it. `resolve` follows."""
+    left = 0
+    for column, ids in (
+        (group_people.c.person_id, person_ids),
+        (group_groups.c.inner_id, group_ids),
+    ):
+        table = column.table
+        gone = delete(table).where(table.c.group_id == group_id, among(column, ids))
+        left += connection.execute(gone, execution_options=_COUNTED).rowcount
+    return left
+
+
+def reach(connection: Connection, group_ids: Collection[int], wanted: int) -> bool:
+    """Whether a group is one of these, or is held by one of them, however deep."""
+    if not group_ids:
+        return False
+    found = raw(connection).execute(
+        "WITH RECURSIVE held AS (SELECT unnest(%s::bigint[]) AS id UNION SELECT g.inner_id"
+        " FROM group_groups g JOIN held h ON h.id = g.group_id)"
+        " SELECT 1 FROM held WHERE id = %s LIMIT 1",
+        [list(group_ids), wanted],
+    )
+    return found.fetchone() is not None
 
 
 def take_out_everywhere(connection: Connection, person_id: int) -> None:

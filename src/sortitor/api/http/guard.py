@@ -38,6 +38,9 @@ class Guard:
             await self._app(scope, receive, send)
             return
         answering = _Answer(scope, send, self._tls)
+        if scope["path"].startswith("/scim/") and scope["path"].endswith("/"):
+            # Some providers end every address with a slash.
+            scope = {**scope, "path": scope["path"].rstrip("/")}
         if scope["method"] == "HEAD":
             # What GET says, without its body (RFC 9110 §9.3.2).
             scope = {**scope, "method": "GET"}

@@ -19,7 +19,6 @@ from scim2_models import (
 )
 from scim2_models import (
     Error,
-    Group,
     ListResponse,
     Meta,
     PatchOp,
@@ -31,6 +30,7 @@ from scim2_models import (
 
 from sortitor.api.http.access import bearer, context_of, service_of
 from sortitor.api.http.problems import status_of
+from sortitor.api.scim_requests import members_alone, operations_of, ready, tidied
 from sortitor.core.access import Permission, may
 from sortitor.core.errors import BadInput, Conflict, NotFound, NotSignedIn, SortitorError, Stale
 from sortitor.core.vocabulary import Purpose
@@ -42,6 +42,7 @@ from sortitor.schemas.scim import (
     MOST_OPERATIONS,
     MOST_RESULTS,
     PROVIDER,
+    ScimGroup,
     ScimUser,
 )
 
@@ -81,20 +82,47 @@ def error_of(problem: Exception) -> Error:
     faults = (
         problem.errors() if isinstance(problem, ValidationError | RequestValidationError) else []
     )
-    first = faults[0] if faults else {"loc": (), "msg": str(problem), "type": ""}
-    kind = (
-        str(first["type"]).removeprefix("scim_")
-        if str(first["type"]).startswith("scim_")
-        else "invalidSyntax"
-        if not faults or first["type"] == "json_invalid"
-        else "invalidValue"
-    )
-    place = ".".join(str(part) for part in first["loc"] if part != "body")
-    return Error(
-        status=400,
-        scim_type=kind,
-        detail=f"{place}: {first['msg']}" if place else str(first["msg"]),
-    )
+    if not faults:
+        return Error(status=400, scim_type="invalidSyntax", detail="The body cannot be read.")
+    kind = str(faults[0]["type"])
+    place = ".".join(str(part) for part in faults[0]["loc"] if part != "body")
+    if kind.startswith("scim_"):
+        scim_type = kind.removeprefix("scim_")
+        words = _SCIM_WORDS.get(scim_type, "cannot be carried out")
+    else:
+        scim_type = "invalidSyntax" if kind == "json_invalid" else "invalidValue"
+        words = next((said for begins, said in _WORDS if kind.startswith(begins)), _ELSE)
+    return Error(status=400, scim_type=scim_type, detail=f"{place or 'The request'} {words}.")
+
+
+#: What is wrong with a value, by how the kind of the fault begins.
+_WORDS = (
+    ("missing", "is missing"),
+    ("string", "must be text"),
+    ("bool", "must be true or false"),
+    ("int", "must be a whole number"),
+    ("float", "must be a number"),
+    ("list", "must be a list"),
+    ("dict", "must be an object"),
+    ("model", "must be an object"),
+    ("url", "must be an address"),
+    ("datetime", "must be a time as RFC 3339 has it"),
+    ("enum", "is none of the values that it can have"),
+    ("literal", "is none of the values that it can have"),
+    ("extra", "is not known"),
+    ("json", "is not JSON"),
+)
+_ELSE = "has a value that it cannot have"
+_SCIM_WORDS = {
+    "invalidFilter": "has a filter that cannot be read",
+    "invalidPath": "has a path that names nothing",
+    "invalidSyntax": "is not built as RFC 7644 says",
+    "invalidValue": _ELSE,
+    "mutability": "changes what cannot be changed",
+    "noTarget": "has a path to which nothing fits",
+    "required": "lacks what is required",
+    "uniqueness": "is taken already",
+}
 
 
 def _guarded(act: Callable[[], Response]) -> Response:
@@ -162,7 +190,7 @@ class _TooLarge(SCIMException):
 
 # ---- resources
 
-_MODELS: dict[str, Any] = {"User": ScimUser, "Group": Group}
+_MODELS: dict[str, Any] = {"User": ScimUser, "Group": ScimGroup}
 _BULK = "urn:ietf:params:scim:api:messages:2.0:Bulk"
 _PLACES = {"User": "Users", "Group": "Groups"}
 
@@ -242,7 +270,7 @@ def _parameters(request: Request, kind: str) -> Any:
 
 def _document(kind: str, given: Mapping[str, Any], scim_ctx: ScimContext) -> dict[str, Any]:
     """The checked resource as it is kept."""
-    return _plain(_MODELS[kind].model_validate(given, scim_ctx=scim_ctx))
+    return _plain(_MODELS[kind].model_validate(tidied(kind, given), scim_ctx=scim_ctx))
 
 
 def _plain(model: Any) -> dict[str, Any]:
@@ -404,6 +432,17 @@ def show_type(name: str) -> Response:
     )
 
 
+@router.api_route("/ServiceProviderConfig", methods=["POST", "PUT", "PATCH", "DELETE"])
+@router.api_route("/Schemas", methods=["POST", "PUT", "PATCH", "DELETE"])
+@router.api_route("/Schemas/{name}", methods=["POST", "PUT", "PATCH", "DELETE"])
+@router.api_route("/ResourceTypes", methods=["POST", "PUT", "PATCH", "DELETE"])
+@router.api_route("/ResourceTypes/{name}", methods=["POST", "PUT", "PATCH", "DELETE"])
+def only_read() -> Response:
+    """The service describes itself; nobody else does (RFC 7644 §4)."""
+    error = Error(status=405, detail="This can only be read.")
+    return _json(405, error.model_dump(), {"Allow": "GET, HEAD"})
+
+
 @router.api_route("/Me", methods=["GET", "POST", "PUT", "PATCH", "DELETE"])
 def me(ctx: Provider) -> Response:
     """Tokens belong to no user (RFC 7644 §3.11)."""
@@ -509,7 +548,12 @@ def _replace(
     version: str | None,
 ) -> Response:
     document = _document(kind, given, ScimContext.RESOURCE_REPLACEMENT_REQUEST)
-    changed = _changing(kind)(ctx, resource_id, _revision(version), lambda before: document)
+    changed = _changing(kind)(
+        ctx,
+        resource_id,
+        _revision(version),
+        lambda before: {"active": before.active, **document} if kind == "User" else document,
+    )
     return _shown(request, changed, 200, ScimContext.RESOURCE_REPLACEMENT_RESPONSE)
 
 
@@ -521,9 +565,21 @@ def _patch(
     given: dict[str, Any],
     version: str | None,
 ) -> Response:
-    asked = _for(PatchOp, kind).model_validate(given, scim_ctx=ScimContext.RESOURCE_PATCH_REQUEST)
+    operations = operations_of(given)
+    members = members_alone(operations) if kind == "Group" else None
+    if members is not None:
+        changed = provisioning.change_members(ctx, resource_id, _revision(version), members.wanted)
+        # Nobody is sent a whole group for a few members (RFC 7644 §3.5.2).
+        location = f"{_base(request)}/Groups/{changed.id}"
+        return Response(status_code=204, headers={"ETag": _tag(changed), "Location": location})
 
     def patched(before: provisioning.Resource) -> dict[str, Any]:
+        found = ready(kind, operations, before.document)
+        if not found:
+            return before.document
+        asked = _for(PatchOp, kind).model_validate(
+            {**given, "Operations": found}, scim_ctx=ScimContext.RESOURCE_PATCH_REQUEST
+        )
         model = _model(_base(request), before)
         asked.patch(model)
         return _plain(model)
@@ -541,6 +597,49 @@ def _delete(ctx: Context, kind: str, resource_id: str, version: str | None) -> R
         ctx, resource_id, _revision(version)
     )
     return Response(status_code=204)
+
+
+@router.post("/.search")
+def search_everything(request: Request, ctx: Provider, body: Body) -> Response:
+    """Users and groups in one list (RFC 7644 §3.4.3): the users first."""
+    return _guarded(lambda: _searched(request, ctx, _given(body)))
+
+
+def _searched(request: Request, ctx: Context, given: dict[str, Any]) -> Response:
+    base = _base(request)
+    found: list[Any] = []
+    sums, skipped = 0, max(1, int(given.get("startIndex") or 1)) - 1
+    count = min(MOST_RESULTS, max(0, int(given.get("count", 100) or 0)))
+    for kind, read in (("User", provisioning.users), ("Group", _groups_alone)):
+        asked = _for(SearchRequest, kind).model_validate(
+            {name: value for name, value in given.items() if name not in ("sortBy", "cursor")},
+            scim_ctx=ScimContext.SEARCH_REQUEST,
+        )
+        offset = max(0, skipped - sums)
+        wanted = provisioning.Asked(
+            asked.filter, None, False, base, 0, offset, max(0, count - len(found))
+        )
+        page, total = read(ctx, wanted)
+        sums += total
+        models = (_model(base, one) for one in page)
+        found += (
+            model.model_dump(scim_ctx=ScimContext.SEARCH_RESPONSE, response_parameters=asked)
+            for model in models
+        )
+    return _json(
+        200,
+        {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"],
+            "totalResults": sums,
+            "startIndex": skipped + 1,
+            "itemsPerPage": len(found),
+            "Resources": found,
+        },
+    )
+
+
+def _groups_alone(ctx: Context, asked: Any) -> tuple[list[provisioning.Resource], int]:
+    return provisioning.groups(ctx, asked, with_members=False)
 
 
 @router.post("/{place}/.search")
