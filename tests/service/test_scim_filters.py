@@ -11,12 +11,12 @@ from typing import Any
 
 import httpx
 import pytest
-from scim2_models import Context, Group, InvalidFilterException, ScimFilter, SearchRequest
+from scim2_models import Context, InvalidFilterException, ScimFilter, SearchRequest
 from tests.worlds import World, import_people
 
 from sortitor.core.provisioning import ENTERPRISE
 from sortitor.core.vocabulary import Purpose, Role
-from sortitor.schemas.scim import ScimUser
+from sortitor.schemas.scim import ScimGroup, ScimUser
 
 USER, GROUP = (
     "urn:ietf:params:scim:schemas:core:2.0:User",
@@ -37,7 +37,7 @@ WORDS = [
     "9",
     "\U0001f6a2",
 ]
-MODELS: dict[str, Any] = {"Users": ScimUser, "Groups": Group}
+MODELS: dict[str, Any] = {"Users": ScimUser, "Groups": ScimGroup}
 
 
 def a_user(random: Random, number: int) -> dict[str, Any]:

@@ -52,7 +52,7 @@ class Member(ComplexAttribute):
     """
 
     display: Annotated[str | None, Mutability.read_only, Returned.request] = None
-    value: Annotated[str | None, Mutability.immutable] = None
+    value: Annotated[str | None, CaseExact.true, Mutability.immutable] = None
     ref: Annotated[Reference[User | Group] | None, Mutability.immutable] = Field(  # type: ignore[type-arg]
         None, serialization_alias="$ref", validation_alias="$ref"
     )
