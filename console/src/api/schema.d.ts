@@ -3160,6 +3160,7 @@ export interface components {
             devices: number;
             /** Moving */
             moving: boolean;
+            question: components["schemas"]["Question"] | null;
             /** Tree */
             tree: {
                 [key: string]: unknown;
@@ -4633,7 +4634,8 @@ export interface components {
         };
         /**
          * ProblemField
-         * @description One value that is wrong; `pointer` is a JSON pointer (RFC 6901) or a place in a file.
+         * @description One value that is wrong; `pointer` is a JSON pointer (RFC 6901) or a place in a file;
+         *     `suggestion` is what would be right, where that can be told.
          */
         ProblemField: {
             /** Code */
@@ -4642,6 +4644,11 @@ export interface components {
             detail: string;
             /** Pointer */
             pointer: string;
+            /**
+             * Suggestion
+             * @default
+             */
+            suggestion?: string;
         };
         /**
          * Purpose
@@ -4650,6 +4657,16 @@ export interface components {
          * @enum {string}
          */
         Purpose: "interface" | "people";
+        /**
+         * Question
+         * @description What a filter probably means that can be read but fits nothing.
+         */
+        Question: {
+            /** Filter */
+            filter: string;
+            /** Words */
+            words: string;
+        };
         /**
          * Reason
          * @description Why not: whose rule, what was compared, what would change it, what the person may be told.

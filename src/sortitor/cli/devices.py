@@ -25,6 +25,8 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.client import Sortitor
+from sortitor.core.filter_repairs import asks, repaired
+from sortitor.core.filters import ATTRIBUTES, read
 from sortitor.core.vocabulary import Ownership, Platform, Stage
 from sortitor.schemas.devices import Device, DeviceDetail, Identifier, Selection
 
@@ -65,6 +67,9 @@ def selection_options(command: Command) -> Command:
                 "--filter",
                 help='In the filter language, such as: site sw "Quill" and idleDays ge 90',
             ),
+            click.option(
+                "--fix", is_flag=True, help="Take the corrected filter where it has a mistake."
+            ),
             click.option("--cohort", help="Devices of this cohort (number or name)."),
             click.option(
                 "--stage",
@@ -99,7 +104,7 @@ def selection_options(command: Command) -> Command:
 
 def as_filter(given: Mapping[str, Any]) -> str | None:
     """The options in the filter language."""
-    chosen = [given["filter"]] if given["filter"] else []
+    chosen = [_typed(given["filter"], given["fix"])] if given["filter"] else []
     for name in _SHORT:
         if given[name]:
             values = (json.dumps(value, ensure_ascii=False) for value in given[name])
@@ -109,6 +114,20 @@ def as_filter(given: Mapping[str, Any]) -> str | None:
     if len(chosen) > 1:
         return " and ".join(f"({one})" for one in chosen)
     return chosen[0] if chosen else None
+
+
+def _typed(text: str, fix: bool) -> str:
+    """The filter as it was typed; with `--fix` as it was meant."""
+    meant = asks(text)
+    if meant is None and fix:
+        meant = repaired(text, ATTRIBUTES, read)
+    if meant is None:
+        return text
+    if not fix:
+        talk(f"{meant.mistakes[0].words} With --fix: {meant.text}")
+        return text
+    talk(f"Corrected: {meant.text}")
+    return meant.text
 
 
 def as_selection(s: Sortitor, given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:

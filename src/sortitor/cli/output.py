@@ -320,6 +320,7 @@ def show_problem(error: SortitorProblem) -> None:
     if len(problem.errors) > _FAULTS_SHOWN:
         talk(f"  … and {len(problem.errors) - _FAULTS_SHOWN} more")
     if problem.remedy:
-        talk(f"  {problem.remedy}")
+        taken = "  With --fix it is taken." if any(one.suggestion for one in problem.errors) else ""
+        talk(f"  {problem.remedy}{taken}")
     if problem.preview is not None:
         show_preview(problem.preview)

@@ -27,12 +27,13 @@ from typing import Any
 @dataclass(frozen=True, slots=True)
 class FieldProblem:
     """One thing wrong with one value: `pointer` is a JSON pointer (RFC 6901) or a place in a
-    file.
+    file; `suggestion` is what would be right, where that can be told.
     """
 
     pointer: str
     code: str
     detail: str
+    suggestion: str = ""
 
 
 class SortitorError(Exception):

@@ -20,6 +20,7 @@ from typing import Any, NoReturn
 
 from sortitor.core import versions
 from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.filter_repairs import repaired
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
 
 
@@ -205,16 +206,18 @@ MOST_CHARACTERS = 4_000
 _DEEPEST = 40
 
 
-def fault(text: str, place: int, what: str) -> NoReturn:
-    """Raise BadInput with the column and a caret under it."""
+def fault(text: str, place: int, what: str, corrected: str = "") -> NoReturn:
+    """Raise BadInput with the column and a caret under it, and the corrected filter if known."""
     detail = (
         f"Column {place + 1}: {what}{'' if what.endswith('?') else '.'}\n{text}\n{' ' * place}^"
     )
+    if corrected:
+        detail += f"\nCorrected: {corrected}"
     raise BadInput(
         "bad_filter",
         detail,
-        "Correct the filter.",
-        (FieldProblem("/filter", "bad_filter", detail),),
+        "Take the corrected filter." if corrected else "Correct the filter.",
+        (FieldProblem("/filter", "bad_filter", detail, corrected),),
     )
 
 
@@ -397,8 +400,21 @@ class _Parser:
 def parse(text: str) -> Filter:
     """The tree of a filter.
 
-    Raises BadInput with the column, a caret under the fault, and the nearest name.
+    Raises BadInput with the column, a caret under the fault, and the corrected filter where it can
+    be told what is meant.
     """
+    try:
+        return read(text)
+    except BadInput:
+        repair = repaired(text, ATTRIBUTES, read) if len(text) <= MOST_CHARACTERS else None
+        if repair is None:
+            raise
+        first = repair.mistakes[0]
+        fault(text, first.place, first.words, repair.text)
+
+
+def read(text: str) -> Filter:
+    """The same without a look at what may be meant."""
     if len(text) > MOST_CHARACTERS:
         raise BadInput(
             "filter_too_long",

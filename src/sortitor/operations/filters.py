@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sortitor.core.errors import BadInput
+from sortitor.core.filter_repairs import asks
 from sortitor.core.filters import as_tree, moving, parse
 from sortitor.core.selection import Selection
 from sortitor.operations.context import Context
@@ -18,12 +19,21 @@ SUGGESTED = frozenset(store.CHOICES)
 
 
 @dataclass(frozen=True, slots=True)
+class Question:
+    """What a filter that fits nothing probably means."""
+
+    words: str
+    filter: str
+
+
+@dataclass(frozen=True, slots=True)
 class ReadFilter:
     """A filter that can be read: its tree, and how many devices fit it now."""
 
     tree: dict[str, Any]
     devices: int
     moving: bool
+    question: Question | None
 
 
 def check(ctx: Context, filter_text: str) -> ReadFilter:
@@ -32,7 +42,9 @@ def check(ctx: Context, filter_text: str) -> ReadFilter:
     with ctx.reading() as connection:
         fitting = Selection(filter=written_out(connection, ctx.veil.parse(filter_text)))
         number = store.count(connection, fitting, ctx.now)
-    return ReadFilter(as_tree(found), number, moving(found))
+    asked = asks(filter_text)
+    question = Question(asked.mistakes[0].words, asked.text) if asked is not None else None
+    return ReadFilter(as_tree(found), number, moving(found), question)
 
 
 def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:

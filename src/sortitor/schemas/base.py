@@ -66,11 +66,14 @@ class Problem(Answer):
 
 
 class ProblemField(Answer):
-    """One value that is wrong; `pointer` is a JSON pointer (RFC 6901) or a place in a file."""
+    """One value that is wrong; `pointer` is a JSON pointer (RFC 6901) or a place in a file;
+    `suggestion` is what would be right, where that can be told.
+    """
 
     pointer: str
     code: str
     detail: str
+    suggestion: str = ""
 
 
 class Count(Answer):

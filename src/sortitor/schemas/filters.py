@@ -23,9 +23,17 @@ class FilterGiven(Request):
     filter: str = FilterText
 
 
+class Question(Answer):
+    """What a filter probably means that can be read but fits nothing."""
+
+    words: str
+    filter: str
+
+
 class FilterRead(Answer):
     """A filter that can be read: its tree for an editor, and how many devices fit it now."""
 
+    question: Question | None
     tree: dict[str, Any]
     devices: int
     moving: bool

@@ -42,6 +42,8 @@ const active = ref(-1)
 const tree = ref<Tree | null>(null)
 const fits = ref<number | null>(null)
 const fault = ref('')
+/** What is meant, and why it is asked for. */
+const meant = ref<{ words: string; filter: string } | null>(null)
 const building = ref(false)
 let timer: ReturnType<typeof setTimeout> | undefined
 let asked = 0
@@ -58,6 +60,7 @@ async function read() {
     tree.value = null
     fits.value = null
     fault.value = ''
+    meant.value = null
     emit('settled', '', null)
     return
   }
@@ -67,12 +70,20 @@ async function read() {
     tree.value = found.tree as unknown as Tree
     fits.value = found.devices
     fault.value = ''
+    meant.value = found.question ?? null
     emit('settled', text, found.devices)
   } catch (error) {
     if (turn !== asked) return
     fits.value = null
     fault.value = error instanceof ProblemError ? error.problem.detail : String(error)
+    const corrected = error instanceof ProblemError && error.problem.errors?.[0]?.suggestion
+    meant.value = corrected ? { words: '', filter: corrected } : null
   }
+}
+
+function takeMeant() {
+  model.value = meant.value!.filter
+  area.value?.focus()
 }
 
 async function suggest() {
@@ -226,6 +237,12 @@ watch(model, check, { immediate: true })
             : `${number(fits)} ${fits === 1 ? 'device fits' : 'devices fit'} now`
       }}
     </div>
+    <p v-if="meant && !choices.length" class="row-gap">
+      <span v-if="meant.words">{{ meant.words }}</span>
+      <v-btn size="small" variant="outlined" color="primary" @click="takeMeant"
+        >Take <span class="mono ml-1">{{ meant.filter }}</span></v-btn
+      >
+    </p>
     <FilterTree
       v-if="building && tree"
       :model-value="tree"

@@ -101,7 +101,10 @@ def respond(request: Request, error: errors.SortitorError) -> JSONResponse:
     preview = (
         Preview.model_validate(error.preview) if isinstance(error, errors.FactsMoved) else None
     )
-    fields = [ProblemField(pointer=p.pointer, code=p.code, detail=p.detail) for p in error.problems]
+    fields = [
+        ProblemField(pointer=p.pointer, code=p.code, detail=p.detail, suggestion=p.suggestion)
+        for p in error.problems
+    ]
     return answer(
         request,
         problem_of(status, error.code, error.detail, error.remedy, fields, preview=preview),
