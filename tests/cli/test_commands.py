@@ -228,7 +228,7 @@ def test_a_lot_is_settled_edited_resolved_and_taken_out(run: Run, tmp_path: Path
     assert "No column" not in run("lot", "check", path).out, "the IMEI is one"
     settled = run("lot", "columns", 1, "serial=Nummer")
     assert "Nummer → serial" in settled.out
-    assert "headers" not in settled.out
+    assert "headers on line" not in settled.out
     edited = run("lot", "edit", 1, "IMEI", imei(1), "--row", 2)
     assert re.search(r"2\s+add", edited.out)
     assert run("lot", "edit", 1, "IMEI", "--row", 2).code == 2, "a value, or --blank"
@@ -341,3 +341,55 @@ def test_people_leave_and_groups_hold_groups(run: Run, world: World, tmp_path: P
     assert "Left" in run("person", "show", 2).out
     assert run("person", "left", 2, "--back").code == 0
     assert "Left" not in run("person", "show", 2).out
+
+
+def test_a_filter_is_corrected_where_it_is_asked_for(run: Run, tmp_path: Path) -> None:
+    path = manifest(tmp_path, ["serial,site,model", "KM-1,Dunlin,Mate 3", "KM-2,,Deck 8"])
+    run("lot", "check", str(path), "--set", "platform=android")
+    run("lot", "apply", "1", "--yes")
+    wrong = run("device", "list", "--filter", "location = Dunlin")
+    assert wrong.code == 4
+    assert "“location” is called site here" in wrong.out + wrong.err
+    assert 'Corrected: site eq "Dunlin"' in wrong.out + wrong.err
+    assert "--fix" in wrong.out + wrong.err
+    right = run("device", "list", "--filter", "location = Dunlin", "--fix")
+    assert (right.code, "KM-1" in right.out, "KM-2" in right.out) == (0, True, False)
+    asked = run("device", "list", "--filter", 'site eq ""')
+    assert "Do you mean not (site pr)?" in asked.out + asked.err
+    meant = run("device", "list", "--filter", 'site eq ""', "--fix")
+    assert ("KM-1" in meant.out, "KM-2" in meant.out) == (False, True)
+    like = run("device", "list", "--filter", "model like 'Mate%'", "--fix")
+    assert ("KM-1" in like.out, "KM-2" in like.out) == (True, False)
+
+
+def test_how_a_file_was_understood_is_corrected_from_the_terminal(run: Run, tmp_path: Path) -> None:
+    lines = [
+        "Delivery 4711;;;",
+        "Serial;Maker;Kaufdatum;Ort",
+        "Deck 4;;;",
+        "KM-0001;Kelmar;01/02/2025;Dunlin",
+        "KM-0002;Kelmer;03/04/2025;Dunlin",
+        "TOTAL22;;;",
+    ]
+    checked = run("lot", "check", str(manifest(tmp_path, lines)))
+    assert checked.code == 1
+    for words in (
+        "headers   Serial | Maker | Kaufdatum | Ort",
+        "left out  Delivery 4711",
+        "left out  TOTAL22   (a line of totals)",
+        "day or month first?",
+        '--dates "Kaufdatum=day"',
+        "lot resolve 1 take --row LINE",
+    ):
+        assert words in checked.out + checked.err, checked
+    said = run("lot", "columns", "1", "--dates", "Kaufdatum=day", "--maker", "Kelmer=Kelmar")
+    assert (said.code, "2  add" in said.out) == (0, True), said
+    rows = run("lot", "rows", "1", "--verdict", "add")
+    assert "2025-02-01" in rows.out + rows.err
+    taken = run("lot", "resolve", "1", "take", "--row", "6")
+    assert "3  add" in taken.out + taken.err
+    trusted = run("lot", "columns", "1", "--trust", "Serial", "Ort=department")
+    assert trusted.code == 4
+    assert "no header" in trusted.out + trusted.err
+    again = run("lot", "columns", "1", "department=Ort", "--trust", "Serial")
+    assert "numbers taken as they stand" in again.out + again.err

@@ -260,6 +260,17 @@ def test_devices_are_filtered_and_a_fault_is_pointed_at(
     page.get_by_label("Filter", exact=True).fill('sitte eq "x"')
     page.get_by_label("Filter", exact=True).press("Escape")
     expect(page.get_by_role("alert")).to_contain_text("did you mean site?")
+    page.get_by_label("Filter", exact=True).fill("location = Dunlin")
+    page.get_by_label("Filter", exact=True).press("Escape")
+    expect(page.get_by_role("alert")).to_contain_text("“location” is called site here")
+    page.get_by_role("button", name='Take site eq "Dunlin"').click()
+    expect(page.get_by_label("Filter", exact=True)).to_have_value('site eq "Dunlin"')
+    expect(page.get_by_text("1 device fits now")).to_be_visible()
+    page.get_by_label("Filter", exact=True).fill('site eq ""')
+    page.get_by_label("Filter", exact=True).press("Escape")
+    expect(page.get_by_text("Do you mean not (site pr)?")).to_be_visible()
+    page.get_by_role("button", name="Take not (site pr)").click()
+    expect(page.get_by_label("Filter", exact=True)).to_have_value("not (site pr)")
 
 
 def test_a_parked_device_gets_its_person(page: Page, world: World, tmp_path: Path) -> None:

@@ -354,7 +354,7 @@ class _Reader:
             if truth is None:
                 raise _Lost
             if quoted or given.strip() != truth:
-                self.wrong(piece.place, f"this is written {truth}, without quotation marks")
+                self.wrong(piece.place, f"{name} is true or false, without quotation marks: {truth}")
             return truth
         if not quoted:
             self.wrong(piece.place, "the quotation marks are missing")
