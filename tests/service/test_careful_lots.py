@@ -102,6 +102,8 @@ def test_a_maker_is_asked_about_once_and_for_everybody(world: World, tmp_path: P
     fourth = manifest(tmp_path, ["Serial;Maker", "KM-0004;Kelmarr"], "d.csv")
     lot = s.lots.read_again(s.lots.check(fourth).id, LotSettings(makers={"Kelmarr": None}))
     assert codes(lot) == set(), "a maker of its own"
+    with pytest.raises(Refused, match="formula"):
+        s.lots.read_again(lot.id, LotSettings(makers={"Kelmarr": "=1+1"}))
 
 
 def test_sheets_are_named_and_taken_together(world: World, tmp_path: Path) -> None:

@@ -55,6 +55,8 @@ def test_everything_is_searched_at_once(http: httpx.Client) -> None:
     assert found(startIndex=3, count=2) == (5, every[2:4])
     assert found(startIndex=5, count=2) == (5, every[4:])
     assert found(count=0) == (5, [])
+    assert found(startIndex=10**18) == (5, [])
+    assert http.post("/.search", json={"startIndex": "x"}).status_code == 400
 
 
 def test_a_slash_at_the_end_of_an_address(http: httpx.Client) -> None:

@@ -199,7 +199,10 @@ class _Reader:
                 self.step()
                 parts.append(_JOINS[word])
             else:
-                self.wrong(self.piece.place, "“and” or “or” should stand between two comparisons; “and” is taken")
+                self.wrong(
+                    self.piece.place,
+                    "“and” or “or” should stand between two comparisons; “and” is taken",
+                )
                 parts.append("and")
             parts.append(self.single(depth))
         return " ".join(parts)
@@ -285,7 +288,9 @@ class _Reader:
             if near:
                 self._at += 1
                 known = by_key[near[0]]
-                self.wrong(words[0].place, f"“{words[0].text}” is not an attribute; did you mean {known}?")
+                self.wrong(
+                    words[0].place, f"“{words[0].text}” is not an attribute; did you mean {known}?"
+                )
                 return known
         raise _Lost
 
@@ -354,7 +359,9 @@ class _Reader:
             if truth is None:
                 raise _Lost
             if quoted or given.strip() != truth:
-                self.wrong(piece.place, f"{name} is true or false, without quotation marks: {truth}")
+                self.wrong(
+                    piece.place, f"{name} is true or false, without quotation marks: {truth}"
+                )
             return truth
         if not quoted:
             self.wrong(piece.place, "the quotation marks are missing")

@@ -608,8 +608,12 @@ def search_everything(request: Request, ctx: Provider, body: Body) -> Response:
 def _searched(request: Request, ctx: Context, given: dict[str, Any]) -> Response:
     base = _base(request)
     found: list[Any] = []
-    sums, skipped = 0, max(1, int(given.get("startIndex") or 1)) - 1
-    count = min(MOST_RESULTS, max(0, int(given.get("count", 100) or 0)))
+    checked = _for(SearchRequest, "User").model_validate(
+        {name: given[name] for name in ("startIndex", "count") if name in given},
+        scim_ctx=ScimContext.SEARCH_REQUEST,
+    )
+    sums, skipped = 0, min(max(1, checked.start_index or 1) - 1, 1_000_000_000)
+    count = min(MOST_RESULTS, 100 if checked.count is None else max(0, checked.count))
     for kind, read in (("User", provisioning.users), ("Group", _groups_alone)):
         asked = _for(SearchRequest, kind).model_validate(
             {name: value for name, value in given.items() if name not in ("sortBy", "cursor")},

@@ -74,8 +74,8 @@ _EXAMPLE = (
 _RULE = r"^[\-=_*~.·•–—+|\s]{3,}$"
 #: Columns that a suspect has beside its cells.
 _OWN_COLUMNS = 8
-#: So many lines without a number are looked at one by one; the others by patterns alone.
-_ONE_BY_ONE = 20_000
+#: So many cells of lines without a number are looked at one by one; the others by patterns alone.
+_CELLS_ONE_BY_ONE = 100_000
 _AT_THE_TOP = 3
 LINES = (
     "line_header",
@@ -109,7 +109,11 @@ def no_rows(
         return suspects.select("row", "code", "given")
     headers = [(_bare(name), meaning.get(name)) for name in cells.columns]
     found = _by_patterns(suspects, meaning)
-    texts = found.select("place", "first", *cells.columns).head(_ONE_BY_ONE).rows()
+    texts = (
+        found.select("place", "first", *cells.columns)
+        .head(_CELLS_ONE_BY_ONE // max(cells.width, 1))
+        .rows()
+    )
     marked = {row[0]: _is_header(row[2:], headers) for row in texts}
     found = found.with_columns(
         code=pl.when(pl.col("place").replace_strict(marked, default="") == "same")

@@ -410,8 +410,8 @@ def _run(piece: bytes, run: int) -> int:
 
 
 _COLUMN = re.compile(rb'\br="([A-Z]{1,3})\d')
-_ROW = re.compile(rb'<(?:\w+:)?row\b[^>]*?\br="(\d{1,9})"')
-_FILLED = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]{1,3})(\d{1,9})"[^>]*?(?<!/)>')
+_ROW = re.compile(rb'<(?:\w+:)?row\b[^<>]*?\br="(\d{1,9})"')
+_FILLED = re.compile(rb'<(?:\w+:)?c\b[^<>]*?\br="([A-Z]{1,3})(\d{1,9})"[^<>]*?(?<!/)>')
 
 
 class _Extent:

@@ -66,7 +66,7 @@ def _xlsx(archive: zipfile.ZipFile) -> dict[str, SheetFacts]:
     padded = _padded_formats(_part(archive, "xl/styles.xml"))
     paths = _relations(_part(archive, "xl/_rels/workbook.xml.rels"))
     found = {}
-    for attributes in re.findall(rb"<(?:\w+:)?sheet\s([^>]*)>", _part(archive, "xl/workbook.xml")):
+    for attributes in re.findall(rb"<(?:\w+:)?sheet\s([^<>]*)>", _part(archive, "xl/workbook.xml")):
         given = _attributes(attributes)
         path = paths.get(next((v for k, v in given.items() if k.endswith(":id")), ""), "")
         facts = SheetFacts(hidden=given.get("state", "visible") != "visible")
@@ -92,7 +92,7 @@ def _attributes(text: bytes) -> dict[str, str]:
 
 def _relations(text: bytes) -> dict[str, str]:
     found = {}
-    for attributes in re.findall(rb"<(?:\w+:)?Relationship\s([^>]*)>", text):
+    for attributes in re.findall(rb"<(?:\w+:)?Relationship\s([^<>]*)>", text):
         given = _attributes(attributes)
         target = given.get("Target", "")
         path = target.lstrip("/") if target.startswith("/") else join("xl", target)
@@ -103,14 +103,14 @@ def _relations(text: bytes) -> dict[str, str]:
 def _padded_formats(styles: bytes) -> dict[bytes, int]:
     """Style number → how many digits its format shows at least: 000000 shows six."""
     formats = {}
-    for attributes in re.findall(rb"<(?:\w+:)?numFmt\s([^>]*)>", styles):
+    for attributes in re.findall(rb"<(?:\w+:)?numFmt\s([^<>]*)>", styles):
         given = _attributes(attributes)
         code = unescape(given.get("formatCode", ""))
         digits = re.fullmatch(r'(?:"[^"]*"|\\.|[\s\-]|\[[^\]]*\])*(0[0\s\-]*0)(?:;.*)?', code)
         if digits:
             formats[given.get("numFmtId", "")] = digits[1].count("0")
     cells = re.search(rb"<(?:\w+:)?cellXfs\b.*?</(?:\w+:)?cellXfs>", styles, re.DOTALL)
-    styled = re.findall(rb"<(?:\w+:)?xf\s([^>]*)>", cells[0]) if cells else []
+    styled = re.findall(rb"<(?:\w+:)?xf\s([^<>]*)>", cells[0]) if cells else []
     return {
         str(number).encode(): formats[given["numFmtId"]]
         for number, given in enumerate(map(_attributes, styled))
@@ -118,27 +118,27 @@ def _padded_formats(styles: bytes) -> dict[bytes, int]:
     }
 
 
-_HIDDEN_ROW = re.compile(rb'<(?:\w+:)?row\b(?=[^>]*\bhidden="(?:1|true)")[^>]*\br="(\d{1,7})"')
-_HIDDEN_COLUMNS = re.compile(rb'<(?:\w+:)?col\b(?=[^>]*\bhidden="(?:1|true)")([^>]*)>')
+_HIDDEN_ROW = re.compile(rb'<(?:\w+:)?row\b(?=[^<>]*\bhidden="(?:1|true)")[^<>]*\br="(\d{1,7})"')
+_HIDDEN_COLUMNS = re.compile(rb'<(?:\w+:)?col\b(?=[^<>]*\bhidden="(?:1|true)")([^<>]*)>')
 _MERGED = re.compile(
-    rb'<(?:\w+:)?mergeCell\b[^>]*\bref="([A-Z]{1,3})(\d{1,7}):([A-Z]{1,3})(\d{1,7})"'
+    rb'<(?:\w+:)?mergeCell\b[^<>]*\bref="([A-Z]{1,3})(\d{1,7}):([A-Z]{1,3})(\d{1,7})"'
 )
 #: A cell with a value or a formula. Groups: its attributes, its contents.
-_CELL = rb"<(?:\w+:)?c\b([^>]*)(?<!/)>"
+_CELL = rb"<(?:\w+:)?c\b([^<>]*)(?<!/)>"
 _MARKED = re.compile(
-    rb'<(?:\w+:)?c\b(?=[^>]*\bt="[eb]")([^>]*)(?<!/)>(.*?)</(?:\w+:)?c>', re.DOTALL
+    rb'<(?:\w+:)?c\b(?=[^<>]*\bt="[eb]")([^<>]*)(?<!/)>(.{0,4000}?)</(?:\w+:)?c>', re.DOTALL
 )
 _FORMULA = re.compile(
-    _CELL + rb"<(?:\w+:)?f\b[^>]*(?:/>|>([^<]*)</(?:\w+:)?f>)\s*"
+    _CELL + rb"<(?:\w+:)?f\b[^<>]*(?:/>|>([^<]*)</(?:\w+:)?f>)\s*"
     rb"(?:<(?:\w+:)?v\s*/>|<(?:\w+:)?v>\s*</(?:\w+:)?v>)?\s*</(?:\w+:)?c>"
 )
 _LONG = re.compile(
-    _CELL + rb"(?:<(?:\w+:)?f\b[^>]*(?:/>|>[^<]*</(?:\w+:)?f>))?\s*<(?:\w+:)?v[^>]*>"
+    _CELL + rb"(?:<(?:\w+:)?f\b[^<>]*(?:/>|>[^<]*</(?:\w+:)?f>))?\s*<(?:\w+:)?v[^<>]*>"
     rb"\s*(-?\d{16,}(?:\.\d+)?|-?\d+(?:\.\d+)?[eE]\+?\d+)\s*<"
 )
-_VALUE = re.compile(rb"<(?:\w+:)?v[^>]*>([^<]*)<")
+_VALUE = re.compile(rb"<(?:\w+:)?v[^<>]*>([^<]*)<")
 _PLACE = re.compile(rb'\br="([A-Z]{1,3})(\d{1,7})"')
-_FILLED = re.compile(rb'<(?:\w+:)?c\b[^>]*?\br="([A-Z]{1,3})(\d{1,7})"[^>]*(?<!/)>')
+_FILLED = re.compile(rb'<(?:\w+:)?c\b[^<>]*?\br="([A-Z]{1,3})(\d{1,7})"[^<>]*(?<!/)>')
 _TEXT = re.compile(rb'\bt="(?:s|str|inlineStr|d)"')
 
 
@@ -178,10 +178,10 @@ def _styled(padded: dict[bytes, int]) -> re.Pattern[bytes] | None:
         return None
     styles = b"|".join(padded)
     return re.compile(
-        rb'<(?:\w+:)?c\b((?=[^>]*\bs="('
+        rb'<(?:\w+:)?c\b((?=[^<>]*\bs="('
         + styles
-        + rb')")(?![^>]*\bt="(?:s|str|inlineStr|b|e|d)")[^>]*)'
-        rb"(?<!/)>(?:<(?:\w+:)?f\b[^>]*(?:/>|>[^<]*</(?:\w+:)?f>))?\s*<(?:\w+:)?v[^>]*>(\d+)<"
+        + rb')")(?![^<>]*\bt="(?:s|str|inlineStr|b|e|d)")[^<>]*)'
+        rb"(?<!/)>(?:<(?:\w+:)?f\b[^<>]*(?:/>|>[^<]*</(?:\w+:)?f>))?\s*<(?:\w+:)?v[^<>]*>(\d+)<"
     )
 
 

@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
+from datetime import date
 from typing import Any
 
 from sortitor.core import lots as core
@@ -404,7 +405,7 @@ def read_again(ctx: Context, lot_id: int, wanted: Change) -> HeadRow:
         if wanted.defaults is not None:
             defaults = core.check_defaults(wanted.defaults, ctx.now.date())
         meaning, remarks = _meaning_again(lot, manifest, wanted, fresh is not None)
-        said = _manner_again(lot, manifest, wanted)
+        said = _manner_again(lot, manifest, wanted, ctx.now.date())
         kept = lot.reading if fresh is None else fresh[0]
         values = {
             "defaults": defaults,
@@ -450,7 +451,7 @@ def _meaning_again(
     return remap(manifest.headers, wanted.columns, lot.columns), settled
 
 
-def _manner_again(lot: HeadRow, manifest: Manifest, wanted: Change) -> core.Manner:
+def _manner_again(lot: HeadRow, manifest: Manifest, wanted: Change, today: date) -> core.Manner:
     said = core.manner_of(lot.reading.get("manner", {}))
     for name, given in (("dates", wanted.dates), ("trusted", wanted.trusted)):
         strange = next((header for header in given or {} if header not in manifest.headers), None)
@@ -461,7 +462,13 @@ def _manner_again(lot: HeadRow, manifest: Manifest, wanted: Change) -> core.Mann
     orders = {**said.dates, **(wanted.dates or {})}
     trusted = {header for header, trust in (wanted.trusted or {}).items() if trust}
     doubted = {header for header, trust in (wanted.trusted or {}).items() if not trust}
-    makers = {core.spelling_key(given): meant for given, meant in (wanted.makers or {}).items()}
+    # What is meant becomes the maker of devices: it has to be one.
+    makers = {
+        core.spelling_key(given): core.check_defaults({"maker": meant}, today).get("maker")
+        if meant is not None
+        else None
+        for given, meant in (wanted.makers or {}).items()
+    }
     return core.Manner(
         dates={header: order for header, order in orders.items() if order is not None},
         trusted=(said.trusted - doubted) | trusted,
