@@ -253,10 +253,8 @@ def _show_picture(s: Sortitor, made: Lot) -> None:
         tone = {"headers": "good", "left out": "warn"}.get(mark, "plain")
         plain(f"  {line:>6}  {mark:<8}  {words[:100] or '(empty)'}{reason}", tone, hang=18)
     if any(mark == "left out" for _, mark, _, _ in lines) and made.status == LotStatus.DRAFT:
-        talk(
-            f"  A line that is a row: sortitor lot resolve {made.id} take --row LINE    Headers on"
-            f" another line: sortitor lot columns {made.id} --header-row LINE"
-        )
+        talk(f"  A line that is a row: sortitor lot resolve {made.id} take --row LINE")
+        talk(f"  Headers elsewhere: sortitor lot columns {made.id} --header-row LINE")
 
 
 _LINES_SHOWN = 5
