@@ -65,6 +65,11 @@ class ReaderHouse:
                 with suppress(OSError):
                     asking.close()
 
+    def get_ready(self) -> None:
+        """Begin now what the first file would wait for."""
+        with self._lock, suppress(OSError):
+            self._open_line()
+
     def end(self, number: int) -> None:
         """Kill the reader with that number."""
         with self._lock, suppress(OSError):

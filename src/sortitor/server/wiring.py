@@ -29,7 +29,7 @@ from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import Role
 from sortitor.jobs import tasks
-from sortitor.operations import accounts, seals
+from sortitor.operations import accounts, files, seals
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
 from sortitor.operations.files import FileLimits
@@ -216,6 +216,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         await pool.open()
         service.check_ins = CheckIns(pool, run.clock)
+        files.get_ready()
         beside = [asyncio.create_task(service.following.listen())]
         if settings.worker:
             beside.append(asyncio.create_task(work(run)))
