@@ -151,6 +151,19 @@ CASES: dict[str, Case] = {
     "IMEI (SIM1), IMEI (SIM2)": Case(
         t("IMEI (SIM1);IMEI (SIM2)", f"{I1};{I2}"), [A], keys={I1, I2}
     ),
+    "IMEIs that are called serial numbers": Case(
+        t("Serial;Site", f"{I1};x", f"{I2};x", f"{I3};x"),
+        [A] * 3,
+        remarks={"column_by_content"},
+        keys={I1, I2, I3},
+        values={"site": ["x"] * 3},
+    ),
+    "one column under a title": Case(
+        t("Device list of March", *S[:4]), [A] * 4, remarks={"column_by_content"}, keys=set(S[:4])
+    ),
+    "the version of the system is no platform": Case(
+        t("S/N;OS version", f"{S[0]};14", f"{S[1]};13.2"), [A, A], values={"platform": [None, None]}
+    ),
     "an empty IMEI/MEID beside IMEI": Case(
         t("IMEI/MEID;IMEI;S/N", f";{I1};{S[0]}"), [A], keys={I1, S[0]}
     ),

@@ -279,6 +279,9 @@ CASES: dict[str, Case] = {
     "two serial numbers, a line break": Case(
         t("serial,site", f'"{S[1]}\n{S[2]}",x'), [R], {"two_numbers"}, keys=set()
     ),
+    "a model before the serial number": Case(
+        t("serial,site", f"Mate3 {S[0]},x"), [R], {"two_numbers"}, keys=set()
+    ),
     "two serial numbers, and": Case(
         t("serial", f"{S[1]} and {S[2]}"), [R], {"two_numbers"}, keys=set()
     ),

@@ -53,7 +53,7 @@ TITLES: dict[str, str] = {
     "fingerprint": "fingerprint; hardware fingerprint; hardware hash; empreinte; fingerabdruck",
     "problem": "problem",
     "platform": """
-        platform; os; operating system; ~system; os version; os type; os name; device platform
+        platform; os; operating system; ~system; ~os version; os type; os name; device platform
         betriebssystem; plattform; os typ; bs
         plateforme; systeme d exploitation; systeme; se
         plataforma; sistema operativo; so

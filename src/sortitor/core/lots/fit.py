@@ -116,10 +116,18 @@ def _by_sight(
     headers, every column that shows what it is.
     """
     found: dict[str, str] = {}
+    for header, column in meaning.items():
+        # Some call every number a serial number.
+        wrong = column == "serial" and header not in settled and "imei" not in meaning.values()
+        if wrong and cells.sample(header).len() >= 2 and cells.fit(header, "imei") >= 0.95:
+            found[header] = "imei"
+    alone = [header for header in manifest.headers if header not in meaning]
+    if len(manifest.headers) == 1 and alone and _serial_sense(cells.sample(alone[0])) >= 0.9:
+        found[alone[0]] = "serial"
     headerless = manifest.header_row == 0 and manifest.layout != "paste"
     kinds = _BY_SIGHT if headerless else _PROVEN
     for header in manifest.headers:
-        if header in meaning or header in settled or header == EXTRA_CELLS:
+        if header in {*meaning, *found} or header in settled or header == EXTRA_CELLS:
             continue
         sample = cells.sample(header)
         if sample.len() < (1 if headerless else 3):

@@ -244,6 +244,12 @@ def _are_two(text: str, usual: _Usual) -> bool:
     """Two serial numbers with a blank or a slash between them, rather than one that is written in
     groups: each is as long as the others of the column, or both have one shape.
     """
+    words = text.split()
+    if len(words) > 1 and any(len(word) >= _FEW and _has_digit(word) for word in words):
+        # One of them is a whole number already.
+        others = [word for word in words if len(word) < _FEW or not _has_digit(word)]
+        if sum(map(len, words)) not in usual.lengths and any(len(word) > 2 for word in others):
+            return True
     for separator in (r"\s+", "/"):
         parts = [part for part in re.split(separator, text.strip()) if part]
         if len(parts) < 2 or not all(_is_serial(part) for part in parts):
