@@ -184,6 +184,9 @@ def ready(kind: str, operations: list[Operation], document: Mapping[str, Any]) -
     """The operations as the standard has them, for a resource that is as `document` says."""
     found: list[Operation] = []
     for one in operations:
+        if one["op"] == "add" and one["value"] is None:
+            # Nothing is added; taking away is another word.
+            continue
         path = _PATH.fullmatch(one["path"])
         if kind == "User" and one["path"].lower() == _ENTERPRISE.lower():
             value = _of_extension(one["value"])

@@ -104,7 +104,7 @@ def selection_options(command: Command) -> Command:
 
 def as_filter(given: Mapping[str, Any]) -> str | None:
     """The options in the filter language."""
-    chosen = [_typed(given["filter"], given["fix"])] if given["filter"] else []
+    chosen = [_typed(given["filter"], given.get("fix", False))] if given["filter"] else []
     for name in _SHORT:
         if given[name]:
             values = (json.dumps(value, ensure_ascii=False) for value in given[name])
