@@ -222,3 +222,17 @@ def test_an_example_of_a_personal_device_is_veiled(world: World, tmp_path: Path)
     assert "123456" not in str(seen.model_dump())
     for row in world.client(Role.VIEWER).lots.rows(lot.id):
         assert imei(1) not in str(row.model_dump())
+
+
+def test_everyday_words_for_personal_veil_too(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    lot = s.lots.check(manifest(tmp_path, ["IMEI;Eigentum", f"IMEI: {imei(1)};privat"]))
+    [row] = world.client(Role.VIEWER).lots.rows(lot.id)
+    assert imei(1) not in str(row.model_dump())
+
+
+def test_two_numbers_are_never_taken_as_one(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    lot = s.lots.check(manifest(tmp_path, ["Serial;Site", "R58M000001 R58M000002;x"]))
+    lot = s.lots.resolve(lot.id, Remedy.TAKE, rows=[2])
+    assert (lot.counts[Verdict.ADD], lot.counts[Verdict.REJECT]) == (0, 1)

@@ -50,7 +50,7 @@ TITLES: dict[str, str] = {
         عنوان mac; mac عنوان; عنوان ماك
     """,
     "uuid": "uuid; hardware uuid; system uuid; guid; device uuid; udid",
-    "fingerprint": "fingerprint; hardware fingerprint; hardware hash; empreinte; fingerabdruck",
+    "fingerprint": "fingerprint; hardware fingerprint; empreinte; fingerabdruck",
     "problem": "problem",
     "platform": """
         platform; os; operating system; ~system; ~os version; os type; os name; device platform

@@ -142,7 +142,7 @@ def read_date(text: str, today: date, ends: bool = False) -> Read:
 
 def is_date(text: str) -> bool:
     """Whether a text can be a date, whatever the order of its parts."""
-    read = read_date(text, date.today())  # noqa: DTZ011 - only which century a year is of
+    read = read_date(text, EARLIEST)
     return read.day_first is not None or read.month_first is not None
 
 

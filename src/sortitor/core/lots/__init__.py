@@ -7,6 +7,7 @@ columns.
 
 from sortitor.core.lots.decide import change_pairs, decide, severities
 from sortitor.core.lots.edits import overlaid
+from sortitor.core.lots.fields import ownership_of
 from sortitor.core.lots.fit import meaning_of
 from sortitor.core.lots.kept import kept_values
 from sortitor.core.lots.manner import Manner, manner_of
@@ -30,6 +31,7 @@ __all__ = [
     "meaning_of",
     "nothing_known",
     "overlaid",
+    "ownership_of",
     "prepare",
     "problems_of",
     "severities",

@@ -13,6 +13,7 @@ import polars as pl
 from sortitor.core import placeholders
 from sortitor.core.identifiers import CHECKS, check_one, imei_of, serial_of
 from sortitor.core.lookalikes import in_latin
+from sortitor.core.notes import DOUBTS
 from sortitor.core.vocabulary import IdentifierKind
 
 #: A device may have several of these.
@@ -79,14 +80,23 @@ def read_numbers(
     checked = CHECKS[kind](given)
     usual = _usual(given) if kind is IdentifierKind.SERIAL else _Usual()
     places = _odd(kind, given, checked, usual)
-    if trusted is not None:
-        places = places.filter(~trusted.gather(places))
     found = Numbers(checked)
     if places.len():
         found = _closely(kind, given, checked, places, usual)
     if kind is IdentifierKind.SERIAL:
         found = Numbers(_among_others(found.checked, trusted), found.more)
-    return found
+    return found if trusted is None else _without_doubts(found, checked, trusted)
+
+
+def _without_doubts(found: Numbers, checked: pl.DataFrame, trusted: pl.Series) -> Numbers:
+    """Doubts give way to a person's word; two numbers in one cell never become one."""
+    doubts = found.checked["note"].is_in([*DOUBTS, "unlike_others"]).fill_null(False)
+    aside = pl.lit(doubts & trusted)
+    kept = found.checked.with_columns(
+        value=pl.when(aside).then(checked["value"]).otherwise("value"),
+        note=pl.when(aside).then(checked["note"]).otherwise("note"),
+    )
+    return Numbers(kept, found.more)
 
 
 def _usual(given: pl.Series) -> _Usual:

@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
+from sortitor.core import lots as core
 from sortitor.core.columns import FIELDS, IDENTIFIER_COLUMNS
 from sortitor.core.vocabulary import Ownership
 from sortitor.operations.context import Context
@@ -88,14 +89,18 @@ def _cells(row: LotRow) -> Mapping[str, str | None]:
 
 
 def _hidden_cells(row: LotRow, plain: Collection[str]) -> set[str]:
-    return {value for header, value in _cells(row).items() if value and header not in plain}
+    found = {value for header, value in _cells(row).items() if value and header not in plain}
+    # Also the numbers that were taken out of a cell with a label, or with two of them.
+    for header, kept in row.kept.items():
+        found |= set() if header in plain else set(kept.split())
+    return found
 
 
 def _stated_ownership(lot: HeadRow, row: LotRow) -> str | None:
     cells = _cells(row)
     for header, column in lot.columns.items():
         if column == "ownership" and cells.get(header):
-            return (cells[header] or "").strip().lower()
+            return core.ownership_of(cells[header] or "")
     return lot.defaults.get("ownership")
 
 
