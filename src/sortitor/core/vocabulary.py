@@ -173,6 +173,26 @@ class Returning(StrEnum):
     REFUSE = "refuse"
 
 
+class Listed(StrEnum):
+    """How a list of makers or models is meant."""
+
+    ONLY = "only"
+    ALL_BUT = "all_but"
+
+
+class Facet(StrEnum):
+    """What a gate policy can state."""
+
+    DOOR = "door"
+    VERSIONS = "versions"
+    MAKERS = "makers"
+    MODELS = "models"
+    OWNERSHIPS = "ownerships"
+    DECLARED_ONLY = "declared_only"
+    QUOTA = "quota"
+    RETURNING = "returning"
+
+
 class Role(StrEnum):
     """What an account may do, least first; `core/access.py` says what each is granted."""
 

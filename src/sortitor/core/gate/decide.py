@@ -2,13 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
 
-from sortitor.core import versions
-from sortitor.core.gate.policies import Gate, Policy
+from sortitor.core.gate.facets import (
+    Statement,
+    counts,
+    is_listed,
+    lets_in,
+    must,
+    quota_said,
+    quotas,
+    said,
+    stated,
+)
+from sortitor.core.gate.policies import Gate, Policy, Quota, VersionBounds, Who
 from sortitor.core.previews import listed
-from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Returning, Stage
+from sortitor.core.vocabulary import (
+    Activation,
+    Facet,
+    Listed,
+    Outcome,
+    Ownership,
+    Platform,
+    Returning,
+    Stage,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,12 +43,38 @@ class Pass:
 
 
 @dataclass(frozen=True, slots=True)
+class Holding:
+    """How many devices of a person are in use: (platform, ownership) → number."""
+
+    counts: Mapping[tuple[Platform | None, Ownership], int] = field(default_factory=dict)
+
+    def counted(self, quota: Quota, platform: Platform | None) -> int:
+        """Those that count to a quota, of one platform or (None) of all."""
+        return sum(
+            number
+            for (whose, ownership), number in self.counts.items()
+            if counts(quota, ownership) and platform in (None, whose)
+        )
+
+    @property
+    def total(self) -> int:
+        """All of them."""
+        return sum(self.counts.values())
+
+    def without(self, platform: Platform | None, ownership: Ownership) -> Holding:
+        """The same without one device of this kind."""
+        left = {**self.counts, (platform, ownership): self.counts[platform, ownership] - 1}
+        return Holding(left)
+
+
+@dataclass(frozen=True, slots=True)
 class Arrival:
     """The facts of a knock, imagined or real.
 
     `platform` is None where nobody knows it: no platform's rule is applied then. `stage` is None
     for an unknown device; `ownership` is what would hold after the arrival; `declared` is whether
-    somebody declared it; `holding` is how many other devices of the person count to the quota.
+    somebody declared it; `holding` is what the person has beside this device; `known` is what was
+    declared of it (attribute → value), None where nothing was.
     """
 
     platform: Platform | None
@@ -37,13 +83,21 @@ class Arrival:
     declared: bool
     person: str | None
     groups: frozenset[str]
-    holding: int
+    holding: Holding = Holding()
+    maker: str | None = None
+    model: str | None = None
+    known: Mapping[str, Any] | None = None
     stage: Stage | None = None
     flag: str | None = None
     signin_failed: bool = False
     #: It has a credential that is good, and did not show it.
     in_use: bool = False
     shown: Pass = Pass()
+
+    @property
+    def who(self) -> Who:
+        """By what a policy's audience judges it."""
+        return Who(self.groups, self.person, self.known)
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +152,14 @@ _TEXTS: dict[str, tuple[str, str]] = {
     "os_too_new": (
         "Raise the bound once the version has been tried.",
         "This device's system version is not supported yet.",
+    ),
+    "maker_denied": (
+        "Let the maker in, or hand out a device of another make.",
+        "This kind of device cannot be used here.",
+    ),
+    "model_denied": (
+        "Let the model in, or hand out another one.",
+        "This kind of device cannot be used here.",
     ),
     "ownership_denied": (
         "Declare the device, or let the ownership in.",
@@ -155,7 +217,11 @@ def decide(arrival: Arrival, gate: Gate) -> Decision:
     """Work through every facet; a reason refuses, except that a returning device may be parked
     instead.
     """
-    audience = [policy for policy in gate.policies if policy.holds(arrival.groups)]
+    return decide_by(arrival, gate.audience(arrival.who))
+
+
+def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
+    """The same where it is known already which policies hold the arrival."""
     trace = (
         _pass_step(arrival),
         _sign_in_step(arrival),
@@ -164,7 +230,7 @@ def decide(arrival: Arrival, gate: Gate) -> Decision:
         *_platform_steps(arrival, audience),
         _ownership_step(arrival, audience),
         _declared_step(arrival, audience),
-        _quota_step(arrival, audience),
+        *(_quota_step(arrival, quota) for quota in quotas(audience, arrival.platform)),
         _returning_step(arrival, audience),
     )
     failed = [step for step in trace if not step.passed]
@@ -185,7 +251,6 @@ def unknown_pass() -> Decision:
         declared=False,
         person=None,
         groups=frozenset(),
-        holding=0,
         shown=Pass(trouble="pass_unknown"),
     )
     step = _pass_step(arrival)
@@ -296,124 +361,162 @@ def _platform_steps(arrival: Arrival, audience: Sequence[Policy]) -> list[Step]:
                 explanation="Its platform is not known, so no rule for a platform is applied.",
             )
         ]
-    policy = next(policy for policy in audience if platform in policy.platforms)
-    rule = policy.platforms[platform]
-    opened = _passed(
-        facet=f"platform {platform}",
-        policy=policy.name,
-        wanted="open",
-        actual="open" if rule.open else "closed",
-        explanation=(
-            f"{policy.name} lets {platform.label} in."
-            if rule.open
-            else f"{policy.name} keeps {platform.label} out."
-        ),
-    )
-    steps = [opened if rule.open else _failing(opened, "platform_closed")]
-    if rule.os_min:
-        old = not arrival.os_version or versions.below(arrival.os_version, rule.os_min)
-        step = _version_step(arrival, policy, platform, f"{rule.os_min} or later")
-        steps.append(_failing(step, "os_too_old") if old else step)
-    if rule.os_max:
-        new = not arrival.os_version or versions.above(arrival.os_version, rule.os_max)
-        step = _version_step(arrival, policy, platform, f"up to {rule.os_max}")
-        steps.append(_failing(step, "os_too_new") if new else step)
+    steps = [_door_step(must(audience, Facet.DOOR, platform), platform)]
+    bounds = stated(audience, Facet.VERSIONS, platform)
+    if bounds is not None:
+        steps += _version_steps(arrival, bounds, platform)
+    for facet, there in ((Facet.MAKERS, arrival.maker), (Facet.MODELS, arrival.model)):
+        listing = stated(audience, facet, platform)
+        if listing is not None:
+            steps.append(_listing_step(listing, platform, there))
     return steps
 
 
-def _version_step(arrival: Arrival, policy: Policy, platform: Platform, wanted: str) -> Step:
+def _door_step(found: Statement, platform: Platform) -> Step:
+    keeps = f"{found.policy} keeps {platform.label} out."
+    step = _passed(
+        facet=f"platform {platform}",
+        policy=found.policy,
+        wanted="open",
+        actual="open" if found.value else "closed",
+        explanation=f"{found.policy} lets {platform.label} in." if found.value else keeps,
+    )
+    return step if found.value else _failing(step, "platform_closed")
+
+
+def _version_steps(arrival: Arrival, found: Statement, platform: Platform) -> list[Step]:
+    bounds: VersionBounds = found.value
+    new_enough, not_too_new = lets_in(bounds, arrival.os_version)
+    steps = []
+    if bounds.oldest:
+        step = _version_step(arrival, found.policy, platform, f"{bounds.oldest} or later")
+        steps.append(step if new_enough else _failing(step, "os_too_old"))
+    if bounds.newest:
+        step = _version_step(arrival, found.policy, platform, f"up to {bounds.newest}")
+        steps.append(step if not_too_new else _failing(step, "os_too_new"))
+    return steps
+
+
+def _version_step(arrival: Arrival, policy: str, platform: Platform, wanted: str) -> Step:
     actual = arrival.os_version
     there = f"this one has {actual}" if actual else "this one does not say which it has"
     return _passed(
         facet="OS version",
-        policy=policy.name,
+        policy=policy,
         wanted=wanted,
         actual=actual or "not stated",
-        explanation=f"{policy.name} lets in {platform.label} {wanted}; {there}.",
+        explanation=f"{policy} lets in {platform.label} {wanted}; {there}.",
     )
 
 
+def _listing_step(found: Statement, platform: Platform, there: str | None) -> Step:
+    maker = found.facet is Facet.MAKERS
+    what, whose = ("maker", "by") if maker else ("model", "called")
+    names = " or ".join(found.value.names)
+    only = found.value.listed is Listed.ONLY
+    does = f"lets in only {platform.label} {whose}" if only else f"keeps out {platform.label} {whose}"
+    this = f"this one is {whose} {there}" if there else f"this one does not state its {what}"
+    step = _passed(
+        facet=what,
+        policy=found.policy,
+        wanted=said(found.value),
+        actual=there or "not stated",
+        explanation=f"{found.policy} {does} {names}; {this}.",
+    )
+    return step if is_listed(found.value, there) else _failing(step, f"{what}_denied")
+
+
 def _ownership_step(arrival: Arrival, audience: Sequence[Policy]) -> Step:
-    policy = next(policy for policy in audience if policy.ownerships is not None)
-    allowed = policy.ownerships or ()
-    words = listed(allowed) or "no"
+    found = must(audience, Facet.OWNERSHIPS, arrival.platform)
+    allowed = found.value
+    words = " ".join(filter(None, (listed(allowed) or "no", _of(found))))
     step = _passed(
         facet="ownership",
-        policy=policy.name,
+        policy=found.policy,
         wanted=", ".join(allowed) or "none",
         actual=arrival.ownership.value,
-        explanation=f"{policy.name} lets in {words} devices; this one is {arrival.ownership}.",
+        explanation=f"{found.policy} lets in {words} devices; this one is {arrival.ownership}.",
     )
     return step if arrival.ownership in allowed else _failing(step, "ownership_denied")
 
 
+def _of(found: Statement) -> str:
+    """The platform of which alone something is said, in a sentence."""
+    return found.platform.label if found.platform else ""
+
+
 def _declared_step(arrival: Arrival, audience: Sequence[Policy]) -> Step:
-    policy = next(policy for policy in audience if policy.declared_only is not None)
+    found = must(audience, Facet.DECLARED_ONLY, arrival.platform)
+    what = f"{_of(found)} devices".strip()
     actual = "declared" if arrival.declared else "not declared"
-    if not policy.declared_only:
+    if not found.value:
         return _passed(
             facet="declaration",
-            policy=policy.name,
+            policy=found.policy,
             wanted="not asked for",
             actual=actual,
-            explanation=f"{policy.name} lets in devices that nobody declared, too.",
+            explanation=f"{found.policy} lets in {what} that nobody declared, too.",
         )
     was = "was" if arrival.declared else "was not"
     step = _passed(
         facet="declaration",
-        policy=policy.name,
+        policy=found.policy,
         wanted="declared before",
         actual=actual,
-        explanation=f"{policy.name} lets in only devices that were declared; this one {was}.",
+        explanation=f"{found.policy} lets in only {what} that were declared; this one {was}.",
     )
     return step if arrival.declared else _failing(step, "undeclared")
 
 
-def _quota_step(arrival: Arrival, audience: Sequence[Policy]) -> Step:
-    policy = next(policy for policy in audience if policy.quota is not None)
-    quota = policy.quota or 0
-    allows = f"{policy.name} allows {quota} {'device' if quota == 1 else 'devices'} per person"
-    if arrival.person is None:
-        return _passed(
-            facet="quota",
-            policy=policy.name,
-            wanted=f"fewer than {quota} devices",
-            actual="no person yet",
-            explanation=f"{allows}; this one has no person yet.",
-        )
+def _quota_step(arrival: Arrival, found: Statement) -> Step:
+    quota: Quota = found.value
+    allows = f"{found.policy} allows {quota_said(quota, found.platform)} per person"
     step = _passed(
-        facet="quota",
-        policy=policy.name,
-        wanted=f"fewer than {quota} devices",
-        actual=f"{arrival.person} has {arrival.holding}",
-        explanation=f"{allows}; {arrival.person} has {arrival.holding}.",
+        facet="quota" if found.platform is None else f"quota {found.platform}",
+        policy=found.policy,
+        wanted=f"fewer than {quota_said(quota, found.platform)}",
+        actual="no person yet",
+        explanation=f"{allows}; this one has no person yet.",
     )
-    return _failing(step, "quota_reached") if arrival.holding >= quota else step
+    if arrival.person is None:
+        return step
+    if not counts(quota, arrival.ownership):
+        words = f"{allows}; this one is {arrival.ownership} and does not count."
+        return replace(step, actual="does not count", explanation=words)
+    holding = arrival.holding.counted(quota, found.platform)
+    step = replace(
+        step,
+        actual=f"{arrival.person} has {holding}",
+        explanation=f"{allows}; {arrival.person} has {holding}.",
+    )
+    return _failing(step, "quota_reached") if holding >= quota.devices else step
 
 
 _RETURNING_WORDS = {
-    Returning.READMIT: "lets retired devices back in",
-    Returning.PARK: "parks retired devices that come back",
-    Returning.REFUSE: "refuses retired devices that come back",
+    Returning.READMIT: ("lets", "back in"),
+    Returning.PARK: ("parks", "that come back"),
+    Returning.REFUSE: ("refuses", "that come back"),
 }
 
 
 def _returning_step(arrival: Arrival, audience: Sequence[Policy]) -> Step:
-    policy = next(policy for policy in audience if policy.returning is not None)
+    found = must(audience, Facet.RETURNING, arrival.platform)
     if arrival.stage is not Stage.RETIRED:
         return _passed(
             facet="returning",
-            policy=policy.name,
+            policy=found.policy,
             wanted="not retired before",
             actual=arrival.stage or "new",
             explanation="It does not come back from retirement.",
         )
-    wanted = policy.returning or Returning.PARK
+    wanted: Returning = found.value
+    does, what = _RETURNING_WORDS[wanted]
+    devices = f"retired {_of(found)} devices".replace("  ", " ")
     step = _passed(
         facet="returning",
-        policy=policy.name,
+        policy=found.policy,
         wanted=wanted.value,
         actual="retired before",
-        explanation=f"{policy.name} {_RETURNING_WORDS[wanted]}; this one was retired.",
+        explanation=f"{found.policy} {does} {devices} {what}; this one was retired.",
     )
     return step if wanted is Returning.READMIT else _failing(step, "returning")

@@ -2,61 +2,159 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from sortitor.core import versions
-from sortitor.core.documents import Document, Name, NamedDocument
+from sortitor.core import filters, versions
+from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.vocabulary import Ownership, Platform, Returning
+from sortitor.core.filters import ATTRIBUTES, Filter
+from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning
 
 QUOTA_BOUNDS = (1, 50)
+#: What a device says of itself, or what becomes of it here. A policy for devices goes by what was
+#: declared of them: nobody chooses a policy by what a device is made to say.
+_NOT_DECLARED = frozenset({
+    "stage", "platform", "osVersion", "flag", "enrolledAt", "lastSeenAt", "idleDays", "held",
+    "id", "cohorts", "name",
+})  # fmt: skip
 
 
-class PlatformRule(Document):
-    """Whether a platform is open, and for which versions.
-
-    The bounds are inclusive over the components that they state.
+@dataclass(frozen=True, slots=True)
+class Who:
+    """Of whom and of what a policy's audience is judged: the person's groups and user name, and
+    what was declared of the device (attribute → value; None where nobody declared it).
     """
 
-    open: bool = Field(default=True, description="Whether devices of the platform may come in.")
-    os_min: str | None = Field(default=None, description="The oldest version let in.")
-    os_max: str | None = Field(default=None, description="The newest version let in.")
+    groups: frozenset[str] = frozenset()
+    person: str | None = None
+    device: Mapping[str, Any] | None = None
 
 
-class Policy(NamedDocument):
-    """One gate policy. What it leaves null, or a platform that it leaves out, it does not state."""
+class VersionBounds(Document):
+    """Which versions come in. A bound is inclusive over the components that it states; none: any."""
 
-    groups: tuple[Name, ...] | None = Field(
-        default=None, description="Whom it holds: members of any of these groups; null: everyone."
+    oldest: str | None = Field(default=None, description="The oldest version let in.")
+    newest: str | None = Field(default=None, description="The newest version let in.")
+
+
+class Listing(Document):
+    """Only these, or all but these; compared without case, blanks and punctuation."""
+
+    listed: Listed = Field(description="`only`: these come in; `all_but`: these do not.")
+    names: tuple[Name, ...] = Field(max_length=200, description="Makers, or models.")
+
+
+class Quota(Document):
+    """How many devices a person may have."""
+
+    devices: int = Field(description="Devices per person, 1 to 50.")
+    ownerships: tuple[Ownership, ...] | None = Field(
+        default=None, description="Which devices count: of these ownerships; null: all."
     )
-    platforms: dict[Platform, PlatformRule] = Field(
-        default={}, description="What it says of each platform."
-    )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_a_number(cls, value: Any) -> Any:
+        """A bare number counts devices of every ownership."""
+        is_number = isinstance(value, int) and not isinstance(value, bool)
+        return {"devices": value} if is_number else value
+
+
+class Facets(Document):
+    """What can be said for all platforms, and for each."""
+
     ownerships: tuple[Ownership, ...] | None = Field(
         default=None, description="Whose devices may come in."
     )
-    quota: int | None = Field(default=None, description="Devices per person, 1 to 50.")
     declared_only: bool | None = Field(
         default=None, description="Whether only devices that were declared before may come in."
+    )
+    quota: Quota | None = Field(
+        default=None,
+        description="Devices per person; a platform's own holds beside the one for all.",
     )
     returning: Returning | None = Field(
         default=None, description="What happens to a retired device that knocks."
     )
 
-    def holds(self, groups: frozenset[str]) -> bool:
-        """Whether the policy's audience holds a person with these groups."""
-        if self.groups is None:
+
+class PlatformRule(Facets):
+    """What a policy says of one platform; what it leaves null it does not state."""
+
+    open: bool | None = Field(default=None, description="Whether the platform may come in.")
+    versions: VersionBounds | None = Field(default=None, description="Which versions come in.")
+    makers: Listing | None = Field(default=None, description="Whose make comes in.")
+    models: Listing | None = Field(default=None, description="Which models come in.")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_bare_bounds(cls, value: Any) -> Any:
+        """Older journal entries keep the bounds beside the door, and both are stated."""
+        if not isinstance(value, Mapping) or not value.keys() & {"os_min", "os_max"}:
+            return value
+        rest = {key: one for key, one in value.items() if key not in ("os_min", "os_max")}
+        bounds = {"oldest": value.get("os_min"), "newest": value.get("os_max")}
+        return {"open": True, **rest, "versions": bounds}
+
+
+class Policy(NamedDocument, Facets):
+    """One gate policy. What it leaves null, or a platform that it leaves out, it does not state.
+
+    It holds everyone, or members of any of its groups, any of its people, and the devices that its
+    filter fits.
+    """
+
+    note: Note = Field(default=None, description="Why it is there.")
+    groups: tuple[Name, ...] | None = Field(
+        default=None, description="Whom it holds: members of any of these groups."
+    )
+    people: tuple[Name, ...] | None = Field(
+        default=None, description="Whom it holds: these, by user name."
+    )
+    devices: FilterText = Field(
+        default=None, description="Which devices it holds, by what was declared of them: a filter."
+    )
+    platforms: dict[Platform, PlatformRule] = Field(
+        default={}, description="What it says of each platform."
+    )
+
+    @field_validator("people", "groups")
+    @classmethod
+    def _once_each(cls, value: tuple[str, ...] | None) -> tuple[str, ...] | None:
+        return None if value is None else tuple({one.casefold(): one for one in value}.values())
+
+    @property
+    def holds_everyone(self) -> bool:
+        """Whether it names nobody in particular."""
+        return self.groups is None and self.people is None and self.devices is None
+
+    @property
+    def device_filter(self) -> Filter | None:
+        """Its filter over devices, read."""
+        return filters.parse(self.devices) if self.devices else None
+
+    def holds(self, who: Who) -> bool:
+        """Whether the policy's audience holds an arrival."""
+        if self.holds_everyone or _named(self.groups, who.groups):
             return True
-        wanted = {name.casefold() for name in self.groups}
-        return not wanted.isdisjoint(name.casefold() for name in groups)
+        if who.person is not None and _named(self.people, {who.person}):
+            return True
+        wanted = self.device_filter if who.device is not None else None
+        return wanted is not None and filters.matches(wanted, who.device or {})[0]
+
+
+def _named(wanted: tuple[str, ...] | None, there: frozenset[str] | set[str]) -> bool:
+    folded = {name.casefold() for name in wanted or ()}
+    return not folded.isdisjoint(name.casefold() for name in there)
 
 
 class Gate(Document):
     """The whole gate: policies in order. Each facet comes from the first that holds the arrival and
-    states it.
+    states it; within one policy a platform's own word goes before the one for all.
     """
 
     policies: tuple[Policy, ...] = Field(
@@ -69,9 +167,13 @@ class Gate(Document):
         """Older journal entries keep the bare list of policies."""
         return {"policies": value} if isinstance(value, list | tuple) else value
 
+    def audience(self, who: Who) -> list[Policy]:
+        """The policies that hold an arrival, in order."""
+        return [policy for policy in self.policies if policy.holds(who)]
+
     def check(self) -> None:
-        """Raise BadInput naming every fault: bounds, unknown versions, names twice, a baseline
-        that leaves a facet open.
+        """Raise BadInput naming every fault: bounds, unknown versions, filters, names twice, a
+        baseline that leaves a facet open.
         """
         problems = [
             problem
@@ -88,17 +190,21 @@ class Gate(Document):
                 problems=tuple(problems),
             )
 
-    def quota_for(self, groups: frozenset[str]) -> tuple[int, str]:
-        """The quota of a person with these groups, and the policy that states it."""
-        policy = next(
-            policy for policy in self.policies if policy.quota is not None and policy.holds(groups)
-        )
-        return policy.quota or 0, policy.name
+    @property
+    def asks_for_devices(self) -> bool:
+        """Whether any audience goes by what was declared of a device."""
+        return any(policy.devices for policy in self.policies)
 
     @property
     def lowest_quota(self) -> int:
         """Whoever holds no more devices than this is over no quota."""
-        return min(policy.quota for policy in self.policies if policy.quota is not None)
+        stated = [
+            facets.quota.devices
+            for policy in self.policies
+            for facets in (policy, *policy.platforms.values())
+            if facets.quota is not None
+        ]
+        return min(stated)
 
     def _names_twice(self) -> Iterator[FieldProblem]:
         names = [policy.name.casefold() for policy in self.policies]
@@ -117,9 +223,10 @@ class Gate(Document):
             if getattr(baseline, facet) is None:
                 yield _left_open(place, facet)
         for platform in Platform:
-            if platform not in baseline.platforms:
+            rule = baseline.platforms.get(platform)
+            if rule is None or rule.open is None:
                 yield _left_open(place, f"platforms/{platform}")
-        if baseline.groups is not None:
+        if not baseline.holds_everyone:
             detail = "The last policy is the baseline; it holds everyone."
             yield FieldProblem(f"/policies/{place}/groups", "baseline_audience", detail)
 
@@ -130,30 +237,63 @@ def _left_open(place: int, facet: str) -> FieldProblem:
 
 
 def _problems_of(place: int, policy: Policy) -> Iterator[FieldProblem]:
-    low, high = QUOTA_BOUNDS
-    if policy.quota is not None and not low <= policy.quota <= high:
-        detail = (
-            f"The quota of {policy.name!r} is {policy.quota}; it must be {low} to {high} devices"
-            " per person."
-        )
-        yield FieldProblem(f"/policies/{place}/quota", "quota_bounds", detail)
+    pointer = f"/policies/{place}"
+    yield from _filter_problems(f"{pointer}/devices", policy)
+    yield from _quota_problems(pointer, f"{policy.name!r}", policy.quota)
     for platform, rule in policy.platforms.items():
-        yield from _bound_problems(
-            pointer=f"/policies/{place}/platforms/{platform}",
-            whose=f"{policy.name!r}, {platform}",
-            rule=rule,
+        below, whose = f"{pointer}/platforms/{platform}", f"{policy.name!r}, {platform.label}"
+        yield from _quota_problems(below, whose, rule.quota)
+        if rule.versions is not None:
+            yield from _bound_problems(f"{below}/versions", whose, rule.versions)
+        for facet, listing in (("makers", rule.makers), ("models", rule.models)):
+            if listing is not None and not listing.names:
+                detail = f"{whose}: the list of {facet} is empty; it lets in nobody or everybody."
+                yield FieldProblem(f"{below}/{facet}", "empty_list", f"{detail} Name one.")
+
+
+def _filter_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
+    try:
+        wanted = policy.device_filter
+    except BadInput as error:
+        first = error.problems[0] if error.problems else None
+        detail = f"{policy.name!r}: {error.detail}"
+        yield FieldProblem(pointer, error.code, detail, first.suggestion if first else "")
+        return
+    for name in sorted(filters.attributes(wanted)) if wanted else ():
+        if name in _NOT_DECLARED or ATTRIBUTES[name].of == "person":
+            detail = (
+                f"{policy.name!r}: a policy for devices goes by what was declared of them before"
+                f" they arrive; {name} is not."
+            )
+            yield FieldProblem(pointer, "not_declared", detail)
+
+
+def _quota_problems(pointer: str, whose: str, quota: Quota | None) -> Iterator[FieldProblem]:
+    low, high = QUOTA_BOUNDS
+    if quota is None:
+        return
+    if not low <= quota.devices <= high:
+        detail = (
+            f"The quota of {whose} is {quota.devices}; it must be {low} to {high} devices per"
+            " person."
         )
+        yield FieldProblem(f"{pointer}/quota", "quota_bounds", detail)
+    if quota.ownerships == ():
+        detail = f"The quota of {whose} counts no ownership, so that it never holds."
+        yield FieldProblem(f"{pointer}/quota/ownerships", "quota_counts_nothing", detail)
 
 
-def _bound_problems(pointer: str, whose: str, rule: PlatformRule) -> Iterator[FieldProblem]:
-    for side, bound in (("os_min", rule.os_min), ("os_max", rule.os_max)):
+def _bound_problems(pointer: str, whose: str, bounds: VersionBounds) -> Iterator[FieldProblem]:
+    for side, bound in (("oldest", bounds.oldest), ("newest", bounds.newest)):
         try:
             versions.components(bound or "0")
         except ValueError as error:
             yield FieldProblem(f"{pointer}/{side}", "bad_version", f"{whose}: {error}.")
             return
-    if rule.os_min and rule.os_max and versions.above(rule.os_min, rule.os_max):
-        detail = f"{whose}: the lower bound {rule.os_min} is above the upper bound {rule.os_max}."
+    if bounds.oldest and bounds.newest and versions.above(bounds.oldest, bounds.newest):
+        detail = (
+            f"{whose}: the lower bound {bounds.oldest} is above the upper bound {bounds.newest}."
+        )
         yield FieldProblem(pointer, "bounds_crossed", detail)
 
 
@@ -163,9 +303,9 @@ def starting_gate() -> Gate:
     """
     baseline = Policy(
         name="Baseline",
-        platforms={platform: PlatformRule() for platform in Platform},
+        platforms={platform: PlatformRule(open=True) for platform in Platform},
         ownerships=(Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER),
-        quota=5,
+        quota=Quota(devices=5),
         declared_only=False,
         returning=Returning.PARK,
     )
