@@ -27,6 +27,7 @@ from sortitor.core.vocabulary import Platform, Role
 from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Clock, Context
 from sortitor.schemas.arrivals import Knock
+from sortitor.schemas.gate import Quota, VersionBounds
 from sortitor.schemas.passes import PassTerms
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster, with_role
@@ -272,7 +273,12 @@ def change_baseline(s: Sortitor, android: str | None = None, **changed: object) 
     """Change the last policy of the gate; `android` is the oldest one that it lets in."""
     *others, last = s.gate.show().policies
     if android is not None:
-        rule = last.platforms[Platform.ANDROID].model_copy(update={"os_min": android})
+        rule = last.platforms[Platform.ANDROID].model_copy(
+            update={"versions": VersionBounds(oldest=android)}
+        )
         changed["platforms"] = {**last.platforms, Platform.ANDROID: rule}
+    quota = changed.get("quota")
+    if isinstance(quota, int):
+        changed["quota"] = Quota(devices=quota)
     policies = [*others, last.model_copy(update=changed)]
     s.gate.apply(policies, s.gate.preview(policies).digest)

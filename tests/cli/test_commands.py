@@ -157,7 +157,7 @@ def test_the_gate_is_tried_saved_and_taken_back(run: Run, world: World, tmp_path
     shown = json.loads(run("gate", "show", "-o", "json").out)
     file = tmp_path / "gate.json"
     policies = shown["policies"] if isinstance(shown, dict) else shown
-    policies[-1]["platforms"]["android"]["os_min"] = "13"
+    policies[-1]["platforms"]["android"]["versions"] = {"oldest": "13"}
     file.write_text(json.dumps(policies))
     assert "os_too_old" not in run("gate", "try", "--platform", "android", "--os", "9").out
     saved = run("gate", "edit", file, "--yes")

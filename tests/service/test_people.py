@@ -14,7 +14,7 @@ from tests.worlds import World, http, import_lot, import_people, manifest
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.schemas.cohorts import Cohort
-from sortitor.schemas.gate import Policy, Try
+from sortitor.schemas.gate import Policy, Quota, Try
 
 HEADER = "user name,name,mail,department,site,groups"
 
@@ -171,7 +171,7 @@ def test_groups_in_groups_count_their_people_once_and_decide_at_the_gate(
     import_lot(s, manifest(tmp_path, ["serial,person", "KM-1,maud", "KM-2,ivo", "KM-3,ann"]))
     assert s.cohorts.show(cohort.id).devices == 3
     policies = [
-        Policy(name="The line", groups=["Line"], platforms={}, quota=7),
+        Policy(name="The line", groups=["Line"], quota=Quota(devices=7)),
         *s.gate.show().policies,
     ]
     s.gate.apply(policies, s.gate.preview(policies).digest)

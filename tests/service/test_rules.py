@@ -14,7 +14,7 @@ from sortitor.core.licences import needs_seat
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
 from sortitor.operations.sweeps import runs as sweeps
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import PlatformRule, Policy
+from sortitor.schemas.gate import PlatformRule, Policy, Quota, VersionBounds
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.sweeps import Rule
@@ -176,11 +176,11 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     for serial in ("X-1", "X-2", "X-3"):
         s.agent.knock(knocking(code, serial, person="p0"))
     was = s.gate.show().policies
-    strict = PlatformRule(os_min="15")
+    strict = PlatformRule(open=True, versions=VersionBounds(oldest="15"))
     baseline = was[-1].model_copy(
         update={"platforms": {**was[-1].platforms, Platform.ANDROID: strict}}
     )
-    proposed = [Policy(name="Crew", groups=["crew"], quota=2), *was[:-1], baseline]
+    proposed = [Policy(name="Crew", groups=["crew"], quota=Quota(devices=2)), *was[:-1], baseline]
     shown = s.gate.preview(proposed)
     counts = {c.key: c.count for c in shown.counts}
     assert (counts["refused"], counts["over_quota"]) == (7, 1)
@@ -241,7 +241,7 @@ def test_people_come_whole_or_not_at_all_and_blanks_erase_nothing(
         import_people(s, tmp_path, "ann,Ann,,,,", "an n,Bad Name,,,,")
     assert len(list(s.people.list())) == 2
     assert {g.name: g.people for g in s.groups.list()} == {"Crew": 2, "Officers": 1}
-    assert s.people.show(maud.id).quota == 5
+    assert s.people.show(maud.id).quotas[0].devices == 5
 
 
 def test_the_journal_only_grows(world: World) -> None:

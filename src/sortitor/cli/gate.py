@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,11 +10,33 @@ import click
 from pydantic import TypeAdapter, ValidationError
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import ExitCode, agree, change_options, counted, heading, plain, talk
+from sortitor.cli.output import (
+    ExitCode,
+    agree,
+    change_options,
+    counted,
+    heading,
+    plain,
+    talk,
+    write,
+)
+from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Outcome, Ownership, Platform
-from sortitor.schemas.gate import Decision, PlatformRule, Policy, Try
+from sortitor.core.gate import statement_said, statements
+from sortitor.core.vocabulary import Facet, Outcome, Ownership, Platform
+from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replayed, Try
 
+#: Facet → how it is called in a line.
+FACET_WORDS = {
+    Facet.DOOR: "door",
+    Facet.VERSIONS: "OS version",
+    Facet.MAKERS: "makers",
+    Facet.MODELS: "models",
+    Facet.OWNERSHIPS: "ownership",
+    Facet.DECLARED_ONLY: "undeclared",
+    Facet.QUOTA: "per person",
+    Facet.RETURNING: "returning",
+}
 _TONES = {"admitted": "good", "parked": "warn", "refused": "bad"}
 
 
@@ -33,6 +54,14 @@ def read_policies(file: Path) -> list[Policy]:
             f"/{'/'.join(map(str, fault['loc']))}: {fault['msg']}" for fault in error.errors()[:5]
         )
         raise click.UsageError(f"{file}: {faults}") from error
+
+
+policies_option = click.option(
+    "--with",
+    "file",
+    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    help="Policies from a JSON file that are not saved, instead of those in force.",
+)
 
 
 @gate.command()
@@ -71,33 +100,31 @@ def show(s: Sortitor, output: str) -> None:
 
 
 def _show_policy(place: int, policy: Policy) -> None:
-    """One policy with what it states."""
-    whom = "everyone" if policy.groups is None else ", ".join(policy.groups)
-    heading(f"{place}. {policy.name} – {whom}")
-    for platform, rule in policy.platforms.items():
-        plain(f"   {platform.label:<12} {_rule(rule)}")
-    for name, words in _facets(policy):
-        plain(f"   {name:<12} {words}")
+    """One policy with what it states, for all platforms first."""
+    heading(f"{place}. {policy.name} – {_audience(policy)}")
+    if policy.note:
+        plain(f"   {policy.note}")
+    lines: dict[str, list[str]] = {}
+    for statement in statements(policy):
+        whose = statement.platform.label if statement.platform else "All platforms"
+        words = f"{FACET_WORDS[statement.facet]} {statement_said(statement)}"
+        lines.setdefault(whose, []).append(words)
+    for whose, words_of in lines.items():
+        plain(f"   {whose:<14} {', '.join(words_of)}")
 
 
-def _rule(rule: PlatformRule) -> str:
-    words = ["open" if rule.open else "closed"]
-    if rule.os_min:
-        words.append(f"from {rule.os_min}")
-    if rule.os_max:
-        words.append(f"up to {rule.os_max}")
-    return " ".join(words)
-
-
-def _facets(policy: Policy) -> Iterator[tuple[str, str]]:
-    if policy.ownerships is not None:
-        yield "ownership", ", ".join(policy.ownerships) or "none"
-    if policy.quota is not None:
-        yield "quota", f"{counted(policy.quota, 'device')} per person"
-    if policy.declared_only is not None:
-        yield "undeclared", "refused" if policy.declared_only else "may come in"
-    if policy.returning is not None:
-        yield "returning", policy.returning
+def _audience(policy: Policy) -> str:
+    """Whom a policy holds."""
+    if policy.holds_everyone:
+        return "everyone"
+    words = []
+    if policy.groups:
+        words.append(f"people in {' or '.join(policy.groups)}")
+    if policy.people:
+        words.append(", ".join(policy.people))
+    if policy.devices:
+        words.append(f"devices with {policy.devices}")
+    return "; ".join(words) or "nobody"
 
 
 @gate.command()
@@ -133,12 +160,9 @@ def edit(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:
 )
 @click.option("--person", help="Who holds it.")
 @click.option("--identifier", help="The serial number or IMEI of a real device.")
-@click.option(
-    "--with",
-    "file",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
-    help="Try policies from a file that are not saved.",
-)
+@click.option("--maker", help="Who made it.")
+@click.option("--model", help="Which model it is.")
+@policies_option
 @with_client
 def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
     """Try an imagined device and read why. Exit code 1 if it would not be admitted.
@@ -151,6 +175,126 @@ def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
     show_decision(decision)
     if decision.outcome is not Outcome.ADMITTED:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
+
+
+@gate.command("effective")
+@click.option("--person", help="User name or mail.")
+@click.option("--group", help="Somebody who is in this group only.")
+@click.option("--device", help="The serial number or IMEI of a device that is known.")
+@policies_option
+@with_client
+def show_effective(
+    s: Sortitor, person: str | None, group: str | None, device: str | None, file: Path | None
+) -> None:
+    """Show what counts for a person, a group or a device, and which policy says it.
+
+    \b
+    Examples:
+      sortitor gate effective --person maud.fenwick
+      sortitor gate effective --group Officers --with gate.json
+    """
+    policies = tuple(read_policies(file)) if file else None
+    asked = EffectiveAsked(person=person, group=group, device=device, policies=policies)
+    found = s.gate.effective(asked)
+    plain(f"For {found.subject}: {', '.join(found.policies)}")
+    columns: Columns = {
+        "Question": lambda line: FACET_WORDS[line.facet],
+        "Platform": lambda line: line.platform.label if line.platform else "all",
+        "Answer": lambda line: line.words,
+        "Policy": lambda line: line.policy,
+    }
+    write(found.statements, "table", columns, empty="Nothing.")
+    talk("\nNext: sortitor gate try --platform android --os 13")
+
+
+@gate.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option(
+    "--of",
+    type=click.Choice(["fleet", "arrivals"]),
+    default="fleet",
+    show_default=True,
+    help="Of which the list is: today's devices, or the arrivals of the last 90 days.",
+)
+@click.option(
+    "--outcome", type=click.Choice([x.value for x in Outcome]), help="Only what turns to this."
+)
+@click.option("--because", "reason_code", help="Only what has this reason, by its code.")
+@click.option(
+    "--to",
+    "target",
+    type=click.Path(dir_okay=False, writable=True, path_type=Path),
+    help="Write the whole list to a .csv or .xlsx file.",
+)
+@click.option("--list", "listed", is_flag=True, help="Show the list.")
+@with_client
+def replay(
+    s: Sortitor,
+    file: Path,
+    of: str,
+    outcome: str | None,
+    reason_code: str | None,
+    target: Path | None,
+    listed: bool,
+) -> None:
+    """See what policies from a JSON file would have said to today's fleet and to the arrivals of
+    the last 90 days as they were then. Nothing is written; exit code 1 if anything would differ.
+
+    \b
+    Examples:
+      sortitor gate replay gate.json
+      sortitor gate replay gate.json --list --of arrivals --outcome refused
+      sortitor gate replay gate.json --to refused.xlsx --outcome refused
+    """
+    policies = read_policies(file)
+    wanted = Outcome(outcome) if outcome else None
+    if target is not None:
+        form = _form_of(target)
+        target.write_bytes(s.gate.replay_file(policies, of, form, wanted, reason_code))
+        talk(f"Written to {target}.")
+        return
+    if listed:
+        rows = s.gate.replayed(policies, of, wanted, reason_code)
+        write(rows, "table", _TURNED, empty="None.", most=50)
+        return
+    found = s.gate.replay(policies)
+    _show_replayed("Today's fleet", "devices in use", found.fleet)
+    _show_replayed(f"The last {found.days} days", "arrivals", found.arrivals)
+    if found.without_facts:
+        talk(f"{counted(found.without_facts, 'arrival')} too old to be looked at.")
+    for remark in s.gate.check(policies):
+        plain(f"! {remark.detail}", "warn")
+    talk(f"\nNext: sortitor gate replay {file} --list    or: sortitor gate edit {file}")
+    if found.fleet.tallies or found.arrivals.tallies:
+        raise click.exceptions.Exit(ExitCode.FINDINGS)
+
+
+_TURNED: Columns = {
+    "Id": lambda row: row.id,
+    "What": lambda row: row.subject,
+    "Person": lambda row: row.person,
+    "Now": lambda row: row.before,
+    "Then": lambda row: row.after,
+    "Why": lambda row: row.explanation,
+}
+
+
+def _form_of(target: Path) -> str:
+    if target.suffix not in (".csv", ".xlsx"):
+        raise click.BadParameter(
+            f"{target.name!r} ends neither in .csv nor in .xlsx.", param_hint="--to"
+        )
+    return target.suffix[1:]
+
+
+def _show_replayed(title: str, what: str, found: Replayed) -> None:
+    heading(f"{title}: {found.looked_at:,} {what}")
+    if not found.tallies:
+        plain("  Nothing would differ.")
+    for tally in found.tallies:
+        tone = _TONES[tally.outcome]
+        plain(f"  {tally.number:>9,}  {tally.outcome:<9} {tally.explanation}", tone)
+        plain(f"             [{tally.code}]")
 
 
 def show_decision(decision: Decision) -> None:

@@ -99,7 +99,10 @@ def show(s: Sortitor, person: str) -> None:
             ("Department", p.department),
             ("Site", p.site),
             ("Groups", p.groups),
-            ("Quota", f"{p.holding} of {p.quota} used, by the policy “{p.quota_policy}”"),
+            *(
+                ("Quota", f"{one.counted} of {one.words}, by the policy “{one.policy}”")
+                for one in p.quotas
+            ),
             *([("Left", p.left_at)] if p.left_at else []),
         ]
     )

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from sortitor.client.noun import Noun
+from sortitor.core.vocabulary import Outcome
 from sortitor.schemas import gate as g
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.documents import Revision
 
 
@@ -19,7 +20,7 @@ class Gate(Noun):
 
     def preview(self, policies: Sequence[g.Policy]) -> Preview:
         """Whom of today's fleet the proposed gate would meet otherwise."""
-        return self._t.call(Preview, "POST", "/gate/preview", json=g.Gate(policies=tuple(policies)))
+        return self._t.call(Preview, "POST", "/gate/preview", json=_gate(policies))
 
     def apply(self, policies: Sequence[g.Policy], digest: str, reason: str | None = None) -> int:
         """Save the gate as previewed; gives its revision."""
@@ -30,6 +31,56 @@ class Gate(Noun):
             json=g.GateApply(policies=tuple(policies), digest=digest, reason=reason),
         ).revision
 
+    def check(self, policies: Sequence[g.Policy]) -> Sequence[g.Remark]:
+        """What is odd about policies that can be saved."""
+        return self._t.call(list[g.Remark], "POST", "/gate/check", json=_gate(policies))
+
+    def effective(self, asked: g.EffectiveAsked) -> g.Effective:
+        """Each facet with its word, for a person, a group or a device."""
+        return self._t.call(g.Effective, "POST", "/gate/effective", json=asked)
+
+    def replay(self, policies: Sequence[g.Policy]) -> g.Replay:
+        """What the proposed gate would have said to today's fleet and to past arrivals."""
+        return self._t.call(g.Replay, "POST", "/gate/replay", json=_gate(policies))
+
+    def replayed(
+        self,
+        policies: Sequence[g.Policy],
+        of: str = "fleet",
+        outcome: Outcome | None = None,
+        reason: str | None = None,
+    ) -> Iterator[g.Turned]:
+        """The devices (or `of="arrivals"`) that it would meet otherwise."""
+        cursor: str | None = None
+        while True:
+            params = {
+                "of": of,
+                "outcome": outcome,
+                "reason": reason,
+                "cursor": cursor,
+                "limit": 500,
+            }
+            page = self._t.call(
+                Page[g.Turned], "POST", "/gate/replay/list", params=params, json=_gate(policies)
+            )
+            yield from page.items
+            if page.next is None:
+                return
+            cursor = page.next
+
+    def replay_file(
+        self,
+        policies: Sequence[g.Policy],
+        of: str = "fleet",
+        form: str = "csv",
+        outcome: Outcome | None = None,
+        reason: str | None = None,
+    ) -> bytes:
+        """All of them as CSV or XLSX."""
+        params = {"of": of, "outcome": outcome, "reason": reason, "form": form}
+        body = _gate(policies)
+        return self._t.send("POST", "/gate/replay/file", params=params, json=body).content
+
     def attempt(self, imagined: g.Try) -> g.Decision:
         """Try an imagined device."""
         return self._t.call(g.Decision, "POST", "/gate/try", json=imagined)
@@ -37,3 +88,7 @@ class Gate(Noun):
     def revisions(self) -> Sequence[Revision]:
         """What was changed of it, newest first."""
         return self._t.call(list[Revision], "GET", "/gate/revisions")
+
+
+def _gate(policies: Sequence[g.Policy]) -> g.Gate:
+    return g.Gate(policies=tuple(policies))

@@ -91,6 +91,11 @@ def keys_of(knock: Knock) -> list[Key]:
     return keys
 
 
+def was_declared(lot_id: int | None, basis: Basis) -> bool:
+    """Whether somebody told of a device before it arrived: a lot, a list, or a person by hand."""
+    return lot_id is not None or basis in (Basis.DECLARED, Basis.MANUAL)
+
+
 def counts_already(stage: Stage, person_id: int | None, arriving_for: int | None) -> bool:
     """Whether a device counts to its person's quota before it arrives for the same person."""
     return person_id is not None and person_id == arriving_for and stage in COUNTED
@@ -111,18 +116,28 @@ def stage_after(decision: Decision) -> Stage:
     return Stage.ACTIVE if decision.outcome is Outcome.ADMITTED else Stage.PARKED
 
 
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What is known of a device's make, whatever it says itself: its maker, and its model where
+    that was declared.
+    """
+
+    maker: str | None = None
+    model: str | None = None
+
+
 def facts_to_set(
     knock: Knock,
     decision: Decision,
     ownership: tuple[Ownership, Basis],
     at: datetime,
     by_hand: Collection[str],
-    known_maker: str | None,
+    known: Told,
 ) -> dict[str, Any]:
     """The fields that a knock may set, of a device that is let in.
 
     What somebody set by hand stays (`by_hand`), and so does a maker that is known: the serial
-    number is unique within it.
+    number is unique within it. The model of a device that was declared stays as it was declared.
     """
     moment = at.isoformat()
     fields: dict[str, Any] = {
@@ -136,8 +151,8 @@ def facts_to_set(
     }
     if knock.os_version:
         fields["os_version"] = knock.os_version
-    if knock.model and "model" not in by_hand:
+    if knock.model and "model" not in by_hand and not known.model:
         fields["model"] = knock.model
-    if knock.maker and "maker" not in by_hand and not known_maker:
+    if knock.maker and "maker" not in by_hand and not known.maker:
         fields["maker"] = knock.maker
     return fields

@@ -18,14 +18,14 @@ Text = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=100)]
 
 
-def _or_nothing(value: Any) -> Any:
+def or_nothing(value: Any) -> Any:
     """A field that was left empty says nothing."""
     return None if isinstance(value, str) and not value.strip() else value
 
 
-Note = Annotated[Text | None, BeforeValidator(_or_nothing)]
+Note = Annotated[Text | None, BeforeValidator(or_nothing)]
 #: Which devices, in the filter language (RFC 7644 §3.4.2.2); None means all.
-FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(_or_nothing)]
+FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(or_nothing)]
 
 
 class Document(BaseModel):

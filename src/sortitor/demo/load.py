@@ -15,11 +15,11 @@ from pathlib import Path
 from random import Random
 
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Activation, Ownership, Platform, Returning, Role
+from sortitor.core.vocabulary import Activation, Listed, Ownership, Platform, Returning, Role
 from sortitor.demo import scenario as sc
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.gate import PlatformRule, Policy
+from sortitor.schemas.gate import Listing, PlatformRule, Policy, Quota, VersionBounds
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
@@ -40,24 +40,43 @@ GATE = [
         name="Seasonal crew",
         groups=("Seasonal crew",),
         platforms={
-            Platform.ANDROID: PlatformRule(os_min="12"),
-            Platform.IOS: PlatformRule(os_min="16"),
+            Platform.ANDROID: PlatformRule(versions=VersionBounds(oldest="12")),
+            Platform.IOS: PlatformRule(versions=VersionBounds(oldest="16")),
             Platform.WINDOWS: PlatformRule(open=False),
         },
-        quota=2,
+        quota=Quota(devices=2),
+        note="They bring their own phones in April and take them home in October",
     ),
-    Policy(name="Officers", groups=("Officers",), platforms={}, quota=4),
+    Policy(
+        name="Gangway scanners",
+        devices='supplier eq "Ondry Trade"',
+        platforms={
+            Platform.ANDROID: PlatformRule(
+                versions=VersionBounds(oldest="11"),
+                models=Listing(listed=Listed.ONLY, names=("Halyard S2",)),
+            )
+        },
+        note="Nobody carries them",
+    ),
+    Policy(name="Officers", groups=("Officers",), quota=Quota(devices=4)),
     Policy(
         name="Baseline",
         platforms={
-            Platform.ANDROID: PlatformRule(os_min="10", os_max="15"),
-            Platform.IOS: PlatformRule(os_min="15"),
-            Platform.WINDOWS: PlatformRule(os_min="10.0.19045"),
+            Platform.ANDROID: PlatformRule(
+                open=True, versions=VersionBounds(oldest="10", newest="15")
+            ),
+            Platform.IOS: PlatformRule(open=True, versions=VersionBounds(oldest="15")),
+            Platform.WINDOWS: PlatformRule(
+                open=True,
+                versions=VersionBounds(oldest="10.0.19045"),
+                ownerships=(Ownership.CORPORATE,),
+                quota=Quota(devices=2, ownerships=(Ownership.CORPORATE,)),
+            ),
             Platform.MACOS: PlatformRule(open=False),
-            Platform.LINUX: PlatformRule(os_min="5"),
+            Platform.LINUX: PlatformRule(open=True, versions=VersionBounds(oldest="5")),
         },
         ownerships=(Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER),
-        quota=3,
+        quota=Quota(devices=3),
         declared_only=False,
         returning=Returning.PARK,
     ),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
 
@@ -15,19 +15,22 @@ from sortitor.core import passes as core_passes
 from sortitor.core.arrivals import (
     Key,
     Knock,
+    Told,
     check_version,
     claim_of,
-    counts_already,
     facts_to_set,
     keys_of,
+    was_declared,
 )
 from sortitor.core.errors import Conflict, NotFound
+from sortitor.core.gate import Holding
+from sortitor.core.gate.replay import kept
 from sortitor.core.lots import maker_key
 from sortitor.core.ownership import after_arrival
 from sortitor.core.passes import PassTerms
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.vocabulary import Basis, Claim, Outcome, Ownership, Role, Stage
-from sortitor.operations import gate, naming
+from sortitor.operations import gate, naming, quotas
 from sortitor.operations.context import Actor, Context, or_not_found, require_digest
 from sortitor.store import accounts, people
 from sortitor.store import arrivals as store
@@ -175,9 +178,18 @@ class _Known:
     shown: PassRow
     device: DeviceRow | None
     person: PersonRow | None
-    holding: int
+    holding: Holding
     signin_failed: bool
     in_use: bool
+    declared: Mapping[str, Any] | None
+
+    @property
+    def told(self) -> Told:
+        """Its make, as far as it is known without its own word."""
+        if self.device is None:
+            return Told()
+        declared = was_declared(self.device.lot_id, self.device.ownership_basis)
+        return Told(self.device.maker, self.device.model if declared else None)
 
     @property
     def ownership(self) -> tuple[Ownership, Basis]:
@@ -191,8 +203,10 @@ class _Known:
 @retry(retry=retry_if_exception(_was_overtaken), stop=stop_after_attempt(_TRIES), reraise=True)
 def _knock_once(ctx: Context, stated: Knock, keys: list[Key], pass_id: int) -> Answer:
     with ctx.changing() as connection:
-        known = _known(connection, stated, keys, pass_id)
-        decision = core_gate.decide(_arrival(ctx, stated, known), gate.in_force(connection))
+        rules = gate.in_force(connection)
+        known = _known(ctx, connection, stated, keys, pass_id, rules)
+        arrival = _arrival(ctx, stated, known)
+        decision = core_gate.decide(arrival, rules)
         values = {
             "at": ctx.now,
             "outcome": decision.outcome,
@@ -201,6 +215,7 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[Key], pass_id: int) -> A
             "stated": stated.as_kept(),
             "reasons": [asdict(reason) for reason in decision.reasons],
             "trace": [asdict(step) for step in decision.trace],
+            "facts": kept(arrival),
         }
         if decision.outcome is Outcome.REFUSED:
             device_id = known.device.id if known.device else None
@@ -235,7 +250,14 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[Key], pass_id: int) -> A
         )
 
 
-def _known(connection: Connection, stated: Knock, keys: Sequence[Key], pass_id: int) -> _Known:
+def _known(
+    ctx: Context,
+    connection: Connection,
+    stated: Knock,
+    keys: Sequence[Key],
+    pass_id: int,
+    rules: core_gate.Gate,
+) -> _Known:
     wanted = [(key.kind, key.value) for key in keys]
     store.hold_identifiers(connection, wanted)
     shown = or_not_found(store.one_pass(connection, pass_id), "pass", pass_id)
@@ -246,7 +268,7 @@ def _known(connection: Connection, stated: Knock, keys: Sequence[Key], pass_id: 
         assert before is not None
         assert before.person_id is not None
         person = people.one(connection, before.person_id)
-    holding = people.lock(connection, person.id) if person else 0
+    holding = people.lock(connection, person.id) if person else Holding()
     device = store_devices.one(connection, found, lock=True) if found else None
     if device is not None and before is not None and device.person_id != before.person_id:
         raise Conflict("changed_meanwhile", "The device was given away meanwhile.", "Try again.")
@@ -254,7 +276,10 @@ def _known(connection: Connection, stated: Knock, keys: Sequence[Key], pass_id: 
     if device is not None and device.stage is not Stage.RETIRED:
         has_one, is_it = store.has_credential(connection, device.id, stated.credential)
         in_use = has_one and not is_it
-    return _Known(shown, device, person, holding, signin_failed, in_use)
+    declared = None
+    if rules.asks_for_devices:
+        declared = gate.declared_facts(ctx, connection, device)
+    return _Known(shown, device, person, holding, signin_failed, in_use, declared)
 
 
 def _keeps_its_person(device: DeviceRow | None) -> bool:
@@ -279,11 +304,9 @@ def _found(connection: Connection, stated: Knock, wanted: Sequence[tuple[str, st
 def _arrival(ctx: Context, stated: Knock, known: _Known) -> core_gate.Arrival:
     ownership, basis = known.ownership
     device, person = known.device, known.person
-    counted = (
-        device is not None
-        and person is not None
-        and counts_already(device.stage, device.person_id, person.id)
-    )
+    beside = known.holding
+    if person is not None:
+        beside = quotas.holding_beside(device, person.id, known.holding)
     return core_gate.Arrival(
         platform=stated.platform,
         os_version=stated.os_version,
@@ -291,7 +314,10 @@ def _arrival(ctx: Context, stated: Knock, known: _Known) -> core_gate.Arrival:
         declared=basis is not Basis.INFERRED,
         person=person.user_name if person else None,
         groups=frozenset(person.groups if person else ()),
-        holding=known.holding - counted,
+        holding=beside,
+        maker=known.told.maker or stated.maker,
+        model=known.told.model or stated.model,
+        known=known.declared,
         stage=device.stage if device else None,
         flag=device.flag if device else None,
         signin_failed=known.signin_failed,
@@ -355,7 +381,7 @@ def _let_in(
         ownership=known.ownership,
         at=ctx.now,
         by_hand=device.manual if device else (),
-        known_maker=device.maker if device else None,
+        known=known.told,
     )
     if known.person is not None:
         patch["person_id"] = known.person.id

@@ -14,12 +14,13 @@ import polars as pl
 
 from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.filters import ATTRIBUTES
-from sortitor.core.lifecycle import WAKEABLE, check_transition
+from sortitor.core.gate import Holding, Reason
+from sortitor.core.lifecycle import COUNTED, WAKEABLE, check_transition
 from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
-from sortitor.operations import gate
+from sortitor.operations import gate, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices as store
@@ -229,6 +230,8 @@ class _Assignment:
     preview: Preview
     device: DeviceRow
     person: PersonRow | None
+    #: Why it cannot be done: the quota holds whichever way a person gets a device.
+    against: tuple[Reason, ...] = ()
 
 
 def preview_assign(ctx: Context, device_id: int, person_name: str | None) -> Preview:
@@ -237,9 +240,9 @@ def preview_assign(ctx: Context, device_id: int, person_name: str | None) -> Pre
     """
     with ctx.reading() as connection:
         person = _person(connection, person_name)
-        holding = people.holding(connection, person.id) if person else 0
+        holding = people.holding(connection, person.id) if person else Holding()
         device = or_not_found(store.one(connection, device_id), "device", device_id)
-        return _plan_assign(connection, device, person, holding).preview
+        return _plan_assign(ctx, connection, device, person, holding).preview
 
 
 def assign(
@@ -249,10 +252,12 @@ def assign(
     with ctx.changing() as connection:
         person = _person(connection, person_name)
         # The person's row first, then the device's: the order of every arrival.
-        holding = people.lock(connection, person.id) if person else 0
+        holding = people.lock(connection, person.id) if person else Holding()
         device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
-        plan = _plan_assign(connection, device, person, holding)
+        plan = _plan_assign(ctx, connection, device, person, holding)
         require_digest(plan.preview, digest)
+        for reason_against in plan.against:
+            raise Conflict(reason_against.code, reason_against.explanation, reason_against.remedy)
         whom = f"given to {person.name}" if person else "brought into use without a person"
         entry = ctx.record(
             connection,
@@ -279,7 +284,11 @@ def _person(connection: Connection, name: str | None) -> PersonRow | None:
 
 
 def _plan_assign(
-    connection: Connection, device: DeviceRow, person: PersonRow | None, holding: int
+    ctx: Context,
+    connection: Connection,
+    device: DeviceRow,
+    person: PersonRow | None,
+    holding: Holding,
 ) -> _Assignment:
     if device.stage is Stage.RETIRED and device.enrolled_at is None:
         raise Conflict(
@@ -299,22 +308,26 @@ def _plan_assign(
             examples_total=len(examples),
         )
         return _Assignment(sealed(shown), device, None)
-    quota, _ = gate.in_force(connection).quota_for(frozenset(person.groups))
-    others = holding - (device.person_id == person.id)
-    over = others >= quota
-    warning = f"{person.name} has {plural(others, 'device')} already; the quota is {quota}."
+    against: tuple[Reason, ...] = ()
+    if device.stage in (*COUNTED, *WAKEABLE):
+        against = quotas.reasons_against(
+            gate.in_force(connection),
+            device,
+            person,
+            holding,
+            gate.declared_facts(ctx, connection, device),
+        )
+    others = quotas.holding_beside(device, person.id, holding).total
+    tone = "warn" if against else "plain"
     shown = Preview(
         title=f"Give {device.label} to {person.name}",
         apply_label=f"Give it to {person.name}",
-        counts=(
-            Count("holding", f"devices {person.name} has now", others),
-            Count("quota", "quota", quota, "warn" if over else "plain"),
-        ),
+        counts=(Count("holding", f"devices {person.name} has now", others, tone),),
         examples=examples,
         examples_total=len(examples),
-        warnings=(warning,) if over else (),
+        warnings=tuple(f"Cannot be done: {one.explanation} {one.remedy}" for one in against),
     )
-    return _Assignment(sealed(shown), device, person)
+    return _Assignment(sealed(shown), device, person, against)
 
 
 def _assign_examples(device: DeviceRow, person: PersonRow | None) -> tuple[Example, ...]:

@@ -12,10 +12,11 @@ from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
-from sortitor.operations import gate
+from sortitor.operations import gate, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import is_number
 from sortitor.operations.files import read_file
+from sortitor.operations.quotas import Standing
 from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
@@ -185,8 +186,7 @@ class PersonDetail:
 
     person: PersonRow
     devices: list[LineRow]
-    quota: int
-    quota_policy: str
+    quotas: list[Standing]
 
 
 def one(ctx: Context, key: int | str) -> PersonDetail:
@@ -202,5 +202,6 @@ def one(ctx: Context, key: int | str) -> PersonDetail:
             after=None,
             limit=_DEVICES_SHOWN,
         )
-        quota, policy = gate.in_force(connection).quota_for(frozenset(person.groups))
-        return PersonDetail(person, devices, quota, policy)
+        holding = store.holding(connection, person.id)
+        standings = quotas.standings(gate.in_force(connection), person, holding)
+        return PersonDetail(person, devices, standings)

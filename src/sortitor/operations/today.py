@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from sortitor.core.previews import plural
-from sortitor.operations import gate, licences
+from sortitor.operations import gate, licences, quotas
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs
 from sortitor.operations.sweeps.rules import RULES
@@ -169,8 +169,13 @@ def _pools(ctx: Context) -> list[Item]:
     return items
 
 
+def _over_quota(ctx: Context) -> dict[str, quotas.Over]:
+    with ctx.reading() as connection:
+        return quotas.over(connection, gate.in_force(connection))
+
+
 def _quota(ctx: Context) -> list[Item]:
-    over = gate.over_quota(ctx)
+    over = _over_quota(ctx)
     if not over:
         return []
     names = ", ".join(list(over)[:3]) + (" …" if len(over) > 3 else "")

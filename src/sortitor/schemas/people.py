@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field
 
+from sortitor.core.vocabulary import Platform
 from sortitor.schemas.base import Answer, Request, Time
 from sortitor.schemas.devices import Device
 
@@ -22,12 +23,23 @@ class Person(Answer):
     holding: int
 
 
+class PersonQuota(Answer):
+    """One quota of a person and how many devices count to it."""
+
+    platform: Platform | None = Field(description="Null: all platforms together.")
+    devices: int = Field(description="How many the person may have.")
+    counted: int = Field(description="How many the person has.")
+    policy: str = Field(description="The gate policy that states it.")
+    words: str = Field(description="The quota in words: `2 corporate Android devices`.")
+
+
 class PersonDetail(Person):
     """A person with devices and quota."""
 
     devices: list[Device]
-    quota: int
-    quota_policy: str
+    quotas: list[PersonQuota] = Field(
+        description="The quota for all platforms first, then those of single platforms."
+    )
 
 
 class Group(Answer):

@@ -9,11 +9,21 @@ from typing import Any
 
 from sqlalchemy import Connection, and_, delete, func, insert, or_, select, update
 
+from sortitor.core.gate import Declaring, Who
 from sortitor.core.passes import PassTerms
 from sortitor.core.vocabulary import Claim, Outcome, Ownership, Stage
 from sortitor.store.cohorts import refresh_memberships_of_one
 from sortitor.store.rows import among, number, read_all, read_one
-from sortitor.store.tables import arrivals, credentials, devices, identifiers, passes, people
+from sortitor.store.tables import (
+    arrivals,
+    credentials,
+    devices,
+    groups,
+    identifiers,
+    memberships,
+    passes,
+    people,
+)
 
 
 def add_pass(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -65,6 +75,24 @@ class ArrivalRow:
     trace: list[dict[str, Any]]
     claim: Claim | None
     person_id: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class KnockRow:
+    """One knock in a line of a list."""
+
+    id: int
+    device_id: int | None
+    device_name: str | None
+    ownership: Ownership | None
+    site: str | None
+    person_name: str | None
+    stated: dict[str, Any]
+
+    def label(self, stated: Mapping[str, Any]) -> str:
+        """What it is called: its device's name, else the model and number that it stated."""
+        said = (stated.get("maker"), stated.get("model"), stated.get("serial"))
+        return self.device_name or " ".join(filter(None, said)) or f"arrival {self.id}"
 
 
 _PASSES = select(passes, people.c.name.label("person_name")).outerjoin(
@@ -165,6 +193,48 @@ def one(connection: Connection, arrival_id: int, lock: bool = False) -> ArrivalR
     """One arrival with its trace; `lock` holds its row."""
     query = _ARRIVALS.where(arrivals.c.id == arrival_id)
     return read_one(connection, query.with_for_update(of=arrivals) if lock else query, ArrivalRow)
+
+
+def several(connection: Connection, ids: Sequence[int]) -> dict[int, KnockRow]:
+    """Arrival → its line."""
+    query = (
+        select(
+            arrivals.c.id,
+            arrivals.c.device_id,
+            arrivals.c.stated,
+            devices.c.name.label("device_name"),
+            devices.c.ownership,
+            devices.c.site,
+            people.c.name.label("person_name"),
+        )
+        .outerjoin(devices, devices.c.id == arrivals.c.device_id)
+        .outerjoin(people, people.c.id == arrivals.c.person_id)
+        .where(among(arrivals.c.id, ids))
+    )
+    return {row.id: row for row in read_all(connection, query, KnockRow)}
+
+
+def declaring(connection: Connection, now: datetime) -> list[Declaring]:
+    """Passes in force that say whose their devices are."""
+    left = or_(passes.c.max_uses.is_(None), passes.c.uses < passes.c.max_uses)
+    belongs = (
+        select(func.coalesce(func.array_agg(groups.c.name), []))
+        .join(memberships, memberships.c.group_id == groups.c.id)
+        .where(memberships.c.person_id == passes.c.person_id)
+        .scalar_subquery()
+    )
+    says = passes.c.document["ownership"].astext
+    query = (
+        select(passes.c.label, says, people.c.user_name, belongs)
+        .outerjoin(people, people.c.id == passes.c.person_id)
+        .where(passes.c.revoked_at.is_(None), left, says.is_not(None))
+        .where(passes.c.valid_until > now)
+        .order_by(passes.c.id)
+    )
+    return [
+        Declaring(label, Ownership(ownership), Who(frozenset(names), user_name))
+        for label, ownership, user_name, names in connection.execute(query)
+    ]
 
 
 def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) -> None:

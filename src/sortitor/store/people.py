@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -10,6 +10,7 @@ from typing import Any, cast
 import polars as pl
 from sqlalchemy import Connection, Select, func, or_, select, update
 
+from sortitor.core.gate import Holding
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
@@ -52,26 +53,14 @@ class PersonRow:
 
 
 @dataclass(frozen=True, slots=True)
-class AlikeRow:
-    """So many devices that are the same to the gate, with one of them for an example."""
-
-    platform: Platform | None
-    os_version: str | None
-    ownership: Ownership
-    groups: list[str] | None
-    devices: int
-    example_id: int
-
-
-@dataclass(frozen=True, slots=True)
 class HolderRow:
-    """A person with the number of their devices that count."""
+    """A person with what they hold that counts."""
 
     id: int
     user_name: str
     name: str
     groups: list[str]
-    holding: int
+    holding: Holding
 
 
 _PEOPLE = select(people, _GROUPS, _HOLDING)
@@ -111,7 +100,14 @@ def _called(name: str) -> Select[Any]:
     )
 
 
-def lock(connection: Connection, person_id: int) -> int:
+def present(connection: Connection, user_names: Collection[str]) -> set[str]:
+    """Which of these user names somebody has, in lower case."""
+    folded = func.lower(people.c.user_name)
+    wanted = [name.lower() for name in user_names]
+    return set(connection.execute(select(folded).where(folded.in_(wanted))).scalars())
+
+
+def lock(connection: Connection, person_id: int) -> Holding:
     """Hold the person's row, so that two knocks of one person count one after the other; gives the
     devices they hold now.
     """
@@ -119,14 +115,25 @@ def lock(connection: Connection, person_id: int) -> int:
     return holding(connection, person_id)
 
 
-def holding(connection: Connection, person_id: int) -> int:
-    """How many devices of a person count to the quota."""
+def holding(connection: Connection, person_id: int) -> Holding:
+    """How many devices of a person count to the quota, by platform and ownership."""
+    kinds = (devices.c.platform, devices.c.ownership)
     query = (
-        select(func.count())
-        .select_from(devices)
+        select(*kinds, func.count())
         .where(devices.c.person_id == person_id, devices.c.stage.in_(COUNTED))
+        .group_by(*kinds)
     )
-    return connection.execute(query).scalar_one()
+    return held_of(connection.execute(query))
+
+
+def held_of(rows: Iterable[Any]) -> Holding:
+    """Lines of platform, ownership and number, taken together."""
+    return Holding(
+        {
+            (None if platform is None else Platform(platform), Ownership(ownership)): number
+            for platform, ownership, number in rows
+        }
+    )
 
 
 def page(
@@ -152,35 +159,33 @@ def page(
     return read_all(connection, statement, PersonRow)
 
 
-def combinations(connection: Connection) -> list[AlikeRow]:
-    """The fleet in groups that are the same to the gate."""
-    of_person = (
-        select(memberships.c.person_id, func.array_agg(group_table.c.name).label("groups"))
-        .join(group_table, group_table.c.id == memberships.c.group_id)
-        .group_by(memberships.c.person_id)
-        .subquery()
-    )
-    keys = (devices.c.platform, devices.c.os_version, devices.c.ownership, of_person.c.groups)
-    query = select(
-        *keys, func.count().label("devices"), func.min(devices.c.id).label("example_id")
-    ).outerjoin(of_person, of_person.c.person_id == devices.c.person_id)
-    counted = query.where(devices.c.stage.in_(COUNTED)).group_by(*keys)
-    return read_all(connection, counted, AlikeRow)
-
-
 def holders(connection: Connection, at_least: int) -> list[HolderRow]:
     """People with at least so many devices that count, most first."""
     owned = (
-        select(devices.c.person_id, func.count().label("holding"))
-        .where(devices.c.stage.in_(COUNTED))
-        .group_by(devices.c.person_id)
+        select(
+            devices.c.person_id,
+            devices.c.platform,
+            devices.c.ownership,
+            func.count().label("number"),
+        )
+        .where(devices.c.stage.in_(COUNTED), devices.c.person_id.is_not(None))
+        .group_by(devices.c.person_id, devices.c.platform, devices.c.ownership)
         .subquery()
     )
-    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, owned.c.holding).join(
-        owned, owned.c.person_id == people.c.id
+    kind = func.json_build_array(owned.c.platform, owned.c.ownership, owned.c.number)
+    total = func.sum(owned.c.number)
+    many = (
+        select(owned.c.person_id, func.json_agg(kind).label("kinds"), total.label("total"))
+        .group_by(owned.c.person_id)
+        .having(total >= at_least)
+        .subquery()
     )
-    most_first = query.where(owned.c.holding >= at_least).order_by(owned.c.holding.desc())
-    return read_all(connection, most_first, HolderRow)
+    query = select(people.c.id, people.c.user_name, people.c.name, _GROUPS, many.c.kinds)
+    joined = query.join(many, many.c.person_id == people.c.id)
+    return [
+        HolderRow(row.id, row.user_name, row.name, row.groups, held_of(row.kinds))
+        for row in connection.execute(joined.order_by(many.c.total.desc(), people.c.id))
+    ]
 
 
 _INCOMING = "row int, user_name text, name text, mail text, department text, site text, groups text"

@@ -11,9 +11,10 @@ from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.paging import Cursor, Limit, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.devices import line
+from sortitor.core.gate import quota_said
 from sortitor.operations import people
 from sortitor.schemas.base import Page, Preview
-from sortitor.schemas.people import Leaving, Person, PersonDetail
+from sortitor.schemas.people import Leaving, Person, PersonDetail, PersonQuota
 
 router = APIRouter(tags=["people"], route_class=Route)
 PersonKey = Annotated[str, Path(max_length=200, description="Number, user name or mail.")]
@@ -41,8 +42,16 @@ def show_person(ctx: MayLook, person: PersonKey) -> PersonDetail:
     return PersonDetail(
         **Person.model_validate(found.person).model_dump(),
         devices=[line(ctx, row) for row in found.devices],
-        quota=found.quota,
-        quota_policy=found.quota_policy,
+        quotas=[
+            PersonQuota(
+                platform=one.platform,
+                devices=one.quota.devices,
+                counted=one.counted,
+                policy=one.policy,
+                words=quota_said(one.quota, one.platform),
+            )
+            for one in found.quotas
+        ],
     )
 
 

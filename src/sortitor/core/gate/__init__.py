@@ -10,11 +10,13 @@ from sortitor.core.gate.decide import (
     Step,
     decide,
     decide_by,
+    quota_reasons,
     remedy_for,
     unknown_pass,
 )
 from sortitor.core.gate.facets import (
     Statement,
+    Winner,
     effective,
     quota_said,
     quotas,
@@ -22,6 +24,7 @@ from sortitor.core.gate.facets import (
     statements,
 )
 from sortitor.core.gate.policies import (
+    Facets,
     Gate,
     Listing,
     PlatformRule,
@@ -31,11 +34,14 @@ from sortitor.core.gate.policies import (
     Who,
     starting_gate,
 )
+from sortitor.core.gate.remarks import Declaring, Remark, remarks
 
 __all__ = [
     "REASON_CODES",
     "Arrival",
     "Decision",
+    "Declaring",
+    "Facets",
     "Gate",
     "Holding",
     "Listing",
@@ -44,15 +50,19 @@ __all__ = [
     "Policy",
     "Quota",
     "Reason",
+    "Remark",
     "Statement",
     "Step",
     "VersionBounds",
     "Who",
+    "Winner",
     "decide",
     "decide_by",
     "effective",
+    "quota_reasons",
     "quota_said",
     "quotas",
+    "remarks",
     "remedy_for",
     "starting_gate",
     "statement_said",

@@ -242,6 +242,12 @@ def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
     return Decision(Outcome.PARKED if waits else Outcome.ADMITTED, reasons, trace)
 
 
+def quota_reasons(arrival: Arrival, audience: Sequence[Policy]) -> tuple[Reason, ...]:
+    """Why a person may not have one more device like this; nothing: they may."""
+    steps = (_quota_step(arrival, quota) for quota in quotas(audience, arrival.platform))
+    return tuple(_reason(step) for step in steps if not step.passed)
+
+
 def unknown_pass() -> Decision:
     """What a code that nobody gave out gets: this, whatever else is true of the device."""
     arrival = Arrival(
@@ -414,7 +420,9 @@ def _listing_step(found: Statement, platform: Platform, there: str | None) -> St
     what, whose = ("maker", "by") if maker else ("model", "called")
     names = " or ".join(found.value.names)
     only = found.value.listed is Listed.ONLY
-    does = f"lets in only {platform.label} {whose}" if only else f"keeps out {platform.label} {whose}"
+    does = (
+        f"lets in only {platform.label} {whose}" if only else f"keeps out {platform.label} {whose}"
+    )
     this = f"this one is {whose} {there}" if there else f"this one does not state its {what}"
     step = _passed(
         facet=what,

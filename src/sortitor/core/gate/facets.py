@@ -92,24 +92,36 @@ def quotas(policies: Sequence[Policy], platform: Platform | None) -> list[Statem
     return found
 
 
-def effective(policies: Sequence[Policy]) -> list[Statement]:
+@dataclass(frozen=True, slots=True)
+class Winner:
+    """A facet with the word that counts; `own`: the policy says it of the platform alone."""
+
+    statement: Statement
+    own: bool
+
+
+def effective(policies: Sequence[Policy]) -> list[Winner]:
     """Every facet with the word that counts: for all platforms, then for each of them.
 
-    A platform's line stands only where it is another than the one for all.
+    A platform's line stands only where another word counts than the one for all.
     """
     lines = []
     for facet in FIELDS:
         general = None if facet in OF_A_PLATFORM else stated(policies, facet, None)
         if general is not None:
-            lines.append(general)
+            lines.append(Winner(general, own=False))
         for platform in Platform:
-            if facet is Facet.QUOTA:
-                found = next((q for q in quotas(policies, platform) if q.platform), None)
-            else:
-                found = stated(policies, facet, platform)
+            found = _on(policies, facet, platform)
             if found is not None and found != general:
-                lines.append(Statement(facet, platform, found.policy, found.value))
+                line = Statement(facet, platform, found.policy, found.value)
+                lines.append(Winner(line, own=found.platform is not None))
     return lines
+
+
+def _on(policies: Sequence[Policy], facet: Facet, platform: Platform) -> Statement | None:
+    if facet is Facet.QUOTA:
+        return next((one for one in quotas(policies, platform) if one.platform), None)
+    return stated(policies, facet, platform)
 
 
 def said(value: Any) -> str:
@@ -163,8 +175,9 @@ def quota_said(quota: Quota, platform: Platform | None = None) -> str:
 
 def lets_in(bounds: VersionBounds, version: str | None) -> tuple[bool, bool]:
     """Whether a version is new enough, and not too new. One that is not stated is neither."""
-    old = bool(bounds.oldest) and (not version or versions.below(version, bounds.oldest))
-    new = bool(bounds.newest) and (not version or versions.above(version, bounds.newest))
+    oldest, newest = bounds.oldest, bounds.newest
+    old = oldest is not None and (not version or versions.below(version, oldest))
+    new = newest is not None and (not version or versions.above(version, newest))
     return not old, not new
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from sortitor.core import filters, versions
-from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note
+from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note, or_nothing
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import ATTRIBUTES, Filter
 from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning
@@ -21,6 +21,10 @@ _NOT_DECLARED = frozenset({
     "stage", "platform", "osVersion", "flag", "enrolledAt", "lastSeenAt", "idleDays", "held",
     "id", "cohorts", "name",
 })  # fmt: skip
+
+
+#: A version as it is written; left empty, it says nothing.
+VersionText = Annotated[str | None, Field(max_length=50), BeforeValidator(or_nothing)]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,10 +39,10 @@ class Who:
 
 
 class VersionBounds(Document):
-    """Which versions come in. A bound is inclusive over the components that it states; none: any."""
+    """Which versions come in. A bound is inclusive over the components it states; none: any."""
 
-    oldest: str | None = Field(default=None, description="The oldest version let in.")
-    newest: str | None = Field(default=None, description="The newest version let in.")
+    oldest: VersionText = Field(default=None, description="The oldest version let in.")
+    newest: VersionText = Field(default=None, description="The newest version let in.")
 
 
 class Listing(Document):

@@ -11,6 +11,7 @@ from sortitor.store.devices.change import (
 )
 from sortitor.store.devices.lists import LineRow, ShortRow, page, some, table
 from sortitor.store.devices.read import (
+    BriefRow,
     DeviceRow,
     IdentifierRow,
     InCohortRow,
@@ -21,6 +22,7 @@ from sortitor.store.devices.read import (
     naming_facts,
     one,
     selected_facts,
+    several,
 )
 from sortitor.store.devices.select import (
     CHOICES,
@@ -40,13 +42,13 @@ from sortitor.store.devices.select import (
 __all__ = [
     "CHOICES",
     "PATCHABLE",
+    "BriefRow",
     "DeviceRow",
     "IdentifierRow",
     "InCohortRow",
     "LineRow",
     "PersonalAmong",
     "ShortRow",
-    "",
     "an_identifier",
     "apply_patch_table",
     "apply_patches",
@@ -67,6 +69,7 @@ __all__ = [
     "patch_one",
     "personal_among",
     "selected_facts",
+    "several",
     "some",
     "table",
     "unknown_identifiers",

@@ -22,7 +22,7 @@ from sortitor.store.cohorts import (
 )
 from sortitor.store.devices.select import an_identifier, matching
 from sortitor.store.filters import in_cohorts
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import (
     cohorts,
     devices,
@@ -104,6 +104,35 @@ def one(connection: Connection, device_id: int, lock: bool = False) -> DeviceRow
         .where(devices.c.id == device_id)
     )
     return read_one(connection, query.with_for_update(of=devices) if lock else query, DeviceRow)
+
+
+@dataclass(frozen=True, slots=True)
+class BriefRow:
+    """A device in a line of a list."""
+
+    id: int
+    name: str | None
+    platform: Platform | None
+    os_version: str | None
+    ownership: Ownership
+    site: str | None
+    person_name: str | None
+
+    @property
+    def label(self) -> str:
+        """What it is called: its name, else its number."""
+        return self.name or f"device {self.id}"
+
+
+def several(connection: Connection, ids: Sequence[int]) -> dict[int, BriefRow]:
+    """Device → its line."""
+    names = ("id", "name", "platform", "os_version", "ownership", "site")
+    query = (
+        select(*(devices.c[name] for name in names), people.c.name.label("person_name"))
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(among(devices.c.id, ids))
+    )
+    return {row.id: row for row in read_all(connection, query, BriefRow)}
 
 
 def identifiers_of(connection: Connection, device_id: int) -> list[IdentifierRow]:

@@ -56,10 +56,13 @@ arrivals = Table(
     Column("trace", JSONB, nullable=False),
     # That of a device in use which did not show its credential: a coordinator decides.
     Column("claim", Text),
+    # What the gate knew when it decided; null for those of before it was kept.
+    Column("facts", JSONB),
     words("outcome", vocabulary.Outcome),
     words("claim", vocabulary.Claim),
     Index(None, "outcome", "id"),
     Index(None, "device_id"),
+    Index(None, "at"),
 )
 
 Index("ix_arrivals_claim", arrivals.c.device_id, postgresql_where=arrivals.c.claim == "open")

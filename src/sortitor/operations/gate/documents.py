@@ -1,0 +1,143 @@
+"""The gate as a document: checked against people and groups, previewed by its replay."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.gate import Gate, Remark, remarks
+from sortitor.core.gate.facets import quota_said
+from sortitor.core.previews import Count, Example, plural
+from sortitor.core.vocabulary import Outcome
+from sortitor.operations import quotas
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.gate import replay
+from sortitor.store import arrivals, groups, people, tables
+from sortitor.store.documents import Kept, Shelf
+from sortitor.store.engine import Connection
+
+GATE_ID = 1
+_EXAMPLES = 50
+
+
+class GateBook(DocumentKind[Gate]):
+    """The gate as a document, of which there is one."""
+
+    def called(self, document: Gate) -> str:
+        """There is only one."""
+        return "the gate"
+
+    def check(self, ctx: Context, connection: Connection, wanted: Wanted[Gate]) -> None:
+        """Every group and person that a policy names is known."""
+        assert wanted.proposed is not None
+        problems = tuple(_unknown_names(connection, wanted.proposed))
+        if problems:
+            raise BadInput(
+                code=problems[0].code,
+                detail=problems[0].detail,
+                remedy="Import them first, or correct the name; nothing was saved.",
+                problems=problems,
+            )
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Gate]) -> Effect:
+        """Whom of today's fleet and of the last weeks' arrivals the gate would meet otherwise, and
+        who would be over quota.
+        """
+        assert wanted.former is not None
+        assert wanted.proposed is not None
+        current, proposed = wanted.former.document, wanted.proposed
+        replayed = replay.work_out(ctx, connection, current, proposed)
+        declaring = arrivals.declaring(connection, ctx.now)
+        said = [remark.detail for remark in remarks(proposed, declaring)]
+        over_before = quotas.over(connection, current)
+        over_after = quotas.over(connection, proposed)
+        newly = [over for name, over in over_after.items() if name not in over_before]
+        examples = [*replay.examples(connection, replayed), *map(_newly_over, newly)]
+        return Effect(
+            counts=(
+                *_fleet_counts(replayed),
+                *_arrival_counts(replayed),
+                _count("over_quota", "people over their quota", len(over_after), "warn"),
+            ),
+            examples=tuple(examples[:_EXAMPLES]),
+            examples_total=len(replayed.fleet.turns) + len(newly),
+            warnings=(
+                "Nobody loses a device: the gate decides on devices that knock from now on.",
+                *said,
+            ),
+            label="Save the gate",
+            # Arrivals come by the minute; what is counted of them does not make a preview old.
+            facts=[*(one.count for one in _fleet_counts(replayed)), sorted(over_after)],
+        )
+
+
+GATE = GateBook("gate", "gate", Shelf(Gate, tables.rulebooks))
+
+
+def read(ctx: Context) -> Kept[Gate]:
+    """The gate with its revision."""
+    return GATE.one(ctx, GATE_ID)
+
+
+def in_force(connection: Connection) -> Gate:
+    """The gate that decides now."""
+    return GATE.find(connection, GATE_ID).document
+
+
+def check(ctx: Context, proposed: Gate) -> list[Remark]:
+    """What is odd about a gate that is being edited: what nobody reaches, and what contradicts a
+    pass. Raises BadInput for what cannot be saved.
+    """
+    proposed.check()
+    with ctx.reading() as connection:
+        return remarks(proposed, arrivals.declaring(connection, ctx.now))
+
+
+def _unknown_names(connection: Connection, gate: Gate) -> Iterator[FieldProblem]:
+    known = {row.name.casefold() for row in groups.every(connection)}
+    named = {name for policy in gate.policies for name in policy.people or ()}
+    there = people.present(connection, named)
+    for place, policy in enumerate(gate.policies):
+        for group in policy.groups or ():
+            if group.casefold() not in known:
+                detail = f"Policy {policy.name!r} is for the group {group!r}, which nobody is in."
+                yield FieldProblem(f"/policies/{place}/groups", "unknown_group", detail)
+        for person in policy.people or ():
+            if person.casefold() not in there:
+                detail = f"Policy {policy.name!r} is for {person!r}, which is nobody's user name."
+                yield FieldProblem(f"/policies/{place}/people", "unknown_person", detail)
+
+
+def _fleet_counts(replayed: replay.Replayed) -> tuple[Count, ...]:
+    fleet = replayed.fleet
+    refused, admitted = fleet.count(Outcome.REFUSED), fleet.count(Outcome.ADMITTED)
+    return (
+        _count("refused", "devices of today that would be refused at the door", refused, "warn"),
+        _count("admitted", "devices of today that would no longer be refused", admitted, "good"),
+    )
+
+
+def _arrival_counts(replayed: replay.Replayed) -> Iterator[Count]:
+    days = replayed.days
+    for outcome, tone in (
+        (Outcome.REFUSED, "warn"),
+        (Outcome.PARKED, "warn"),
+        (Outcome.ADMITTED, "good"),
+    ):
+        label = f"arrivals of the last {days} days that would have been {outcome}"
+        yield _count(f"arrivals_{outcome}", label, replayed.arrivals.count(outcome), tone)
+
+
+def _count(key: str, label: str, number: int, tone: str) -> Count:
+    return Count(key, label, number, tone if number else "plain")
+
+
+def _newly_over(over: quotas.Over) -> Example:
+    return Example(
+        subject=over.user_name,
+        field="quota",
+        before=plural(over.counted, "device"),
+        after=f"at most {quota_said(over.quota, over.platform)}",
+        note="keeps them; the next is refused",
+    )

@@ -1,0 +1,106 @@
+"""How many devices a person may have: where each stands, who is over, and that nobody gets past."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sortitor.core.arrivals import counts_already
+from sortitor.core.gate import (
+    Arrival,
+    Gate,
+    Holding,
+    Policy,
+    Quota,
+    Reason,
+    Statement,
+    Who,
+    quota_reasons,
+    quotas,
+)
+from sortitor.core.vocabulary import Platform
+from sortitor.store import people
+from sortitor.store.devices import DeviceRow
+from sortitor.store.engine import Connection
+from sortitor.store.people import PersonRow
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """One quota that a person has, and how many devices count to it. platform: None for all."""
+
+    platform: Platform | None
+    quota: Quota
+    policy: str
+    counted: int
+
+
+@dataclass(frozen=True, slots=True)
+class Over:
+    """A person who has more devices than a quota."""
+
+    user_name: str
+    platform: Platform | None
+    quota: Quota
+    counted: int
+
+
+def standings(gate: Gate, person: PersonRow, holding: Holding) -> list[Standing]:
+    """The quotas of a person: the one for all platforms first."""
+    audience = gate.audience(Who(frozenset(person.groups), person.user_name))
+    return list(_standings(audience, holding))
+
+
+def over(connection: Connection, gate: Gate) -> dict[str, Over]:
+    """Who has more devices than the gate's quota: user name → the first quota that is passed."""
+    found = {}
+    for row in people.holders(connection, gate.lowest_quota + 1):
+        audience = gate.audience(Who(frozenset(row.groups), row.user_name))
+        for one in _standings(audience, row.holding):
+            if one.counted > one.quota.devices:
+                found[row.user_name] = Over(row.user_name, one.platform, one.quota, one.counted)
+                break
+    return found
+
+
+def holding_beside(device: DeviceRow | None, person_id: int, holding: Holding) -> Holding:
+    """What a person has beside this device."""
+    if device is None or not counts_already(device.stage, device.person_id, person_id):
+        return holding
+    return holding.without(device.platform, device.ownership)
+
+
+def reasons_against(
+    gate: Gate,
+    device: DeviceRow,
+    person: PersonRow,
+    holding: Holding,
+    known: Mapping[str, Any] | None,
+) -> tuple[Reason, ...]:
+    """Why the person may not have this device too; nothing: they may. `holding` is all that the
+    person has, `known` what was declared of the device.
+    """
+    arrival = Arrival(
+        platform=device.platform,
+        os_version=device.os_version,
+        ownership=device.ownership,
+        declared=True,
+        person=person.user_name,
+        groups=frozenset(person.groups),
+        holding=holding_beside(device, person.id, holding),
+        known=known,
+    )
+    return quota_reasons(arrival, gate.audience(arrival.who))
+
+
+def _standings(audience: Sequence[Policy], holding: Holding) -> Iterator[Standing]:
+    for statement in _every_quota(audience):
+        counted = holding.counted(statement.value, statement.platform)
+        yield Standing(statement.platform, statement.value, statement.policy, counted)
+
+
+def _every_quota(audience: Sequence[Policy]) -> Iterator[Statement]:
+    yield from quotas(audience, None)
+    for platform in Platform:
+        yield from (one for one in quotas(audience, platform) if one.platform is not None)
