@@ -155,8 +155,8 @@ def test_policies_are_read_as_words_and_a_faulty_file_is_pointed_at(
     saved = run("gate", "edit", file, "--yes", "--reason", "season")
     assert saved.code == 0, saved.err
     words = run("gate", "show").out
-    assert "1. Crew – Crew" in words
-    assert "2 devices per person" in words
+    assert "1. Crew – people in Crew" in words
+    assert "devices per person: 2 devices" in words
     assert "refused" in words
     tried = run(
         "gate",

@@ -99,6 +99,7 @@ def test_there_is_something_of_everything(company: Demonstration) -> None:
         assert list(s.orders.list())
         assert {policy.name for policy in s.gate.show().policies} == {
             "Seasonal crew",
+            "Gangway scanners",
             "Officers",
             "Baseline",
         }

@@ -248,9 +248,9 @@ def test_a_replay_of_the_fleet_is_each_device_knocking_again(
             )
             known = {"tags": tags, "purchasedOn": bought} if declared else None
             arrival = Arrival(
-                platform=device.platform,
+                platform=Platform(device.platform),
                 os_version=device.os_version,
-                ownership=device.ownership,
+                ownership=Ownership(device.ownership),
                 declared=device.ownership_basis != "inferred",
                 # Quotas are counted by person, not by device.
                 person=person.user_name if person else None,

@@ -785,6 +785,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gate/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Gate
+         * @description What is odd about a gate that is being edited: words that nobody hears, passes it defeats.
+         */
+        post: operations["check_gate_api_v1_gate_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/effective": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Effective Gate
+         * @description Each facet with its word and the policy that has it, for a person, a group or a device.
+         */
+        post: operations["show_effective_gate_api_v1_gate_effective_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gate/preview": {
         parameters: {
             query?: never;
@@ -799,6 +839,67 @@ export interface paths {
          * @description Whom of today's fleet the gate as proposed would meet otherwise than now.
          */
         post: operations["preview_gate_api_v1_gate_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replay Gate
+         * @description What the gate as proposed would have said to today's fleet, and to the arrivals of the last
+         *     90 days as they were then: by outcome and reason.
+         */
+        post: operations["replay_gate_api_v1_gate_replay_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/replay/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Export Replayed
+         * @description All of them as a file.
+         */
+        post: operations["export_replayed_api_v1_gate_replay_file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/replay/list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * List Replayed
+         * @description The devices (or past arrivals) that the gate as proposed would meet otherwise, by number.
+         */
+        post: operations["list_replayed_api_v1_gate_replay_list_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3003,6 +3104,46 @@ export interface components {
             device_id: number;
         };
         /**
+         * Effective
+         * @description The gate as it meets somebody or something.
+         */
+        Effective: {
+            /**
+             * Policies
+             * @description The policies that hold it, in order.
+             */
+            policies: string[];
+            /** Statements */
+            statements: components["schemas"]["Statement"][];
+            /** Subject */
+            subject: string;
+        };
+        /**
+         * EffectiveAsked
+         * @description For whom or what: a person, a group, a device, or a person with a device; none: a stranger.
+         *
+         *     `policies` is a gate that is not saved.
+         */
+        EffectiveAsked: {
+            /**
+             * Device
+             * @description A serial number or IMEI.
+             */
+            device?: string | null;
+            /**
+             * Group
+             * @description Somebody who is in this group only.
+             */
+            group?: string | null;
+            /**
+             * Person
+             * @description User name or mail.
+             */
+            person?: string | null;
+            /** Policies */
+            policies?: components["schemas"]["Policy"][] | null;
+        };
+        /**
          * Entry
          * @description One change: who, when, what, why, before and after.
          */
@@ -3129,6 +3270,12 @@ export interface components {
             inside: boolean;
         };
         /**
+         * Facet
+         * @description What a gate policy can state.
+         * @enum {string}
+         */
+        Facet: "door" | "versions" | "makers" | "models" | "ownerships" | "declared_only" | "quota" | "returning";
+        /**
          * Fact
          * @description One thing known of a device, with its basis: who says so.
          */
@@ -3169,7 +3316,7 @@ export interface components {
         /**
          * Gate
          * @description The whole gate: policies in order. Each facet comes from the first that holds the arrival and
-         *     states it.
+         *     states it; within one policy a platform's own word goes before the one for all.
          */
         Gate: {
             /**
@@ -3534,6 +3681,25 @@ export interface components {
             /** Reason */
             reason?: string | null;
             selection: components["schemas"]["Selection"];
+        };
+        /**
+         * Listed
+         * @description How a list of makers or models is meant.
+         * @enum {string}
+         */
+        Listed: "only" | "all_but";
+        /**
+         * Listing
+         * @description Only these, or all but these; compared without case, blanks and punctuation.
+         */
+        Listing: {
+            /** @description `only`: these come in; `all_but`: these do not. */
+            listed: components["schemas"]["Listed"];
+            /**
+             * Names
+             * @description Makers, or models.
+             */
+            names: string[];
         };
         /**
          * Lot
@@ -4207,6 +4373,18 @@ export interface components {
              */
             total?: number | null;
         };
+        /** Page[Turned] */
+        Page_Turned_: {
+            /** Items */
+            items: components["schemas"]["Turned"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
         /**
          * Pass
          * @description A pass without its code.
@@ -4366,14 +4544,43 @@ export interface components {
             mail: string | null;
             /** Name */
             name: string;
-            /** Quota */
-            quota: number;
-            /** Quota Policy */
-            quota_policy: string;
+            /**
+             * Quotas
+             * @description The quota for all platforms first, then those of single platforms.
+             */
+            quotas: components["schemas"]["PersonQuota"][];
             /** Site */
             site: string | null;
             /** User Name */
             user_name: string;
+        };
+        /**
+         * PersonQuota
+         * @description One quota of a person and how many devices count to it.
+         */
+        PersonQuota: {
+            /**
+             * Counted
+             * @description How many the person has.
+             */
+            counted: number;
+            /**
+             * Devices
+             * @description How many the person may have.
+             */
+            devices: number;
+            /** @description Null: all platforms together. */
+            platform: components["schemas"]["Platform"] | null;
+            /**
+             * Policy
+             * @description The gate policy that states it.
+             */
+            policy: string;
+            /**
+             * Words
+             * @description The quota in words: `2 corporate Android devices`.
+             */
+            words: string;
         };
         /**
          * Platform
@@ -4383,31 +4590,41 @@ export interface components {
         Platform: "android" | "ios" | "windows" | "macos" | "linux";
         /**
          * PlatformRule
-         * @description Whether a platform is open, and for which versions.
-         *
-         *     The bounds are inclusive over the components that they state.
+         * @description What a policy says of one platform; what it leaves null it does not state.
          */
         PlatformRule: {
             /**
+             * Declared Only
+             * @description Whether only devices that were declared before may come in.
+             */
+            declared_only?: boolean | null;
+            /** @description Whose make comes in. */
+            makers?: components["schemas"]["Listing"] | null;
+            /** @description Which models come in. */
+            models?: components["schemas"]["Listing"] | null;
+            /**
              * Open
-             * @description Whether devices of the platform may come in.
-             * @default true
+             * @description Whether the platform may come in.
              */
-            open?: boolean;
+            open?: boolean | null;
             /**
-             * Os Max
-             * @description The newest version let in.
+             * Ownerships
+             * @description Whose devices may come in.
              */
-            os_max?: string | null;
-            /**
-             * Os Min
-             * @description The oldest version let in.
-             */
-            os_min?: string | null;
+            ownerships?: components["schemas"]["Ownership"][] | null;
+            /** @description Devices per person; a platform's own holds beside the one for all. */
+            quota?: components["schemas"]["Quota"] | null;
+            /** @description What happens to a retired device that knocks. */
+            returning?: components["schemas"]["Returning"] | null;
+            /** @description Which versions come in. */
+            versions?: components["schemas"]["VersionBounds"] | null;
         };
         /**
          * Policy
          * @description One gate policy. What it leaves null, or a platform that it leaves out, it does not state.
+         *
+         *     It holds everyone, or members of any of its groups, any of its people, and the devices that its
+         *     filter fits.
          */
         Policy: {
             /**
@@ -4416,8 +4633,13 @@ export interface components {
              */
             declared_only?: boolean | null;
             /**
+             * Devices
+             * @description Which devices it holds, by what was declared of them: a filter.
+             */
+            devices?: string | null;
+            /**
              * Groups
-             * @description Whom it holds: members of any of these groups; null: everyone.
+             * @description Whom it holds: members of any of these groups.
              */
             groups?: string[] | null;
             /**
@@ -4426,10 +4648,20 @@ export interface components {
              */
             name: string;
             /**
+             * Note
+             * @description Why it is there.
+             */
+            note?: string | null;
+            /**
              * Ownerships
              * @description Whose devices may come in.
              */
             ownerships?: components["schemas"]["Ownership"][] | null;
+            /**
+             * People
+             * @description Whom it holds: these, by user name.
+             */
+            people?: string[] | null;
             /**
              * Platforms
              * @description What it says of each platform.
@@ -4438,13 +4670,25 @@ export interface components {
             platforms?: {
                 [key: string]: components["schemas"]["PlatformRule"];
             };
-            /**
-             * Quota
-             * @description Devices per person, 1 to 50.
-             */
-            quota?: number | null;
+            /** @description Devices per person; a platform's own holds beside the one for all. */
+            quota?: components["schemas"]["Quota"] | null;
             /** @description What happens to a retired device that knocks. */
             returning?: components["schemas"]["Returning"] | null;
+        };
+        /**
+         * PolicyRemark
+         * @description What is odd about a gate that can be saved.
+         */
+        PolicyRemark: {
+            /** Code */
+            code: string;
+            /** Detail */
+            detail: string;
+            /**
+             * Pointer
+             * @description Where: a JSON pointer (RFC 6901) into the gate.
+             */
+            pointer: string;
         };
         /**
          * Pool
@@ -4668,6 +4912,22 @@ export interface components {
             words: string;
         };
         /**
+         * Quota
+         * @description How many devices a person may have.
+         */
+        Quota: {
+            /**
+             * Devices
+             * @description Devices per person, 1 to 50.
+             */
+            devices: number;
+            /**
+             * Ownerships
+             * @description Which devices count: of these ownerships; null: all.
+             */
+            ownerships?: components["schemas"]["Ownership"][] | null;
+        };
+        /**
          * Reason
          * @description Why not: whose rule, what was compared, what would change it, what the person may be told.
          */
@@ -4787,6 +5047,40 @@ export interface components {
              *     }
              */
             selection?: components["schemas"]["Selection"];
+        };
+        /**
+         * Replay
+         * @description What a changed gate would have said to today's fleet and to past arrivals as they were.
+         */
+        Replay: {
+            arrivals: components["schemas"]["Replayed"];
+            /**
+             * Days
+             * @description How far back arrivals were looked at.
+             */
+            days: number;
+            fleet: components["schemas"]["Replayed"];
+            /**
+             * Without Facts
+             * @description Arrivals of these days of which too little was kept; not looked at.
+             */
+            without_facts: number;
+        };
+        /**
+         * Replayed
+         * @description What a change turns among so many that were looked at.
+         */
+        Replayed: {
+            /** Admitted */
+            admitted: number;
+            /** Looked At */
+            looked_at: number;
+            /** Parked */
+            parked: number;
+            /** Refused */
+            refused: number;
+            /** Tallies */
+            tallies: components["schemas"]["Tally"][];
         };
         /**
          * Report
@@ -5134,6 +5428,27 @@ export interface components {
          */
         Stage: "awaited" | "parked" | "active" | "dormant" | "retired";
         /**
+         * Statement
+         * @description One facet's word, and the policy that has it.
+         */
+        Statement: {
+            facet: components["schemas"]["Facet"];
+            /**
+             * Own
+             * @description Whether the policy says it of this platform alone, rather than of all.
+             */
+            own: boolean;
+            /** @description Null: for all platforms. */
+            platform: components["schemas"]["Platform"] | null;
+            /** Policy */
+            policy: string;
+            /**
+             * Words
+             * @description What it says: `from 12`, `only Kelmar`, `2 devices`.
+             */
+            words: string;
+        };
+        /**
          * Step
          * @description One line of the trace.
          */
@@ -5181,6 +5496,22 @@ export interface components {
             state: string;
             /** Watched */
             watched: number;
+        };
+        /**
+         * Tally
+         * @description How many a change turns, to which outcome and for which reason; one can have several.
+         */
+        Tally: {
+            /** Code */
+            code: string;
+            /**
+             * Explanation
+             * @description The reason in words, of one of them.
+             */
+            explanation: string;
+            /** Number */
+            number: number;
+            outcome: components["schemas"]["Outcome"];
         };
         /**
          * Template
@@ -5323,6 +5654,10 @@ export interface components {
         Try: {
             /** Identifier */
             identifier?: string | null;
+            /** Maker */
+            maker?: string | null;
+            /** Model */
+            model?: string | null;
             /** Os Version */
             os_version?: string | null;
             ownership?: components["schemas"]["Ownership"] | null;
@@ -5331,6 +5666,28 @@ export interface components {
             platform: components["schemas"]["Platform"];
             /** Policies */
             policies?: components["schemas"]["Policy"][] | null;
+        };
+        /**
+         * Turned
+         * @description One device or arrival that a changed gate meets otherwise.
+         */
+        Turned: {
+            after: components["schemas"]["Outcome"];
+            before: components["schemas"]["Outcome"];
+            /** Device Id */
+            device_id: number | null;
+            /** Explanation */
+            explanation: string;
+            /** Id */
+            id: number;
+            /** Person */
+            person: string | null;
+            /** Remedy */
+            remedy: string;
+            /** Site */
+            site: string | null;
+            /** Subject */
+            subject: string;
         };
         /**
          * Use
@@ -5373,6 +5730,22 @@ export interface components {
             place: number;
             /** Why */
             why: string;
+        };
+        /**
+         * VersionBounds
+         * @description Which versions come in. A bound is inclusive over the components it states; none: any.
+         */
+        VersionBounds: {
+            /**
+             * Newest
+             * @description The newest version let in.
+             */
+            newest?: string | null;
+            /**
+             * Oldest
+             * @description The oldest version let in.
+             */
+            oldest?: string | null;
         };
         /**
          * View
@@ -7319,6 +7692,90 @@ export interface operations {
             };
         };
     };
+    check_gate_api_v1_gate_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyRemark"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_effective_gate_api_v1_gate_effective_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EffectiveAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Effective"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preview_gate_api_v1_gate_preview_post: {
         parameters: {
             query?: never;
@@ -7339,6 +7796,152 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replay_gate_api_v1_gate_replay_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_replayed_api_v1_gate_replay_file_post: {
+        parameters: {
+            query?: {
+                /** @description Devices, or past arrivals. */
+                of?: "fleet" | "arrivals";
+                /** @description Only those that turn to this outcome. */
+                outcome?: components["schemas"]["Outcome"] | null;
+                /** @description Only those that have this reason (its code). */
+                reason?: string | null;
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_replayed_api_v1_gate_replay_list_post: {
+        parameters: {
+            query?: {
+                /** @description Devices, or past arrivals. */
+                of?: "fleet" | "arrivals";
+                /** @description Only those that turn to this outcome. */
+                outcome?: components["schemas"]["Outcome"] | null;
+                /** @description Only those that have this reason (its code). */
+                reason?: string | null;
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gate"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Turned_"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -24,19 +24,9 @@ from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
 from sortitor.core.gate import statement_said, statements
 from sortitor.core.vocabulary import Facet, Outcome, Ownership, Platform
+from sortitor.core.words import LABELS
 from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replayed, Try
 
-#: Facet → how it is called in a line.
-FACET_WORDS = {
-    Facet.DOOR: "door",
-    Facet.VERSIONS: "OS version",
-    Facet.MAKERS: "makers",
-    Facet.MODELS: "models",
-    Facet.OWNERSHIPS: "ownership",
-    Facet.DECLARED_ONLY: "undeclared",
-    Facet.QUOTA: "per person",
-    Facet.RETURNING: "returning",
-}
 _TONES = {"admitted": "good", "parked": "warn", "refused": "bad"}
 
 
@@ -107,10 +97,10 @@ def _show_policy(place: int, policy: Policy) -> None:
     lines: dict[str, list[str]] = {}
     for statement in statements(policy):
         whose = statement.platform.label if statement.platform else "All platforms"
-        words = f"{FACET_WORDS[statement.facet]} {statement_said(statement)}"
+        words = f"{LABELS[Facet][statement.facet]}: {statement_said(statement)}"
         lines.setdefault(whose, []).append(words)
     for whose, words_of in lines.items():
-        plain(f"   {whose:<14} {', '.join(words_of)}")
+        plain(f"   {whose:<14} {'; '.join(words_of)}")
 
 
 def _audience(policy: Policy) -> str:
@@ -198,7 +188,7 @@ def show_effective(
     found = s.gate.effective(asked)
     plain(f"For {found.subject}: {', '.join(found.policies)}")
     columns: Columns = {
-        "Question": lambda line: FACET_WORDS[line.facet],
+        "Question": lambda line: LABELS[Facet][line.facet],
         "Platform": lambda line: line.platform.label if line.platform else "all",
         "Answer": lambda line: line.words,
         "Policy": lambda line: line.policy,

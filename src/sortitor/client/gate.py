@@ -31,9 +31,9 @@ class Gate(Noun):
             json=g.GateApply(policies=tuple(policies), digest=digest, reason=reason),
         ).revision
 
-    def check(self, policies: Sequence[g.Policy]) -> Sequence[g.Remark]:
+    def check(self, policies: Sequence[g.Policy]) -> Sequence[g.PolicyRemark]:
         """What is odd about policies that can be saved."""
-        return self._t.call(list[g.Remark], "POST", "/gate/check", json=_gate(policies))
+        return self._t.call(list[g.PolicyRemark], "POST", "/gate/check", json=_gate(policies))
 
     def effective(self, asked: g.EffectiveAsked) -> g.Effective:
         """Each facet with its word, for a person, a group or a device."""

@@ -9,6 +9,8 @@ from enum import StrEnum
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
     Activation,
+    Facet,
+    Listed,
     LotStatus,
     Outcome,
     Ownership,
@@ -76,6 +78,20 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Returning.READMIT: "let back in",
         Returning.PARK: "parked until a coordinator says so",
         Returning.REFUSE: "refused",
+    },
+    Facet: {
+        Facet.DOOR: "door",
+        Facet.VERSIONS: "OS version",
+        Facet.MAKERS: "makers",
+        Facet.MODELS: "models",
+        Facet.OWNERSHIPS: "ownership",
+        Facet.DECLARED_ONLY: "undeclared devices",
+        Facet.QUOTA: "devices per person",
+        Facet.RETURNING: "returning devices",
+    },
+    Listed: {
+        Listed.ONLY: "only these",
+        Listed.ALL_BUT: "all but these",
     },
     Role: {
         Role.VIEWER: "viewer: looks at everything, changes nothing",

@@ -78,7 +78,7 @@ class Saved(Answer):
     revision: int
 
 
-class Remark(Answer):
+class PolicyRemark(Answer):
     """What is odd about a gate that can be saved."""
 
     pointer: str = Field(description="Where: a JSON pointer (RFC 6901) into the gate.")

@@ -143,15 +143,13 @@ function importFile(event: Event) {
       {{ person.name }} has left and still has {{ plural(person.holding, 'device') }}: give each to
       somebody else, or retire it.
     </p>
-    <p>
-      <strong :class="{ 'tone-bad': person.holding > person.quota }"
-        >{{ person.holding }} of {{ person.quota }} devices</strong
+    <p v-for="quota in person.quotas" :key="quota.platform ?? 'all'">
+      <strong :class="{ 'tone-bad': quota.counted > quota.devices }"
+        >{{ quota.counted }} of {{ quota.words }}</strong
       >
-      <span class="muted">
-        by the policy “{{ person.quota_policy }}”; in
-        {{ person.groups.join(', ') || 'no group' }}</span
-      >
+      <span class="muted"> by the policy “{{ quota.policy }}”</span>
     </p>
+    <p class="muted">In {{ person.groups.join(', ') || 'no group' }}.</p>
     <div v-for="device in person.devices" :key="device.id" class="row-gap mt-1">
       <router-link :to="`/devices/${device.id}`">{{
         device.name ?? `device ${device.id}`

@@ -24,7 +24,7 @@ from sortitor.schemas.gate import (
     EffectiveAsked,
     GateApply,
     GateDetail,
-    Remark,
+    PolicyRemark,
     Replay,
     Replayed,
     Saved,
@@ -91,9 +91,9 @@ def try_gate(ctx: MayLook, given: Try) -> Decision:
 
 
 @router.post("/gate/check")
-def check_gate(ctx: MayLook, given: Gate) -> list[Remark]:
+def check_gate(ctx: MayLook, given: Gate) -> list[PolicyRemark]:
     """What is odd about a gate that is being edited: words that nobody hears, passes it defeats."""
-    return [Remark.model_validate(one) for one in gate.check(ctx, given)]
+    return [PolicyRemark.model_validate(one) for one in gate.check(ctx, given)]
 
 
 @router.post("/gate/effective")

@@ -1,0 +1,119 @@
+<script setup lang="ts">
+import { mdiCheck, mdiClose } from '@mdi/js'
+import { reactive, ref } from 'vue'
+
+import { api, got, type Schemas } from '../../api/client'
+import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import StageChip from '../../shared/tables/StageChip.vue'
+import { useAction } from '../../shared/actions/useAction'
+import { useVocabulary } from '../../shared/actions/useVocabulary'
+import type { Platform, Policy } from './facets'
+
+/** An imagined device, and what the gate says to it. */
+const { policies, changed } = defineProps<{ policies: Policy[]; changed: boolean }>()
+const { choices } = useVocabulary()
+const imagined = reactive({
+  platform: 'android' as Platform,
+  os_version: '',
+  ownership: null as Schemas['Ownership'] | null,
+  maker: '',
+  model: '',
+  person: '',
+  identifier: '',
+})
+const decision = ref<Schemas['Decision'] | null>(null)
+const { failure, run } = useAction()
+
+async function attempt() {
+  decision.value = null
+  await run(async () => {
+    decision.value = await got(
+      api.POST('/api/v1/gate/try', {
+        body: {
+          platform: imagined.platform,
+          os_version: imagined.os_version || null,
+          ownership: imagined.ownership,
+          maker: imagined.maker || null,
+          model: imagined.model || null,
+          person: imagined.person || null,
+          identifier: imagined.identifier || null,
+          policies: changed ? policies : null,
+        },
+      }),
+    )
+  }, false)
+}
+</script>
+
+<template>
+  <v-card class="pa-4 stack">
+    <h2>Try a device</h2>
+    <p class="muted">
+      Nothing is written{{ changed ? '; your changes above are tried, saved or not' : '' }}.
+    </p>
+    <form class="fields" @submit.prevent="attempt">
+      <v-select v-model="imagined.platform" :items="choices('platform')" label="Platform" />
+      <v-text-field v-model="imagined.os_version" label="OS version" />
+      <v-select
+        v-model="imagined.ownership"
+        :items="choices('ownership')"
+        label="Declared as"
+        clearable
+      />
+      <v-text-field v-model="imagined.maker" label="Maker" />
+      <v-text-field v-model="imagined.model" label="Model" />
+      <v-text-field v-model="imagined.person" label="Person (user name or mail)" />
+      <v-text-field v-model="imagined.identifier" label="A real device's serial or IMEI" />
+      <v-btn type="submit" color="primary" variant="outlined">Try it</v-btn>
+    </form>
+    <ProblemAlert :error="failure" />
+    <div v-if="decision" aria-live="polite">
+      <StageChip :stage="decision.outcome" />
+      <div v-for="(reason, place) in decision.reasons" :key="place" class="mt-2">
+        {{ reason.explanation }}
+        <span class="muted">{{ reason.remedy }}</span>
+      </div>
+      <table class="trace mt-3">
+        <caption class="visually-hidden">
+          The gate's trace
+        </caption>
+        <tbody>
+          <tr
+            v-for="(step, place) in decision.trace"
+            :key="place"
+            :class="{ 'tone-bad': !step.passed }"
+          >
+            <td>
+              <v-icon
+                :icon="step.passed ? mdiCheck : mdiClose"
+                size="16"
+                :aria-label="step.passed ? 'passed' : 'failed'"
+              />
+            </td>
+            <th scope="row">{{ step.facet }}</th>
+            <td>{{ step.explanation || step.actual }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </v-card>
+</template>
+
+<style scoped>
+.fields {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(180px, 1fr));
+  gap: 8px;
+}
+.trace {
+  border-collapse: collapse;
+  width: 100%;
+}
+.trace th,
+.trace td {
+  text-align: left;
+  vertical-align: top;
+  padding: 3px 8px 3px 0;
+  font-weight: 500;
+}
+</style>
