@@ -10,8 +10,9 @@ from playwright.sync_api import Page, expect
 from tests.workbooks import xlsx
 from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
 
-from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.core.vocabulary import Activation, Ownership, Platform
 from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.gate import VersionBounds
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -301,14 +302,61 @@ def test_a_gate_is_tried_and_saved(page: Page, world: World, tmp_path: Path) -> 
     page.get_by_label("OS version").last.fill("9")
     page.get_by_role("button", name="Try it").click()
     expect(page.get_by_text("parked").first).to_be_visible()
-    page.get_by_label("Devices per person").fill("99")
-    page.get_by_role("button", name="Preview and save").click()
+    dialog = page.get_by_role("dialog")
+
+    def state(cell: str, label: str, value: str) -> None:
+        page.get_by_role("button", name=cell).click()
+        dialog.get_by_role("textbox", name=label).or_(
+            dialog.get_by_role("spinbutton", name=label)
+        ).fill(value)
+        dialog.get_by_role("button", name="State it").click()
+        expect(dialog).to_be_hidden()
+
+    state("Baseline, all platforms, devices per person", "Devices per person", "99")
     expect(page.get_by_role("alert").first).to_contain_text("1 to 50")
-    page.get_by_role("button", name="Leave it").click()
-    page.get_by_label("Devices per person").fill("4")
+    state("Baseline, all platforms, devices per person", "Devices per person", "4")
+    state("Baseline, Android, OS version", "From", "15")
+    page.get_by_role("button", name="Replay").click()
+    expect(page.get_by_text("lets in Android 15 or later").first).to_be_visible()
+    page.get_by_role("link", name="2", exact=True).first.click()
+    expect(page.get_by_role("region", name="The list").get_by_role("row")).to_have_count(3)
+    with page.expect_download() as taken:
+        page.get_by_role("button", name="CSV").click()
+    assert b"lets in Android 15" in taken.value.path().read_bytes()
     page.get_by_role("button", name="Preview and save").click()
     confirm(page, "Save the gate")
-    assert world.client().gate.show().policies[-1].quota == 4
+    saved = world.client().gate.show().policies[-1]
+    assert saved.quota is not None
+    assert saved.quota.devices == 4
+    assert saved.platforms[Platform.ANDROID].versions == VersionBounds(oldest="15")
+
+
+def test_a_policy_is_added_copied_and_marked_for_whom_it_counts(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    furnish(world, tmp_path)
+    page.goto("/gate")
+    dialog = page.get_by_role("dialog")
+    page.get_by_role("button", name="Add a policy").click()
+    expect(page.get_by_role("status")).to_contain_text("holds nobody")
+    dialog.get_by_label("Policy").fill("Crew of the Dunlin")
+    dialog.locator(".v-select").first.click()
+    page.get_by_role("option", name="Crew").click()
+    page.keyboard.press("Escape")
+    dialog.get_by_role("button", name="Take it over").click()
+    page.get_by_role("button", name="Crew of the Dunlin, all platforms, devices per").click()
+    dialog.get_by_role("button", name="As the baseline").click()
+    page.get_by_role("button", name="What to do with Crew of the Dunlin").click()
+    page.get_by_text("Copy", exact=True).click()
+    expect(page.get_by_role("status")).to_contain_text("never heard")
+    page.locator(".kind .v-field").click()
+    page.get_by_role("option", name="a person").click()
+    page.get_by_role("textbox", name="User name or mail", exact=True).fill("maud")
+    expect(page.get_by_text("Maud Fenwick")).to_be_visible()
+    won = "Crew of the Dunlin, all platforms, devices per person: 5 devices, which counts"
+    expect(page.get_by_role("button", name=won)).to_be_visible()
+    page.get_by_role("button", name="Undo the changes").click()
+    expect(page.get_by_text("Crew of the Dunlin")).to_have_count(0)
 
 
 def test_a_sweep_is_previewed_with_its_histogram_applied_and_reverted(

@@ -250,6 +250,7 @@ function describe(policy: Policy, line: Line): string {
 .section span {
   position: sticky;
   left: 10px;
+  margin-right: 8px;
 }
 .cell {
   display: block;

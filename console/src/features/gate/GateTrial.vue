@@ -102,7 +102,7 @@ async function attempt() {
 <style scoped>
 .fields {
   display: grid;
-  grid-template-columns: repeat(auto-fill, minmax(180px, 1fr));
+  grid-template-columns: repeat(auto-fill, minmax(235px, 1fr));
   gap: 8px;
 }
 .trace {
