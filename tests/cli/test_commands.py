@@ -115,9 +115,9 @@ def test_devices_are_found_read_declared_named_and_held(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    code = a_pass(s)
+    code = a_pass(s, person="maud")
     for number in range(3):
-        s.agent.knock(knocking(code, f"KM-00{number}1", person="maud"))
+        s.agent.knock(knocking(code, f"KM-00{number}1"))
     listed = run("device", "list", "--ownership", "personal")
     assert listed.out.count("KM-00") == 3
     lines = list(csv.DictReader(io.StringIO(run("device", "list", "-o", "csv").out)))
@@ -281,9 +281,9 @@ def test_an_order_from_ordered_to_short(run: Run, tmp_path: Path) -> None:
 def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    code = a_pass(s)
+    code = a_pass(s, person="maud")
     for number in range(3):
-        s.agent.knock(knocking(code, f"KM-00{number}1", person="maud"))
+        s.agent.knock(knocking(code, f"KM-00{number}1"))
     assert "No cohorts yet" in run("cohort", "list").err
     added = run("cohort", "add", "Crew phones", "--filter", 'person.groups eq "crew"', "--yes")
     assert (added.code, "3  devices in it" in added.err) == (0, True)

@@ -34,6 +34,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Returning,
+    SignIn,
     Stage,
 )
 
@@ -84,6 +85,7 @@ CASES = {
     "undeclared": (replace(ALLOWED, declared=False), baseline(declared_only=True)),
     "quota_reached": (replace(ALLOWED, holding=having(5)), BASE),
     "signin_failed": (replace(ALLOWED, signin_failed=True), BASE),
+    "no_passcode": (ALLOWED, baseline(sign_in=SignIn.PASSCODE)),
     "pass_unknown": (replace(ALLOWED, shown=Pass("pass_unknown")), BASE),
     "pass_expired": (replace(ALLOWED, shown=Pass("pass_expired")), BASE),
     "pass_spent": (replace(ALLOWED, shown=Pass("pass_spent")), BASE),
@@ -95,7 +97,11 @@ CASES = {
 PARKING = {"in_use"}
 
 
-@pytest.mark.parametrize("code", REASON_CODES)
+#: Said of a device that cannot be asked, by whoever asks.
+_OF_THE_PROTOCOL = "protocol_old"
+
+
+@pytest.mark.parametrize("code", [one for one in REASON_CODES if one != _OF_THE_PROTOCOL])
 def test_each_reason_refuses_alone_and_says_what_to_do(code: str) -> None:
     arrival, policy = CASES[code]
     decision = decide(arrival, Gate(policies=(policy,)))

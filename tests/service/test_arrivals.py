@@ -34,7 +34,7 @@ def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path
         ownership="corporate",
     )
     s.naming.save([Template(name="all", pattern="{site|upper}-{n|pad 3}")])
-    answer = s.agent.knock(knocking(a_pass(s), "KM-1", imeis=[imei(1)], person="maud"))
+    answer = s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1", imeis=[imei(1)]))
     assert (answer.outcome, answer.name) == (Outcome.ADMITTED, "DUNLIN-001")
     assert answer.credential
     device = s.devices.show(answer.device_id or 0)
@@ -108,7 +108,7 @@ def test_a_refused_knock_keeps_every_reason_and_tells_the_person_little(
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     change_baseline(s, android="13", ownerships=(Ownership.CORPORATE,))
-    answer = s.agent.knock(knocking(a_pass(s), "KM-1", os_version="12", person="maud"))
+    answer = s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1", os_version="12"))
     assert answer.codes == ["os_too_old", "ownership_denied"]
     assert not any("13" in message or "Baseline" in message for message in answer.messages)
     whole = s.arrivals.show(answer.arrival_id)
@@ -139,7 +139,7 @@ def in_use(world: World, tmp_path: Path) -> tuple[str, int]:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "eve,Eve Sallow,,,,Crew")
     import_lot(s, manifest(tmp_path, ["serial,maker", "KM-1,Kelmar"]), ownership="corporate")
-    first = s.agent.knock(knocking(a_pass(s), "KM-1", person="maud"))
+    first = s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1"))
     return first.credential or "", first.device_id or 0
 
 
@@ -149,7 +149,7 @@ def test_nobody_takes_a_device_in_use_over_by_knowing_its_serial_number(
     s = world.client()
     credential, device_id = in_use(world, tmp_path)
     before = world.rows("SELECT to_jsonb(d) FROM devices d")
-    claim = s.agent.knock(knocking(a_pass(s), "KM-1", person="eve", os_version="15"))
+    claim = s.agent.knock(knocking(a_pass(s, person="eve"), "KM-1", os_version="15"))
     assert (claim.outcome, claim.codes) == (Outcome.PARKED, ["in_use"])
     assert world.rows("SELECT to_jsonb(d) FROM devices d") == before, "nothing of it changes"
     s.agent.check_in(credential)
@@ -168,7 +168,7 @@ def test_nobody_takes_a_device_in_use_over_by_knowing_its_serial_number(
 def test_a_coordinator_hands_a_device_over_and_takes_it_back(world: World, tmp_path: Path) -> None:
     s = world.client()
     credential, device_id = in_use(world, tmp_path)
-    claim = s.agent.knock(knocking(a_pass(s), "KM-1", person="eve", os_version="15"))
+    claim = s.agent.knock(knocking(a_pass(s, person="eve"), "KM-1", os_version="15"))
     number = claim.arrival_id or 0
     shown = s.arrivals.preview_hand_over(number)
     assert {(line.before, line.after) for line in shown.examples} == {
@@ -211,7 +211,7 @@ def test_a_device_reported_stolen_is_refused_and_checks_in_no_more(
     with pytest.raises(SignInNeeded):
         s.agent.check_in(credential)
     assert s.devices.show(device_id).last_seen_at == before
-    answer = s.agent.knock(knocking(a_pass(s), "KM-1", person="eve"))
+    answer = s.agent.knock(knocking(a_pass(s, person="eve"), "KM-1"))
     assert "flagged" in answer.codes
     assert answer.credential is None
     assert s.devices.show(device_id).person_name == "Maud Fenwick"
@@ -245,14 +245,15 @@ def test_thirty_knocks_of_one_device_wait_for_nobody_in_a_circle(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "eve,Eve Sallow,,,,Crew")
-    code = a_pass(s, activation=Activation.SHARED)
-    first = s.agent.knock(knocking(code, "KM-1", person="maud", imeis=[imei(1)]))
-    people = ("maud", None, "eve")
+    codes = [
+        a_pass(s, activation=Activation.SHARED, person=person) for person in ("maud", None, "eve")
+    ]
+    first = s.agent.knock(knocking(codes[0], "KM-1", imeis=[imei(1)]))
     before = world.rows("SELECT deadlocks FROM pg_stat_database WHERE datname = current_database()")
 
     def knock(number: int) -> str:
         with Sortitor(world.url) as device:
-            stated = knocking(code, "KM-1", person=people[number % 3], imeis=[imei(1)])
+            stated = knocking(codes[number % 3], "KM-1", imeis=[imei(1)])
             shown = first.credential if number % 2 else None
             return device.agent.knock(stated, shown).outcome
 

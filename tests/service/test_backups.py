@@ -40,7 +40,7 @@ def filled(world: World, tmp_path: Path) -> World:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     import_lot(s, manifest(tmp_path, ["serial,maker", *(f"KM-{i}00,Kelmar" for i in range(30))]))
-    s.agent.knock(knocking(a_pass(s), "KM-100", person="maud"))
+    s.agent.knock(knocking(a_pass(s, person="maud"), "KM-100"))
     seal(world.run.context("schedule"))
     return world
 

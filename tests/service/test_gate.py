@@ -69,11 +69,11 @@ def test_policies_for_people_and_for_declared_devices_decide_at_the_door(
     )
     odo = Policy(name="Odo alone", people=("odo",), quota=Quota(devices=1))
     save(s, with_policies(s, scanners, odo))
-    code = a_pass(s)
-    assert s.agent.knock(knocking(code, "KM-1", person="maud")).codes == ["os_too_old"]
-    assert s.agent.knock(knocking(code, "KM-2", person="odo")).outcome is Outcome.ADMITTED
-    assert s.agent.knock(knocking(code, "KM-3", person="odo")).codes == ["quota_reached"]
-    assert s.agent.knock(knocking(code, "KM-4", person="maud")).outcome is Outcome.ADMITTED
+    maud, odo = a_pass(s, person="maud"), a_pass(s, person="odo")
+    assert s.agent.knock(knocking(maud, "KM-1")).codes == ["os_too_old"]
+    assert s.agent.knock(knocking(odo, "KM-2")).outcome is Outcome.ADMITTED
+    assert s.agent.knock(knocking(odo, "KM-3")).codes == ["quota_reached"]
+    assert s.agent.knock(knocking(maud, "KM-4")).outcome is Outcome.ADMITTED
 
 
 def test_what_a_device_says_of_its_make_does_not_change_what_was_declared(
@@ -105,8 +105,8 @@ def test_the_quota_holds_when_a_coordinator_gives_a_device(world: World, tmp_pat
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
     change_baseline(s, quota=1)
-    code, waiting = a_pass(s), a_pass(s, activation=Activation.COORDINATOR)
-    s.agent.knock(knocking(code, "KM-1", person="maud"))
+    code, waiting = a_pass(s, person="maud"), a_pass(s, activation=Activation.COORDINATOR)
+    s.agent.knock(knocking(code, "KM-1"))
     parked = s.agent.knock(knocking(waiting, "KM-2")).device_id or 0
     shown = s.devices.preview_assign(parked, "maud")
     assert shown.warnings[0].startswith("Cannot be done: Baseline allows 1 device per person")
@@ -185,6 +185,7 @@ def a_busy_door(world: World, tmp_path: Path, random: Random) -> Sortitor:
     header = "serial,maker,model,tags,purchased_on"
     import_lot(s, manifest(tmp_path, [header, *lines]), ownership="corporate")
     codes = [a_pass(s), a_pass(s, activation=Activation.SHARED)]
+    codes += [a_pass(s, person=f"p{n}") for n in range(8)]
     for _ in range(60):
         s.agent.knock(
             knocking(
@@ -194,7 +195,6 @@ def a_busy_door(world: World, tmp_path: Path, random: Random) -> Sortitor:
                 os_version=random.choice(["12", "13.1", "14", None]),
                 maker=random.choice(["Kelmar", "Ondry"]),
                 model=random.choice(["Mate 3", "Halyard S2"]),
-                person=random.choice([None, f"p{random.randrange(8)}"]),
             )
         )
     world.later(days=2)
@@ -276,9 +276,9 @@ def test_a_replay_goes_out_as_a_file_and_leaves_old_arrivals_alone(
 ) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-    code = a_pass(s)
+    code = a_pass(s, person="maud")
     for number in range(3):
-        s.agent.knock(knocking(code, f"KM-{number}0", person="maud"))
+        s.agent.knock(knocking(code, f"KM-{number}0"))
     world.rows("UPDATE arrivals SET facts = NULL WHERE id = (SELECT min(id) FROM arrivals)")
     last = s.gate.show().policies[-1]
     strict = {**last.platforms, ANDROID: PlatformRule(open=False)}

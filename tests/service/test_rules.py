@@ -172,9 +172,9 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     s = world.client()
     import_people(s, tmp_path, *(f"p{i},P {i},,,,Crew" for i in range(3)))
     fleet(world, 4)
-    code = a_pass(s)
+    code = a_pass(s, person="p0")
     for serial in ("X-1", "X-2", "X-3"):
-        s.agent.knock(knocking(code, serial, person="p0"))
+        s.agent.knock(knocking(code, serial))
     was = s.gate.show().policies
     strict = PlatformRule(open=True, versions=VersionBounds(oldest="15"))
     baseline = was[-1].model_copy(
@@ -186,7 +186,7 @@ def test_a_gate_is_previewed_against_the_fleet_applied_and_taken_back(
     assert (counts["refused"], counts["over_quota"]) == (7, 1)
     assert any(e.subject == "p0" for e in shown.examples)
     s.gate.apply(proposed, shown.digest, "new season")
-    assert s.agent.knock(knocking(code, "X-9", person="p0")).codes == [
+    assert s.agent.knock(knocking(code, "X-9")).codes == [
         "os_too_old",
         "quota_reached",
     ]

@@ -43,8 +43,8 @@ def everything_at_once(world: World, tmp_path: Path) -> None:
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "odo,Odo Gannet,,,,Crew")
     shared, own = a_pass(s, activation=Activation.SHARED), a_pass(s)
     for number in range(3):
-        s.agent.knock(knocking(own, f"MA-{number}", person="maud"))
-    s.agent.knock(knocking(own, "OD-1", person="odo"))
+        s.agent.knock(knocking(a_pass(s, person="maud"), f"MA-{number}"))
+    s.agent.knock(knocking(a_pass(s, person="odo"), "OD-1"))
     for number in range(4):
         s.agent.knock(knocking(shared, f"SH-{number}"))
     s.agent.knock(knocking(own, "PA-1"))

@@ -69,8 +69,9 @@ def everywhere(world: World, tmp_path: Path) -> World:
 def changes(s: Sortitor, folder: Path, world: World) -> None:
     """One of each kind of change, so that the journal has everything to tell."""
     shared, own = a_pass(s, activation=Activation.SHARED), a_pass(s, ownership=Ownership.PERSONAL)
-    s.agent.knock(knocking(own, SECRETS[0], imeis=[imei(1)], person="maud"))
-    s.agent.knock(knocking(own, SECRETS[1], imeis=[imei(2)], person="maud"))
+    mauds = a_pass(s, ownership=Ownership.PERSONAL, person="maud")
+    s.agent.knock(knocking(mauds, SECRETS[0], imeis=[imei(1)]))
+    s.agent.knock(knocking(mauds, SECRETS[1], imeis=[imei(2)]))
     s.agent.knock(knocking(shared, OFFICE))
     # Nobody knows it, and the gate refuses it: it may be anybody's own.
     s.agent.knock(knocking(own, SECRETS[4], imeis=[imei(5)], person="nobody.knows"))

@@ -40,7 +40,7 @@ def furnished(database: Database, tmp_path_factory: pytest.TempPathFactory) -> I
         import_people(s, folder, "maud,Maud Fenwick,,,,Crew")
         lines = ["serial,maker", *(f"KM-{i}00,Kelmar" for i in range(4))]
         import_lot(s, manifest(folder, lines))
-        s.agent.knock(knocking(a_pass(s), "KM-100", person="maud"))
+        s.agent.knock(knocking(a_pass(s, person="maud"), "KM-100"))
         yield world
 
 

@@ -9,8 +9,10 @@ from sortitor.cli.gate import show_decision
 from sortitor.cli.output import (
     agree,
     change_options,
+    heading,
     most_option,
     output_option,
+    plain,
     reason_option,
     record,
     talk,
@@ -18,11 +20,12 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Outcome
+from sortitor.core.vocabulary import Need, Outcome, WayStage
+from sortitor.core.words import LABELS
 from sortitor.schemas.arrivals import Arrival
 from sortitor.schemas.gate import Decision
 
-_TONES = {"admitted": "good", "parked": "warn", "refused": "bad"}
+_WAY_TONES = {"done": "good", "parked": "warn", "refused": "bad", "failed": "bad"}
 
 
 @click.group()
@@ -47,10 +50,15 @@ def _model(one: Arrival) -> str | None:
 @arrival.command("list")
 @click.option("--outcome", type=click.Choice([x.value for x in Outcome]), help="Only these.")
 @click.option("--waiting", is_flag=True, help="Only those on which you have to decide.")
+@click.option(
+    "--way", type=click.Choice([x.value for x in WayStage]), help="Only those so far on the way in."
+)
 @most_option
 @output_option
 @with_client
-def list_arrivals(s: Sortitor, outcome: str | None, waiting: bool, most: int, output: str) -> None:
+def list_arrivals(
+    s: Sortitor, outcome: str | None, waiting: bool, way: str | None, most: int, output: str
+) -> None:
     """List arrivals, newest first, with every reason.
 
     \b
@@ -60,7 +68,7 @@ def list_arrivals(s: Sortitor, outcome: str | None, waiting: bool, most: int, ou
     columns = {
         "Id": lambda a: a.id,
         "At": lambda a: a.at,
-        "Outcome": lambda a: toned(a.outcome, _TONES[a.outcome]),
+        "How far": lambda a: toned(LABELS[WayStage][a.way], _WAY_TONES.get(a.way, "plain")),
         "Device": _device,
         "Model": _model,
         "Person": lambda a: a.person_name or a.stated.get("person"),
@@ -70,7 +78,12 @@ def list_arrivals(s: Sortitor, outcome: str | None, waiting: bool, most: int, ou
     assign = "sortitor device assign DEVICE PERSON; of one in use: sortitor arrival hand-over ID"
     look = "sortitor arrival show ID"
     write(
-        s.arrivals.list(Outcome(outcome) if outcome else None, waiting, most + 1),
+        s.arrivals.list(
+            Outcome(outcome) if outcome else None,
+            waiting,
+            most + 1,
+            way=WayStage(way) if way else None,
+        ),
         output,
         columns,
         hint=f"Next: {assign if waiting else look}",
@@ -92,15 +105,27 @@ def show(s: Sortitor, arrival_id: int) -> None:
       sortitor arrival show 88
     """
     a = s.arrivals.show(arrival_id)
+    stated = {name: value for name, value in a.stated.items() if value and name != "protocol"}
     record(
         [
             ("Arrival", a.id),
             ("At", a.at),
-            ("Device", a.device_id),
-            ("Stated", ", ".join(f"{k} {v}" for k, v in a.stated.items() if v)),
+            ("How far", LABELS[WayStage][a.way]),
+            ("Device", a.device_name or a.device_id),
+            ("Person", a.person_name),
+            ("Pass", a.pass_label),
+            ("Stated", ", ".join(f"{name} {value}" for name, value in stated.items())),
         ]
     )
-    show_decision(Decision(outcome=a.outcome, reasons=a.reasons, trace=a.trace))
+    if a.outcome is Outcome.ASKED:
+        asked = ", ".join(LABELS[Need][need] for need in a.asks)
+        plain(f"Asked for {asked}; it gives up at {a.lapses_at:%H:%M} UTC.")
+    else:
+        show_decision(Decision(outcome=a.outcome, reasons=a.reasons, trace=a.trace))
+    if a.messages:
+        heading("What went to and fro")
+        for message in a.messages:
+            plain(f"  {message.at:%H:%M:%S}  {message.who:<12} {message.what}")
 
 
 @arrival.command("hand-over")

@@ -27,7 +27,7 @@ from sortitor.core.vocabulary import Facet, Outcome, Ownership, Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replayed, Try
 
-_TONES = {"admitted": "good", "parked": "warn", "refused": "bad"}
+_TONES = {"admitted": "good", "parked": "warn", "refused": "bad", "asked": "plain"}
 
 
 @click.group()

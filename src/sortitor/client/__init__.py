@@ -16,12 +16,14 @@ from sortitor.client.jobs import Jobs
 from sortitor.client.journal import Journal
 from sortitor.client.licences import Pools
 from sortitor.client.lots import Lots
+from sortitor.client.mails import Mails
 from sortitor.client.naming import Naming
 from sortitor.client.orders import Orders
 from sortitor.client.passes import Passes
 from sortitor.client.people import People
 from sortitor.client.retention import Retention
 from sortitor.client.sweeps import SweepRules, Sweeps
+from sortitor.client.terms import TermsCalls
 from sortitor.client.today import Today
 from sortitor.client.transport import Transport
 from sortitor.client.views import Views
@@ -52,6 +54,7 @@ class Sortitor:
         self.jobs = Jobs(self._transport)
         self.journal = Journal(self._transport)
         self.lots = Lots(self._transport)
+        self.mails = Mails(self._transport)
         self.naming = Naming(self._transport)
         self.orders = Orders(self._transport)
         self.retention = Retention(self._transport)
@@ -60,6 +63,7 @@ class Sortitor:
         self.pools = Pools(self._transport)
         self.sweep_rules = SweepRules(self._transport)
         self.sweeps = Sweeps(self._transport)
+        self.terms = TermsCalls(self._transport)
         self.today = Today(self._transport)
         self.views = Views(self._transport)
 

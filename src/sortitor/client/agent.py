@@ -16,6 +16,46 @@ class Agent(Noun):
         headers = {"Authorization": f"Bearer {credential}"} if credential else {}
         return self._t.call(r.KnockAnswer, "POST", "/agent/knock", json=given, headers=headers)
 
+    def way(self, secret: str, language: str | None = None) -> r.WayIn:
+        """How far the arrival of a secret is."""
+        return self._t.call(
+            r.WayIn, "GET", "/agent/way", params={"language": language}, headers=_bearer(secret)
+        )
+
+    def send_code(self, secret: str, person: str) -> r.WayIn:
+        """Let a code be sent to a person's mail address."""
+        return self._t.call(
+            r.WayIn,
+            "POST",
+            "/agent/way/code",
+            json=r.CodeWanted(person=person),
+            headers=_bearer(secret),
+        )
+
+    def sign_in(self, secret: str, code: str) -> r.WayIn:
+        """Type the code that was sent."""
+        return self._t.call(
+            r.WayIn,
+            "POST",
+            "/agent/way/sign-in",
+            json=r.CodeTyped(code=code),
+            headers=_bearer(secret),
+        )
+
+    def answer(self, secret: str, answers: r.WayAnswers) -> r.WayIn:
+        """Answer what is asked."""
+        return self._t.call(
+            r.WayIn, "POST", "/agent/way/answers", json=answers, headers=_bearer(secret)
+        )
+
+    def collect(self, secret: str) -> r.KnockAnswer:
+        """The decision with the credential, this once."""
+        return self._t.call(r.KnockAnswer, "POST", "/agent/way/collect", headers=_bearer(secret))
+
+    def progress(self, credential: str, told: r.ProgressTold) -> None:
+        """Tell how far the setting up is."""
+        self._t.send("POST", "/agent/progress", json=told, headers=_bearer(credential))
+
     def check_in(self, credential: str, os_version: str | None = None) -> r.CheckInAnswer:
         """Give a sign of life as a device."""
         headers = {"Authorization": f"Bearer {credential}"}
@@ -32,3 +72,7 @@ class Agent(Noun):
         return self._t.call(
             r.RelayAnswer, "POST", "/agent/check-ins", json=r.Relay(check_ins=list(check_ins))
         )
+
+
+def _bearer(secret: str) -> dict[str, str]:
+    return {"Authorization": f"Bearer {secret}"}

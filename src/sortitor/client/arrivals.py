@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from sortitor.client.noun import Noun
 from sortitor.core.vocabulary import (
     Outcome,
+    WayStage,
 )
 from sortitor.schemas import arrivals as r
 from sortitor.schemas.base import Apply, Preview, ReasonGiven
@@ -16,12 +17,28 @@ class Arrivals(Noun):
     """Arrivals."""
 
     def list(
-        self, outcome: Outcome | None = None, waiting: bool = False, most: int | None = None
+        self,
+        outcome: Outcome | None = None,
+        waiting: bool = False,
+        most: int | None = None,
+        *,
+        way: WayStage | None = None,
+        pass_id: int | None = None,
+        device: int | None = None,
     ) -> Iterator[r.Arrival]:
         """Arrivals, newest first."""
-        return self._t.pages(
-            r.Arrival, "/arrivals", {"outcome": outcome, "waiting": waiting or None}, most
-        )
+        conditions = {
+            "outcome": outcome,
+            "waiting": waiting or None,
+            "way": way,
+            "pass_id": pass_id,
+            "device": device,
+        }
+        return self._t.pages(r.Arrival, "/arrivals", conditions, most)
+
+    def counts(self, days: int = 1) -> r.WayCounts:
+        """How many arrivals of the last days stand at each stage of the way in."""
+        return self._t.call(r.WayCounts, "GET", "/arrivals/counts", params={"days": days})
 
     def show(self, arrival_id: int) -> r.ArrivalDetail:
         """One arrival with its trace."""

@@ -38,11 +38,15 @@ class Knock:
     person: str | None
     #: The hash of the credential that it showed: it is the device that has it.
     credential: bytes | None = None
+    passcode: str | None = None
+    #: The version of the device protocol that it speaks.
+    protocol: int = 1
 
     def as_kept(self) -> dict[str, Any]:
-        """What is kept of it: all but the pass's code and the credential."""
+        """What is kept of it: all but the pass's code and passcode, and the credential."""
         kept = {**asdict(self), "code": None, "imeis": list(self.imeis)}
-        del kept["credential"]
+        for secret in ("credential", "passcode"):
+            del kept[secret]
         return kept
 
 

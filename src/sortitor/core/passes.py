@@ -5,7 +5,10 @@ unseen.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+import hmac
+import os
+import unicodedata
+from collections.abc import Callable, Collection
 from datetime import datetime, timedelta
 
 from pydantic import AwareDatetime, Field
@@ -13,7 +16,7 @@ from stdnum import luhn
 
 from sortitor.core.documents import Document, Name
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.core.vocabulary import Activation, Ownership, SignIn
 
 #: Crockford's base32: no I, L, O or U.
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
@@ -41,6 +44,22 @@ def hash_code(code: str) -> str:
     return hashlib.sha256(b"pass:" + code.encode()).hexdigest()
 
 
+def hash_passcode(passcode: str) -> bytes:
+    """What is stored of a passcode: 16 random bytes, and scrypt (RFC 7914) over both."""
+    salt = os.urandom(16)
+    return salt + _stretched(passcode, salt)
+
+
+def is_passcode(typed: str, kept: bytes) -> bool:
+    """Whether a typed passcode is the pass's; blanks around it do not matter."""
+    return hmac.compare_digest(_stretched(typed, kept[:16]), kept[16:])
+
+
+def _stretched(passcode: str, salt: bytes) -> bytes:
+    given = unicodedata.normalize("NFKC", passcode).strip().encode()
+    return hashlib.scrypt(given, salt=salt, n=2**13, r=8, p=1, dklen=32)
+
+
 def shown(code: str) -> str:
     """The code as it is printed: two groups of five."""
     return f"{code[:5]}-{code[5:]}"
@@ -62,6 +81,13 @@ def trouble(
     return None
 
 
+class GroupPlace(Document):
+    """Where the devices of a group's people go."""
+
+    group: Name = Field(description="The person's group.")
+    cohort: Name = Field(description="The list that the device joins.")
+
+
 class PassTerms(Document):
     """Under which conditions a pass lets devices knock."""
 
@@ -70,16 +96,50 @@ class PassTerms(Document):
         default=Activation.PERSON, description="Who brings an arriving device into use."
     )
     ownership: Ownership | None = Field(default=None, description="What the pass declares.")
+    asks_ownership: bool = Field(
+        default=False, description="Whether the person says whose the device is."
+    )
     person: str | None = Field(
         default=None,
         max_length=200,
         description="User name or mail of the one person whom the pass is for.",
+    )
+    sign_in: SignIn = Field(
+        default=SignIn.NOBODY,
+        description="How the person must be proven; the gate may want more.",
+    )
+    cohort: Name | None = Field(
+        default=None, description="The list that its devices join, by its name."
+    )
+    cohort_by_group: tuple[GroupPlace, ...] = Field(
+        default=(),
+        max_length=50,
+        description="Group → list: the first group that the person is in decides.",
     )
     valid_from: AwareDatetime | None = Field(default=None, description="Empty: from now on.")
     valid_days: int = Field(default=14, ge=1, le=398, description="For how many days it holds.")
     max_uses: int | None = Field(
         default=None, ge=1, le=100_000, description="How many devices may use it; empty: any."
     )
+
+    def check(self) -> None:
+        """Raise BadInput for what contradicts itself."""
+        if self.asks_ownership and self.ownership is not None:
+            detail = "The pass declares whose its devices are, so it cannot ask."
+            problem = FieldProblem("/asks_ownership", "contradiction", detail)
+            raise BadInput("contradiction", detail, "Choose one of the two.", (problem,))
+        if self.sign_in is SignIn.DIRECTORY:
+            detail = "No directory is connected, so its password cannot be asked for."
+            problem = FieldProblem("/sign_in", "no_directory", detail)
+            raise BadInput("no_directory", detail, "Choose another way.", (problem,))
+
+    def place_for(self, groups: Collection[str]) -> str | None:
+        """The list that a device of a person in these groups joins."""
+        inside = {name.casefold() for name in groups}
+        for place in self.cohort_by_group:
+            if place.group.casefold() in inside:
+                return place.cohort
+        return self.cohort
 
     def validity(self, now: datetime) -> tuple[datetime, datetime]:
         """From when until when the pass holds. Raises BadInput for one that has ended already."""

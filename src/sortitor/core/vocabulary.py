@@ -154,6 +154,8 @@ class Outcome(StrEnum):
     ADMITTED = "admitted"
     PARKED = "parked"
     REFUSED = "refused"
+    #: Something is asked of the device or its person before it is decided.
+    ASKED = "asked"
 
 
 class Activation(StrEnum):
@@ -173,6 +175,75 @@ class Returning(StrEnum):
     REFUSE = "refuse"
 
 
+class SignIn(StrEnum):
+    """How the person of an arriving device must be proven."""
+
+    NOBODY = "nobody"
+    PASSCODE = "passcode"
+    MAIL = "mail"
+    DIRECTORY = "directory"
+
+
+class Proof(StrEnum):
+    """How somebody was proven to be the person of an arriving device, weakest first."""
+
+    NONE = "none"
+    #: The bearer was told the pass's passcode; it proves nobody in particular.
+    PASSCODE = "passcode"
+    #: The pass was made for one person.
+    PASS = "pass"
+    #: A code that was sent to the person's mail address; also a pass that was mailed to them.
+    MAIL = "mail"
+    DIRECTORY = "directory"
+    #: The device is in use by the person, and showed its key.
+    KEY = "key"
+
+    @property
+    def strength(self) -> int:
+        """Higher is stronger."""
+        return list(Proof).index(self)
+
+
+class Need(StrEnum):
+    """What an arriving device is asked before the gate decides."""
+
+    PASSCODE = "passcode"
+    SIGN_IN = "sign_in"
+    OWNERSHIP = "ownership"
+    TERMS = "terms"
+
+
+class Speaker(StrEnum):
+    """Who said something on the way in."""
+
+    DEVICE = "device"
+    PERSON = "person"
+    SERVICE = "service"
+    COORDINATOR = "coordinator"
+
+
+class MailState(StrEnum):
+    """The life of a mail."""
+
+    WAITING = "waiting"
+    SENT = "sent"
+    FAILED = "failed"
+    #: What it says was no longer so before it could be sent.
+    DROPPED = "dropped"
+
+
+class WayStage(StrEnum):
+    """How far an arrival is."""
+
+    ASKED = "asked"
+    LAPSED = "lapsed"
+    REFUSED = "refused"
+    PARKED = "parked"
+    SETTING_UP = "setting_up"
+    FAILED = "failed"
+    DONE = "done"
+
+
 class Listed(StrEnum):
     """How a list of makers or models is meant."""
 
@@ -190,6 +261,8 @@ class Facet(StrEnum):
     OWNERSHIPS = "ownerships"
     DECLARED_ONLY = "declared_only"
     QUOTA = "quota"
+    SIGN_IN = "sign_in"
+    TERMS = "terms"
     RETURNING = "returning"
 
 

@@ -12,14 +12,17 @@ from sortitor.core.vocabulary import (
     Facet,
     Listed,
     LotStatus,
+    Need,
     Outcome,
     Ownership,
     Platform,
     Remedy,
     Returning,
     Role,
+    SignIn,
     Stage,
     Verdict,
+    WayStage,
 )
 
 #: From so many bytes on, a file is checked as a job that can be watched and stopped.
@@ -68,6 +71,7 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Outcome.ADMITTED: "admitted",
         Outcome.PARKED: "parked",
         Outcome.REFUSED: "refused",
+        Outcome.ASKED: "asked",
     },
     Activation: {
         Activation.PERSON: "as soon as their person is known",
@@ -87,7 +91,30 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Facet.OWNERSHIPS: "ownership",
         Facet.DECLARED_ONLY: "undeclared devices",
         Facet.QUOTA: "devices per person",
+        Facet.SIGN_IN: "sign-in",
+        Facet.TERMS: "terms",
         Facet.RETURNING: "returning devices",
+    },
+    SignIn: {
+        SignIn.NOBODY: "not asked for",
+        SignIn.PASSCODE: "a passcode beside the code",
+        SignIn.MAIL: "a code sent to the person's mail address",
+        SignIn.DIRECTORY: "the directory's password",
+    },
+    Need: {
+        Need.PASSCODE: "the passcode",
+        Need.SIGN_IN: "the person's sign-in",
+        Need.OWNERSHIP: "whose the device is",
+        Need.TERMS: "the terms",
+    },
+    WayStage: {
+        WayStage.ASKED: "waits for the person",
+        WayStage.LAPSED: "gave up",
+        WayStage.REFUSED: "refused",
+        WayStage.PARKED: "waits for a coordinator",
+        WayStage.SETTING_UP: "being set up",
+        WayStage.FAILED: "set-up failed",
+        WayStage.DONE: "ready",
     },
     Listed: {
         Listed.ONLY: "only these",

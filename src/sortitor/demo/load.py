@@ -306,11 +306,18 @@ def _arrive(
     ownership: Ownership | None = None,
     activation: Activation = Activation.PERSON,
 ) -> list[tuple[str, sc.Unit]]:
-    """Let devices knock with a pass of their own; gives credential and unit of those let in."""
-    made = s.passes.add(
-        PassTerms(label=label, ownership=ownership, activation=activation, valid_days=30)
-    )
-    answers = fleet.knock_all(s, made.code, [unit.hardware for unit in units])
+    """Let devices knock with a pass of their own, people's devices with one made for each of them;
+    gives credential and unit of those let in.
+    """
+    terms = PassTerms(label=label, ownership=ownership, activation=activation, valid_days=30)
+    people = sorted({unit.hardware.person for unit in units if unit.hardware.person})
+    codes, code = {}, ""
+    if people:
+        made = s.passes.add_for_people(terms, people, mailed=False)
+        codes = {one.person: one.code or "" for one in made}
+    else:
+        code = s.passes.add(terms).code
+    answers = fleet.knock_all(s, code, [unit.hardware for unit in units], codes=codes)
     return [
         (answer.credential, unit)
         for unit, (_, answer) in zip(units, answers, strict=True)
@@ -470,4 +477,5 @@ def _at_the_door_today(
     list(fleet.knock_all(s, desk.code, waiting + returning, at_once=1))
     list(fleet.knock_all(s, own.code, refused, at_once=1))
     # Without its credential, and in somebody else's name: a coordinator has to decide.
-    list(fleet.knock_all(s, desk.code, [replace(in_use, person=crew[6])], at_once=1))
+    other = s.passes.add(PassTerms(label="New phone", person=crew[6], valid_days=21))
+    list(fleet.knock_all(s, other.code, [replace(in_use, person=crew[6])], at_once=1))

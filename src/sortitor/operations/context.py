@@ -46,6 +46,8 @@ class Limits:
     session_hours: int = 12
     session_idle_hours: int = 4
     public_url: str = ""
+    #: Whether a mail server is set.
+    sends_mail: bool = False
     files: FileLimits = field(default_factory=FileLimits)
     keeping: Keeping = field(default_factory=Keeping)
 

@@ -6,7 +6,17 @@ from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
-from sortitor.core.vocabulary import Claim, Outcome, Platform, Stage
+from sortitor.core.vocabulary import (
+    Claim,
+    Need,
+    Outcome,
+    Ownership,
+    Platform,
+    Proof,
+    Speaker,
+    Stage,
+    WayStage,
+)
 from sortitor.schemas.base import Answer, Request, SecretAnswer, Time
 from sortitor.schemas.gate import Reason, Step
 
@@ -37,19 +47,35 @@ class Arrival(Answer):
     claim: Claim | None = Field(
         description="What became of an arrival of a device that is in use; `open`: to be decided."
     )
+    way: WayStage = Field(description="How far it is.")
+    moved_at: Time = Field(description="When it last went on.")
+    lapses_at: Time | None = Field(description="When it gives up waiting for the person.")
+    asks: list[Need] = Field(description="What it waits for the person to answer.")
+    proof: Proof = Field(description="How its person was proven.")
+    progress: dict[str, Any] | None = Field(description="What the device told of its setting up.")
+    pass_id: int | None
 
 
-class ArrivalDetail(Answer):
-    """One arrival with its trace."""
+class Message(Answer):
+    """One message of the way in."""
 
-    id: int
     at: Time
-    outcome: Outcome
-    device_id: int | None
-    stated: dict[str, Any]
-    reasons: list[Reason]
+    who: Speaker
+    what: str
+
+
+class ArrivalDetail(Arrival):
+    """One arrival with its trace and every message that went to and fro."""
+
     trace: list[Step]
-    claim: Claim | None
+    messages: list[Message]
+
+
+class WayCounts(Answer):
+    """How many arrivals of the last days stand at each stage of the way in."""
+
+    days: int
+    counts: dict[WayStage, int]
 
 
 class Knock(Request):
@@ -62,12 +88,18 @@ class Knock(Request):
     model: Short | None = None
     serial: Short | None = None
     imeis: list[Short] = Field(default=[], max_length=4)
-    person: Short | None = None
+    person: Short | None = Field(
+        default=None, description="Who holds it, as it says: offered to the coordinator, no proof."
+    )
+    passcode: Short | None = Field(default=None, description="Where the pass has one.")
+    protocol: int = Field(
+        default=1, ge=1, le=100, description="The version of the protocol that the device speaks."
+    )
 
 
 class KnockAnswer(SecretAnswer):
     """What the device is told: plain sentences that give nothing away, its name, and its credential
-    (this once).
+    (this once). `asked`: something must be answered first, with the secret, within half an hour.
     """
 
     arrival_id: int | None = Field(description="Null where the pass's code is not right.")
@@ -77,6 +109,68 @@ class KnockAnswer(SecretAnswer):
     device_id: int | None
     name: str | None
     credential: str | None
+    secret: str | None = Field(default=None, description="With which the arrival is answered.")
+    asks: list[Need] = Field(default=[], description="What must be answered.")
+    welcome_url: str | None = Field(
+        default=None, description="The page on which the person answers; it holds the secret."
+    )
+
+
+class TermsShown(Answer):
+    """Terms that are asked for, in clean HTML."""
+
+    name: str
+    revision: int = Field(description="Their version, which an answer quotes.")
+    language: str
+    html: str
+
+
+class WayIn(Answer):
+    """How far an arrival is, for the device and its person."""
+
+    arrival_id: int
+    outcome: Outcome
+    asks: list[Need]
+    terms: list[TermsShown]
+    messages: list[str] = Field(description="What the person is told.")
+    codes: list[str]
+    lapses_at: Time
+    code_sent: bool = Field(description="Whether a code was sent that still holds.")
+    device_name: str | None
+    person_name: str | None = Field(description="Whoever has signed in.")
+    progress: dict[str, Any] | None
+
+
+class CodeWanted(Request):
+    """Send a code to the mail address that is known of this person."""
+
+    person: Short = Field(description="User name or mail address.")
+
+
+class CodeTyped(Request):
+    """The six digits that were sent."""
+
+    code: Short
+
+
+class WayAnswers(Request):
+    """What the person answers; each may come by itself."""
+
+    passcode: Short | None = None
+    ownership: Ownership | None = None
+    accepted: dict[Short, int] = Field(
+        default={}, max_length=10, description="Name of terms → the version that was accepted."
+    )
+
+
+class ProgressTold(Request):
+    """How far a device's setting up is."""
+
+    done: int = Field(ge=0, le=10_000)
+    total: int = Field(ge=0, le=10_000)
+    doing: Short | None = Field(default=None, description="What is happening now.")
+    failed: Short | None = Field(default=None, description="Why it does not go on.")
+    finished: bool = False
 
 
 class CheckIn(Request):

@@ -86,6 +86,19 @@ class Settings(BaseSettings):
             )
         ),
     ] = ""
+    mail_host: Annotated[
+        str, Field(description="The mail server that mails are handed to; empty: none are sent.")
+    ] = ""
+    mail_port: Annotated[int, Field(ge=1, le=65535, description="Its port.")] = 587
+    mail_security: Annotated[
+        Literal["none", "starttls", "tls"],
+        Field(description="How the connection to it is protected."),
+    ] = "starttls"
+    mail_user: Annotated[str, Field(description="The user name at it; empty: no sign-in.")] = ""
+    mail_password: Annotated[SecretStr, Field(description="The password at it.")] = SecretStr("")
+    mail_from: Annotated[
+        str, Field(description="The sender of mails, such as `Devices <devices@example.org>`.")
+    ] = ""
     secure_cookies: Annotated[
         bool,
         Field(

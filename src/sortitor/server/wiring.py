@@ -27,9 +27,9 @@ from sortitor.api.app import make_app
 from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import MailState, Role
 from sortitor.jobs import tasks
-from sortitor.operations import accounts, files, seals
+from sortitor.operations import accounts, files, mail, seals
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
 from sortitor.operations.files import FileLimits
@@ -39,6 +39,7 @@ from sortitor.server.keys import derived, installation_key
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
+from sortitor.sources.mail import MailServer
 from sortitor.store import accounts as facts
 from sortitor.store import roles, schema
 from sortitor.store.engine import make_engine, single_engine, transaction
@@ -47,6 +48,7 @@ log = structlog.get_logger()
 #: How long a worker that is asked to end may go on with what it does.
 _GRACE_SECONDS = 5
 _SEAL_EVERY_SECONDS = 2
+_LOOK_FOR_MAIL_SECONDS = 1
 _LOOK_FOR_BACKUP_SECONDS = 60
 _LAST_BACKUP = "last_backup_at"
 _SETUP_FILE = "first-administrator.txt"
@@ -103,6 +105,7 @@ def runtime(
             settings.session_hours,
             settings.session_idle_hours,
             settings.public_url.rstrip("/"),
+            bool(settings.mail_host),
             FileLimits(settings.file_memory_mb * 1_000_000, settings.file_seconds),
             Keeping(settings.arrivals_days, settings.uploads_days, settings.jobs_days),
         )
@@ -241,6 +244,8 @@ async def work(run: Runtime) -> None:
     assert task is not None
     leash = Leash(None)
     beside = [asyncio.create_task(_seal_for_ever(run))]
+    if run.settings.mail_host:
+        beside.append(asyncio.create_task(_mail_for_ever(run, mail_server(run.settings))))
     if run.settings.backup_folder is not None:
         beside.append(asyncio.create_task(_back_up_for_ever(run, run.settings.backup_folder)))
     try:
@@ -293,6 +298,42 @@ async def _seal_for_ever(run: Runtime) -> None:
         except Exception as error:  # noqa: BLE001 - the database may be away; what waits is sealed later
             log.warning("not_sealed", reason=str(error))
         await asyncio.sleep(_SEAL_EVERY_SECONDS)
+
+
+def mail_server(settings: Settings) -> MailServer:
+    """The mail server of the settings."""
+    return MailServer(
+        host=settings.mail_host,
+        port=settings.mail_port,
+        sender=settings.mail_from or f"sortitor@{settings.mail_host}",
+        security=settings.mail_security,
+        user=settings.mail_user,
+        password=settings.mail_password.get_secret_value(),
+    )
+
+
+def _send_mails(ctx: Context, postman: MailServer) -> None:
+    for tried in mail.send_due(ctx, postman):
+        tell = log.info if tried.state is MailState.SENT else log.warning
+        tell(
+            "mail_tried",
+            mail=tried.mail_id,
+            kind=tried.kind,
+            state=tried.state.value,
+            tries=tried.tries,
+            reason=tried.reason,
+        )
+
+
+async def _mail_for_ever(run: Runtime, postman: MailServer) -> None:
+    """Send what waits in the outbox, within a second."""
+    ctx = run.context("schedule")
+    while True:
+        try:
+            await asyncio.to_thread(_send_mails, ctx, postman)
+        except Exception as error:  # noqa: BLE001 - the database may be away; what waits is sent later
+            log.warning("mails_not_sent", reason=str(error))
+        await asyncio.sleep(_LOOK_FOR_MAIL_SECONDS)
 
 
 async def _work(run: Runtime, task: asyncio.Task[Any], leash: Leash) -> None:

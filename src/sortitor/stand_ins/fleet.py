@@ -4,7 +4,7 @@ devices would.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
@@ -30,14 +30,21 @@ class Hardware:
 
 
 def knock_all(
-    s: Sortitor, code: str, fleet: Sequence[Hardware], at_once: int = 8
+    s: Sortitor,
+    code: str,
+    fleet: Sequence[Hardware],
+    at_once: int = 8,
+    codes: Mapping[str, str] | None = None,
 ) -> Iterator[tuple[Hardware, KnockAnswer]]:
-    """Let every device knock with a pass, a few at once, in order."""
+    """Let every device knock with a pass, a few at once, in order; `codes` are those of people who
+    have a pass of their own, by user name.
+    """
 
     def knock(device: Hardware) -> KnockAnswer:
         return s.agent.knock(
             Knock(
-                code=code,
+                code=(codes or {}).get(device.person or "", code),
+                protocol=2,
                 platform=device.platform,
                 os_version=device.os_version,
                 maker=device.maker,

@@ -7,28 +7,60 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, and_, delete, func, insert, or_, select, update
+from sqlalchemy import (
+    Connection,
+    Integer,
+    and_,
+    case,
+    cast,
+    delete,
+    func,
+    insert,
+    or_,
+    select,
+    update,
+)
+from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.gate import Declaring, Who
 from sortitor.core.passes import PassTerms
-from sortitor.core.vocabulary import Claim, Outcome, Ownership, Stage
+from sortitor.core.vocabulary import (
+    Claim,
+    MailState,
+    Outcome,
+    Ownership,
+    Proof,
+    Speaker,
+    Stage,
+    WayStage,
+)
 from sortitor.store.cohorts import refresh_memberships_of_one
 from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import (
+    acceptances,
     arrivals,
     credentials,
     devices,
     groups,
     identifiers,
+    mails,
     memberships,
     passes,
     people,
+    sign_in_codes,
+    way_messages,
 )
 
 
-def add_pass(connection: Connection, values: Mapping[str, Any]) -> int:
-    """A new pass's id."""
-    return number(connection, insert(passes).values(**values).returning(passes.c.id))
+def add_passes(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> list[int]:
+    """New passes' numbers, in order."""
+    statement = insert(passes).returning(passes.c.id, sort_by_parameter_order=True)
+    return list(connection.execute(statement, [*lines]).scalars())
+
+
+def make_batch(connection: Connection, ids: Sequence[int]) -> None:
+    """Note that passes were made in one action."""
+    connection.execute(update(passes).where(among(passes.c.id, ids)).values(batch=min(ids)))
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +78,12 @@ class PassRow:
     created_by: str
     created_at: datetime
     revoked_at: datetime | None
+    passcode_hash: bytes | None
+    mailed_at: datetime | None
+    batch: int | None
+    #: How many were made in one action, and how many of them were used.
+    made: int
+    used: int
 
     @property
     def terms(self) -> PassTerms:
@@ -75,6 +113,24 @@ class ArrivalRow:
     trace: list[dict[str, Any]]
     claim: Claim | None
     person_id: int | None
+    way: WayStage
+    moved_at: datetime
+    lapses_at: datetime | None
+    asks: list[str]
+    proof: Proof
+    progress: dict[str, Any] | None
+    pass_id: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which arrivals; `waiting`: those on which a coordinator has to decide."""
+
+    outcome: Outcome | None = None
+    waiting: bool = False
+    way: WayStage | None = None
+    pass_id: int | None = None
+    device_id: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,9 +151,18 @@ class KnockRow:
         return self.device_name or " ".join(filter(None, said)) or f"arrival {self.id}"
 
 
-_PASSES = select(passes, people.c.name.label("person_name")).outerjoin(
-    people, people.c.id == passes.c.person_id
-)
+_MATES = passes.alias("batch_mates")
+_MADE = select(func.count()).where(_MATES.c.batch == passes.c.batch).correlate(passes)
+#: With the person they are for, and what became of those that were made with them.
+_PASSES = select(
+    passes,
+    people.c.name.label("person_name"),
+    func.greatest(_MADE.scalar_subquery(), 1).label("made"),
+    case(
+        (passes.c.batch.is_(None), cast(passes.c.uses > 0, Integer)),
+        else_=_MADE.where(_MATES.c.uses > 0).scalar_subquery(),
+    ).label("used"),
+).outerjoin(people, people.c.id == passes.c.person_id)
 
 
 def pass_by_hash(connection: Connection, code_hash: str) -> PassRow | None:
@@ -121,30 +186,273 @@ def use_pass(connection: Connection, pass_id: int) -> bool:
     return connection.execute(statement).rowcount == 1
 
 
-def revoke_pass(connection: Connection, pass_id: int, at: datetime) -> str | None:
-    """The label of the pass that was revoked, or None if there is no such living pass."""
-    statement = (
-        update(passes)
-        .where(passes.c.id == pass_id, passes.c.revoked_at.is_(None))
-        .values(revoked_at=at)
+@dataclass(frozen=True, slots=True)
+class EndedRow:
+    """A pass that was ended."""
+
+    id: int
+    label: str
+
+
+def revoke_passes(
+    connection: Connection, pass_id: int, whole_batch: bool, at: datetime
+) -> list[EndedRow]:
+    """End a living pass, or all living ones of its batch; those that were ended."""
+    wanted = passes.c.id == pass_id
+    if whole_batch:
+        mates = passes.alias("mates")
+        batch = select(mates.c.batch).where(mates.c.id == pass_id).scalar_subquery()
+        wanted = or_(wanted, passes.c.batch == batch)
+    statement = update(passes).where(wanted, passes.c.revoked_at.is_(None)).values(revoked_at=at)
+    return read_all(connection, statement.returning(passes.c.id, passes.c.label), EndedRow)
+
+
+@dataclass(frozen=True, slots=True)
+class UnusedRow:
+    """A pass that nobody has used, with its person's address."""
+
+    id: int
+    person_id: int | None
+    person_name: str | None
+    mail: str | None
+    valid_until: datetime
+
+
+def unused(connection: Connection, batch: int, now: datetime) -> list[UnusedRow]:
+    """The living passes of a batch that nobody has used."""
+    query = (
+        select(
+            passes.c.id,
+            passes.c.person_id,
+            people.c.name.label("person_name"),
+            people.c.mail,
+            passes.c.valid_until,
+        )
+        .join(people, people.c.id == passes.c.person_id)
+        .where(
+            or_(passes.c.batch == batch, passes.c.id == batch),
+            passes.c.uses == 0,
+            passes.c.revoked_at.is_(None),
+            passes.c.valid_until > now,
+            people.c.left_at.is_(None),
+        )
+        .order_by(passes.c.id)
     )
-    return connection.execute(statement.returning(passes.c.label)).scalar_one_or_none()
+    return read_all(connection, query, UnusedRow)
+
+
+@dataclass(frozen=True, slots=True)
+class PassUse:
+    """One pass of a batch: whose it is, and what became of it."""
+
+    id: int
+    person_id: int | None
+    person_name: str | None
+    uses: int
+    revoked_at: datetime | None
+    mail_state: MailState | None
+    device_id: int | None
+    device_name: str | None
+
+
+def uses_of(connection: Connection, batch: int) -> list[PassUse]:
+    """The passes of a batch by their people's names."""
+    newest_mail = (
+        select(mails.c.state)
+        .where(mails.c.pass_id == passes.c.id)
+        .order_by(mails.c.id.desc())
+        .limit(1)
+        .scalar_subquery()
+    )
+    later = arrivals.alias("later")
+    newest_arrival = (
+        select(func.max(later.c.id))
+        .where(later.c.pass_id == passes.c.id, later.c.device_id.is_not(None))
+        .scalar_subquery()
+    )
+    query = (
+        select(
+            passes.c.id,
+            passes.c.person_id,
+            people.c.name.label("person_name"),
+            passes.c.uses,
+            passes.c.revoked_at,
+            newest_mail.label("mail_state"),
+            arrivals.c.device_id,
+            devices.c.name.label("device_name"),
+        )
+        .outerjoin(people, people.c.id == passes.c.person_id)
+        .outerjoin(arrivals, arrivals.c.id == newest_arrival)
+        .outerjoin(devices, devices.c.id == arrivals.c.device_id)
+        .where(or_(passes.c.batch == batch, passes.c.id == batch))
+        .order_by(func.lower(people.c.name), passes.c.id)
+        .limit(5_000)
+    )
+    return read_all(connection, query, PassUse)
 
 
 def pass_page(connection: Connection, before: int | None, limit: int) -> list[PassRow]:
-    """Passes, newest first, with the person they are for."""
-    query = _PASSES if before is None else _PASSES.where(passes.c.id < before)
+    """Passes, newest first; of a batch only the first."""
+    query = _PASSES.where(or_(passes.c.batch.is_(None), passes.c.batch == passes.c.id))
+    if before is not None:
+        query = query.where(passes.c.id < before)
     return read_all(connection, query.order_by(passes.c.id.desc()).limit(limit), PassRow)
 
 
 def add_arrival(connection: Connection, values: Mapping[str, Any]) -> int:
     """A new arrival's id."""
-    return number(connection, insert(arrivals).values(**values).returning(arrivals.c.id))
+    kept = {"moved_at": values["at"], **values}
+    return number(connection, insert(arrivals).values(**kept).returning(arrivals.c.id))
 
 
+def change_arrival(connection: Connection, arrival_id: int, values: Mapping[str, Any]) -> None:
+    """Write down how an arrival went on."""
+    connection.execute(update(arrivals).where(arrivals.c.id == arrival_id).values(**values))
+
+
+@dataclass(frozen=True, slots=True)
+class AskedRow:
+    """An arrival that was asked something, with what was answered so far."""
+
+    id: int
+    at: datetime
+    outcome: Outcome
+    device_id: int | None
+    person_id: int | None
+    pass_id: int
+    stated: dict[str, Any]
+    reasons: list[dict[str, Any]]
+    lapses_at: datetime
+    decided_at: datetime | None
+    collected_at: datetime | None
+    asks: list[str]
+    proof: Proof
+    answers: dict[str, Any]
+    shown_credential: bytes | None
+    claim: Claim | None
+    progress: dict[str, Any] | None
+
+
+def asked_by(connection: Connection, secret_hash: bytes, lock: bool = False) -> AskedRow | None:
+    """The arrival of a secret; `lock` holds its row."""
+    query = select(arrivals).where(arrivals.c.secret_hash == secret_hash)
+    return read_one(connection, query.with_for_update() if lock else query, AskedRow)
+
+
+def say(connection: Connection, arrival_id: int, at: datetime, *lines: tuple[Speaker, str]) -> None:
+    """Write down messages that went to and fro."""
+    connection.execute(
+        insert(way_messages),
+        [{"arrival_id": arrival_id, "at": at, "who": who, "what": what} for who, what in lines],
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class MessageRow:
+    """One message of the way in."""
+
+    id: int
+    at: datetime
+    who: Speaker
+    what: str
+
+
+def messages_of(connection: Connection, arrival_id: int) -> list[MessageRow]:
+    """Every message of an arrival, in order."""
+    query = select(way_messages).where(way_messages.c.arrival_id == arrival_id)
+    return read_all(connection, query.order_by(way_messages.c.id), MessageRow)
+
+
+@dataclass(frozen=True, slots=True)
+class CodeRow:
+    """The one-time code of an arrival. No person: nobody was found by the name."""
+
+    arrival_id: int
+    code_hash: bytes
+    person_id: int | None
+    address: str
+    sent_at: datetime
+    sent: int
+    tries: int
+
+
+def code_of(connection: Connection, arrival_id: int, lock: bool = False) -> CodeRow | None:
+    """The code of an arrival; `lock` holds its row."""
+    query = select(sign_in_codes).where(sign_in_codes.c.arrival_id == arrival_id)
+    return read_one(connection, query.with_for_update() if lock else query, CodeRow)
+
+
+def keep_code(connection: Connection, values: Mapping[str, Any]) -> None:
+    """A new code of an arrival, in place of the former one."""
+    statement = upsert(sign_in_codes).values(**values)
+    fresh = {
+        name: statement.excluded[name] for name in ("code_hash", "person_id", "address", "sent_at")
+    }
+    changed = {**fresh, "sent": sign_in_codes.c.sent + 1, "tries": 0}
+    connection.execute(statement.on_conflict_do_update(index_elements=["arrival_id"], set_=changed))
+
+
+def count_try(connection: Connection, arrival_id: int) -> None:
+    """Note that a wrong code was typed."""
+    connection.execute(
+        update(sign_in_codes)
+        .where(sign_in_codes.c.arrival_id == arrival_id)
+        .values(tries=sign_in_codes.c.tries + 1)
+    )
+
+
+def codes_sent(
+    connection: Connection, person_id: int, address: str, since: datetime
+) -> tuple[int, int]:
+    """How many codes were sent to a person since a moment: to anybody's asking, and to those who
+    asked from this address.
+    """
+    ours = func.sum(sign_in_codes.c.sent).filter(sign_in_codes.c.address == address)
+    query = select(func.coalesce(func.sum(sign_in_codes.c.sent), 0), func.coalesce(ours, 0)).where(
+        sign_in_codes.c.person_id == person_id, sign_in_codes.c.sent_at >= since
+    )
+    row = connection.execute(query).one()
+    return int(row[0]), int(row[1])
+
+
+def accept_terms(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
+    """Write down who accepted which version of which terms, when and in which language."""
+    if lines:
+        connection.execute(insert(acceptances), [*lines])
+
+
+def accepted_by(connection: Connection, person_id: int) -> dict[str, int]:
+    """The terms that a person accepted: name → newest version."""
+    query = (
+        select(acceptances.c.terms_name, func.max(acceptances.c.revision))
+        .where(acceptances.c.person_id == person_id)
+        .group_by(acceptances.c.terms_name)
+    )
+    return {row[0]: row[1] for row in connection.execute(query)}
+
+
+#: How far an arrival is; codes and secrets lapse by real time.
+_WAY = case(
+    (
+        arrivals.c.outcome == Outcome.ASKED,
+        case((arrivals.c.lapses_at > func.now(), WayStage.ASKED), else_=WayStage.LAPSED),
+    ),
+    (arrivals.c.outcome == Outcome.REFUSED, WayStage.REFUSED),
+    (
+        and_(
+            arrivals.c.outcome == Outcome.PARKED,
+            or_(devices.c.stage == Stage.PARKED, arrivals.c.claim == Claim.OPEN),
+        ),
+        WayStage.PARKED,
+    ),
+    (arrivals.c.progress["failed"].astext.is_not(None), WayStage.FAILED),
+    (arrivals.c.progress["finished"].astext == "false", WayStage.SETTING_UP),
+    else_=WayStage.DONE,
+)
 _ARRIVALS = (
     select(
         arrivals,
+        _WAY.label("way"),
         devices.c.stage,
         devices.c.stage_at,
         devices.c.ownership,
@@ -162,15 +470,24 @@ _ARRIVALS = (
 
 
 def page(
-    connection: Connection, outcome: str | None, waiting: bool, before: int | None, limit: int
+    connection: Connection, wanted: Wanted, before: int | None, limit: int
 ) -> list[ArrivalRow]:
-    """Arrivals, newest first; `waiting` keeps those on which a coordinator has to decide: the
-    latest of a device that is parked right now, and open claims on devices in use.
+    """Arrivals, newest first; `waiting` keeps the latest of a device that is parked right now, and
+    open claims on devices in use.
     """
     query = _ARRIVALS
-    if outcome:
-        query = query.where(arrivals.c.outcome == outcome)
-    if waiting:
+    if wanted.outcome:
+        query = query.where(arrivals.c.outcome == wanted.outcome)
+    if wanted.way:
+        query = query.where(_WAY.in_([wanted.way]))
+    if wanted.pass_id is not None:
+        mates = select(passes.c.id).where(
+            or_(passes.c.id == wanted.pass_id, passes.c.batch == wanted.pass_id)
+        )
+        query = query.where(arrivals.c.pass_id.in_(mates))
+    if wanted.device_id is not None:
+        query = query.where(arrivals.c.device_id == wanted.device_id)
+    if wanted.waiting:
         later = arrivals.alias("later")
         newest = select(func.max(later.c.id)).where(
             later.c.device_id == arrivals.c.device_id,
@@ -193,6 +510,30 @@ def one(connection: Connection, arrival_id: int, lock: bool = False) -> ArrivalR
     """One arrival with its trace; `lock` holds its row."""
     query = _ARRIVALS.where(arrivals.c.id == arrival_id)
     return read_one(connection, query.with_for_update(of=arrivals) if lock else query, ArrivalRow)
+
+
+def latest_of_credential(connection: Connection, secret_hash: bytes) -> int | None:
+    """The latest arrival of the device that has a credential."""
+    device = select(credentials.c.device_id).where(
+        credentials.c.secret_hash == secret_hash,
+        credentials.c.revoked_at.is_(None),
+        credentials.c.claim_id.is_(None),
+    )
+    query = select(func.max(arrivals.c.id)).where(arrivals.c.device_id == device.scalar_subquery())
+    found: int | None = connection.execute(query).scalar_one()
+    return found
+
+
+def way_counts(connection: Connection, since: datetime) -> dict[WayStage, int]:
+    """How many arrivals since a moment stand at each stage."""
+    query = (
+        select(_WAY, func.count())
+        .select_from(arrivals)
+        .outerjoin(devices, devices.c.id == arrivals.c.device_id)
+        .where(arrivals.c.at >= since)
+        .group_by(_WAY)
+    )
+    return {WayStage(row[0]): row[1] for row in connection.execute(query)}
 
 
 def several(connection: Connection, ids: Sequence[int]) -> dict[int, KnockRow]:

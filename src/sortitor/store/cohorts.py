@@ -363,6 +363,14 @@ def listed(connection: Connection, cohort_id: int) -> list[int]:
     return list(connection.execute(query).scalars())
 
 
+def list_called(connection: Connection, name: str) -> int | None:
+    """The number of a list, by its name."""
+    query = select(cohorts.c.id).where(
+        func.lower(cohorts.c.name) == name.strip().lower(), cohorts.c.filter.is_(None)
+    )
+    return connection.execute(query).scalar_one_or_none()
+
+
 def put_in(connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
     """Add devices to a list; those that are gone or in it already do not matter."""
     with raw(connection).cursor() as cursor:

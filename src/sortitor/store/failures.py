@@ -48,6 +48,11 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There is already a licence pool of this name.",
         "Choose another name.",
     ),
+    "uq_terms_name": (
+        "name_taken",
+        "There are already terms of this name.",
+        "Choose another name, or change those.",
+    ),
     "uq_sweep_rules_name": (
         "rule_taken",
         "There is already a sweep rule of this name.",

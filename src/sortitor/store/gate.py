@@ -30,7 +30,7 @@ from sqlalchemy import (
 
 from sortitor.core.gate.replay import Audience, Spoken
 from sortitor.core.lifecycle import COUNTED
-from sortitor.core.vocabulary import Basis
+from sortitor.core.vocabulary import Basis, Outcome
 from sortitor.store.filters import compiled, facts
 from sortitor.store.tables import arrivals, devices, groups, memberships, people
 
@@ -96,6 +96,7 @@ def arrivals_without_facts(connection: Connection, since: datetime) -> int:
         select(func.count())
         .select_from(arrivals)
         .where(arrivals.c.at >= since, arrivals.c.facts.is_(None))
+        .where(arrivals.c.outcome != Outcome.ASKED)
     )
     return connection.execute(query).scalar_one()
 
@@ -187,7 +188,7 @@ def _people_inside(audiences: Sequence[Audience]) -> Subquery:
 
 def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
     kept = arrivals.c.facts
-    texts = ["platform", "ownership", "stage", "flag"]
+    texts = ["platform", "ownership", "stage", "flag", "proof"]
     if spoken.versions:
         texts.append("os_version")
     if spoken.makers:
@@ -198,7 +199,7 @@ def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
     columns += [kept[name].astext.label(name) for name in texts]
     columns += [
         kept[name].label(name)
-        for name in ("declared", "signin_failed", "in_use", "shown", "holding")
+        for name in ("declared", "signin_failed", "in_use", "shown", "holding", "accepted")
     ]
     columns.append(kept["person"].astext.is_not(None).label("has_person"))
     for one in spoken.audiences:

@@ -87,6 +87,19 @@ def by_name(connection: Connection, name: str) -> PersonRow | None:
     return read_one(connection, present.order_by(people.c.id).limit(1), PersonRow)
 
 
+def by_names(connection: Connection, names: Collection[str]) -> list[PersonRow]:
+    """The people of user names or mail addresses, who have not left; each once."""
+    folded = [name.strip().lower() for name in names]
+    query = _PEOPLE.where(
+        or_(
+            func.lower(people.c.user_name).in_(folded),
+            func.lower(people.c.mail).in_(folded),
+        ),
+        people.c.left_at.is_(None),
+    )
+    return read_all(connection, query.order_by(people.c.id), PersonRow)
+
+
 def by_any_name(connection: Connection, name: str) -> PersonRow | None:
     """The person of a user name or a mail address; who is here goes before who has left."""
     both = _called(name).order_by(people.c.left_at.is_not(None), people.c.id)

@@ -2,18 +2,32 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request
+from dataclasses import asdict
+from typing import Annotated, Any
 
-from sortitor.api.http.access import Anonymous, bearer, service_of
+from fastapi import APIRouter, Query, Request
+
+from sortitor.api.http.access import Anonymous, address_of, bearer, service_of
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
-from sortitor.core.errors import NotSignedIn
+from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
 from sortitor.core.lifecycle import Sighting
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import arrivals
-from sortitor.operations.arrivals import hash_credential
+from sortitor.operations.arrivals import hash_credential, ways
 from sortitor.operations.checkins import CheckIns
-from sortitor.schemas.arrivals import CheckIn, CheckInAnswer, KnockAnswer, Relay, RelayAnswer
+from sortitor.schemas.arrivals import (
+    CheckIn,
+    CheckInAnswer,
+    CodeTyped,
+    CodeWanted,
+    KnockAnswer,
+    ProgressTold,
+    Relay,
+    RelayAnswer,
+    WayAnswers,
+    WayIn,
+)
 from sortitor.schemas.arrivals import Knock as KnockGiven
 
 agent = APIRouter(prefix="/agent", tags=["agent"], route_class=Route)
@@ -34,11 +48,17 @@ def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
         serial=given.serial or None,
         imeis=tuple(given.imeis),
         person=given.person or None,
+        passcode=given.passcode or None,
+        protocol=given.protocol,
         credential=hash_credential(credential) if credential else None,
     )
     told = arrivals.knock(ctx, stated)
     # Wrong codes are counted like wrong passwords.
     request.state.failed = any(r.code.startswith("pass_") for r in told.reasons)
+    welcome = None
+    if told.secret is not None:
+        # After the #, which no browser sends: the secret is in nobody's log.
+        welcome = f"{service_of(request).public_url}/welcome#{told.secret}"
     return KnockAnswer(
         arrival_id=told.arrival_id,
         outcome=told.outcome,
@@ -47,7 +67,110 @@ def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
         device_id=told.device_id,
         name=told.name,
         credential=told.credential,
+        secret=told.secret,
+        asks=list(told.asks),
+        welcome_url=welcome,
     )
+
+
+def _secret(request: Request) -> str:
+    found = bearer(request)
+    if not found:
+        raise NotSignedIn(
+            "no_secret", "The arrival's secret is missing.", "Send it as a bearer token."
+        )
+    return found
+
+
+Language = Annotated[
+    str | None, Query(max_length=20, description="Which language the person reads (BCP 47).")
+]
+
+
+@agent.get("/way")
+def show_way(request: Request, ctx: Anonymous, language: Language = None) -> WayIn:
+    """How far an arrival is; its secret is the bearer token, here and below."""
+    return WayIn.model_validate(_shown(ways.look(ctx, _secret(request), language)))
+
+
+@agent.post("/way/code")
+def send_sign_in_code(
+    request: Request, ctx: Anonymous, given: CodeWanted, language: Language = None
+) -> WayIn:
+    """Send a code to the mail address that is known of a person. The answer is the same whether
+    there is such a person or not.
+    """
+    # Whoever asks for codes is a stranger until one is typed: slowed like wrong passwords.
+    request.state.failed = True
+    secret, address = _secret(request), address_of(request)
+    return WayIn.model_validate(
+        _shown(ways.send_code(ctx, secret, given.person, address, language))
+    )
+
+
+@agent.post("/way/sign-in")
+def type_sign_in_code(
+    request: Request, ctx: Anonymous, given: CodeTyped, language: Language = None
+) -> WayIn:
+    """Type the code that was sent; a wrong one is refused, and after five a new one is needed."""
+    way, right = ways.sign_in(ctx, _secret(request), given.code, language)
+    if not right:
+        request.state.failed = True
+        raise BadInput(
+            "wrong_code",
+            "This is not the code that was sent.",
+            "Type the newest one, or let a new one be sent.",
+            (FieldProblem("/code", "wrong_code", "The code is not right."),),
+        )
+    return WayIn.model_validate(_shown(way))
+
+
+@agent.post("/way/answers")
+def answer_way(
+    request: Request, ctx: Anonymous, given: WayAnswers, language: Language = None
+) -> WayIn:
+    """Answer what is asked; once all is known, the gate decides."""
+    request.state.failed = given.passcode is not None
+    answers = ways.Answers(
+        passcode=given.passcode or None,
+        ownership=given.ownership,
+        accepted=given.accepted,
+        language=language or "en",
+    )
+    return WayIn.model_validate(_shown(ways.answer(ctx, _secret(request), answers)))
+
+
+@agent.post("/way/collect")
+def collect_decision(request: Request, ctx: Anonymous) -> KnockAnswer:
+    """The decision with the device's credential, this once: for the device, not for the page."""
+    told = ways.collect(ctx, _secret(request))
+    return KnockAnswer(
+        arrival_id=told.arrival_id,
+        outcome=told.outcome,
+        messages=list(told.sentences),
+        codes=list(told.codes),
+        device_id=told.device_id,
+        name=told.name,
+        credential=told.credential,
+    )
+
+
+@agent.post("/progress", status_code=204)
+def tell_progress(request: Request, ctx: Anonymous, given: ProgressTold) -> None:
+    """How far a device's setting up is; its credential is the bearer token."""
+    told = ways.Progress(
+        done=given.done,
+        total=given.total,
+        doing=given.doing or None,
+        failed=given.failed or None,
+        finished=given.finished,
+    )
+    ways.report(ctx, _secret(request), told)
+    request.state.recognised = True
+
+
+def _shown(way: ways.Way) -> dict[str, Any]:
+    return {**asdict(way), "messages": way.sentences}
 
 
 def _check_ins(request: Request) -> CheckIns:

@@ -10,11 +10,11 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.http.access import MayLook, MayManageDevices
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
-from sortitor.core.vocabulary import Outcome
+from sortitor.core.vocabulary import Outcome, WayStage
 from sortitor.operations import arrivals
-from sortitor.operations.arrivals import ArrivalRow
+from sortitor.operations.arrivals import ArrivalRow, Wanted
 from sortitor.operations.context import Context
-from sortitor.schemas.arrivals import Arrival, ArrivalDetail
+from sortitor.schemas.arrivals import Arrival, ArrivalDetail, WayCounts
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
 
 router = APIRouter(prefix="/arrivals", tags=["arrivals"], route_class=Route)
@@ -33,24 +33,40 @@ def list_arrivals(
     waiting: Annotated[
         bool, Query(description="Only those on which a coordinator has to decide")
     ] = False,
+    way: Annotated[WayStage | None, Query(description="Only those so far on the way in")] = None,
+    pass_id: Annotated[
+        int | None, Query(ge=1, description="Only those with this pass, or one made with it")
+    ] = None,
+    device: Annotated[int | None, Query(ge=1, description="Only those of this device")] = None,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
     """Arrivals, newest first, with every reason."""
+    wanted = Wanted(outcome, waiting, way, pass_id, device)
     return page(
         request,
         response,
-        rows=arrivals.page(ctx, outcome, waiting, read_number(cursor), limit + 1),
+        rows=arrivals.page(ctx, wanted, read_number(cursor), limit + 1),
         limit=limit,
         shape=lambda row: Arrival.model_validate(_shown(ctx, row)),
         key=lambda row: row.id,
     )
 
 
+@router.get("/counts")
+def count_arrivals(
+    ctx: MayLook,
+    days: Annotated[int, Query(ge=1, le=90, description="Of so many days back")] = 1,
+) -> WayCounts:
+    """How many arrivals stand at each stage of the way in."""
+    return WayCounts(days=days, counts=arrivals.counts(ctx, days))
+
+
 @router.get("/{arrival_id}")
 def show_arrival(ctx: MayLook, arrival_id: Number) -> ArrivalDetail:
-    """One arrival with its whole trace."""
-    return ArrivalDetail.model_validate(_shown(ctx, arrivals.one(ctx, arrival_id)))
+    """One arrival with its whole trace and every message."""
+    found = arrivals.one(ctx, arrival_id)
+    return ArrivalDetail.model_validate({**_shown(ctx, found.arrival), "messages": found.messages})
 
 
 @router.post("/{arrival_id}/hand-over/preview")

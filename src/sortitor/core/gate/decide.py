@@ -23,10 +23,13 @@ from sortitor.core.vocabulary import (
     Activation,
     Facet,
     Listed,
+    Need,
     Outcome,
     Ownership,
     Platform,
+    Proof,
     Returning,
+    SignIn,
     Stage,
 )
 
@@ -40,6 +43,13 @@ class Pass:
     trouble: str | None = None
     activation: Activation = Activation.PERSON
     ownership: Ownership | None = None
+    #: How the pass itself wants its person proven; the gate may want more.
+    sign_in: SignIn = SignIn.NOBODY
+    #: Whether it has a passcode, and whether that was shown.
+    has_passcode: bool = False
+    passcode_shown: bool = False
+    #: Whether it asks the person whose the device is, and has no answer yet.
+    asks_ownership: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +83,9 @@ class Arrival:
 
     `platform` is None where nobody knows it: no platform's rule is applied then. `stage` is None
     for an unknown device; `ownership` is what would hold after the arrival; `declared` is whether
-    somebody declared it; `holding` is what the person has beside this device; `known` is what was
-    declared of it (attribute → value), None where nothing was.
+    somebody declared it; `person` is proven, by `proof`, not merely stated; `accepted` are the
+    terms that were accepted, None: whatever is asked for; `holding` is what the person has beside
+    this device; `known` is what was declared of it (attribute → value), None where nothing was.
     """
 
     platform: Platform | None
@@ -89,6 +100,8 @@ class Arrival:
     known: Mapping[str, Any] | None = None
     stage: Stage | None = None
     flag: str | None = None
+    proof: Proof = Proof.NONE
+    accepted: frozenset[str] | None = frozenset()
     signin_failed: bool = False
     #: It has a credential that is good, and did not show it.
     in_use: bool = False
@@ -132,11 +145,15 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """The outcome with every reason found and the whole trace."""
+    """The outcome with every reason found and the whole trace; `asks` is what must be known first,
+    `terms` which ones are asked for.
+    """
 
     outcome: Outcome
     reasons: tuple[Reason, ...]
     trace: tuple[Step, ...]
+    asks: tuple[Need, ...] = ()
+    terms: tuple[str, ...] = ()
 
 
 #: Reason code → what the coordinator can do, and what the person is told.
@@ -176,6 +193,14 @@ _TEXTS: dict[str, tuple[str, str]] = {
     "signin_failed": (
         "Use the person for whom the pass was made, or make a new pass.",
         "That name does not go with this code.",
+    ),
+    "no_passcode": (
+        "Make a pass with a passcode, or ask for another proof.",
+        "This code cannot be used for this device. Ask for a new one.",
+    ),
+    "protocol_old": (
+        "Have the device's agent updated, or make a pass for the person.",
+        "The program on this device that lets it in is too old. Update it and try again.",
     ),
     "pass_unknown": (
         "Check the code, or make a new pass.",
@@ -224,7 +249,8 @@ def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
     """The same where it is known already which policies hold the arrival."""
     trace = (
         _pass_step(arrival),
-        _sign_in_step(arrival),
+        _person_step(arrival),
+        *_sign_in_steps(arrival, audience),
         _flag_step(arrival),
         _in_use_step(arrival),
         *_platform_steps(arrival, audience),
@@ -234,12 +260,85 @@ def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
         _returning_step(arrival, audience),
     )
     failed = [step for step in trace if not step.passed]
-    parking = [step for step in failed if _only_parks(step)]
+    asks = _asks(arrival, audience)
+    terms = _terms_missing(arrival, audience)
     reasons = tuple(map(_reason, failed))
+    parking = [step for step in failed if _only_parks(step)]
+    if any(step.code in _FINAL for step in failed):
+        return Decision(Outcome.REFUSED, reasons, trace)
+    if Need.SIGN_IN in asks or Need.PASSCODE in asks:
+        # Who it is may change every answer: nothing is said before it is known.
+        return Decision(Outcome.ASKED, (), trace, asks, terms)
     if len(failed) > len(parking):
         return Decision(Outcome.REFUSED, reasons, trace)
+    if asks:
+        return Decision(Outcome.ASKED, (), trace, asks, terms)
     waits = parking or _waits_for_a_person(arrival)
     return Decision(Outcome.PARKED if waits else Outcome.ADMITTED, reasons, trace)
+
+
+#: Reasons that nobody's sign-in changes.
+_FINAL = frozenset(
+    {"pass_unknown", "pass_expired", "pass_spent", "no_passcode", "signin_failed", "flagged"}
+)
+#: How strong a proof must be for each way of signing in.
+_ENOUGH = {
+    SignIn.NOBODY: Proof.NONE,
+    SignIn.PASSCODE: Proof.NONE,
+    SignIn.MAIL: Proof.MAIL,
+    SignIn.DIRECTORY: Proof.DIRECTORY,
+}
+
+
+def _asks(arrival: Arrival, audience: Sequence[Policy]) -> tuple[Need, ...]:
+    """What is not known yet and must be, in the order in which it is asked."""
+    shown = arrival.shown
+    needs = []
+    if shown.has_passcode and not shown.passcode_shown:
+        needs.append(Need.PASSCODE)
+    if _must_sign_in(arrival, audience):
+        needs.append(Need.SIGN_IN)
+    if shown.asks_ownership and not arrival.declared:
+        needs.append(Need.OWNERSHIP)
+    if _terms_missing(arrival, audience):
+        needs.append(Need.TERMS)
+    return tuple(needs)
+
+
+def _must_sign_in(arrival: Arrival, audience: Sequence[Policy]) -> bool:
+    if arrival.shown.activation is Activation.SHARED:
+        return False
+    return any(
+        arrival.proof.strength < _ENOUGH[wanted].strength
+        for wanted in _wanted_sign_ins(arrival, audience)
+    )
+
+
+def _wanted_sign_ins(arrival: Arrival, audience: Sequence[Policy]) -> tuple[SignIn, ...]:
+    found = stated(audience, Facet.SIGN_IN, arrival.platform)
+    return (arrival.shown.sign_in, found.value if found else SignIn.NOBODY)
+
+
+def _terms_missing(arrival: Arrival, audience: Sequence[Policy]) -> tuple[str, ...]:
+    found = stated(audience, Facet.TERMS, arrival.platform)
+    if found is None or arrival.accepted is None:
+        return ()
+    there = {name.casefold() for name in arrival.accepted}
+    return tuple(name for name in found.value if name.casefold() not in there)
+
+
+def old_protocol() -> Reason:
+    """What a device is told that cannot be asked what must be known."""
+    remedy, sentence = _TEXTS["protocol_old"]
+    return Reason(
+        code="protocol_old",
+        policy="every gate",
+        actual="an old version of the device protocol",
+        wanted="one that can be asked",
+        explanation="Something must be asked of its person, and its agent is too old to ask it.",
+        remedy=remedy,
+        sentence=sentence,
+    )
 
 
 def quota_reasons(arrival: Arrival, audience: Sequence[Policy]) -> tuple[Reason, ...]:
@@ -309,21 +408,51 @@ def _pass_step(arrival: Arrival) -> Step:
     return _failing(step, trouble) if trouble else step
 
 
-def _sign_in_step(arrival: Arrival) -> Step:
+def _person_step(arrival: Arrival) -> Step:
     if arrival.signin_failed:
-        words = "The person who was named is unknown, has left, or is not the pass's own person."
+        words = "The person who was named has left, or is not the pass's own person."
     elif arrival.person is None:
-        words = "Nobody is named."
+        words = "Nobody is proven to be its person."
     else:
-        words = f"{arrival.person} is known and has not left."
+        words = f"{arrival.person} is its person, {_PROOFS[arrival.proof]}."
     step = _passed(
         facet="person",
         policy="the pass",
-        wanted="the person of the pass, known and not left",
+        wanted="nobody, or the pass's own person",
         actual=arrival.person or "nobody",
         explanation=words,
     )
     return _failing(step, "signin_failed") if arrival.signin_failed else step
+
+
+_PROOFS = {
+    Proof.NONE: "by what is known of the device",
+    Proof.PASSCODE: "by a passcode",
+    Proof.PASS: "by a pass made for them",
+    Proof.MAIL: "by their mail address",
+    Proof.DIRECTORY: "by the directory",
+    Proof.KEY: "by the device's own key",
+}
+
+
+def _sign_in_steps(arrival: Arrival, audience: Sequence[Policy]) -> list[Step]:
+    """What must be shown of the person; being asked for it is no failure."""
+    found = stated(audience, Facet.SIGN_IN, arrival.platform)
+    if found is None or found.value is SignIn.NOBODY:
+        return []
+    words = said(found.value)
+    step = _passed(
+        facet="sign-in",
+        policy=found.policy,
+        wanted=words,
+        actual=arrival.proof.value,
+        explanation=f"{found.policy} wants the person to sign in {words}.",
+    )
+    lacks = found.value is SignIn.PASSCODE and not arrival.shown.has_passcode
+    if lacks and arrival.shown.activation is not Activation.SHARED:
+        why = f"{found.policy} wants a passcode, and the pass has none."
+        return [_failing(replace(step, explanation=why), "no_passcode")]
+    return [step]
 
 
 def _flag_step(arrival: Arrival) -> Step:

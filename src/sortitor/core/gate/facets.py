@@ -10,7 +10,7 @@ from typing import Any
 from sortitor.core import versions
 from sortitor.core.gate.policies import Listing, PlatformRule, Policy, Quota, VersionBounds
 from sortitor.core.previews import listed
-from sortitor.core.vocabulary import Facet, Listed, Ownership, Platform, Returning
+from sortitor.core.vocabulary import Facet, Listed, Ownership, Platform, Returning, SignIn
 
 #: Where each facet stands in a policy, or in what it says of a platform.
 FIELDS: dict[Facet, str] = {
@@ -21,12 +21,12 @@ FIELDS: dict[Facet, str] = {
     Facet.OWNERSHIPS: "ownerships",
     Facet.DECLARED_ONLY: "declared_only",
     Facet.QUOTA: "quota",
+    Facet.SIGN_IN: "sign_in",
+    Facet.TERMS: "terms",
     Facet.RETURNING: "returning",
 }
 #: Those that are said of a platform only.
 OF_A_PLATFORM = frozenset({Facet.DOOR, Facet.VERSIONS, Facet.MAKERS, Facet.MODELS})
-#: Those that the baseline need not state: unsaid, they let everything in.
-FREE = frozenset({Facet.VERSIONS, Facet.MAKERS, Facet.MODELS})
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +135,8 @@ def said(value: Any) -> str:
         return quota_said(value)
     if isinstance(value, Returning):
         return _RETURNING[value]
+    if isinstance(value, SignIn):
+        return _SIGN_IN[value]
     if isinstance(value, tuple):
         return listed(value) or "none"
     return str(value)
@@ -144,6 +146,14 @@ _RETURNING = {
     Returning.READMIT: "let back in",
     Returning.PARK: "parked",
     Returning.REFUSE: "refused",
+}
+
+
+_SIGN_IN = {
+    SignIn.NOBODY: "not asked for",
+    SignIn.PASSCODE: "by passcode",
+    SignIn.MAIL: "by mail",
+    SignIn.DIRECTORY: "by the directory's password",
 }
 
 

@@ -12,7 +12,7 @@ from sortitor.core import filters, versions
 from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note, or_nothing
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import ATTRIBUTES, Filter
-from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning
+from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning, SignIn
 
 QUOTA_BOUNDS = (1, 50)
 #: What a device says of itself, or what becomes of it here. A policy for devices goes by what was
@@ -80,6 +80,10 @@ class Facets(Document):
     quota: Quota | None = Field(
         default=None,
         description="Devices per person; a platform's own holds beside the one for all.",
+    )
+    sign_in: SignIn | None = Field(default=None, description="How the person must be proven.")
+    terms: tuple[Name, ...] | None = Field(
+        default=None, max_length=10, description="Which terms must be accepted; empty: none."
     )
     returning: Returning | None = Field(
         default=None, description="What happens to a retired device that knocks."
@@ -243,6 +247,7 @@ def _left_open(place: int, facet: str) -> FieldProblem:
 def _problems_of(place: int, policy: Policy) -> Iterator[FieldProblem]:
     pointer = f"/policies/{place}"
     yield from _filter_problems(f"{pointer}/devices", policy)
+    yield from _sign_in_problems(pointer, policy)
     yield from _quota_problems(pointer, f"{policy.name!r}", policy.quota)
     for platform, rule in policy.platforms.items():
         below, whose = f"{pointer}/platforms/{platform}", f"{policy.name!r}, {platform.label}"
@@ -270,6 +275,18 @@ def _filter_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
                 f" they arrive; {name} is not."
             )
             yield FieldProblem(pointer, "not_declared", detail)
+
+
+def _sign_in_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
+    places = [(pointer, policy.sign_in)]
+    for platform, rule in policy.platforms.items():
+        places.append((f"{pointer}/platforms/{platform}", rule.sign_in))
+    for place, wanted in places:
+        if wanted is SignIn.DIRECTORY:
+            detail = (
+                f"{policy.name!r} asks for the directory's password, and no directory is connected."
+            )
+            yield FieldProblem(f"{place}/sign_in", "no_directory", detail)
 
 
 def _quota_problems(pointer: str, whose: str, quota: Quota | None) -> Iterator[FieldProblem]:
@@ -311,6 +328,8 @@ def starting_gate() -> Gate:
         ownerships=(Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER),
         quota=Quota(devices=5),
         declared_only=False,
+        sign_in=SignIn.NOBODY,
+        terms=(),
         returning=Returning.PARK,
     )
     return Gate(policies=(baseline,))

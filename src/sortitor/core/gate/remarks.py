@@ -18,6 +18,8 @@ WORDS = {
     Facet.OWNERSHIPS: "the ownerships let in",
     Facet.DECLARED_ONLY: "undeclared devices",
     Facet.QUOTA: "the quota",
+    Facet.SIGN_IN: "sign-in",
+    Facet.TERMS: "the terms",
     Facet.RETURNING: "returning devices",
 }
 

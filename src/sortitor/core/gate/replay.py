@@ -11,7 +11,7 @@ from sortitor.core import filters
 from sortitor.core.filters import ATTRIBUTES, Filter, Kind
 from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, decide_by
 from sortitor.core.gate.policies import Gate, Policy
-from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Stage
+from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Proof, SignIn, Stage
 
 #: Whoever a person was, to the gate of a kind of devices it is somebody.
 SOMEBODY = "the person"
@@ -94,6 +94,8 @@ def kept(arrival: Arrival) -> dict[str, Any]:
         for (platform, ownership), number in sorted(arrival.holding.counts.items(), key=str)
         if number
     ]
+    if arrival.accepted is not None:
+        facts["accepted"] = sorted(arrival.accepted)
     if arrival.known is not None:
         facts["known"] = {name: _as_json(value) for name, value in arrival.known.items()}
     return {name: value for name, value in facts.items() if value is not None}
@@ -128,6 +130,8 @@ def remembered(facts: Mapping[str, Any]) -> Arrival:
         known=known and {name: _from_json(name, value) for name, value in known.items()},
         stage=Stage(facts["stage"]) if facts.get("stage") else None,
         flag=facts.get("flag"),
+        proof=Proof(facts.get("proof") or Proof.NONE),
+        accepted=frozenset(facts["accepted"]) if "accepted" in facts else None,
         signin_failed=bool(facts.get("signin_failed")),
         in_use=bool(facts.get("in_use")),
         shown=_pass(facts.get("shown") or {}),
@@ -148,6 +152,10 @@ def _pass(kept_pass: Mapping[str, Any]) -> Pass:
         trouble=kept_pass.get("trouble"),
         activation=Activation(kept_pass.get("activation") or Activation.PERSON),
         ownership=Ownership(ownership) if ownership else None,
+        sign_in=SignIn(kept_pass.get("sign_in") or SignIn.NOBODY),
+        has_passcode=bool(kept_pass.get("has_passcode")),
+        passcode_shown=bool(kept_pass.get("passcode_shown")),
+        asks_ownership=bool(kept_pass.get("asks_ownership")),
     )
 
 
@@ -170,6 +178,7 @@ def of_the_fleet(facts: Mapping[str, Any]) -> Arrival:
         groups=frozenset(),
         maker=facts.get("maker"),
         model=facts.get("model"),
+        accepted=None,
         shown=Pass(activation=Activation.SHARED),
     )
 
@@ -211,13 +220,17 @@ class Turn:
     reasons: tuple[Reason, ...]
 
 
+def _worse(outcome: Outcome) -> int:
+    return (Outcome.ADMITTED, Outcome.ASKED, Outcome.PARKED, Outcome.REFUSED).index(outcome)
+
+
 def turned(before: Decision, after: Decision) -> Turn | None:
     """What the change does to a kind; None: nothing. The reasons are those that come, or those that
     go where it is let in.
     """
     if before.outcome is after.outcome:
         return None
-    worse = list(Outcome).index(after.outcome) > list(Outcome).index(before.outcome)
+    worse = _worse(after.outcome) > _worse(before.outcome)
     gained, lost = (after, before) if worse else (before, after)
     stays = {reason.code for reason in lost.reasons}
     reasons = tuple(reason for reason in gained.reasons if reason.code not in stays)

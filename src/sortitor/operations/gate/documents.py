@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.gate import Gate, Remark, remarks
-from sortitor.core.gate.facets import quota_said
+from sortitor.core.gate import Gate, Remark, quota_said, remarks, statements
+from sortitor.core.gate.facets import FIELDS
 from sortitor.core.previews import Count, Example, plural
-from sortitor.core.vocabulary import Outcome
+from sortitor.core.vocabulary import Facet, Outcome, SignIn
 from sortitor.operations import quotas
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.operations.gate import replay
+from sortitor.operations.terms import TERMS
 from sortitor.store import arrivals, groups, people, tables
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
@@ -31,12 +32,15 @@ class GateBook(DocumentKind[Gate]):
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[Gate]) -> None:
         """Every group and person that a policy names is known."""
         assert wanted.proposed is not None
-        problems = tuple(_unknown_names(connection, wanted.proposed))
+        problems = (
+            *_unknown_names(connection, wanted.proposed),
+            *_unanswerable(ctx, connection, wanted.proposed),
+        )
         if problems:
             raise BadInput(
                 code=problems[0].code,
                 detail=problems[0].detail,
-                remedy="Import them first, or correct the name; nothing was saved.",
+                remedy="Correct it, or make what is named first; nothing was saved.",
                 problems=problems,
             )
 
@@ -107,6 +111,26 @@ def _unknown_names(connection: Connection, gate: Gate) -> Iterator[FieldProblem]
             if person.casefold() not in there:
                 detail = f"Policy {policy.name!r} is for {person!r}, which is nobody's user name."
                 yield FieldProblem(f"/policies/{place}/people", "unknown_person", detail)
+
+
+def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[FieldProblem]:
+    """What nobody could answer: terms that are not there, codes that cannot be mailed."""
+    known = {kept.document.name.casefold() for kept in TERMS.shelf.every(connection)}
+    for place, policy in enumerate(gate.policies):
+        for statement in statements(policy):
+            of = f"/platforms/{statement.platform}" if statement.platform else ""
+            pointer = f"/policies/{place}{of}/{FIELDS[statement.facet]}"
+            if statement.value is SignIn.MAIL and not ctx.limits.sends_mail:
+                detail = (
+                    f"Policy {policy.name!r} asks for a code by mail, and no mail server is set."
+                )
+                yield FieldProblem(pointer, "mail_off", detail)
+            if statement.facet is not Facet.TERMS:
+                continue
+            for name in statement.value:
+                if name.casefold() not in known:
+                    detail = f"Policy {policy.name!r} asks for the terms {name!r}; there are none."
+                    yield FieldProblem(pointer, "unknown_terms", detail)
 
 
 def _fleet_counts(replayed: replay.Replayed) -> tuple[Count, ...]:

@@ -11,7 +11,14 @@ from sortitor.store.tables.access import (
     tokens,
     views,
 )
-from sortitor.store.tables.arrivals import arrivals, passes
+from sortitor.store.tables.arrivals import (
+    acceptances,
+    arrivals,
+    mails,
+    passes,
+    sign_in_codes,
+    way_messages,
+)
 from sortitor.store.tables.base import Time, metadata
 from sortitor.store.tables.cohorts import cohort_counts, cohort_members, cohorts
 from sortitor.store.tables.devices import (
@@ -23,7 +30,7 @@ from sortitor.store.tables.devices import (
     holds,
     identifiers,
 )
-from sortitor.store.tables.documents import counters, orders, pools, rulebooks, sweep_rules
+from sortitor.store.tables.documents import counters, orders, pools, rulebooks, sweep_rules, terms
 from sortitor.store.tables.jobs import jobs
 from sortitor.store.tables.journal import (
     journal,
@@ -48,6 +55,7 @@ __all__ = [
     "ORDERS",
     "SEEN",
     "Time",
+    "acceptances",
     "accounts",
     "arrivals",
     "cohort_counts",
@@ -75,6 +83,7 @@ __all__ = [
     "lot_notes",
     "lot_rows",
     "lots",
+    "mails",
     "makers",
     "mappings",
     "memberships",
@@ -85,9 +94,12 @@ __all__ = [
     "pools",
     "rulebooks",
     "sessions",
+    "sign_in_codes",
     "strangers",
     "sweep_rules",
     "sweeps",
+    "terms",
     "tokens",
     "views",
+    "way_messages",
 ]

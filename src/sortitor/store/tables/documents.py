@@ -56,3 +56,7 @@ Index("uq_pools_name", func.lower(pools.c.name), unique=True)
 sweep_rules = Table("sweep_rules", metadata, *document_columns(), filter_of_document())
 
 Index("uq_sweep_rules_name", func.lower(sweep_rules.c.name), unique=True)
+
+terms = Table("terms", metadata, *document_columns())
+
+Index("uq_terms_name", func.lower(terms.c.name), unique=True)

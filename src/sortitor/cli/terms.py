@@ -1,0 +1,75 @@
+"""`sortitor terms`: what people accept at the door."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from sortitor.cli.documents import Noun, add_commands
+from sortitor.cli.output import plain, record, talk
+from sortitor.client import Sortitor
+from sortitor.core.terms import Terms, TermsText
+from sortitor.schemas.terms import TermsDetail
+
+
+@click.group()
+def terms() -> None:
+    """What people accept at the door: versions and languages."""
+
+
+def _text(text: str) -> TermsText:
+    """`de=terms-de.md`: a language and the file with its text."""
+    language, _, file = text.partition("=")
+    try:
+        return TermsText(language=language, text=Path(file).read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        raise click.BadParameter(
+            f"{text!r} is not of the form LANGUAGE=FILE ({error})", param_hint="--text"
+        ) from error
+
+
+def _detail(s: Sortitor, found: TermsDetail) -> None:
+    record(
+        [
+            ("Terms", f"{found.id}  {found.name}"),
+            ("Version", found.revision),
+            ("Written as", found.form),
+            ("Note", found.note),
+        ]
+    )
+    for one in found.texts:
+        talk("")
+        plain(f"{one.language}:")
+        plain(one.text)
+
+
+add_commands(
+    Noun(
+        group=terms,
+        word="terms",
+        calls=lambda s: s.terms,
+        model=Terms,
+        columns={
+            "Id": lambda t: t.id,
+            "Terms": lambda t: t.name,
+            "Version": lambda t: t.revision,
+            "Languages": lambda t: [one.language for one in t.texts],
+            "Note": lambda t: t.note,
+        },
+        options={"texts": "--text"},
+        readers={"texts": _text},
+        metavars={"texts": "LANGUAGE=FILE"},
+        detail=_detail,
+        after=lambda made: f'sortitor terms show "{made.name}"',
+        empty="No terms yet. Next: sortitor terms add NAME --text en=FILE",
+        examples={
+            "list": "sortitor terms list",
+            "show": 'sortitor terms show "House rules"',
+            "add": 'sortitor terms add "House rules" --text en=rules.md --form markdown',
+            "edit": 'sortitor terms edit "House rules" --text en=rules.md --text de=regeln.md',
+            "remove": 'sortitor terms remove "House rules"',
+            "revisions": 'sortitor terms revisions "House rules"',
+        },
+    )
+)

@@ -1,0 +1,20 @@
+"""Terms that must be accepted at the door."""
+
+from __future__ import annotations
+
+from sortitor.client.documents import Documents
+from sortitor.client.noun import Key, at
+from sortitor.schemas import terms as t
+
+
+class TermsCalls(Documents[t.Terms, t.TermsDetail]):
+    """Terms."""
+
+    path = "/terms"
+    answer = t.TermsDetail
+    model = t.Terms
+
+    def page(self, key: Key, language: str | None = None) -> t.TermsPage:
+        """Terms as a person sees them."""
+        params = {"language": language}
+        return self._t.call(t.TermsPage, "GET", at(self.path, key, "page"), params=params)

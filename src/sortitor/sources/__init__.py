@@ -1,0 +1,1 @@
+"""Adapters to outside systems, each behind a port of the operations."""
