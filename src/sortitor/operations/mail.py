@@ -98,11 +98,15 @@ def _send_one(ctx: Context, postman: Postman) -> Tried | None:
         mail = store.next_due(connection, wall)
         if mail is None:
             return None
-        became = {"state": MailState.WAITING, "tries": mail.tries, "last_error": None}
-        became |= _delivered(mail, postman, wall)
+        became = _delivered(mail, postman, wall)
         store.change(connection, mail.id, became)
-    state, tries = MailState(became["state"]), int(became["tries"])
-    return Tried(mail.id, mail.kind, state, tries, became["last_error"])
+    return Tried(
+        mail_id=mail.id,
+        kind=mail.kind,
+        state=became.get("state", MailState.WAITING),
+        tries=became.get("tries", mail.tries),
+        reason=became.get("last_error"),
+    )
 
 
 def _delivered(mail: MailRow, postman: Postman, wall: datetime) -> dict[str, Any]:
@@ -114,12 +118,8 @@ def _delivered(mail: MailRow, postman: Postman, wall: datetime) -> dict[str, Any
         postman.deliver(letter)
     except Undelivered as problem:
         return _tried(mail, problem, wall)
-    return {
-        "state": MailState.SENT,
-        "sent_at": wall,
-        "tries": mail.tries + 1,
-        **_without_secret(mail),
-    }
+    sent = {"state": MailState.SENT, "sent_at": wall, "tries": mail.tries + 1, "last_error": None}
+    return {**sent, **_without_secret(mail)}
 
 
 def _without_secret(mail: MailRow) -> dict[str, Any]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import sys
 import threading
 import time
@@ -24,6 +25,7 @@ from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
+from sortitor.stand_ins.mailbox import MailServer
 from sortitor.store import accounts
 from sortitor.store.engine import transaction
 
@@ -83,15 +85,18 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
     clock = _MovableClock()
     try:
         with (
-            runtime(settings, Clock(lambda: clock.now, wall_now)) as run,
+            MailServer(page_port=port + 1 if port else 0) as mail,
             listen(settings) as listener,
+            runtime(
+                _with_mail(settings, mail, listener), Clock(lambda: clock.now, wall_now)
+            ) as run,
         ):
-            url = f"http://{host}:{listener.getsockname()[1]}"
+            url = run.settings.public_url
             loaded = not afresh and _loaded(run)
             if not loaded:
                 recreate(run)
             tell = threading.Thread(
-                target=_tell, args=(run, url, devices, loaded, clock), daemon=True
+                target=_tell, args=(run, url, mail, devices, loaded, clock), daemon=True
             )
             serve(run, listener, tell.start)
     except SortitorError as error:
@@ -103,7 +108,22 @@ def _loaded(run: Runtime) -> bool:
         return accounts.fact(connection, _MARK) is not None
 
 
-def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClock) -> None:
+def _with_mail(settings: Settings, mail: MailServer, listener: socket.socket) -> Settings:
+    """The settings with the demonstration's mailbox, and the address that mails speak of."""
+    return settings.model_copy(
+        update={
+            "mail_host": "127.0.0.1",
+            "mail_port": mail.port,
+            "mail_security": "none",
+            "mail_from": "Wrenmoor devices <devices@wrenmoor.example>",
+            "public_url": f"http://{settings.host}:{listener.getsockname()[1]}",
+        }
+    )
+
+
+def _tell(
+    run: Runtime, url: str, mail: MailServer, devices: int, loaded: bool, clock: _MovableClock
+) -> None:
     """Load what is missing, then say where to go. Whatever fails is said, and stops the service."""
     try:
         _await(url)
@@ -115,6 +135,7 @@ def _tell(run: Runtime, url: str, devices: int, loaded: bool, clock: _MovableClo
         return
     click.echo(f"\nSortitor with the Wrenmoor Lines demonstration is ready at {url}")
     click.echo(f"  handbook       {url}/handbook/")
+    click.echo(f"  its mails      http://127.0.0.1:{mail.page_port}/")
     for name, password in load.ACCOUNTS.items():
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")

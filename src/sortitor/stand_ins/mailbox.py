@@ -6,6 +6,7 @@ For the demonstration and the tests, on loopback: it delivers nothing to anybody
 from __future__ import annotations
 
 import html
+import socket
 import threading
 from collections import deque
 from dataclasses import dataclass, field
@@ -83,10 +84,9 @@ class MailServer:
     _pages: ThreadingHTTPServer | None = None
 
     def __enter__(self) -> MailServer:
+        self.port = self.port or _free_port()
         self._controller = Controller(self.mailbox, hostname="127.0.0.1", port=self.port)
         self._controller.start()
-        assert self._controller.server is not None
-        self.port = self._controller.server.sockets[0].getsockname()[1]
         if self.page_port is not None:
             self._pages = ThreadingHTTPServer(
                 ("127.0.0.1", self.page_port), _pages_of(self.mailbox)
@@ -101,6 +101,14 @@ class MailServer:
         if self._pages is not None:
             self._pages.shutdown()
             self._pages.server_close()
+
+
+def _free_port() -> int:
+    """A port that nobody listens on; the server itself takes no 0."""
+    with socket.socket() as line:
+        line.bind(("127.0.0.1", 0))
+        found: int = line.getsockname()[1]
+        return found
 
 
 def _pages_of(mailbox: Mailbox) -> type[BaseHTTPRequestHandler]:
