@@ -17,6 +17,16 @@ export const router = createRouter({
       meta: { title: 'Welcome', open: true },
     },
     {
+      path: '/arrivals/:id(\\d+)',
+      component: () => import('./features/arrivals/Arrival.vue'),
+      meta: { title: 'Arrival' },
+    },
+    {
+      path: '/passes/:id(\\d+)',
+      component: () => import('./features/arrivals/Pass.vue'),
+      meta: { title: 'Pass' },
+    },
+    {
       path: '/today',
       component: () => import('./features/today/Today.vue'),
       meta: { title: 'Today' },

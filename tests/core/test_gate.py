@@ -34,7 +34,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Returning,
-    SignIn,
+    SignInWay,
     Stage,
 )
 
@@ -85,7 +85,7 @@ CASES = {
     "undeclared": (replace(ALLOWED, declared=False), baseline(declared_only=True)),
     "quota_reached": (replace(ALLOWED, holding=having(5)), BASE),
     "signin_failed": (replace(ALLOWED, signin_failed=True), BASE),
-    "no_passcode": (ALLOWED, baseline(sign_in=SignIn.PASSCODE)),
+    "no_passcode": (ALLOWED, baseline(sign_in=SignInWay.PASSCODE)),
     "pass_unknown": (replace(ALLOWED, shown=Pass("pass_unknown")), BASE),
     "pass_expired": (replace(ALLOWED, shown=Pass("pass_expired")), BASE),
     "pass_spent": (replace(ALLOWED, shown=Pass("pass_spent")), BASE),

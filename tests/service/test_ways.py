@@ -23,7 +23,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Proof,
-    SignIn,
+    SignInWay,
     Stage,
     WayStage,
 )
@@ -90,7 +90,7 @@ def door(make_world, tmp_path: Path) -> Iterator[Door]:  # type: ignore[no-untyp
 
 
 def by_mail(s: Sortitor) -> None:
-    change_baseline(s, sign_in=SignIn.MAIL)
+    change_baseline(s, sign_in=SignInWay.MAIL)
 
 
 def test_a_person_signs_in_by_a_code_and_the_device_collects(door: Door) -> None:
@@ -223,7 +223,7 @@ def test_a_mailed_pass_is_its_persons_proof(door: Door) -> None:
 def test_terms_are_shown_clean_in_the_persons_language_and_accepted_once(door: Door) -> None:
     s = door.s
     made = s.terms.add(RULES)
-    change_baseline(s, sign_in=SignIn.MAIL, terms=("House rules",))
+    change_baseline(s, sign_in=SignInWay.MAIL, terms=("House rules",))
     secret = door.asked().secret or ""
     s.agent.send_code(secret, "maud")
     way = s.agent.sign_in(secret, door.code())
@@ -295,7 +295,7 @@ def test_who_it_is_changes_what_is_let_in(door: Door) -> None:
         }
     )
     closed = {**last.platforms, Platform.ANDROID: PlatformRule(open=False)}
-    changed = last.model_copy(update={"platforms": closed, "sign_in": SignIn.MAIL})
+    changed = last.model_copy(update={"platforms": closed, "sign_in": SignInWay.MAIL})
     policies = [crew, changed]
     s.gate.apply(policies, s.gate.preview(policies).digest)
     for person, outcome in (("maud", Outcome.ADMITTED), ("odo", Outcome.REFUSED)):
@@ -313,7 +313,7 @@ def test_an_old_agent_is_told_what_to_do(door: Door) -> None:
     answer = s.agent.knock(knocking(a_pass(s), "KM-1"))
     assert (answer.outcome, answer.codes) == (Outcome.REFUSED, ["protocol_old"])
     assert "too old" in answer.messages[0]
-    change_baseline(s, sign_in=SignIn.NOBODY)
+    change_baseline(s, sign_in=SignInWay.NOBODY)
     assert s.agent.knock(knocking(a_pass(s), "KM-1")).outcome is Outcome.PARKED
 
 
@@ -359,7 +359,7 @@ def test_devices_join_the_list_that_the_pass_names(door: Door) -> None:
 
 def test_the_quota_holds_however_many_answer_at_once(door: Door) -> None:
     s = door.s
-    change_baseline(s, sign_in=SignIn.MAIL, quota=2)
+    change_baseline(s, sign_in=SignInWay.MAIL, quota=2)
     code = a_pass(s)
     secrets = []
     for number in range(8):
@@ -479,20 +479,20 @@ def test_without_a_mail_server_nothing_asks_for_mail(world: World, tmp_path: Pat
     import_people(s, tmp_path, MAUD)
     for change in (
         lambda: by_mail(s),
-        lambda: a_pass(s, sign_in=SignIn.MAIL),
+        lambda: a_pass(s, sign_in=SignInWay.MAIL),
         lambda: s.passes.add(PassTerms(label="x", person="maud"), mailed=True),
     ):
         with pytest.raises(Refused, match="mail server"):
             change()
     with pytest.raises(Refused, match="no directory"):
-        change_baseline(s, sign_in=SignIn.DIRECTORY)
+        change_baseline(s, sign_in=SignInWay.DIRECTORY)
 
 
 def test_a_quota_of_a_platform_is_asked_after_the_sign_in(door: Door) -> None:
     s = door.s
     last = s.gate.show().policies[-1]
     own = PlatformRule(open=True, quota=Quota(devices=1))
-    change_baseline(s, sign_in=SignIn.MAIL, platforms={**last.platforms, Platform.ANDROID: own})
+    change_baseline(s, sign_in=SignInWay.MAIL, platforms={**last.platforms, Platform.ANDROID: own})
     outcomes = []
     for number in range(2):
         secret = door.asked(f"KM-{number}0").secret or ""

@@ -109,6 +109,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agent/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell Progress
+         * @description How far a device's setting up is; its credential is the bearer token.
+         */
+        post: operations["tell_progress_api_v1_agent_progress_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Way
+         * @description How far an arrival is; its secret is the bearer token, here and below.
+         */
+        get: operations["show_way_api_v1_agent_way_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer Way
+         * @description Answer what is asked; once all is known, the gate decides.
+         */
+        post: operations["answer_way_api_v1_agent_way_answers_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Sign In Code
+         * @description Send a code to the mail address that is known of a person. The answer is the same whether
+         *     there is such a person or not.
+         */
+        post: operations["send_sign_in_code_api_v1_agent_way_code_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way/collect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Collect Decision
+         * @description The decision with the device's credential, this once: for the device, not for the page.
+         */
+        post: operations["collect_decision_api_v1_agent_way_collect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Type Sign In Code
+         * @description Type the code that was sent; a wrong one is refused, and after five a new one is needed.
+         */
+        post: operations["type_sign_in_code_api_v1_agent_way_sign_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/arrivals": {
         parameters: {
             query?: never;
@@ -129,6 +250,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/arrivals/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Count Arrivals
+         * @description How many arrivals stand at each stage of the way in.
+         */
+        get: operations["count_arrivals_api_v1_arrivals_counts_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/arrivals/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Follow Arrivals
+         * @description The board as server-sent events: one whenever an arrival has gone on, with how many of the
+         *     last day stand where.
+         */
+        get: operations["follow_arrivals_api_v1_arrivals_events_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/arrivals/{arrival_id}": {
         parameters: {
             query?: never;
@@ -138,7 +300,7 @@ export interface paths {
         };
         /**
          * Show Arrival
-         * @description One arrival with its whole trace.
+         * @description One arrival with its whole trace and every message.
          */
         get: operations["show_arrival_api_v1_arrivals__arrival_id__get"];
         put?: never;
@@ -1560,6 +1722,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mails": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Mails
+         * @description Mails that wait, were sent or could not be, newest first.
+         */
+        get: operations["list_mails_api_v1_mails_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mails/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Test Mail
+         * @description Send a mail to this address, to see that mails go out.
+         */
+        post: operations["send_test_mail_api_v1_mails_test_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mails/{mail_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send Mail Again
+         * @description Try a mail that waits or has failed at once.
+         */
+        post: operations["send_mail_again_api_v1_mails__mail_id__again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/naming": {
         parameters: {
             query?: never;
@@ -1801,7 +2023,7 @@ export interface paths {
         };
         /**
          * List Passes
-         * @description Passes, newest first.
+         * @description Passes, newest first; of those made in one action the first.
          */
         get: operations["list_passes_api_v1_passes_get"];
         put?: never;
@@ -1810,6 +2032,86 @@ export interface paths {
          * @description Make a pass; its code and QR are shown this once.
          */
         post: operations["add_pass_api_v1_passes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/batch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Passes
+         * @description Make a pass each for many people, in one action; mailed, or with their codes this once.
+         */
+        post: operations["add_passes_api_v1_passes_batch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/{pass_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Pass
+         * @description One pass.
+         */
+        get: operations["show_pass_api_v1_passes__pass_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/{pass_id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Pass People
+         * @description Who has this pass or one that was made with it, whether it was mailed and used.
+         */
+        get: operations["list_pass_people_api_v1_passes__pass_id__people_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passes/{pass_id}/remind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Remind Of Pass
+         * @description Mail those who have not used their pass.
+         */
+        post: operations["remind_of_pass_api_v1_passes__pass_id__remind_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1827,7 +2129,7 @@ export interface paths {
         put?: never;
         /**
          * Revoke Pass
-         * @description End a pass at once.
+         * @description End a pass at once, or all that were made with it.
          */
         post: operations["revoke_pass_api_v1_passes__pass_id__revoke_post"];
         delete?: never;
@@ -2430,6 +2732,158 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/terms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description All terms by name.
+         */
+        get: operations["list_all_terms"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a terms, as previewed where its digest is given.
+         */
+        post: operations["add_terms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the terms would do.
+         */
+        post: operations["preview_add_terms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One terms, by number or name.
+         */
+        get: operations["show_terms"];
+        /**
+         * Edit
+         * @description Change a terms; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_terms"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a terms; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_terms"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/{key}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Terms Page
+         * @description The terms as a person sees them.
+         */
+        get: operations["show_terms_page_api_v1_terms__key__page_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the terms would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_terms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the terms would do.
+         */
+        post: operations["preview_remove_terms"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/terms/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a terms, newest first.
+         */
+        get: operations["list_terms_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/today": {
         parameters: {
             query?: never;
@@ -2559,6 +3013,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/welcome-card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Welcome Card
+         * @description The card, which everybody sees who opens the person's page.
+         */
+        get: operations["read_welcome_card_api_v1_welcome_card_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome-card/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Welcome Card
+         * @description Save the card as previewed.
+         */
+        post: operations["apply_welcome_card_api_v1_welcome_card_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome-card/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload Picture
+         * @description Upload a picture: PNG, JPEG or WebP of up to 2 MB; it is made anew from its pixels.
+         */
+        post: operations["upload_picture_api_v1_welcome_card_pictures_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome-card/pictures/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Picture
+         * @description A picture.
+         */
+        get: operations["show_picture_api_v1_welcome_card_pictures__digest__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome-card/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Welcome Card
+         * @description What a change would be; nothing is written.
+         */
+        post: operations["preview_welcome_card_api_v1_welcome_card_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome-card/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Welcome Card Revisions
+         * @description What was changed of it, newest first.
+         */
+        get: operations["list_welcome_card_revisions_api_v1_welcome_card_revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2628,6 +3202,11 @@ export interface components {
          */
         Arrival: {
             /**
+             * Asks
+             * @description What it waits for the person to answer.
+             */
+            asks: components["schemas"]["Need"][];
+            /**
              * At
              * Format: date-time
              */
@@ -2640,15 +3219,37 @@ export interface components {
             device_name: string | null;
             /** Id */
             id: number;
+            /**
+             * Lapses At
+             * @description When it gives up waiting for the person.
+             */
+            lapses_at: string | null;
             /** Maker */
             maker: string | null;
             /** Model */
             model: string | null;
+            /**
+             * Moved At
+             * Format: date-time
+             * @description When it last went on.
+             */
+            moved_at: string;
             outcome: components["schemas"]["Outcome"];
+            /** Pass Id */
+            pass_id: number | null;
             /** Pass Label */
             pass_label: string | null;
             /** Person Name */
             person_name: string | null;
+            /**
+             * Progress
+             * @description What the device told of its setting up.
+             */
+            progress: {
+                [key: string]: unknown;
+            } | null;
+            /** @description How its person was proven. */
+            proof: components["schemas"]["Proof"];
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
             /** Site */
@@ -2660,31 +3261,80 @@ export interface components {
             stated: {
                 [key: string]: unknown;
             };
+            /** @description How far it is. */
+            way: components["schemas"]["WayStage"];
         };
         /**
          * ArrivalDetail
-         * @description One arrival with its trace.
+         * @description One arrival with its trace and every message that went to and fro.
          */
         ArrivalDetail: {
+            /**
+             * Asks
+             * @description What it waits for the person to answer.
+             */
+            asks: components["schemas"]["Need"][];
             /**
              * At
              * Format: date-time
              */
             at: string;
+            /** @description What became of an arrival of a device that is in use; `open`: to be decided. */
             claim: components["schemas"]["Claim"] | null;
             /** Device Id */
             device_id: number | null;
+            /** Device Name */
+            device_name: string | null;
             /** Id */
             id: number;
+            /**
+             * Lapses At
+             * @description When it gives up waiting for the person.
+             */
+            lapses_at: string | null;
+            /** Maker */
+            maker: string | null;
+            /** Messages */
+            messages: components["schemas"]["Message"][];
+            /** Model */
+            model: string | null;
+            /**
+             * Moved At
+             * Format: date-time
+             * @description When it last went on.
+             */
+            moved_at: string;
             outcome: components["schemas"]["Outcome"];
+            /** Pass Id */
+            pass_id: number | null;
+            /** Pass Label */
+            pass_label: string | null;
+            /** Person Name */
+            person_name: string | null;
+            /**
+             * Progress
+             * @description What the device told of its setting up.
+             */
+            progress: {
+                [key: string]: unknown;
+            } | null;
+            /** @description How its person was proven. */
+            proof: components["schemas"]["Proof"];
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
+            /** Site */
+            site: string | null;
+            stage: components["schemas"]["Stage"] | null;
+            /** Stage At */
+            stage_at: string | null;
             /** Stated */
             stated: {
                 [key: string]: unknown;
             };
             /** Trace */
             trace: components["schemas"]["Step"][];
+            /** @description How far it is. */
+            way: components["schemas"]["WayStage"];
         };
         /**
          * Assign
@@ -2793,6 +3443,25 @@ export interface components {
             matched: boolean;
             /** Text */
             text: string;
+        };
+        /**
+         * CodeTyped
+         * @description The six digits that were sent.
+         */
+        CodeTyped: {
+            /** Code */
+            code: string;
+        };
+        /**
+         * CodeWanted
+         * @description Send a code to the mail address that is known of this person.
+         */
+        CodeWanted: {
+            /**
+             * Person
+             * @description User name or mail address.
+             */
+            person: string;
         };
         /**
          * Cohort
@@ -3274,7 +3943,7 @@ export interface components {
          * @description What a gate policy can state.
          * @enum {string}
          */
-        Facet: "door" | "versions" | "makers" | "models" | "ownerships" | "declared_only" | "quota" | "returning";
+        Facet: "door" | "versions" | "makers" | "models" | "ownerships" | "declared_only" | "quota" | "sign_in" | "terms" | "returning";
         /**
          * Fact
          * @description One thing known of a device, with its basis: who says so.
@@ -3313,6 +3982,12 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /**
+         * Form
+         * @description How the text of terms is written.
+         * @enum {string}
+         */
+        Form: "text" | "markdown" | "html";
         /**
          * Gate
          * @description The whole gate: policies in order. Each facet comes from the first that holds the arrival and
@@ -3372,6 +4047,22 @@ export interface components {
             what: string;
         };
         /**
+         * Greeting
+         * @description The organisation's own words in one language.
+         */
+        Greeting: {
+            /**
+             * Language
+             * @description One of en, de, fr, es, ar.
+             */
+            language: string;
+            /**
+             * Text
+             * @description Plain text.
+             */
+            text: string;
+        };
+        /**
          * Group
          * @description A group: how many people belong to it, how many of them by name, and which groups are
          *     in it.
@@ -3387,6 +4078,22 @@ export interface components {
             name: string;
             /** People */
             people: number;
+        };
+        /**
+         * GroupPlace
+         * @description Where the devices of a group's people go.
+         */
+        GroupPlace: {
+            /**
+             * Cohort
+             * @description The list that the device joins.
+             */
+            cohort: string;
+            /**
+             * Group
+             * @description The person's group.
+             */
+            group: string;
         };
         /**
          * Happening
@@ -3602,16 +4309,30 @@ export interface components {
             model?: string | null;
             /** Os Version */
             os_version?: string | null;
-            /** Person */
+            /**
+             * Passcode
+             * @description Where the pass has one.
+             */
+            passcode?: string | null;
+            /**
+             * Person
+             * @description Who holds it, as it says: offered to the coordinator, no proof.
+             */
             person?: string | null;
             platform: components["schemas"]["Platform"];
+            /**
+             * Protocol
+             * @description The version of the protocol that the device speaks.
+             * @default 1
+             */
+            protocol?: number;
             /** Serial */
             serial?: string | null;
         };
         /**
          * KnockAnswer
          * @description What the device is told: plain sentences that give nothing away, its name, and its credential
-         *     (this once).
+         *     (this once). `asked`: something must be answered first, with the secret, within half an hour.
          */
         KnockAnswer: {
             /**
@@ -3619,6 +4340,12 @@ export interface components {
              * @description Null where the pass's code is not right.
              */
             arrival_id: number | null;
+            /**
+             * Asks
+             * @description What must be answered.
+             * @default []
+             */
+            asks?: components["schemas"]["Need"][];
             /** Codes */
             codes: string[];
             /** Credential */
@@ -3630,6 +4357,16 @@ export interface components {
             /** Name */
             name: string | null;
             outcome: components["schemas"]["Outcome"];
+            /**
+             * Secret
+             * @description With which the arrival is answered.
+             */
+            secret?: string | null;
+            /**
+             * Welcome Url
+             * @description The page on which the person answers; it holds the secret.
+             */
+            welcome_url?: string | null;
         };
         /**
          * Leaving
@@ -3917,6 +4654,56 @@ export interface components {
             lot_id: number;
         };
         /**
+         * Mail
+         * @description A mail that waits, was sent, or could not be; its text is not shown.
+         */
+        Mail: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @description `code`, `pass`, `reminder` or `test`.
+             */
+            kind: string;
+            /**
+             * Last Error
+             * @description What the mail server said when it was last tried.
+             */
+            last_error: string | null;
+            /** Next Try At */
+            next_try_at: string | null;
+            /** Sent At */
+            sent_at: string | null;
+            state: components["schemas"]["MailState"];
+            /** Subject */
+            subject: string;
+            /** To Address */
+            to_address: string;
+            /** To Name */
+            to_name: string | null;
+            /** Tries */
+            tries: number;
+        };
+        /**
+         * MailState
+         * @description The life of a mail.
+         * @enum {string}
+         */
+        MailState: "waiting" | "sent" | "failed" | "dropped";
+        /**
+         * MailTest
+         * @description Send a test mail.
+         */
+        MailTest: {
+            /** Address */
+            address: string;
+        };
+        /**
          * Manner
          * @description What was said about such files.
          *
@@ -3948,6 +4735,20 @@ export interface components {
              */
             permissions: components["schemas"]["Permission"][];
             role: components["schemas"]["Role"];
+        };
+        /**
+         * Message
+         * @description One message of the way in.
+         */
+        Message: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** What */
+            what: string;
+            who: components["schemas"]["Speaker"];
         };
         /**
          * NamingDetail
@@ -4002,6 +4803,12 @@ export interface components {
             /** Templates */
             templates: components["schemas"]["Template"][];
         };
+        /**
+         * Need
+         * @description What an arriving device is asked before the gate decides.
+         * @enum {string}
+         */
+        Need: "passcode" | "sign_in" | "ownership" | "terms";
         /**
          * Note
          * @description One remark on one cell: what is the matter and what to do.
@@ -4246,7 +5053,7 @@ export interface components {
          * @description What the gate decided.
          * @enum {string}
          */
-        Outcome: "admitted" | "parked" | "refused";
+        Outcome: "admitted" | "parked" | "refused" | "asked";
         /**
          * Overlap
          * @description Devices in one of two cohorts, in both, in the other.
@@ -4337,6 +5144,18 @@ export interface components {
              */
             total?: number | null;
         };
+        /** Page[Mail] */
+        Page_Mail_: {
+            /** Items */
+            items: components["schemas"]["Mail"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
         /** Page[Pass] */
         Page_Pass_: {
             /** Items */
@@ -4387,16 +5206,34 @@ export interface components {
         };
         /**
          * Pass
-         * @description A pass without its code.
+         * @description A pass without its code; of those that were made in one action the first.
          */
         Pass: {
             activation: components["schemas"]["Activation"];
+            /** Asks Ownership */
+            asks_ownership: boolean;
+            /** Cohort */
+            cohort: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
             /** Created By */
             created_by: string;
+            /** Has Passcode */
+            has_passcode: boolean;
             /** Id */
             id: number;
             /** Label */
             label: string;
+            /**
+             * Made
+             * @description How many were made in this action.
+             */
+            made: number;
+            /** Mailed At */
+            mailed_at: string | null;
             /** Max Uses */
             max_uses: number | null;
             ownership: components["schemas"]["Ownership"] | null;
@@ -4404,8 +5241,14 @@ export interface components {
             person_name: string | null;
             /** Revoked At */
             revoked_at: string | null;
+            sign_in: components["schemas"]["SignInWay"];
             /** State */
             state: string;
+            /**
+             * Used
+             * @description How many of them were used.
+             */
+            used: number;
             /** Uses */
             uses: number;
             /**
@@ -4436,12 +5279,121 @@ export interface components {
             url: string;
         };
         /**
+         * PassCount
+         * @description How many passes, or mails about them.
+         */
+        PassCount: {
+            /** Count */
+            count: number;
+        };
+        /**
+         * PassGiven
+         * @description A pass to make; its passcode is kept as a digest.
+         */
+        PassGiven: {
+            /** @default person */
+            activation?: components["schemas"]["Activation"];
+            /**
+             * Asks Ownership
+             * @description Whether the person says whose the device is.
+             * @default false
+             */
+            asks_ownership?: boolean;
+            /**
+             * Cohort
+             * @description The list that its devices join, by its name.
+             */
+            cohort?: string | null;
+            /**
+             * Cohort By Group
+             * @description Group → list: the first group that the person is in decides.
+             * @default []
+             */
+            cohort_by_group?: components["schemas"]["GroupPlace"][];
+            /**
+             * Label
+             * @description What the pass is for.
+             */
+            label: string;
+            /**
+             * Mailed
+             * @description Whether it is mailed to its person.
+             * @default false
+             */
+            mailed?: boolean;
+            /**
+             * Max Uses
+             * @description How many devices may use it; empty: any.
+             */
+            max_uses?: number | null;
+            /** @description What the pass declares. */
+            ownership?: components["schemas"]["Ownership"] | null;
+            /**
+             * Passcode
+             * @description What the bearer must be told beside the code.
+             */
+            passcode?: string | null;
+            /**
+             * Person
+             * @description User name or mail of the one person whom the pass is for.
+             */
+            person?: string | null;
+            /**
+             * @description How the person must be proven; the gate may want more.
+             * @default nobody
+             */
+            sign_in?: components["schemas"]["SignInWay"];
+            /**
+             * Valid Days
+             * @description For how many days it holds.
+             * @default 14
+             */
+            valid_days?: number;
+            /**
+             * Valid From
+             * @description Empty: from now on.
+             */
+            valid_from?: string | null;
+        };
+        /**
+         * PassOfPerson
+         * @description A new pass of one of many; the code is shown this once, where it was not mailed.
+         */
+        PassOfPerson: {
+            /**
+             * Code
+             * @description Null where it was mailed.
+             */
+            code: string | null;
+            /** Id */
+            id: number;
+            /** Person */
+            person: string;
+        };
+        /**
          * PassTerms
          * @description Under which conditions a pass lets devices knock.
          */
         PassTerms: {
             /** @default person */
             activation?: components["schemas"]["Activation"];
+            /**
+             * Asks Ownership
+             * @description Whether the person says whose the device is.
+             * @default false
+             */
+            asks_ownership?: boolean;
+            /**
+             * Cohort
+             * @description The list that its devices join, by its name.
+             */
+            cohort?: string | null;
+            /**
+             * Cohort By Group
+             * @description Group → list: the first group that the person is in decides.
+             * @default []
+             */
+            cohort_by_group?: components["schemas"]["GroupPlace"][];
             /**
              * Label
              * @description What the pass is for.
@@ -4460,6 +5412,11 @@ export interface components {
              */
             person?: string | null;
             /**
+             * @description How the person must be proven; the gate may want more.
+             * @default nobody
+             */
+            sign_in?: components["schemas"]["SignInWay"];
+            /**
              * Valid Days
              * @description For how many days it holds.
              * @default 14
@@ -4470,6 +5427,55 @@ export interface components {
              * @description Empty: from now on.
              */
             valid_from?: string | null;
+        };
+        /**
+         * PassUse
+         * @description Whose a pass of many is, and what became of it.
+         */
+        PassUse: {
+            /** Device Id */
+            device_id: number | null;
+            /** Device Name */
+            device_name: string | null;
+            /** Id */
+            id: number;
+            /** @description Of the newest mail about it. */
+            mail_state: components["schemas"]["MailState"] | null;
+            /** Person Id */
+            person_id: number | null;
+            /** Person Name */
+            person_name: string | null;
+            /** Revoked At */
+            revoked_at: string | null;
+            /** Uses */
+            uses: number;
+        };
+        /**
+         * PassesGiven
+         * @description A pass each for many people, in one action.
+         */
+        PassesGiven: {
+            /**
+             * Group
+             * @description Or everybody in this group.
+             */
+            group?: string | null;
+            /**
+             * Mailed
+             * @description Whether each is mailed to its person.
+             * @default true
+             */
+            mailed?: boolean;
+            /** Passcode */
+            passcode?: string | null;
+            /**
+             * People
+             * @description User names or mail addresses.
+             * @default []
+             */
+            people?: string[];
+            /** @description Their terms; `person` is left out. */
+            terms: components["schemas"]["PassTerms"];
         };
         /**
          * PasswordChange
@@ -4583,6 +5589,14 @@ export interface components {
             words: string;
         };
         /**
+         * PictureKept
+         * @description A picture that was uploaded.
+         */
+        PictureKept: {
+            /** Digest */
+            digest: string;
+        };
+        /**
          * Platform
          * @description The operating system family of a device.
          * @enum {string}
@@ -4616,6 +5630,13 @@ export interface components {
             quota?: components["schemas"]["Quota"] | null;
             /** @description What happens to a retired device that knocks. */
             returning?: components["schemas"]["Returning"] | null;
+            /** @description How the person must be proven. */
+            sign_in?: components["schemas"]["SignInWay"] | null;
+            /**
+             * Terms
+             * @description Which terms must be accepted; empty: none.
+             */
+            terms?: string[] | null;
             /** @description Which versions come in. */
             versions?: components["schemas"]["VersionBounds"] | null;
         };
@@ -4674,6 +5695,13 @@ export interface components {
             quota?: components["schemas"]["Quota"] | null;
             /** @description What happens to a retired device that knocks. */
             returning?: components["schemas"]["Returning"] | null;
+            /** @description How the person must be proven. */
+            sign_in?: components["schemas"]["SignInWay"] | null;
+            /**
+             * Terms
+             * @description Which terms must be accepted; empty: none.
+             */
+            terms?: string[] | null;
         };
         /**
          * PolicyRemark
@@ -4894,6 +5922,37 @@ export interface components {
              */
             suggestion?: string;
         };
+        /**
+         * ProgressTold
+         * @description How far a device's setting up is.
+         */
+        ProgressTold: {
+            /**
+             * Doing
+             * @description What is happening now.
+             */
+            doing?: string | null;
+            /** Done */
+            done: number;
+            /**
+             * Failed
+             * @description Why it does not go on.
+             */
+            failed?: string | null;
+            /**
+             * Finished
+             * @default false
+             */
+            finished?: boolean;
+            /** Total */
+            total: number;
+        };
+        /**
+         * Proof
+         * @description How somebody was proven to be the person of an arriving device, weakest first.
+         * @enum {string}
+         */
+        Proof: "none" | "passcode" | "pass" | "mail" | "directory" | "key";
         /**
          * Purpose
          * @description What a token is for: the interface of scripts, or an identity provider that pushes people and
@@ -5134,6 +6193,19 @@ export interface components {
             reverts: number | null;
             /** Summary */
             summary: string;
+        };
+        /**
+         * Revoking
+         * @description End a pass, or all that were made with it.
+         */
+        Revoking: {
+            /** Reason */
+            reason?: string | null;
+            /**
+             * Whole Batch
+             * @default false
+             */
+            whole_batch?: boolean;
         };
         /**
          * Role
@@ -5422,6 +6494,18 @@ export interface components {
             password: string;
         };
         /**
+         * SignInWay
+         * @description How the person of an arriving device must be proven.
+         * @enum {string}
+         */
+        SignInWay: "nobody" | "passcode" | "mail" | "directory";
+        /**
+         * Speaker
+         * @description Who said something on the way in.
+         * @enum {string}
+         */
+        Speaker: "device" | "person" | "service" | "coordinator";
+        /**
          * Stage
          * @description Where a device stands in its life.
          * @enum {string}
@@ -5534,6 +6618,144 @@ export interface components {
              * @default []
              */
             platforms?: components["schemas"]["Platform"][];
+        };
+        /**
+         * Terms
+         * @description A document that must be accepted at the door; each change is a new version of it.
+         */
+        Terms: {
+            /**
+             * @description `text`, `markdown` or `html`; what is active in HTML is taken out.
+             * @default text
+             */
+            form?: components["schemas"]["Form"];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for; people do not see it.
+             */
+            note?: string | null;
+            /**
+             * Texts
+             * @description The text in each language; others see English or the first one.
+             */
+            texts: components["schemas"]["TermsText"][];
+        };
+        /**
+         * TermsChange
+         * @description Terms as it should be.
+         */
+        TermsChange: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * @description `text`, `markdown` or `html`; what is active in HTML is taken out.
+             * @default text
+             */
+            form?: components["schemas"]["Form"];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for; people do not see it.
+             */
+            note?: string | null;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Texts
+             * @description The text in each language; others see English or the first one.
+             */
+            texts: components["schemas"]["TermsText"][];
+        };
+        /**
+         * TermsDetail
+         * @description Terms as they are kept.
+         */
+        TermsDetail: {
+            /**
+             * @description `text`, `markdown` or `html`; what is active in HTML is taken out.
+             * @default text
+             */
+            form?: components["schemas"]["Form"];
+            /** Id */
+            id: number;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for; people do not see it.
+             */
+            note?: string | null;
+            /**
+             * Revision
+             * @description Their version; the ETag of an edit.
+             */
+            revision: number;
+            /**
+             * Texts
+             * @description The text in each language; others see English or the first one.
+             */
+            texts: components["schemas"]["TermsText"][];
+        };
+        /**
+         * TermsPage
+         * @description Terms as a person sees them: clean HTML in one language.
+         */
+        TermsPage: {
+            /** Html */
+            html: string;
+            /** Language */
+            language: string;
+        };
+        /**
+         * TermsShown
+         * @description Terms that are asked for, in clean HTML.
+         */
+        TermsShown: {
+            /** Html */
+            html: string;
+            /** Language */
+            language: string;
+            /** Name */
+            name: string;
+            /**
+             * Revision
+             * @description Their version, which an answer quotes.
+             */
+            revision: number;
+        };
+        /**
+         * TermsText
+         * @description The text in one language.
+         */
+        TermsText: {
+            /**
+             * Language
+             * @description One of en, de, fr, es, ar.
+             */
+            language: string;
+            /**
+             * Text
+             * @description The text.
+             */
+            text: string;
         };
         /**
          * Thresholds
@@ -5859,6 +7081,192 @@ export interface components {
             };
         };
         /**
+         * WayAnswers
+         * @description What the person answers; each may come by itself.
+         */
+        WayAnswers: {
+            /**
+             * Accepted
+             * @description Name of terms → the version that was accepted.
+             * @default {}
+             */
+            accepted?: {
+                [key: string]: number;
+            };
+            ownership?: components["schemas"]["Ownership"] | null;
+            /** Passcode */
+            passcode?: string | null;
+        };
+        /**
+         * WayCounts
+         * @description How many arrivals of the last days stand at each stage of the way in.
+         */
+        WayCounts: {
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Days */
+            days: number;
+        };
+        /**
+         * WayIn
+         * @description How far an arrival is, for the device and its person.
+         */
+        WayIn: {
+            /** Arrival Id */
+            arrival_id: number;
+            /** Asks */
+            asks: components["schemas"]["Need"][];
+            /**
+             * Code Sent
+             * @description Whether a code was sent that still holds.
+             */
+            code_sent: boolean;
+            /** Codes */
+            codes: string[];
+            /** Device Name */
+            device_name: string | null;
+            /**
+             * Lapses At
+             * Format: date-time
+             */
+            lapses_at: string;
+            /**
+             * Messages
+             * @description What the person is told.
+             */
+            messages: string[];
+            outcome: components["schemas"]["Outcome"];
+            /**
+             * Person Name
+             * @description Whoever has signed in.
+             */
+            person_name: string | null;
+            /** Progress */
+            progress: {
+                [key: string]: unknown;
+            } | null;
+            /** Terms */
+            terms: components["schemas"]["TermsShown"][];
+        };
+        /**
+         * WayStage
+         * @description How far an arrival is.
+         * @enum {string}
+         */
+        WayStage: "asked" | "lapsed" | "refused" | "parked" | "setting_up" | "failed" | "done";
+        /**
+         * WelcomeApply
+         * @description Save the welcome card as previewed.
+         */
+        WelcomeApply: {
+            card: components["schemas"]["WelcomeCard"];
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
+         * WelcomeCard
+         * @description Who welcomes a person, and who helps them.
+         */
+        WelcomeCard: {
+            /**
+             * Colour
+             * @description Behind the name: `#rrggbb`.
+             * @default #1d5c63
+             */
+            colour?: string;
+            /**
+             * Greetings
+             * @default []
+             */
+            greetings?: components["schemas"]["Greeting"][];
+            /**
+             * Help Hours
+             * @description When they can be reached.
+             */
+            help_hours?: string | null;
+            /**
+             * Help Mail
+             * @description Their mail address.
+             */
+            help_mail?: string | null;
+            /**
+             * Help Name
+             * @description Who helps.
+             */
+            help_name?: string | null;
+            /**
+             * Help Phone
+             * @description Their phone number.
+             */
+            help_phone?: string | null;
+            /**
+             * Organisation
+             * @description The organisation's name.
+             */
+            organisation: string;
+            /**
+             * Picture
+             * @description The digest of a picture that was uploaded.
+             */
+            picture?: string | null;
+        };
+        /**
+         * WelcomeDetail
+         * @description The welcome card as it is kept.
+         */
+        WelcomeDetail: {
+            /**
+             * Colour
+             * @description Behind the name: `#rrggbb`.
+             * @default #1d5c63
+             */
+            colour?: string;
+            /**
+             * Greetings
+             * @default []
+             */
+            greetings?: components["schemas"]["Greeting"][];
+            /**
+             * Help Hours
+             * @description When they can be reached.
+             */
+            help_hours?: string | null;
+            /**
+             * Help Mail
+             * @description Their mail address.
+             */
+            help_mail?: string | null;
+            /**
+             * Help Name
+             * @description Who helps.
+             */
+            help_name?: string | null;
+            /**
+             * Help Phone
+             * @description Their phone number.
+             */
+            help_phone?: string | null;
+            /**
+             * Organisation
+             * @description The organisation's name.
+             */
+            organisation: string;
+            /**
+             * Picture
+             * @description The digest of a picture that was uploaded.
+             */
+            picture?: string | null;
+            /**
+             * Revision
+             * @description The ETag of an edit.
+             */
+            revision: number;
+        };
+        /**
          * Word
          * @description One word on the wire, and how it is said.
          */
@@ -6126,12 +7534,272 @@ export interface operations {
             };
         };
     };
+    tell_progress_api_v1_agent_progress_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProgressTold"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_way_api_v1_agent_way_get: {
+        parameters: {
+            query?: {
+                /** @description Which language the person reads (BCP 47). */
+                language?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_way_api_v1_agent_way_answers_post: {
+        parameters: {
+            query?: {
+                /** @description Which language the person reads (BCP 47). */
+                language?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WayAnswers"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_sign_in_code_api_v1_agent_way_code_post: {
+        parameters: {
+            query?: {
+                /** @description Which language the person reads (BCP 47). */
+                language?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    collect_decision_api_v1_agent_way_collect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnockAnswer"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    type_sign_in_code_api_v1_agent_way_sign_in_post: {
+        parameters: {
+            query?: {
+                /** @description Which language the person reads (BCP 47). */
+                language?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeTyped"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_arrivals_api_v1_arrivals_get: {
         parameters: {
             query?: {
                 outcome?: components["schemas"]["Outcome"] | null;
                 /** @description Only those on which a coordinator has to decide */
                 waiting?: boolean;
+                /** @description Only those so far on the way in */
+                way?: components["schemas"]["WayStage"] | null;
+                /** @description Only those with this pass, or one made with it */
+                pass_id?: number | null;
+                /** @description Only those of this device */
+                device?: number | null;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */
@@ -6150,6 +7818,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Arrival_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    count_arrivals_api_v1_arrivals_counts_get: {
+        parameters: {
+            query?: {
+                /** @description Of so many days back */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayCounts"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    follow_arrivals_api_v1_arrivals_events_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": unknown;
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -9426,6 +11173,134 @@ export interface operations {
             };
         };
     };
+    list_mails_api_v1_mails_get: {
+        parameters: {
+            query?: {
+                /** @description Only those in this state */
+                state?: components["schemas"]["MailState"] | null;
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Mail_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_test_mail_api_v1_mails_test_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailTest"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_mail_again_api_v1_mails__mail_id__again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                mail_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_naming_api_v1_naming_get: {
         parameters: {
             query?: never;
@@ -10068,7 +11943,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PassTerms"];
+                "application/json": components["schemas"]["PassGiven"];
             };
         };
         responses: {
@@ -10079,6 +11954,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PassCode"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_passes_api_v1_passes_batch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PassesGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PassOfPerson"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_pass_api_v1_passes__pass_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                pass_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pass"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_pass_people_api_v1_passes__pass_id__people_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                pass_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PassUse"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remind_of_pass_api_v1_passes__pass_id__remind_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                pass_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonGiven"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PassCount"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -10113,16 +12157,18 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReasonGiven"];
+                "application/json": components["schemas"]["Revoking"];
             };
         };
         responses: {
             /** @description Successful Response */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["PassCount"];
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {
@@ -11673,6 +13719,435 @@ export interface operations {
             };
         };
     };
+    list_all_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Terms"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_terms: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TermsChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_terms: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_terms_page_api_v1_terms__key__page_get: {
+        parameters: {
+            query?: {
+                /** @description BCP 47 */
+                language?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TermsPage"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Terms"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_terms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_terms_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_today_api_v1_today_get: {
         parameters: {
             query?: never;
@@ -11971,6 +14446,252 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Vocabulary"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_welcome_card_api_v1_welcome_card_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WelcomeDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_welcome_card_api_v1_welcome_card_apply_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WelcomeApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    upload_picture_api_v1_welcome_card_pictures_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureKept"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_picture_api_v1_welcome_card_pictures__digest__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The picture's digest. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_welcome_card_api_v1_welcome_card_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WelcomeCard"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_welcome_card_revisions_api_v1_welcome_card_revisions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

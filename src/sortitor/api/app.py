@@ -42,6 +42,7 @@ from sortitor.api.routes import (
     today,
     views,
     vocabulary,
+    welcome,
 )
 from sortitor.schemas.base import Problem
 
@@ -96,6 +97,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         journal,
         retention,
         vocabulary,
+        welcome,
     ):
         api.include_router(module.router)
     app.include_router(api)

@@ -41,6 +41,7 @@ _COMMANDS = {
     "today": ("sortitor.cli.today", "today", "What needs a hand."),
     "upgrade": ("sortitor.server.keeping", "upgrade", "Bring the database to this version."),
     "view": ("sortitor.cli.views", "view", "Saved views of the device list."),
+    "welcome": ("sortitor.cli.welcome", "welcome", "What a person sees while a device comes in."),
     "work": ("sortitor.server.commands", "work", "Run only the queue's worker."),
 }
 

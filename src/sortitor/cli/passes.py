@@ -12,7 +12,7 @@ from sortitor.cli.connection import by_name, with_client
 from sortitor.cli.output import counted, most_option, output_option, reason_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.passes import PassTerms
-from sortitor.core.vocabulary import Activation, Ownership, SignIn
+from sortitor.core.vocabulary import Activation, Ownership, SignInWay
 from sortitor.schemas.passes import Pass
 
 
@@ -45,7 +45,7 @@ def _terms_options(command: Callable[..., Any]) -> Callable[..., Any]:
             ),
             click.option(
                 "--sign-in",
-                type=click.Choice([x.value for x in SignIn]),
+                type=click.Choice([x.value for x in SignInWay]),
                 default="nobody",
                 show_default=True,
                 help="How the person must be proven; the gate may want more.",

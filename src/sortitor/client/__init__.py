@@ -27,6 +27,7 @@ from sortitor.client.terms import TermsCalls
 from sortitor.client.today import Today
 from sortitor.client.transport import Transport
 from sortitor.client.views import Views
+from sortitor.client.welcome import Welcome
 
 
 class Sortitor:
@@ -66,6 +67,7 @@ class Sortitor:
         self.terms = TermsCalls(self._transport)
         self.today = Today(self._transport)
         self.views = Views(self._transport)
+        self.welcome = Welcome(self._transport)
 
     def __enter__(self) -> Sortitor:
         return self

@@ -28,6 +28,7 @@ FINAL: dict[str, str] = {
     "pass.add": "Revoke the pass instead.",
     "pass.revoke": "Make a new pass.",
     "pass.remind": "What was mailed cannot be called back.",
+    "welcome.picture": "Change the welcome card instead.",
     "mail.test": "What was mailed cannot be called back.",
     "mail.again": "What was mailed cannot be called back.",
     "lot.edit": "Edit the lot again, or discard it.",

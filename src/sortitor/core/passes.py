@@ -16,7 +16,7 @@ from stdnum import luhn
 
 from sortitor.core.documents import Document, Name
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.vocabulary import Activation, Ownership, SignIn
+from sortitor.core.vocabulary import Activation, Ownership, SignInWay
 
 #: Crockford's base32: no I, L, O or U.
 ALPHABET = "0123456789ABCDEFGHJKMNPQRSTVWXYZ"
@@ -104,8 +104,8 @@ class PassTerms(Document):
         max_length=200,
         description="User name or mail of the one person whom the pass is for.",
     )
-    sign_in: SignIn = Field(
-        default=SignIn.NOBODY,
+    sign_in: SignInWay = Field(
+        default=SignInWay.NOBODY,
         description="How the person must be proven; the gate may want more.",
     )
     cohort: Name | None = Field(
@@ -128,7 +128,7 @@ class PassTerms(Document):
             detail = "The pass declares whose its devices are, so it cannot ask."
             problem = FieldProblem("/asks_ownership", "contradiction", detail)
             raise BadInput("contradiction", detail, "Choose one of the two.", (problem,))
-        if self.sign_in is SignIn.DIRECTORY:
+        if self.sign_in is SignInWay.DIRECTORY:
             detail = "No directory is connected, so its password cannot be asked for."
             problem = FieldProblem("/sign_in", "no_directory", detail)
             raise BadInput("no_directory", detail, "Choose another way.", (problem,))

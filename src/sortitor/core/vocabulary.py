@@ -175,7 +175,7 @@ class Returning(StrEnum):
     REFUSE = "refuse"
 
 
-class SignIn(StrEnum):
+class SignInWay(StrEnum):
     """How the person of an arriving device must be proven."""
 
     NOBODY = "nobody"

@@ -19,7 +19,7 @@ from sortitor.core.vocabulary import (
     Remedy,
     Returning,
     Role,
-    SignIn,
+    SignInWay,
     Stage,
     Verdict,
     WayStage,
@@ -95,11 +95,11 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Facet.TERMS: "terms",
         Facet.RETURNING: "returning devices",
     },
-    SignIn: {
-        SignIn.NOBODY: "not asked for",
-        SignIn.PASSCODE: "a passcode beside the code",
-        SignIn.MAIL: "a code sent to the person's mail address",
-        SignIn.DIRECTORY: "the directory's password",
+    SignInWay: {
+        SignInWay.NOBODY: "not asked for",
+        SignInWay.PASSCODE: "a passcode beside the code",
+        SignInWay.MAIL: "a code sent to the person's mail address",
+        SignInWay.DIRECTORY: "the directory's password",
     },
     Need: {
         Need.PASSCODE: "the passcode",

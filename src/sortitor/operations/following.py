@@ -18,6 +18,7 @@ from sortitor.store.notices import JOBS, heard
 _OF_ONE, _OF_ALL = 10, 200
 _QUIET_SECONDS = 0.3
 _AGAIN_SECONDS = 2.0
+_GLANCE_SECONDS = 1.0
 T = TypeVar("T")
 
 
@@ -98,3 +99,20 @@ class Following:
                 watched.found = await asyncio.to_thread(look)
                 watched.looked_at = time.monotonic()
             return watched.found  # type: ignore[return-value]
+
+
+@dataclass
+class Glance:
+    """One look a second at something that many follow, however many they are."""
+
+    _found: object = None
+    _looked_at: float = -_AGAIN_SECONDS
+    _lock: asyncio.Lock = field(default_factory=asyncio.Lock)
+
+    async def at(self, look: Callable[[], T]) -> T:
+        """What was seen within the last second."""
+        async with self._lock:
+            if time.monotonic() - self._looked_at >= _GLANCE_SECONDS:
+                self._found = await asyncio.to_thread(look)
+                self._looked_at = time.monotonic()
+            return self._found  # type: ignore[return-value]

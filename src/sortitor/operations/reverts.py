@@ -17,6 +17,7 @@ from sortitor.operations.naming import NAMING
 from sortitor.operations.orders import ORDERS
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.terms import TERMS
+from sortitor.operations.welcome import WELCOME
 from sortitor.store import cohorts as store_cohorts
 from sortitor.store import journal, lots, sweeps
 from sortitor.store.engine import Connection
@@ -24,7 +25,7 @@ from sortitor.store.journal import EntryRow
 
 _KINDS: dict[str, DocumentKind[Any]] = {
     f"{kind.operation}.{act}": kind
-    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS)
+    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME)
     # "apply" is what the gate's and the naming's changes were called before.
     for act in ("add", "edit", "remove", "apply")
 }

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from sortitor.core.passes import PassTerms as PassTerms
-from sortitor.core.vocabulary import Activation, MailState, Ownership, SignIn
+from sortitor.core.vocabulary import Activation, MailState, Ownership, SignInWay
 from sortitor.schemas.base import Answer, Request, SecretAnswer, Time
 
 
@@ -61,7 +61,7 @@ class Pass(Answer):
     activation: Activation
     ownership: Ownership | None
     asks_ownership: bool
-    sign_in: SignIn
+    sign_in: SignInWay
     has_passcode: bool
     cohort: str | None
     person_name: str | None

@@ -536,6 +536,13 @@ def way_counts(connection: Connection, since: datetime) -> dict[WayStage, int]:
     return {WayStage(row[0]): row[1] for row in connection.execute(query)}
 
 
+def last_move(connection: Connection) -> datetime | None:
+    """When the arrival that went on last did so."""
+    query = select(arrivals.c.moved_at).order_by(arrivals.c.moved_at.desc()).limit(1)
+    found: datetime | None = connection.execute(query).scalar_one_or_none()
+    return found
+
+
 def several(connection: Connection, ids: Sequence[int]) -> dict[int, KnockRow]:
     """Arrival → its line."""
     query = (

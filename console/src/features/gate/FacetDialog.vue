@@ -1,7 +1,8 @@
 <script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
-import type { Schemas } from '../../api/client'
+import { api, got, type Schemas } from '../../api/client'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { type Line, type Policy, said, type Value, valueOf } from './facets'
@@ -16,6 +17,10 @@ const { line, policy, baseline } = defineProps<{
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ set: [value: Value | null] }>()
 const { choices, label } = useVocabulary()
+const { data: terms } = useQuery({
+  queryKey: ['terms'],
+  queryFn: () => got(api.GET('/api/v1/terms')),
+})
 
 const word = ref<boolean | string | null>(null)
 const several = ref<string[] | null>(null)
@@ -30,7 +35,7 @@ watch(
   () => [open.value, line, policy] as const,
   () => {
     const value = valueOf(policy, line)
-    several.value = Array.isArray(value) ? [...value] : null
+    several.value = Array.isArray(value) ? [...value] : line.facet === 'terms' ? [] : null
     word.value = typeof value === 'object' ? null : value
     const bounds = line.facet === 'versions' ? (value as Schemas['VersionBounds'] | null) : null
     oldest.value = bounds?.oldest ?? ''
@@ -58,7 +63,7 @@ const asBaseline = computed(() => (baseline ? valueOf(baseline, line) : null))
 const ready = computed(() => {
   if (line.facet === 'quota') return /^\d+$/.test(devices.value)
   if (line.facet === 'makers' || line.facet === 'models') return names.value.length > 0
-  if (line.facet === 'ownerships') return several.value !== null
+  if (line.facet === 'ownerships' || line.facet === 'terms') return several.value !== null
   return line.facet === 'versions' || word.value !== null
 })
 
@@ -74,7 +79,7 @@ function save() {
     put({ listed: how.value, names: names.value })
   else if (line.facet === 'quota')
     put({ devices: Number(devices.value), ownerships: counted.value.length ? counted.value : null })
-  else put(line.facet === 'ownerships' ? several.value : word.value)
+  else put(several.value ?? word.value)
 }
 
 const yesAndNo = computed(() =>
@@ -142,6 +147,23 @@ const yesAndNo = computed(() =>
       :items="choices('ownership').filter((one) => one.value !== 'unknown')"
       label="Let in"
       multiple
+    />
+    <template v-else-if="line.facet === 'terms'">
+      <v-select
+        v-model="several"
+        :items="(terms ?? []).map((one) => one.name)"
+        label="Must be accepted"
+        placeholder="none"
+        persistent-placeholder
+        multiple
+      />
+      <p class="muted">Terms are written under Arrivals, “Terms and welcome”.</p>
+    </template>
+    <v-select
+      v-else-if="line.facet === 'sign_in'"
+      v-model="word"
+      :items="choices('sign_in_way').filter((one) => one.value !== 'directory')"
+      label="The person signs in with"
     />
     <v-select
       v-else-if="line.facet === 'returning'"

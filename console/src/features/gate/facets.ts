@@ -14,9 +14,18 @@ const FIELDS = {
   ownerships: 'ownerships',
   declared_only: 'declared_only',
   quota: 'quota',
+  sign_in: 'sign_in',
+  terms: 'terms',
   returning: 'returning',
 } as const
-export const GENERAL: Facet[] = ['ownerships', 'declared_only', 'quota', 'returning']
+export const GENERAL: Facet[] = [
+  'ownerships',
+  'declared_only',
+  'quota',
+  'sign_in',
+  'terms',
+  'returning',
+]
 export const OF_A_PLATFORM: Facet[] = ['door', 'versions', 'makers', 'models', ...GENERAL]
 
 /** One line of the matrix: a facet, of one platform or (null) of all. */
@@ -82,6 +91,10 @@ export function said(
         : ''
       return `${devices} ${kinds}${devices === 1 ? 'device' : 'devices'}`
     }
+    case 'terms':
+      return listed(value as string[]) || 'none'
+    case 'sign_in':
+      return label('sign_in_way', value as string)
     default:
       return label('returning', value as string)
   }

@@ -8,7 +8,7 @@ from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
 from sortitor.operations.context import Clock, Engine, Limits
-from sortitor.operations.following import Following
+from sortitor.operations.following import Following, Glance
 
 
 @dataclass(slots=True)
@@ -35,6 +35,8 @@ class Service:
     sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
     check_ins: CheckIns | None = None
+    #: The board of arrivals, looked at once a second for everybody who follows it.
+    board: Glance = field(default_factory=Glance)
 
     @property
     def public_url(self) -> str:

@@ -2,14 +2,27 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
+from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request, Response
+from fastapi.responses import StreamingResponse
 
-from sortitor.api.http.access import MayLook, MayManageDevices
+from sortitor.api.http.access import MayLook, MayManageDevices, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
+from sortitor.api.http.streams import (
+    BEGINNING,
+    EVENT_STREAM,
+    HEARTBEAT,
+    HEARTBEAT_SECONDS,
+    event,
+    may_still_look,
+    stream,
+)
 from sortitor.core.vocabulary import Outcome, WayStage
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import ArrivalRow, Wanted
@@ -60,6 +73,32 @@ def count_arrivals(
 ) -> WayCounts:
     """How many arrivals stand at each stage of the way in."""
     return WayCounts(days=days, counts=arrivals.counts(ctx, days))
+
+
+@router.get("/events", response_class=StreamingResponse, responses=EVENT_STREAM)
+async def follow_arrivals(request: Request, ctx: MayLook) -> StreamingResponse:
+    """The board as server-sent events: one whenever an arrival has gone on, with how many of the
+    last day stand where.
+    """
+    return stream(request, ctx, _events(request, ctx))
+
+
+async def _events(request: Request, ctx: Context) -> AsyncIterator[str]:
+    number, last, quiet = 0, "", time.monotonic()
+    yield BEGINNING
+    while True:
+        board = await service_of(request).board.at(lambda: arrivals.board(ctx))
+        text = WayCounts(days=1, counts=board.counts).model_dump_json()
+        mark = f"{board.moved_at} {text}"
+        if mark != last:
+            last, number, quiet = mark, number + 1, time.monotonic()
+            yield event(number, "board", text)
+        elif time.monotonic() - quiet > HEARTBEAT_SECONDS:
+            quiet = time.monotonic()
+            if not await may_still_look(request):
+                return
+            yield HEARTBEAT
+        await asyncio.sleep(1)
 
 
 @router.get("/{arrival_id}")

@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import time
 from collections.abc import AsyncIterator
-from contextlib import ExitStack, aclosing
+from contextlib import aclosing
 from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
-from starlette.types import Receive, Scope, Send
 
-from sortitor.api.http.access import MayImport, MayLook, admitted, service_of
+from sortitor.api.http.access import MayImport, MayLook, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
-from sortitor.core.access import Permission
-from sortitor.core.errors import SortitorError
+from sortitor.api.http.streams import (
+    BEGINNING,
+    EVENT_STREAM,
+    HEARTBEAT,
+    HEARTBEAT_SECONDS,
+    event,
+    may_still_look,
+    stream,
+)
 from sortitor.core.vocabulary import JobState
 from sortitor.operations import jobs
 from sortitor.operations.context import Context
@@ -30,8 +36,6 @@ Prefer = Annotated[
     str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")
 ]
 _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
-_HEARTBEAT_SECONDS = 15.0
-_RETRY_MILLISECONDS = 2_000
 
 
 def wants_job(prefer: str | None) -> bool:
@@ -86,58 +90,34 @@ def cancel_job(ctx: MayImport, job_id: Number) -> Job:
 @router.get(
     "/{job_id}/events",
     response_class=StreamingResponse,
-    responses={200: {"content": {"text/event-stream": {}}}},
+    responses=EVENT_STREAM,
 )
 async def follow_job(request: Request, ctx: MayLook, job_id: Number) -> StreamingResponse:
     """The job as server-sent events, one whenever it has gone on, until it is over; a comment every
     15 seconds while it stands.
     """
     await run_in_threadpool(jobs.one, ctx, job_id)
-    follow = ExitStack()
-    follow.enter_context(service_of(request).following.place(ctx.actor.name))
-    return _Stream(
-        _events(request, ctx, job_id),
-        follow,
-        media_type="text/event-stream",
-        headers={"Cache-Control": "no-store"},
-    )
-
-
-class _Stream(StreamingResponse):
-    """A stream that gives its place back however it ends."""
-
-    def __init__(self, content: AsyncIterator[str], place: ExitStack, **given: Any) -> None:
-        super().__init__(content, **given)
-        self._place = place
-
-    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
-        with self._place:
-            await super().__call__(scope, receive, send)
+    return stream(request, ctx, _events(request, ctx, job_id))
 
 
 async def _events(request: Request, ctx: Context, job_id: int) -> AsyncIterator[str]:
-    if ctx.leash is not None:
-        ctx.leash.loosen()
     following = service_of(request).following
     number, last, checked = 0, "", time.monotonic()
-    yield f"retry: {_RETRY_MILLISECONDS}\n\n"
-    looks = following.looks(job_id, lambda: shape(jobs.one(ctx, job_id)), _HEARTBEAT_SECONDS)
+    yield BEGINNING
+    looks = following.looks(job_id, lambda: shape(jobs.one(ctx, job_id)), HEARTBEAT_SECONDS)
     async with aclosing(looks):
         async for job in looks:
-            if time.monotonic() - checked > _HEARTBEAT_SECONDS:
+            if time.monotonic() - checked > HEARTBEAT_SECONDS:
                 # Whoever may look no more is shown no more.
                 checked = time.monotonic()
-                request.state.actor = None
-                try:
-                    await run_in_threadpool(admitted, request, Permission.LOOK)
-                except SortitorError:
+                if not await may_still_look(request):
                     return
             if job is None:
-                yield ": nothing new\n\n"
+                yield HEARTBEAT
                 continue
             text = job.model_dump_json()
             if text != last:
                 last, number = text, number + 1
-                yield f"id: {number}\nevent: job\ndata: {text}\n\n"
+                yield event(number, "job", text)
             if job.state in _OVER:
                 return

@@ -29,7 +29,7 @@ from sortitor.core.vocabulary import (
     Platform,
     Proof,
     Returning,
-    SignIn,
+    SignInWay,
     Stage,
 )
 
@@ -44,7 +44,7 @@ class Pass:
     activation: Activation = Activation.PERSON
     ownership: Ownership | None = None
     #: How the pass itself wants its person proven; the gate may want more.
-    sign_in: SignIn = SignIn.NOBODY
+    sign_in: SignInWay = SignInWay.NOBODY
     #: Whether it has a passcode, and whether that was shown.
     has_passcode: bool = False
     passcode_shown: bool = False
@@ -283,10 +283,10 @@ _FINAL = frozenset(
 )
 #: How strong a proof must be for each way of signing in.
 _ENOUGH = {
-    SignIn.NOBODY: Proof.NONE,
-    SignIn.PASSCODE: Proof.NONE,
-    SignIn.MAIL: Proof.MAIL,
-    SignIn.DIRECTORY: Proof.DIRECTORY,
+    SignInWay.NOBODY: Proof.NONE,
+    SignInWay.PASSCODE: Proof.NONE,
+    SignInWay.MAIL: Proof.MAIL,
+    SignInWay.DIRECTORY: Proof.DIRECTORY,
 }
 
 
@@ -314,9 +314,9 @@ def _must_sign_in(arrival: Arrival, audience: Sequence[Policy]) -> bool:
     )
 
 
-def _wanted_sign_ins(arrival: Arrival, audience: Sequence[Policy]) -> tuple[SignIn, ...]:
+def _wanted_sign_ins(arrival: Arrival, audience: Sequence[Policy]) -> tuple[SignInWay, ...]:
     found = stated(audience, Facet.SIGN_IN, arrival.platform)
-    return (arrival.shown.sign_in, found.value if found else SignIn.NOBODY)
+    return (arrival.shown.sign_in, found.value if found else SignInWay.NOBODY)
 
 
 def _terms_missing(arrival: Arrival, audience: Sequence[Policy]) -> tuple[str, ...]:
@@ -438,7 +438,7 @@ _PROOFS = {
 def _sign_in_steps(arrival: Arrival, audience: Sequence[Policy]) -> list[Step]:
     """What must be shown of the person; being asked for it is no failure."""
     found = stated(audience, Facet.SIGN_IN, arrival.platform)
-    if found is None or found.value is SignIn.NOBODY:
+    if found is None or found.value is SignInWay.NOBODY:
         return []
     words = said(found.value)
     step = _passed(
@@ -448,7 +448,7 @@ def _sign_in_steps(arrival: Arrival, audience: Sequence[Policy]) -> list[Step]:
         actual=arrival.proof.value,
         explanation=f"{found.policy} wants the person to sign in {words}.",
     )
-    lacks = found.value is SignIn.PASSCODE and not arrival.shown.has_passcode
+    lacks = found.value is SignInWay.PASSCODE and not arrival.shown.has_passcode
     if lacks and arrival.shown.activation is not Activation.SHARED:
         why = f"{found.policy} wants a passcode, and the pass has none."
         return [_failing(replace(step, explanation=why), "no_passcode")]

@@ -10,7 +10,7 @@ from typing import Any
 from sortitor.core import versions
 from sortitor.core.gate.policies import Listing, PlatformRule, Policy, Quota, VersionBounds
 from sortitor.core.previews import listed
-from sortitor.core.vocabulary import Facet, Listed, Ownership, Platform, Returning, SignIn
+from sortitor.core.vocabulary import Facet, Listed, Ownership, Platform, Returning, SignInWay
 
 #: Where each facet stands in a policy, or in what it says of a platform.
 FIELDS: dict[Facet, str] = {
@@ -135,7 +135,7 @@ def said(value: Any) -> str:
         return quota_said(value)
     if isinstance(value, Returning):
         return _RETURNING[value]
-    if isinstance(value, SignIn):
+    if isinstance(value, SignInWay):
         return _SIGN_IN[value]
     if isinstance(value, tuple):
         return listed(value) or "none"
@@ -150,10 +150,10 @@ _RETURNING = {
 
 
 _SIGN_IN = {
-    SignIn.NOBODY: "not asked for",
-    SignIn.PASSCODE: "by passcode",
-    SignIn.MAIL: "by mail",
-    SignIn.DIRECTORY: "by the directory's password",
+    SignInWay.NOBODY: "not asked for",
+    SignInWay.PASSCODE: "by passcode",
+    SignInWay.MAIL: "by mail",
+    SignInWay.DIRECTORY: "by the directory's password",
 }
 
 

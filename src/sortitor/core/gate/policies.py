@@ -12,7 +12,7 @@ from sortitor.core import filters, versions
 from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note, or_nothing
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import ATTRIBUTES, Filter
-from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning, SignIn
+from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning, SignInWay
 
 QUOTA_BOUNDS = (1, 50)
 #: What a device says of itself, or what becomes of it here. A policy for devices goes by what was
@@ -81,7 +81,7 @@ class Facets(Document):
         default=None,
         description="Devices per person; a platform's own holds beside the one for all.",
     )
-    sign_in: SignIn | None = Field(default=None, description="How the person must be proven.")
+    sign_in: SignInWay | None = Field(default=None, description="How the person must be proven.")
     terms: tuple[Name, ...] | None = Field(
         default=None, max_length=10, description="Which terms must be accepted; empty: none."
     )
@@ -282,7 +282,7 @@ def _sign_in_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
     for platform, rule in policy.platforms.items():
         places.append((f"{pointer}/platforms/{platform}", rule.sign_in))
     for place, wanted in places:
-        if wanted is SignIn.DIRECTORY:
+        if wanted is SignInWay.DIRECTORY:
             detail = (
                 f"{policy.name!r} asks for the directory's password, and no directory is connected."
             )
@@ -328,7 +328,7 @@ def starting_gate() -> Gate:
         ownerships=(Ownership.CORPORATE, Ownership.PERSONAL, Ownership.PARTNER),
         quota=Quota(devices=5),
         declared_only=False,
-        sign_in=SignIn.NOBODY,
+        sign_in=SignInWay.NOBODY,
         terms=(),
         returning=Returning.PARK,
     )

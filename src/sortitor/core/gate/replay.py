@@ -11,7 +11,15 @@ from sortitor.core import filters
 from sortitor.core.filters import ATTRIBUTES, Filter, Kind
 from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, decide_by
 from sortitor.core.gate.policies import Gate, Policy
-from sortitor.core.vocabulary import Activation, Outcome, Ownership, Platform, Proof, SignIn, Stage
+from sortitor.core.vocabulary import (
+    Activation,
+    Outcome,
+    Ownership,
+    Platform,
+    Proof,
+    SignInWay,
+    Stage,
+)
 
 #: Whoever a person was, to the gate of a kind of devices it is somebody.
 SOMEBODY = "the person"
@@ -152,7 +160,7 @@ def _pass(kept_pass: Mapping[str, Any]) -> Pass:
         trouble=kept_pass.get("trouble"),
         activation=Activation(kept_pass.get("activation") or Activation.PERSON),
         ownership=Ownership(ownership) if ownership else None,
-        sign_in=SignIn(kept_pass.get("sign_in") or SignIn.NOBODY),
+        sign_in=SignInWay(kept_pass.get("sign_in") or SignInWay.NOBODY),
         has_passcode=bool(kept_pass.get("has_passcode")),
         passcode_shown=bool(kept_pass.get("passcode_shown")),
         asks_ownership=bool(kept_pass.get("asks_ownership")),

@@ -13,7 +13,7 @@ from sortitor.core import passes as core
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotFound
 from sortitor.core.passes import PassTerms
 from sortitor.core.previews import plural
-from sortitor.core.vocabulary import SignIn
+from sortitor.core.vocabulary import SignInWay
 from sortitor.operations import mail
 from sortitor.operations.context import Context, or_not_found
 from sortitor.store import arrivals as store
@@ -151,7 +151,7 @@ def _make(
     whom: Sequence[PersonRow | None],
     mailed: bool,
 ) -> list[Made]:
-    if mailed or terms.sign_in is SignIn.MAIL:
+    if mailed or terms.sign_in is SignInWay.MAIL:
         mail.require_mail(ctx)
     valid_from, valid_until = terms.validity(ctx.now)
     hashed = core.hash_passcode(passcode) if passcode else None

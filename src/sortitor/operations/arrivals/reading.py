@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 
 from sortitor.core.vocabulary import WayStage
 from sortitor.operations.context import Context, or_not_found
@@ -21,6 +21,21 @@ def counts(ctx: Context, days: int) -> dict[WayStage, int]:
     """How many arrivals of the last days stand at each stage of the way in."""
     with ctx.reading() as connection:
         return store.way_counts(connection, ctx.now - timedelta(days=days))
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """The board at a glance: when something moved last, and how many stand where today."""
+
+    moved_at: datetime | None
+    counts: dict[WayStage, int]
+
+
+def board(ctx: Context) -> Board:
+    """The board at a glance, of the last day."""
+    with ctx.reading() as connection:
+        counted = store.way_counts(connection, ctx.now - timedelta(days=1))
+        return Board(store.last_move(connection), counted)
 
 
 @dataclass(frozen=True, slots=True)

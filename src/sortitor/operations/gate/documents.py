@@ -8,7 +8,7 @@ from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.gate import Gate, Remark, quota_said, remarks, statements
 from sortitor.core.gate.facets import FIELDS
 from sortitor.core.previews import Count, Example, plural
-from sortitor.core.vocabulary import Facet, Outcome, SignIn
+from sortitor.core.vocabulary import Facet, Outcome, SignInWay
 from sortitor.operations import quotas
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
@@ -120,7 +120,7 @@ def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[
         for statement in statements(policy):
             of = f"/platforms/{statement.platform}" if statement.platform else ""
             pointer = f"/policies/{place}{of}/{FIELDS[statement.facet]}"
-            if statement.value is SignIn.MAIL and not ctx.limits.sends_mail:
+            if statement.value is SignInWay.MAIL and not ctx.limits.sends_mail:
                 detail = (
                     f"Policy {policy.name!r} asks for a code by mail, and no mail server is set."
                 )

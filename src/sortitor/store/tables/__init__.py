@@ -16,6 +16,7 @@ from sortitor.store.tables.arrivals import (
     arrivals,
     mails,
     passes,
+    pictures,
     sign_in_codes,
     way_messages,
 )
@@ -91,6 +92,7 @@ __all__ = [
     "orders",
     "passes",
     "people",
+    "pictures",
     "pools",
     "rulebooks",
     "sessions",

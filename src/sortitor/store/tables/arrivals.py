@@ -83,6 +83,7 @@ arrivals = Table(
     Index(None, "outcome", "id"),
     Index(None, "device_id"),
     Index(None, "at"),
+    Index(None, "moved_at"),
     Index(None, "pass_id"),
 )
 
@@ -164,3 +165,12 @@ mails = Table(
 )
 
 Index("ix_mails_waiting", mails.c.next_try_at, postgresql_where=mails.c.state == "waiting")
+
+#: Pictures of the welcome card, by the SHA-256 of their bytes.
+pictures = Table(
+    "pictures",
+    metadata,
+    Column("digest", Text, primary_key=True),
+    Column("at", Time, nullable=False),
+    Column("content", LargeBinary, nullable=False),
+)

@@ -49,6 +49,7 @@ def upgrade() -> None:
         "outcome IN ('admitted', 'parked', 'refused', 'asked')",
     )
     op.create_index(op.f("ix_arrivals_at"), "arrivals", ["at"])
+    op.create_index(op.f("ix_arrivals_moved_at"), "arrivals", ["moved_at"])
     op.create_index(op.f("ix_arrivals_pass_id"), "arrivals", ["pass_id"])
     op.create_index(
         "uq_arrivals_secret",
@@ -108,6 +109,16 @@ def upgrade() -> None:
     )
     op.create_index("uq_terms_name", "terms", [sa.text("lower(name)")], unique=True)
     op.create_table(
+        "pictures",
+        sa.Column("digest", sa.Text(), primary_key=True),
+        sa.Column("at", _TIME, nullable=False),
+        sa.Column("content", sa.LargeBinary(), nullable=False),
+    )
+    op.execute(
+        "INSERT INTO rulebooks (id, name, document) VALUES (3, 'welcome',"
+        ' \'{"organisation": "Your organisation"}\')'
+    )
+    op.create_table(
         "acceptances",
         sa.Column("id", sa.BigInteger(), sa.Identity(), primary_key=True),
         sa.Column("at", _TIME, nullable=False),
@@ -152,12 +163,14 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
-    for table in ("mails", "acceptances", "terms", "sign_in_codes", "way_messages"):
+    op.execute("DELETE FROM rulebooks WHERE id = 3")
+    for table in ("mails", "pictures", "acceptances", "terms", "sign_in_codes", "way_messages"):
         op.drop_table(table)
     for column in ("batch", "mailed_at", "passcode_hash"):
         op.drop_column("passes", column)
     op.execute("UPDATE arrivals SET outcome = 'refused' WHERE outcome = 'asked'")
     op.drop_index(op.f("ix_arrivals_at"), "arrivals")
+    op.drop_index(op.f("ix_arrivals_moved_at"), "arrivals")
     op.drop_index(op.f("ix_arrivals_pass_id"), "arrivals")
     op.drop_constraint(op.f("ck_arrivals_outcome"), "arrivals")
     op.create_check_constraint(op.f("ck_arrivals_outcome"), "arrivals", _OUTCOMES)

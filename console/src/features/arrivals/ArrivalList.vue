@@ -1,0 +1,217 @@
+<script setup lang="ts">
+import { computed, reactive } from 'vue'
+
+import { api, got, type Schemas } from '../../api/client'
+import { queries } from '../../api/queries'
+import DataList from '../../shared/tables/DataList.vue'
+import { atTime, onDay } from '../../shared/formats'
+import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import PersonField from '../../shared/fields/PersonField.vue'
+import { usePages } from '../../shared/tables/usePages'
+import { usePreview } from '../../shared/actions/usePreview'
+import { useAction } from '../../shared/actions/useAction'
+import { useVocabulary } from '../../shared/actions/useVocabulary'
+import { useSession } from '../../shared/actions/useSession'
+
+/** Arrivals: those that wait for a coordinator, those at one stage, those of a pass, or all. */
+const {
+  view,
+  way = null,
+  passId = null,
+} = defineProps<{
+  view: 'waiting' | 'board' | 'refused' | 'all'
+  way?: Schemas['WayStage'] | null
+  passId?: number | null
+}>()
+const session = useSession()
+const preview = usePreview()
+const { label } = useVocabulary()
+const persons = reactive<Record<number, string>>({})
+const arrivals = usePages<Schemas['Arrival']>(
+  () => ['arrivals', view, way, passId],
+  (cursor) =>
+    got(
+      api.GET('/api/v1/arrivals', {
+        params: {
+          query: {
+            waiting: view === 'waiting',
+            outcome: view === 'refused' ? 'refused' : undefined,
+            way: way ?? undefined,
+            pass_id: passId ?? undefined,
+            cursor,
+          },
+        },
+      }),
+    ),
+)
+const columns = computed(() => [
+  { key: 'at', title: 'At' },
+  ...(view === 'waiting' || view === 'refused' ? [] : [{ key: 'way', title: 'How far' }]),
+  ...(view === 'board' ? [{ key: 'since', title: 'Since' }] : []),
+  { key: 'device', title: 'Device' },
+  { key: 'hardware', title: 'Hardware' },
+  { key: 'person', title: 'Person' },
+  ...(passId === null ? [{ key: 'pass_label', title: 'Pass' }] : []),
+  ...(view === 'board' ? [] : [{ key: 'why', title: view === 'waiting' ? 'Waits for' : 'Why' }]),
+  ...(view === 'waiting' && session.may('manage-devices') ? [{ key: 'act', title: 'Decide' }] : []),
+])
+const { failure, run } = useAction()
+
+function assign(deviceId: number, person: string | null) {
+  const path = { device_id: deviceId }
+  void preview.open({
+    look: () =>
+      got(
+        api.POST('/api/v1/devices/{device_id}/assign/preview', {
+          params: { path },
+          body: { person },
+        }),
+      ),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/devices/{device_id}/assign/apply', {
+          params: { path },
+          body: { person, digest, reason },
+        }),
+      ),
+  })
+}
+
+function handOver(arrivalId: number) {
+  const path = { arrival_id: arrivalId }
+  void preview.open({
+    look: () =>
+      got(api.POST('/api/v1/arrivals/{arrival_id}/hand-over/preview', { params: { path } })),
+    act: (digest, reason) =>
+      got(
+        api.POST('/api/v1/arrivals/{arrival_id}/hand-over', {
+          params: { path },
+          body: { digest, reason },
+        }),
+      ),
+  })
+}
+
+const turnAway = (arrivalId: number) =>
+  run(async () => {
+    await got(
+      api.POST('/api/v1/arrivals/{arrival_id}/turn-away', {
+        params: { path: { arrival_id: arrivalId } },
+        body: {},
+      }),
+    )
+    await queries.invalidateQueries({ queryKey: ['arrivals'] })
+  })
+
+const stated = (arrival: Schemas['Arrival'], field: string) =>
+  (arrival.stated as Record<string, string | null>)[field] ?? ''
+const clock = (time: string | null) =>
+  time ? new Date(time).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' }) : ''
+function told(arrival: Schemas['Arrival']): string {
+  const { done, total, doing, failed } = (arrival.progress ?? {}) as Record<string, string | number>
+  return [`${done ?? 0} of ${total ?? 0}`, failed ?? doing].filter(Boolean).join(': ')
+}
+</script>
+
+<template>
+  <ProblemAlert :error="failure" />
+  <DataList
+    label="Arrivals"
+    :columns="columns"
+    :items="arrivals.items.value"
+    :row-key="(one) => one.id"
+    :loading="arrivals.isFetching.value"
+    :error="arrivals.error.value"
+    :more="arrivals.hasNextPage.value"
+    :empty="view === 'waiting' ? 'Nobody is waiting.' : 'None yet. Devices arrive with a pass.'"
+    @more="arrivals.fetchNextPage()"
+  >
+    <template #at="{ item }"
+      ><span class="nowrap">{{ onDay(item.at) }}</span>
+      <div class="muted">{{ atTime(item.at).split(', ')[1] }}</div></template
+    >
+    <template #way="{ item }">
+      <router-link :to="`/arrivals/${item.id}`">{{ label('way_stage', item.way) }}</router-link>
+      <div v-if="item.way === 'asked'" class="muted">
+        {{ item.asks.map((one) => label('need', one)).join(', ') }}; until
+        {{ clock(item.lapses_at) }}
+      </div>
+      <div v-else-if="item.way === 'setting_up' || item.way === 'failed'" class="muted">
+        {{ told(item) }}
+      </div>
+    </template>
+    <template #since="{ item }"
+      ><span class="nowrap">{{ atTime(item.moved_at) }}</span></template
+    >
+    <template #device="{ item }">
+      <router-link v-if="item.device_id" :to="`/devices/${item.device_id}`" class="nowrap">{{
+        item.device_name ?? `device ${item.device_id}`
+      }}</router-link>
+      <span v-else class="mono">{{ stated(item, 'serial') }}</span>
+    </template>
+    <template #hardware="{ item }"
+      >{{ stated(item, 'maker') }} {{ stated(item, 'model') }}
+      <div class="muted">
+        {{ stated(item, 'platform') }} {{ stated(item, 'os_version') }}
+      </div></template
+    >
+    <template #person="{ item }">
+      <template v-if="item.person_name">{{ item.person_name }}</template>
+      <span v-else-if="stated(item, 'person')" class="muted"
+        >says: {{ stated(item, 'person') }}</span
+      >
+      <template v-else>–</template>
+    </template>
+    <template #pass_label="{ item }">
+      <router-link v-if="item.pass_id" :to="`/passes/${item.pass_id}`">{{
+        item.pass_label
+      }}</router-link>
+      <template v-else>–</template>
+    </template>
+    <template #why="{ item }">
+      <div v-for="reason in item.reasons" :key="reason.code">
+        {{ reason.explanation || `${reason.policy}: ${reason.wanted}; ${reason.actual}` }}
+        <div class="muted">{{ reason.remedy }}</div>
+      </div>
+      <span v-if="!item.reasons.length && item.outcome === 'parked'"
+        >a person, or a coordinator's word</span
+      >
+    </template>
+    <template #act="{ item }">
+      <form
+        v-if="item.device_id && item.claim === null"
+        class="give"
+        @submit.prevent="assign(item.device_id, persons[item.id] ?? '')"
+      >
+        <PersonField
+          v-model="persons[item.id]"
+          :label="`Person for ${item.device_name}`"
+          :suggested="stated(item, 'person')"
+        />
+        <v-btn
+          type="submit"
+          size="small"
+          variant="outlined"
+          color="primary"
+          :disabled="!persons[item.id]"
+          >Give</v-btn
+        >
+        <v-btn size="small" variant="text" @click="assign(item.device_id, null)">Nobody</v-btn>
+      </form>
+      <div v-else-if="item.claim === 'open'" class="give">
+        <v-btn size="small" variant="outlined" color="primary" @click="handOver(item.id)"
+          >Hand over</v-btn
+        >
+        <v-btn size="small" variant="text" @click="turnAway(item.id)">Turn away</v-btn>
+      </div>
+    </template>
+  </DataList>
+</template>
+
+<style scoped>
+.give {
+  display: flex;
+  gap: 6px;
+  align-items: center;
+}
+</style>

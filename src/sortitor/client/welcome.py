@@ -1,0 +1,31 @@
+"""The welcome card."""
+
+from __future__ import annotations
+
+from sortitor.client.noun import Noun
+from sortitor.schemas import welcome as w
+from sortitor.schemas.base import Preview
+
+
+class Welcome(Noun):
+    """The welcome card."""
+
+    def show(self) -> w.WelcomeDetail:
+        """The card."""
+        return self._t.call(w.WelcomeDetail, "GET", "/welcome-card")
+
+    def preview(self, card: w.WelcomeCard) -> Preview:
+        """What a change would be."""
+        return self._t.call(Preview, "POST", "/welcome-card/preview", json=card)
+
+    def apply(self, card: w.WelcomeCard, digest: str, reason: str | None = None) -> int:
+        """Save it as previewed; gives its revision."""
+        given = w.WelcomeApply(card=card, digest=digest, reason=reason)
+        answer = self._t.send("POST", "/welcome-card/apply", json=given)
+        return int(answer.json()["revision"])
+
+    def add_picture(self, content: bytes) -> str:
+        """Upload a picture; gives its digest."""
+        headers = {"Content-Type": "application/octet-stream"}
+        path = "/welcome-card/pictures"
+        return self._t.call(w.PictureKept, "POST", path, content=content, headers=headers).digest
