@@ -15,7 +15,15 @@ from pathlib import Path
 from random import Random
 
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Activation, Listed, Ownership, Platform, Returning, Role
+from sortitor.core.vocabulary import (
+    Activation,
+    Listed,
+    Ownership,
+    Platform,
+    Returning,
+    Role,
+    SignInWay,
+)
 from sortitor.demo import scenario as sc
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
@@ -25,8 +33,10 @@ from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.passes import PassTerms
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.terms import Form, Terms, TermsText
+from sortitor.schemas.welcome import Greeting, WelcomeCard
 from sortitor.stand_ins import fleet, numbers
-from sortitor.stand_ins.fleet import Hardware
+from sortitor.stand_ins.fleet import Behaviour, Hardware
 
 #: Account → password. Only the demonstration has known passwords.
 ACCOUNTS = {
@@ -102,8 +112,14 @@ TEMPLATES = [
 Say = Callable[[str], None]
 
 
-def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say: Say) -> None:
-    """Tell the company's year; `at` sets the service's clock.
+def load(
+    s: Sortitor,
+    scenario: sc.Scenario,
+    at: Callable[[datetime], None],
+    say: Say,
+    read_code: Callable[[str], str | None],
+) -> None:
+    """Tell the company's year; `at` sets the service's clock, `read_code` reads somebody's mails.
 
     The client must be signed in as administrator.
     """
@@ -172,6 +188,7 @@ def load(s: Sortitor, scenario: sc.Scenario, at: Callable[[datetime], None], say
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
+    _on_the_way_today(s, scenario, read_code)
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
     s.cohorts.change_list(
@@ -479,3 +496,79 @@ def _at_the_door_today(
     # Without its credential, and in somebody else's name: a coordinator has to decide.
     other = s.passes.add(PassTerms(label="New phone", person=crew[6], valid_days=21))
     list(fleet.knock_all(s, other.code, [replace(in_use, person=crew[6])], at_once=1))
+
+
+#: How those who come today take the way in.
+_TODAY = (
+    Behaviour.FINISHES,
+    Behaviour.STOPS_HALFWAY,
+    Behaviour.FAILS,
+    Behaviour.GIVES_UP,
+    Behaviour.WAITS,
+    Behaviour.COMES_BACK,
+    Behaviour.OLD_AGENT,
+)
+
+
+def _on_the_way_today(
+    s: Sortitor, scenario: sc.Scenario, read_code: Callable[[str], str | None]
+) -> None:
+    """Newcomers with their own phones, at every stage of the way in."""
+    s.terms.add(
+        Terms(
+            name="Devices on board",
+            form=Form.MARKDOWN,
+            texts=(
+                TermsText(language="en", text=_RULES_EN),
+                TermsText(language="de", text=_RULES_DE),
+            ),
+        )
+    )
+    card = WelcomeCard(
+        organisation="Wrenmoor Lines",
+        colour="#1d5c63",
+        help_name="Device desk, Harbour House",
+        help_phone="+44 1632 960 420",
+        help_mail="devices@wrenmoor.example",
+        help_hours="every day from 06:00 to 22:00",
+        greetings=(
+            Greeting(language="en", text="Good to have you on board."),
+            Greeting(language="de", text="Schön, dass Sie an Bord sind."),
+        ),
+    )
+    s.welcome.apply(card, s.welcome.preview(card).digest, "as the office wrote it")
+    policies = list(s.gate.show().policies)
+    policies[0] = policies[0].model_copy(update={"terms": ("Devices on board",)})
+    s.gate.apply(policies, s.gate.preview(policies).digest, "from the new season on")
+    early = s.passes.add(
+        PassTerms(
+            label="Early season crew", sign_in=SignInWay.MAIL, asks_ownership=True, valid_days=30
+        )
+    )
+    random = Random(12)
+    people = scenario.seasonal[-len(_TODAY) :]
+    for person, behaviour in zip(people, _TODAY, strict=False):
+        device = Hardware(
+            Platform.ANDROID,
+            "14",
+            "Tavik",
+            "Lumen 5",
+            numbers.serial(random, "TV"),
+            numbers.imei(random),
+            person.user_name,
+        )
+        fleet.Traveller(s, device, person.mail, read_code).arrive(early.code, behaviour)
+
+
+_RULES_EN = """Your own phone may come on board. Please agree:
+
+- Sortitor keeps its serial number and which system it runs.
+- Nobody reads your messages, pictures or whereabouts.
+- Tell the device desk when the phone is lost.
+"""
+_RULES_DE = """Ihr eigenes Telefon darf an Bord. Bitte stimmen Sie zu:
+
+- Sortitor merkt sich die Seriennummer und welches System läuft.
+- Niemand liest Ihre Nachrichten, Bilder oder Aufenthaltsorte.
+- Sagen Sie der Gerätestelle, wenn das Telefon verloren ist.
+"""

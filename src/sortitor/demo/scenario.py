@@ -113,6 +113,11 @@ class Person:
     site: str
     groups: tuple[str, ...]
 
+    @property
+    def mail(self) -> str:
+        """Their mail address."""
+        return f"{self.user_name}@wrenmoor.example"
+
 
 @dataclass(frozen=True, slots=True)
 class Unit:
@@ -346,7 +351,7 @@ def people_csv(people: Sequence[Person]) -> bytes:
         (
             p.user_name,
             p.name,
-            f"{p.user_name}@wrenmoor.example",
+            p.mail,
             p.department,
             p.site,
             ";".join(p.groups),

@@ -25,7 +25,7 @@ from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
-from sortitor.stand_ins.mailbox import MailServer
+from sortitor.stand_ins.mailbox import MailServer, newest_code
 from sortitor.store import accounts
 from sortitor.store.engine import transaction
 
@@ -128,7 +128,7 @@ def _tell(
     try:
         _await(url)
         if not loaded:
-            _load(run, url, devices, clock)
+            _load(run, url, mail, devices, clock)
     except Exception as error:  # noqa: BLE001 - this is a thread's end; the service must not stay half-loaded
         click.echo(f"The demonstration could not be loaded: {error}", err=True)
         os.kill(os.getpid(), signal.SIGTERM)
@@ -157,7 +157,7 @@ def _await(url: str) -> None:
     raise TimeoutError(f"{url} does not answer")
 
 
-def _load(run: Runtime, url: str, devices: int, clock: _MovableClock) -> None:
+def _load(run: Runtime, url: str, mail: MailServer, devices: int, clock: _MovableClock) -> None:
     started = time.perf_counter()
     file = offer_setup(run)
     assert file is not None, "a new database has no accounts"
@@ -166,7 +166,13 @@ def _load(run: Runtime, url: str, devices: int, clock: _MovableClock) -> None:
             Path(file).read_text().strip(), "administrator", load.ACCOUNTS["administrator"]
         )
         s.accounts.sign_in("administrator", load.ACCOUNTS["administrator"])
-        load.load(s, Scenario(devices), clock.set, lambda text: click.echo(f"  {text} …", err=True))
+        load.load(
+            s,
+            Scenario(devices),
+            at=clock.set,
+            say=lambda text: click.echo(f"  {text} …", err=True),
+            read_code=lambda address: newest_code(f"http://127.0.0.1:{mail.page_port}", address),
+        )
     Path(file).unlink(missing_ok=True)
     with transaction(run.engine) as connection:
         accounts.set_fact(connection, _MARK, "yes")
