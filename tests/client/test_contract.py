@@ -12,6 +12,8 @@ from sortitor.server.openapi import document
 #: What people do by hand in the console, or devices and streams by themselves.
 WITHOUT_A_CALL = {
     ("GET", "/jobs/{}/events"),
+    ("GET", "/arrivals/events"),
+    ("GET", "/welcome-card/pictures/{}"),
     ("GET", "/devices/facets"),
     ("GET", "/vocabulary"),
     # Written to a file as it comes.

@@ -26,12 +26,27 @@ OPEN = {
     ("POST", "/api/v1/agent/check-in"),
     ("POST", "/api/v1/agent/check-ins"),
     ("POST", "/api/v1/agent/knock"),
+    # With the secret of an arrival, or the credential of a device.
+    ("GET", "/api/v1/agent/way"),
+    ("POST", "/api/v1/agent/way/code"),
+    ("POST", "/api/v1/agent/way/sign-in"),
+    ("POST", "/api/v1/agent/way/answers"),
+    ("POST", "/api/v1/agent/way/collect"),
+    ("POST", "/api/v1/agent/progress"),
+    # What everybody sees at the door.
+    ("GET", "/api/v1/welcome-card"),
+    ("GET", "/api/v1/welcome-card/pictures/{digest}"),
 }
 #: What a viewer may do though it is no GET: it changes nothing of the fleet, or only what is the
 #: viewer's own.
 HARMLESS = {
     ("POST", "/api/v1/filters/check"),
     ("POST", "/api/v1/gate/try"),
+    ("POST", "/api/v1/gate/check"),
+    ("POST", "/api/v1/gate/effective"),
+    ("POST", "/api/v1/gate/replay"),
+    ("POST", "/api/v1/gate/replay/list"),
+    ("POST", "/api/v1/gate/replay/file"),
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/tokens"),
     ("PUT", "/api/v1/session/password"),
@@ -42,7 +57,7 @@ HARMLESS = {
     ("DELETE", "/api/v1/views/{view_id}"),
 }
 #: A stream that lasts as long as its job.
-STREAMS = {("GET", "/api/v1/jobs/{job_id}/events")}
+STREAMS = {("GET", "/api/v1/jobs/{job_id}/events"), ("GET", "/api/v1/arrivals/events")}
 
 
 def endpoints() -> list[tuple[str, str, dict[str, Any]]]:

@@ -29,6 +29,7 @@ from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.terms import Terms, TermsText
 from sortitor.server.openapi import document
 
 #: What belongs to a personal device, and to nobody known.
@@ -75,6 +76,7 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     s.agent.knock(knocking(shared, OFFICE))
     # Nobody knows it, and the gate refuses it: it may be anybody's own.
     s.agent.knock(knocking(own, SECRETS[4], imeis=[imei(5)], person="nobody.knows"))
+    s.terms.add(Terms(name="Rules", texts=(TermsText(language="en", text="Be kind"),)))
     s.cohorts.add(Cohort(name="Deck", filter='site eq "Dunlin"'))
     lent = s.cohorts.add(Cohort(name="Lent", note="a list"))
     chosen = Selection(identifiers=[SECRETS[0], OFFICE])
@@ -117,6 +119,10 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
 
 SERIALS = [{"name": "all", "pattern": "X-{serial}"}]
 EVERYTHING = {"filter": "id pr"}
+#: A gate that would refuse everything, so that its replay tells of everything.
+CLOSED = {
+    "policies": [{**starting_gate().as_json()["policies"][0], "ownerships": [], "name": "None"}]
+}
 #: What is asked of each route that takes a body.
 BODIES: dict[str, list[Any]] = {
     "/journal/head/check": [{"signed": "x"}],
@@ -131,6 +137,11 @@ BODIES: dict[str, list[Any]] = {
     "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
+    "/gate/check": [starting_gate().as_json()],
+    "/gate/effective": [{"person": "maud"}, {"device": OFFICE}, {}],
+    "/gate/replay": [CLOSED],
+    "/gate/replay/list": [CLOSED],
+    "/gate/replay/file": [CLOSED],
     "/gate/try": [{"platform": "android", "os_version": "14", "person": "maud"}],
     "/naming/preview": [
         {"selection": EVERYTHING},
@@ -143,6 +154,9 @@ BODIES: dict[str, list[Any]] = {
     "/pools/{key}/preview": [{"name": "Signage", "seats": 1, "filter": "id pr"}],
     "/sweep-rules/preview": [{"name": "New", "idle_window_days": 21}],
     "/sweep-rules/{key}/preview": [{"name": "Quiet", "idle_window_days": 21}],
+    "/terms/preview": [{"name": "New", "texts": [{"language": "en", "text": "Be kind"}]}],
+    "/terms/{key}/preview": [{"name": "Rules", "texts": [{"language": "en", "text": "Be kind"}]}],
+    "/welcome-card/preview": [{"organisation": "Wrenmoor"}],
 }
 EVERY_COLUMN = "&".join(f"column={name}" for name in ATTRIBUTES)
 #: What is asked besides, where a route has more to tell.
@@ -152,9 +166,15 @@ QUERIES: dict[str, list[str]] = {
     "/cohorts/{key}/explain": [f"device={number}" for number in range(1, 7)],
     "/lots/{lot_id}/takeout": ["form=csv", "form=xlsx"],
     "/filters/values": [f"attribute={name}" for name in ATTRIBUTES],
+    "/gate/replay/list": ["of=fleet&limit=500", "of=arrivals&limit=500"],
+    "/gate/replay/file": ["of=fleet", "of=arrivals", "of=arrivals&form=xlsx"],
 }
 #: A stream lasts as long as its job; a preview of imported people takes a file.
-ELSEWHERE = {("GET", "/jobs/{job_id}/events"), ("POST", "/people/imports/preview")}
+ELSEWHERE = {
+    ("GET", "/jobs/{job_id}/events"),
+    ("GET", "/arrivals/events"),
+    ("POST", "/people/imports/preview"),
+}
 #: What a role is not given at all; there are no jobs here.
 REFUSED = {
     Role.VIEWER: [
@@ -181,12 +201,16 @@ TOLD = [
 ]
 
 
+#: How a POST ends that only reads.
+READING = ("/preview", "/check", "/try", "/effective", "/replay", "/replay/list", "/replay/file")
+
+
 def routes() -> list[tuple[str, str]]:
     return [
         (method.upper(), path.removeprefix("/api/v1"))
         for path, methods in json.loads(document())["paths"].items()
         for method in methods
-        if method == "get" or path.endswith(("/preview", "/check", "/try"))
+        if method == "get" or path.endswith(READING)
     ]
 
 
@@ -236,6 +260,9 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         # There is no claim, and no head of this journal is called so.
         "/arrivals/{arrival_id}/hand-over/preview",
         "/journal/head/check",
+        # Nothing is asked of a device here, and there is no picture.
+        "/agent/way",
+        "/welcome-card/pictures/{digest}",
     }, refused
     return found
 

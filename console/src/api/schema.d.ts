@@ -2067,7 +2067,7 @@ export interface paths {
         };
         /**
          * Show Pass
-         * @description One pass.
+         * @description One pass: what it says, and how often it was used.
          */
         get: operations["show_pass_api_v1_passes__pass_id__get"];
         put?: never;

@@ -17,4 +17,4 @@ class TermsCalls(Documents[t.Terms, t.TermsDetail]):
     def page(self, key: Key, language: str | None = None) -> t.TermsPage:
         """Terms as a person sees them."""
         params = {"language": language}
-        return self._t.call(t.TermsPage, "GET", at(self.path, key, "page"), params=params)
+        return self._t.call(t.TermsPage, "GET", at("/terms", key, "page"), params=params)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sortitor.client.noun import Noun
 from sortitor.schemas import welcome as w
 from sortitor.schemas.base import Preview
+from sortitor.schemas.documents import Revision
 
 
 class Welcome(Noun):
@@ -27,5 +30,10 @@ class Welcome(Noun):
     def add_picture(self, content: bytes) -> str:
         """Upload a picture; gives its digest."""
         headers = {"Content-Type": "application/octet-stream"}
-        path = "/welcome-card/pictures"
-        return self._t.call(w.PictureKept, "POST", path, content=content, headers=headers).digest
+        return self._t.call(
+            w.PictureKept, "POST", "/welcome-card/pictures", content=content, headers=headers
+        ).digest
+
+    def revisions(self) -> Sequence[Revision]:
+        """What was changed of it, newest first."""
+        return self._t.call(list[Revision], "GET", "/welcome-card/revisions")

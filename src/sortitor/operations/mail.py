@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from typing import Any, Protocol
 
 from sortitor.core import mails as core
-from sortitor.core.errors import Conflict, SortitorError
+from sortitor.core.errors import Conflict
 from sortitor.core.mails import Letter
 from sortitor.core.vocabulary import MailState
 from sortitor.operations.context import Context, or_not_found
@@ -23,11 +23,14 @@ _SECRET = {"code", "pass"}
 _PAUSES = (10, 60, 300, 900, 3_600, 3 * 3_600, 12 * 3_600, 24 * 3_600)
 
 
-class Undelivered(SortitorError):
-    """A mail that was not taken. `for_good`: trying again does not help."""
+class Undelivered(Exception):
+    """A mail that was not taken; told on the mail, to nobody who waits. `for_good`: trying again
+    does not help.
+    """
 
     def __init__(self, detail: str, for_good: bool) -> None:
-        super().__init__("undelivered", detail, "See the settings for mail.")
+        super().__init__(detail)
+        self.detail = detail
         self.for_good = for_good
 
 

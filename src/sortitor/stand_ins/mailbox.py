@@ -140,9 +140,11 @@ def _free_port() -> int:
 def _pages_of(mailbox: Mailbox) -> type[BaseHTTPRequestHandler]:
     class Pages(BaseHTTPRequestHandler):
         def do_GET(self) -> None:
-            content = mailbox.as_page().encode()
+            as_json = self.path == "/mails.json"
+            content = (mailbox.as_json() if as_json else mailbox.as_page()).encode()
+            media = "application/json" if as_json else "text/html; charset=utf-8"
             self.send_response(200)
-            self.send_header("Content-Type", "text/html; charset=utf-8")
+            self.send_header("Content-Type", media)
             self.send_header("Content-Length", str(len(content)))
             self.end_headers()
             self.wfile.write(content)

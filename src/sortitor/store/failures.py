@@ -48,6 +48,11 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There is already a licence pool of this name.",
         "Choose another name.",
     ),
+    "uq_arrivals_secret": (
+        "changed_meanwhile",
+        "Another arrival was written at this very moment.",
+        "Try again.",
+    ),
     "uq_terms_name": (
         "name_taken",
         "There are already terms of this name.",

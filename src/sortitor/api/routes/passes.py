@@ -78,7 +78,7 @@ def list_passes(
 
 @router.get("/{pass_id}")
 def show_pass(ctx: MayLook, pass_id: Number) -> Pass:
-    """One pass."""
+    """One pass: what it says, and how often it was used."""
     return _shape(ctx, passes.one(ctx, pass_id))
 
 

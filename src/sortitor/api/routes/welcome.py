@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter, Path, Request, Response
 from starlette.concurrency import run_in_threadpool
 
-from sortitor.api.http.access import Anonymous, MayPrepare
+from sortitor.api.http.access import Anonymous, MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, revision_of, tag
 from sortitor.api.http.routes import Route
 from sortitor.core.errors import BadInput
@@ -31,13 +31,13 @@ def read_welcome_card(ctx: Anonymous, response: Response) -> WelcomeDetail:
 
 
 @router.get("/revisions")
-def list_welcome_card_revisions(ctx: MayPrepare) -> list[Revision]:
+def list_welcome_card_revisions(ctx: MayLook) -> list[Revision]:
     """What was changed of it, newest first."""
     return [Revision.model_validate(row) for row in WELCOME.revisions(ctx, WELCOME_ID)]
 
 
 @router.post("/preview")
-def preview_welcome_card(ctx: MayPrepare, given: WelcomeCard) -> Preview:
+def preview_welcome_card(ctx: MayLook, given: WelcomeCard) -> Preview:
     """What a change would be; nothing is written."""
     return Preview.model_validate(WELCOME.preview_edit(ctx, WELCOME_ID, given))
 
