@@ -22,6 +22,7 @@ _COMMANDS = {
     "filter": ("sortitor.cli.filters", "filter_", "The language that chooses devices."),
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
     "group": ("sortitor.cli.groups", "group", "Groups of people, and groups in groups."),
+    "here": ("sortitor.cli.here", "here", "What this machine knows of its own hardware."),
     "journal": ("sortitor.cli.journal", "journal", "Who changed what, and taking it back."),
     "lot": ("sortitor.cli.lots", "lot", "Import purchased identifiers."),
     "mail": ("sortitor.cli.mails", "mail", "What was mailed, and whether mails go out."),
