@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, cohorts, commands, lots, trust
+from bench import agents, cohorts, commands, gate, lots, trust
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
@@ -23,6 +23,7 @@ CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
     "large-lots": lots.measure_large,
     "cohorts": cohorts.measure,
     "agents": agents.measure,
+    "gate": gate.measure,
     "commands": commands.measure,
     "trust": trust.measure,
 }

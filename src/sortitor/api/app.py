@@ -109,7 +109,9 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.add_middleware(
         BodyLimit,
         file_bytes=service.max_upload_bytes,
-        files=file_addresses("/api/v1", [*lots.router.routes, *people.router.routes]),
+        files=file_addresses(
+            "/api/v1", [*lots.router.routes, *people.router.routes, *arrivals.router.routes]
+        ),
         seconds=service.body_seconds,
     )
     app.add_middleware(

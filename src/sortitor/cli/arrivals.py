@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import click
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.gate import show_decision
 from sortitor.cli.output import (
+    ExitCode,
     agree,
     change_options,
     heading,
@@ -126,6 +129,44 @@ def show(s: Sortitor, arrival_id: int) -> None:
         heading("What went to and fro")
         for message in a.messages:
             plain(f"  {message.at:%H:%M:%S}  {message.who:<12} {message.what}")
+
+
+@arrival.command()
+@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+@with_client
+def waiting(s: Sortitor, file: Path) -> None:
+    """Write the devices that wait to a .csv or .xlsx file, with a column for their people.
+
+    \b
+    Example:
+      sortitor arrival waiting waiting.xlsx
+    """
+    if file.suffix not in (".csv", ".xlsx"):
+        raise click.BadParameter(
+            f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE"
+        )
+    file.write_bytes(s.arrivals.waiting_file(file.suffix[1:]))
+    talk(f"Written to {file}. Fill in “Person”, then: sortitor arrival assign {file}")
+
+
+@arrival.command()
+@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@change_options
+@with_client
+def assign(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:
+    """Give waiting devices to the people of a file that was filled in. Exit code 1 if rows have a
+    fault; these are left out.
+
+    \b
+    Example:
+      sortitor arrival assign waiting.xlsx --reason "the April list"
+    """
+    preview = s.arrivals.preview_assignments(file)
+    agree(preview, yes)
+    s.arrivals.apply_assignments(file, preview.digest, reason)
+    talk("Given. Next: sortitor journal list --most 1")
+    if any(count.key == "faults" and count.count for count in preview.counts):
+        raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
 @arrival.command("hand-over")

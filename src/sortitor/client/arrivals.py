@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from sortitor.client.noun import Noun
 from sortitor.core.vocabulary import (
@@ -57,3 +58,26 @@ class Arrivals(Noun):
         """Let the device in use stay what it is."""
         given = ReasonGiven(reason=reason)
         self._t.send("POST", f"/arrivals/{arrival_id}/turn-away", json=given)
+
+    def waiting_file(self, form: str = "csv") -> bytes:
+        """The devices that wait for their people, with a column to fill in."""
+        return self._t.send("GET", "/arrivals/waiting/file", params={"form": form}).content
+
+    def preview_assignments(self, path: Path) -> Preview:
+        """What a list that was filled in would give to whom."""
+        content, headers = path.read_bytes(), {"Content-Type": "application/octet-stream"}
+        return self._t.call(
+            Preview, "POST", "/arrivals/assignments/preview", content=content, headers=headers
+        )
+
+    def apply_assignments(self, path: Path, digest: str, reason: str | None = None) -> Preview:
+        """Give the devices of a list as previewed."""
+        content, headers = path.read_bytes(), {"Content-Type": "application/octet-stream"}
+        return self._t.call(
+            Preview,
+            "POST",
+            "/arrivals/assignments/apply",
+            content=content,
+            headers=headers,
+            params={"digest": digest, "reason": reason},
+        )

@@ -188,7 +188,7 @@ def load(
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
-    _on_the_way_today(s, scenario, read_code)
+    _on_the_way_today(s, read_code)
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
     s.cohorts.change_list(
@@ -510,9 +510,18 @@ _TODAY = (
 )
 
 
-def _on_the_way_today(
-    s: Sortitor, scenario: sc.Scenario, read_code: Callable[[str], str | None]
-) -> None:
+_NEWCOMERS = (
+    "Ysolde Marrick",
+    "Perran Coode",
+    "Lowen Tregear",
+    "Senara Holt",
+    "Denzel Opie",
+    "Elowen Faull",
+    "Jory Penhale",
+)
+
+
+def _on_the_way_today(s: Sortitor, read_code: Callable[[str], str | None]) -> None:
     """Newcomers with their own phones, at every stage of the way in."""
     s.terms.add(
         Terms(
@@ -546,7 +555,11 @@ def _on_the_way_today(
         )
     )
     random = Random(12)
-    people = scenario.seasonal[-len(_TODAY) :]
+    people = [
+        sc.Person(name.lower().replace(" ", "."), name, "Deck", "Petrel", ("Seasonal crew",))
+        for name in _NEWCOMERS
+    ]
+    _people(s, people)
     for person, behaviour in zip(people, _TODAY, strict=False):
         device = Hardware(
             Platform.ANDROID,

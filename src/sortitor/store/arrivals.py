@@ -18,6 +18,7 @@ from sqlalchemy import (
     insert,
     or_,
     select,
+    text,
     update,
 )
 from sqlalchemy.dialects.postgresql import insert as upsert
@@ -510,6 +511,38 @@ def one(connection: Connection, arrival_id: int, lock: bool = False) -> ArrivalR
     """One arrival with its trace; `lock` holds its row."""
     query = _ARRIVALS.where(arrivals.c.id == arrival_id)
     return read_one(connection, query.with_for_update(of=arrivals) if lock else query, ArrivalRow)
+
+
+@dataclass(frozen=True, slots=True)
+class WaitingRow:
+    """A device that waits for its person, with what its latest arrival stated."""
+
+    device_id: int
+    device_name: str | None
+    ownership: Ownership
+    model: str | None
+    site: str | None
+    stated: dict[str, Any]
+
+
+def waiting_devices(connection: Connection) -> list[WaitingRow]:
+    """The devices that are parked, by number."""
+    latest = (
+        select(arrivals.c.stated)
+        .where(arrivals.c.device_id == devices.c.id)
+        .order_by(arrivals.c.id.desc())
+        .limit(1)
+        .scalar_subquery()
+    )
+    query = select(
+        devices.c.id.label("device_id"),
+        devices.c.name.label("device_name"),
+        devices.c.ownership,
+        devices.c.model,
+        devices.c.site,
+        func.coalesce(latest, text("'{}'::jsonb")).label("stated"),
+    ).where(devices.c.stage == Stage.PARKED)
+    return read_all(connection, query.order_by(devices.c.id), WaitingRow)
 
 
 def latest_of_credential(connection: Connection, secret_hash: bytes) -> int | None:

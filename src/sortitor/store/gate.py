@@ -32,6 +32,7 @@ from sortitor.core.gate.replay import Audience, Spoken
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Basis, Outcome
 from sortitor.store.filters import compiled, facts
+from sortitor.store.rows import among
 from sortitor.store.tables import arrivals, devices, groups, memberships, people
 
 #: Whoever has a device of a lot, or one whose ownership somebody stated, knew of it beforehand.
@@ -54,6 +55,15 @@ def known_of(connection: Connection, device_id: int, now: datetime) -> dict[str,
     """What was declared of a device: attribute → value."""
     found = facts(connection, [device_id], now, {}).get(device_id, {})
     return {name: value for name, value in found.items() if value not in (None, [], "")}
+
+
+def known_of_several(
+    connection: Connection, ids: Sequence[int], now: datetime
+) -> dict[int, dict[str, Any]]:
+    """Device → what was declared of it, of those of which anything was."""
+    declared = select(devices.c.id).where(among(devices.c.id, ids), DECLARED)
+    numbers = list(connection.execute(declared).scalars())
+    return facts(connection, numbers, now, {}) if numbers else {}
 
 
 def fleet_kinds(connection: Connection, spoken: Spoken, now: datetime) -> list[Alike]:

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import Connection, Select, func, or_, select, update
+from sqlalchemy import ARRAY, Connection, Select, Text, any_, func, literal, or_, select, update
 
 from sortitor.core.gate import Holding
 from sortitor.core.lifecycle import COUNTED
@@ -16,7 +16,7 @@ from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
 from sortitor.store.cohorts import refresh_memberships_alone, written
 from sortitor.store.engine import raw
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
 
@@ -98,6 +98,35 @@ def by_names(connection: Connection, names: Collection[str]) -> list[PersonRow]:
         people.c.left_at.is_(None),
     )
     return read_all(connection, query.order_by(people.c.id), PersonRow)
+
+
+def by_names_too(connection: Connection, names: Collection[str]) -> list[PersonRow]:
+    """The same with those who have left."""
+    folded = sorted({name.strip().lower() for name in names})
+    user_name, mail = func.lower(people.c.user_name), func.lower(people.c.mail)
+    wanted = literal(folded, ARRAY(Text))
+    query = _PEOPLE.where(or_(user_name == any_(wanted), mail == any_(wanted)))
+    return read_all(connection, query.order_by(people.c.id), PersonRow)
+
+
+def lock_several(connection: Connection, ids: Collection[int]) -> None:
+    """Hold the rows of people, in one order for all."""
+    query = select(people.c.id).where(among(people.c.id, ids)).order_by(people.c.id)
+    connection.execute(query.with_for_update())
+
+
+def holdings(connection: Connection, ids: Collection[int]) -> dict[int, Holding]:
+    """Person → what they hold that counts; who holds nothing is left out."""
+    kinds = (devices.c.person_id, devices.c.platform, devices.c.ownership)
+    query = (
+        select(*kinds, func.count())
+        .where(among(devices.c.person_id, ids), devices.c.stage.in_(COUNTED))
+        .group_by(*kinds)
+    )
+    lines: dict[int, list[Any]] = {}
+    for person_id, *line in connection.execute(query):
+        lines.setdefault(person_id, []).append(line)
+    return {person_id: held_of(of_them) for person_id, of_them in lines.items()}
 
 
 def by_any_name(connection: Connection, name: str) -> PersonRow | None:

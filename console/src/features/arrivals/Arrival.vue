@@ -81,6 +81,12 @@ const clock = (time: string) => new Date(time).toLocaleTimeString()
       </template>
     </v-card>
     <v-card class="pa-4">
+      <template v-if="arrival.reasons.length">
+        <h2 class="mb-2">Why</h2>
+        <p v-for="(one, place) in arrival.reasons" :key="place" class="mb-2">
+          {{ one.explanation }} <span class="muted">{{ one.remedy }}</span>
+        </p>
+      </template>
       <h2 class="mb-2">What the gate looked at</h2>
       <table class="trace">
         <tbody>

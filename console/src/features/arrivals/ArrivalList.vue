@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, reactive } from 'vue'
+import { mdiDownload, mdiUpload } from '@mdi/js'
+import { computed, reactive, useTemplateRef } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
 import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, onDay } from '../../shared/formats'
@@ -103,6 +104,22 @@ const turnAway = (arrivalId: number) =>
     await queries.invalidateQueries({ queryKey: ['arrivals'] })
   })
 
+const FILE = 'application/octet-stream'
+const picker = useTemplateRef<HTMLInputElement>('picker')
+function bringBack(event: Event) {
+  const input = event.target as HTMLInputElement
+  const file = input.files?.[0]
+  input.value = ''
+  if (!file) return
+  void preview.open({
+    look: () => sendFile<Preview>('/arrivals/assignments/preview', [], file, FILE),
+    act: (digest, reason) => {
+      const asked: [string, string][] = [['digest', digest]]
+      if (reason) asked.push(['reason', reason])
+      return sendFile<Preview>('/arrivals/assignments/apply', asked, file, FILE)
+    },
+  })
+}
 const stated = (arrival: Schemas['Arrival'], field: string) =>
   (arrival.stated as Record<string, string | null>)[field] ?? ''
 const clock = (time: string | null) =>
@@ -115,6 +132,29 @@ function told(arrival: Schemas['Arrival']): string {
 
 <template>
   <ProblemAlert :error="failure" />
+  <div v-if="view === 'waiting' && session.may('manage-devices')" class="row-gap mb-2">
+    <span class="muted">Many at once: take the list out, fill in “Person”, bring it back.</span>
+    <v-spacer />
+    <v-btn
+      size="small"
+      variant="text"
+      :prepend-icon="mdiDownload"
+      href="/api/v1/arrivals/waiting/file?form=xlsx"
+      download="waiting.xlsx"
+      >Take it out</v-btn
+    >
+    <v-btn size="small" variant="text" :prepend-icon="mdiUpload" @click="picker?.click()"
+      >Bring it back</v-btn
+    >
+    <input
+      ref="picker"
+      type="file"
+      accept=".csv,.xlsx,.ods"
+      class="visually-hidden"
+      aria-label="The list, filled in"
+      @change="bringBack"
+    />
+  </div>
   <DataList
     label="Arrivals"
     :columns="columns"
@@ -186,6 +226,7 @@ function told(arrival: Schemas['Arrival']): string {
         <PersonField
           v-model="persons[item.id]"
           :label="`Person for ${item.device_name}`"
+          short="Person"
           :suggested="stated(item, 'person')"
         />
         <v-btn

@@ -35,7 +35,12 @@ const facts = computed(() => {
   return [
     ['State', one.state],
     ['Holds', `${atTime(one.valid_from)} to ${atTime(one.valid_until)}`],
-    ['Uses', `${number(one.uses)}${one.max_uses ? ` of ${number(one.max_uses)}` : ''}`],
+    [
+      'Uses',
+      one.made > 1
+        ? `by ${number(one.used)} of ${number(one.made)} people`
+        : `${number(one.uses)}${one.max_uses ? ` of ${number(one.max_uses)}` : ''}`,
+    ],
     ['Person proven by', label('sign_in_way', one.sign_in)],
     ['Passcode', one.has_passcode ? 'asked for' : 'none'],
     ['Devices come into use', label('activation', one.activation)],
@@ -57,7 +62,7 @@ const revoke = (whole: boolean) =>
 <template>
   <div class="page-head">
     <h1>{{ pass?.label ?? 'Pass' }}</h1>
-    <template v-if="pass && session.may('prepare') && pass.state !== 'revoked'">
+    <template v-if="pass && session.may('prepare') && pass.state === 'valid'">
       <v-btn
         v-if="unused && (pass.made > 1 || pass.mailed_at)"
         variant="outlined"

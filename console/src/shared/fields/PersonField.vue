@@ -5,7 +5,11 @@ import { computed, ref } from 'vue'
 import { api, got } from '../../api/client'
 
 /** Somebody, found by any of their names while it is typed; the value is the user name. */
-const { label, suggested = '' } = defineProps<{ label: string; suggested?: string }>()
+const {
+  label,
+  short = '',
+  suggested = '',
+} = defineProps<{ label: string; short?: string; suggested?: string }>()
 const model = defineModel<string>()
 const typed = ref(suggested)
 const { data } = useQuery({
@@ -26,7 +30,7 @@ const items = computed(() =>
     v-model="model"
     v-model:search="typed"
     :items="items"
-    :label="label"
+    :label="short || label"
     :aria-label="label"
     density="compact"
     variant="outlined"

@@ -6,12 +6,14 @@ import asyncio
 import time
 from collections.abc import AsyncIterator
 from dataclasses import asdict
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayLook, MayManageDevices, service_of
+from sortitor.api.http.bodies import FILE_BODY, FileBody
+from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.http.streams import (
@@ -24,8 +26,8 @@ from sortitor.api.http.streams import (
     stream,
 )
 from sortitor.core.vocabulary import Outcome, WayStage
-from sortitor.operations import arrivals
-from sortitor.operations.arrivals import ArrivalRow, Wanted
+from sortitor.operations import arrivals, seals
+from sortitor.operations.arrivals import ArrivalRow, Wanted, assignments
 from sortitor.operations.context import Context
 from sortitor.schemas.arrivals import Arrival, ArrivalDetail, WayCounts
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
@@ -99,6 +101,35 @@ async def _events(request: Request, ctx: Context) -> AsyncIterator[str]:
                 return
             yield HEARTBEAT
         await asyncio.sleep(1)
+
+
+@router.get(
+    "/waiting/file",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
+def export_waiting(ctx: MayLook, form: Literal["csv", "xlsx"] = "csv") -> Response:
+    """The devices that wait for their people, as a file with a column to fill in."""
+    frame = assignments.waiting_list(ctx)
+    seals.note_export(ctx, "devices", f"{frame.height:,} waiting devices taken out")
+    return as_file(frame, "waiting", form)
+
+
+@router.post("/assignments/preview", openapi_extra=FILE_BODY)
+def preview_assignments(ctx: MayManageDevices, body: FileBody) -> Preview:
+    """What the list that was filled in would give to whom; a row with a fault says why."""
+    return Preview.model_validate(assignments.preview_list(ctx, body))
+
+
+@router.post("/assignments/apply", openapi_extra=FILE_BODY)
+def apply_assignments(
+    ctx: MayManageDevices,
+    body: FileBody,
+    digest: Annotated[str, Query()],
+    reason: Annotated[str | None, Query(max_length=500)] = None,
+) -> Preview:
+    """Give the devices of the list as previewed, in one change; rows with a fault are left out."""
+    return Preview.model_validate(assignments.apply_list(ctx, body, digest, reason))
 
 
 @router.get("/{arrival_id}")

@@ -71,6 +71,12 @@ class Holding:
         """All of them."""
         return sum(self.counts.values())
 
+    def plus(self, platform: Platform | None, ownership: Ownership) -> Holding:
+        """The same with one more device of this kind."""
+        return Holding(
+            {**self.counts, (platform, ownership): self.counts.get((platform, ownership), 0) + 1}
+        )
+
     def without(self, platform: Platform | None, ownership: Ownership) -> Holding:
         """The same without one device of this kind."""
         left = {**self.counts, (platform, ownership): self.counts[platform, ownership] - 1}

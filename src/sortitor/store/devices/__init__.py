@@ -21,6 +21,7 @@ from sortitor.store.devices.read import (
     names_in_use,
     naming_facts,
     one,
+    rows_of,
     selected_facts,
     several,
 )
@@ -68,6 +69,7 @@ __all__ = [
     "page",
     "patch_one",
     "personal_among",
+    "rows_of",
     "selected_facts",
     "several",
     "some",

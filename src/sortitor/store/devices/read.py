@@ -135,6 +135,22 @@ def several(connection: Connection, ids: Sequence[int]) -> dict[int, BriefRow]:
     return {row.id: row for row in read_all(connection, query, BriefRow)}
 
 
+def rows_of(connection: Connection, ids: Sequence[int], lock: bool = False) -> dict[int, DeviceRow]:
+    """Device → its row; `lock` holds them, in one order for all."""
+    query = (
+        select(
+            devices,
+            people.c.name.label("person_name"),
+            people.c.user_name.label("person_user_name"),
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(among(devices.c.id, ids))
+        .order_by(devices.c.id)
+    )
+    found = read_all(connection, query.with_for_update(of=devices) if lock else query, DeviceRow)
+    return {row.id: row for row in found}
+
+
 def identifiers_of(connection: Connection, device_id: int) -> list[IdentifierRow]:
     """What one device is known by."""
     query = (
