@@ -7,10 +7,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from tests.doors import MAUD, Door, a_door
 from tests.worlds import World, a_pass, change_baseline, import_people, knocking
 
 from sortitor.client import Sortitor
@@ -27,17 +27,12 @@ from sortitor.core.vocabulary import (
     Stage,
     WayStage,
 )
-from sortitor.operations import mail
-from sortitor.schemas.arrivals import KnockAnswer, ProgressTold, WayAnswers
+from sortitor.schemas.arrivals import ProgressTold, WayAnswers
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import PlatformRule, Quota
 from sortitor.schemas.passes import PassTerms
 from sortitor.schemas.terms import Terms, TermsText
-from sortitor.server.wiring import mail_server
-from sortitor.stand_ins.mailbox import Mailbox, MailServer
 
-MAUD = "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew"
-ODO = "odo,Odo Gannet,odo@wrenmoor.example,Deck,Dunlin,Office"
 RULES = Terms(
     name="House rules",
     form="html",
@@ -48,45 +43,10 @@ RULES = Terms(
 )
 
 
-@dataclass
-class Door:
-    """A world with a mailbox, and a worker's hand that is moved by the test."""
-
-    world: World
-    mailbox: Mailbox
-
-    @property
-    def s(self) -> Sortitor:
-        return self.world.client()
-
-    def send(self) -> list[mail.Tried]:
-        """Send what waits."""
-        run = self.world.run
-        return list(mail.send_due(run.context("schedule"), mail_server(run.settings)))
-
-    def code(self, address: str = "maud@wrenmoor.example") -> str:
-        """The newest code that was mailed."""
-        self.send()
-        found = re.search(r"\d{6}", self.mailbox.to(address)[-1].get_content())
-        assert found
-        return found.group()
-
-    def asked(self, serial: str = "KM-1", code: str | None = None, **stated: object) -> KnockAnswer:
-        code = code or a_pass(self.s)
-        return self.s.agent.knock(knocking(code, serial, protocol=2, **stated))
-
-
 @pytest.fixture
 def door(make_world, tmp_path: Path) -> Iterator[Door]:  # type: ignore[no-untyped-def]
-    with MailServer() as server:
-        world = make_world(
-            mail_host="127.0.0.1",
-            mail_port=server.port,
-            mail_security="none",
-            mail_from="Devices <devices@wrenmoor.example>",
-        )
-        import_people(world.client(), tmp_path, MAUD, ODO)
-        yield Door(world, server.mailbox)
+    with a_door(make_world, tmp_path) as made:
+        yield made
 
 
 def by_mail(s: Sortitor) -> None:

@@ -5337,6 +5337,11 @@ export interface components {
             qr_svg: string;
             /** Url */
             url: string;
+            /**
+             * Wifi Svg
+             * @description A QR in the common `WIFI:` form, where a network was given.
+             */
+            wifi_svg?: string | null;
         };
         /**
          * PassCount
@@ -5414,6 +5419,8 @@ export interface components {
              * @description Empty: from now on.
              */
             valid_from?: string | null;
+            /** @description For the sheet of paper. */
+            wifi?: components["schemas"]["WifiGiven"] | null;
         };
         /**
          * PassOfPerson
@@ -7325,6 +7332,25 @@ export interface components {
              * @description The ETag of an edit.
              */
             revision: number;
+        };
+        /**
+         * WifiGiven
+         * @description The wireless network that a sheet of paper lets a device join; it is kept nowhere.
+         */
+        WifiGiven: {
+            /**
+             * Hidden
+             * @description Whether it does not tell its name.
+             * @default false
+             */
+            hidden?: boolean;
+            /** Password */
+            password?: string | null;
+            /**
+             * Ssid
+             * @description The network's name.
+             */
+            ssid: string;
         };
         /**
          * Word

@@ -14,6 +14,8 @@ from sortitor.cli.output import console, plain, talk
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform
 from sortitor.stand_ins import fleet, numbers
+from sortitor.stand_ins.fleet import Behaviour
+from sortitor.stand_ins.mails import newest_code
 
 
 @click.command()
@@ -42,6 +44,19 @@ from sortitor.stand_ins import fleet, numbers
     help="How often each checks in afterwards.",
 )
 @click.option(
+    "--way",
+    "behaviour",
+    type=click.Choice([one.value for one in Behaviour]),
+    help="How each takes the way in, step by step: answers what it is asked, fails, gives up …",
+)
+@click.option("--mail", default="", help="The person's mail address, to which codes are sent.")
+@click.option(
+    "--mailbox",
+    default="http://127.0.0.1:8471",
+    show_default=True,
+    help="Where the demonstration's mails are read.",
+)
+@click.option(
     "--seed", type=int, default=1, show_default=True, help="The same seed makes the same devices."
 )
 @with_client
@@ -53,13 +68,18 @@ def simulate(
     os_version: str,
     person: str | None,
     check_ins: int,
+    behaviour: str | None,
+    mail: str,
+    mailbox: str,
     seed: int,
 ) -> None:
     """Let made-up devices knock with a pass and check in, over HTTP as real ones do.
 
     \b
-    Example:
-      sortitor simulate --code 7K3QX-9M2PA --count 60 --person maud.fenwick
+    Examples:
+      sortitor simulate --code 7K3QX-9M2PA --count 60
+      sortitor simulate --code 7K3QX-9M2PA --count 1 --person maud.fenwick \\
+        --mail maud.fenwick@wrenmoor.example --way comes-back
     """
     random = Random(seed)
     devices = [
@@ -80,7 +100,18 @@ def simulate(
     with Progress(console=console(stderr=True), transient=True) as progress:
         task = progress.add_task("knocking", total=count)
         started = time.perf_counter()
-        for _, answer in fleet.knock_all(s, code, devices):
+        if behaviour:
+
+            def read_code(address: str) -> str | None:
+                return newest_code(mailbox, address)
+
+            answers = (
+                fleet.Traveller(s, device, mail, read_code).arrive(code, Behaviour(behaviour))
+                for device in devices
+            )
+        else:
+            answers = (answer for _, answer in fleet.knock_all(s, code, devices))
+        for answer in answers:
             outcomes[answer.outcome] += 1
             codes.update(answer.codes)
             credentials += [answer.credential] if answer.credential else []

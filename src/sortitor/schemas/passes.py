@@ -9,6 +9,14 @@ from sortitor.core.vocabulary import Activation, MailState, Ownership, SignInWay
 from sortitor.schemas.base import Answer, Request, SecretAnswer, Time
 
 
+class WifiGiven(Request):
+    """The wireless network that a sheet of paper lets a device join; it is kept nowhere."""
+
+    ssid: str = Field(min_length=1, max_length=32, description="The network's name.")
+    password: str | None = Field(default=None, min_length=8, max_length=63)
+    hidden: bool = Field(default=False, description="Whether it does not tell its name.")
+
+
 class PassGiven(PassTerms):
     """A pass to make; its passcode is kept as a digest."""
 
@@ -19,6 +27,7 @@ class PassGiven(PassTerms):
         description="What the bearer must be told beside the code.",
     )
     mailed: bool = Field(default=False, description="Whether it is mailed to its person.")
+    wifi: WifiGiven | None = Field(default=None, description="For the sheet of paper.")
 
 
 class PassesGiven(Request):
@@ -43,6 +52,9 @@ class PassCode(SecretAnswer):
     code: str
     url: str
     qr_svg: str
+    wifi_svg: str | None = Field(
+        default=None, description="A QR in the common `WIFI:` form, where a network was given."
+    )
 
 
 class PassOfPerson(SecretAnswer):

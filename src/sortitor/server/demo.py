@@ -25,7 +25,8 @@ from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
-from sortitor.stand_ins.mailbox import MailServer, newest_code
+from sortitor.stand_ins.mailbox import MailServer
+from sortitor.stand_ins.mails import newest_code
 from sortitor.store import accounts
 from sortitor.store.engine import transaction
 

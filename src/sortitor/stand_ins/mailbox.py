@@ -7,11 +7,8 @@ from __future__ import annotations
 
 import html
 import json
-import re
 import socket
 import threading
-import time
-import urllib.request
 from collections import deque
 from dataclasses import dataclass, field
 from email import message_from_bytes, policy
@@ -113,20 +110,6 @@ class MailServer:
         if self._pages is not None:
             self._pages.shutdown()
             self._pages.server_close()
-
-
-def newest_code(page_url: str, address: str, wait_seconds: float = 10.0) -> str | None:
-    """The newest one-time code that was mailed to an address, read from the page."""
-    until = time.monotonic() + wait_seconds
-    while time.monotonic() < until:
-        with urllib.request.urlopen(f"{page_url}/mails.json", timeout=5) as answer:
-            mails = json.load(answer)
-        for mail in reversed(mails):
-            found = re.search(r"\b\d{6}\b", mail["body"]) if address in mail["to"] else None
-            if found:
-                return found.group()
-        time.sleep(0.2)
-    return None
 
 
 def _free_port() -> int:

@@ -8,6 +8,7 @@ import PersonField from '../../shared/fields/PersonField.vue'
 import { number } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
+import PassSheet from './PassSheet.vue'
 
 /** A new pass: for anybody, for one person, for a group or for a list of people. */
 const open = defineModel<boolean>({ required: true })
@@ -27,6 +28,8 @@ const form = reactive({
   group: null as string | null,
   people: '',
   mailed: false,
+  ssid: '',
+  wifi: '',
   valid_days: 14,
   max_uses: '',
 })
@@ -86,14 +89,23 @@ const make = () =>
       return
     }
     const person = whom.value === 'person' ? form.person : null
-    const body = { ...terms(), person, passcode, mailed: form.mailed && person !== null }
+    const wifi = form.ssid.trim()
+      ? { ssid: form.ssid.trim(), password: form.wifi || null, hidden: false }
+      : null
+    const body = { ...terms(), person, passcode, mailed: form.mailed && person !== null, wifi }
     made.value = await got(api.POST('/api/v1/passes', { body }))
   })
 
+const { data: card } = useQuery({
+  queryKey: ['welcome-card'],
+  queryFn: () => got(api.GET('/api/v1/welcome-card')),
+})
+const printSheet = () => window.print()
 const asDocument = (svg: string) => svg.replace('<svg', '<svg xmlns="http://www.w3.org/2000/svg"')
-const picture = computed(() =>
-  made.value ? `data:image/svg+xml,${encodeURIComponent(asDocument(made.value.qr_svg))}` : '',
-)
+const drawn = (svg: string | null | undefined) =>
+  svg ? `data:image/svg+xml,${encodeURIComponent(asDocument(svg))}` : ''
+const picture = computed(() => drawn(made.value?.qr_svg))
+const wifiPicture = computed(() => drawn(made.value?.wifi_svg))
 </script>
 
 <template>
@@ -183,6 +195,14 @@ const picture = computed(() =>
           label="Declares them as (else: personal)"
           clearable
         />
+        <div v-if="whom === 'anybody' || whom === 'person'" class="pair">
+          <v-text-field v-model="form.ssid" label="Wi-Fi for the sheet (name)" autocomplete="off" />
+          <v-text-field
+            v-model="form.wifi"
+            label="Its password (kept nowhere)"
+            autocomplete="off"
+          />
+        </div>
         <v-select v-model="form.cohort" :items="lists" label="Devices join the list" clearable />
         <div class="pair">
           <v-text-field v-model="form.valid_days" label="Valid for (days)" type="number" min="1" />
@@ -196,6 +216,9 @@ const picture = computed(() =>
       </v-card-text>
       <v-card-actions>
         <v-spacer />
+        <v-btn v-if="made" variant="outlined" color="primary" @click="printSheet"
+          >Print a sheet</v-btn
+        >
         <v-btn variant="text" @click="open = false">{{ made || many ? 'Done' : 'Leave it' }}</v-btn>
         <v-btn
           v-if="!made && !many"
@@ -209,6 +232,18 @@ const picture = computed(() =>
       </v-card-actions>
     </v-card>
   </v-dialog>
+  <Teleport to="body">
+    <PassSheet
+      v-if="made"
+      :label="form.label"
+      :made="made"
+      :picture="picture"
+      :wifi="form.ssid"
+      :wifi-picture="wifiPicture"
+      :days="Number(form.valid_days)"
+      :card="card ?? null"
+    />
+  </Teleport>
 </template>
 
 <style scoped>

@@ -6,6 +6,7 @@ from typing import Any
 
 import segno
 from fastapi import APIRouter, Request, Response
+from segno import helpers
 
 from sortitor.api.http.access import MayLook, MayPrepare, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
@@ -24,6 +25,7 @@ from sortitor.schemas.passes import (
     PassOfPerson,
     PassUse,
     Revoking,
+    WifiGiven,
 )
 
 router = APIRouter(prefix="/passes", tags=["passes"], route_class=Route)
@@ -33,7 +35,7 @@ _STATES = {None: "valid", "pass_expired": "not valid now", "pass_spent": "used u
 @router.post("", status_code=201)
 def add_pass(request: Request, ctx: MayPrepare, given: PassGiven) -> PassCode:
     """Make a pass; its code and QR are shown this once."""
-    terms = PassTerms.model_validate(given.model_dump(exclude={"passcode", "mailed"}))
+    terms = PassTerms.model_validate(given.model_dump(exclude={"passcode", "mailed", "wifi"}))
     made = passes.add(ctx, terms, given.passcode, given.mailed)
     # After the #, which no browser sends: the code is in nobody's log.
     url = f"{service_of(request).public_url}/welcome#{made.code}"
@@ -42,7 +44,18 @@ def add_pass(request: Request, ctx: MayPrepare, given: PassGiven) -> PassCode:
         code=core.shown(made.code),
         url=url,
         qr_svg=segno.make(url, error="m").svg_inline(scale=5, border=4),
+        wifi_svg=_wifi_qr(given.wifi) if given.wifi else None,
     )
+
+
+def _wifi_qr(wifi: WifiGiven) -> str:
+    made: str = helpers.make_wifi(
+        ssid=wifi.ssid,
+        password=wifi.password,
+        security="WPA" if wifi.password else None,
+        hidden=wifi.hidden,
+    ).svg_inline(scale=4, border=4)
+    return made
 
 
 @router.post("/batch", status_code=201)
