@@ -23,6 +23,7 @@ from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.terms import Terms, TermsText
 from sortitor.schemas.views import ViewNew, ViewSettings
 
 
@@ -51,7 +52,8 @@ LISTS = sorted(
 #: What a list of this kind needs besides its name.
 MORE: dict[tuple[str, str], list[Any]] = {
     ("lot", "rows"): [1],
-    **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule")},
+    ("pass", "people"): [1],
+    **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule", "terms")},
 }
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
@@ -99,6 +101,11 @@ def furnish(world: World, tmp_path: Path) -> None:
             )
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
+        s.terms.add(Terms(name=f"Terms {name}", texts=(TermsText(language="en", text="Be kind"),)))
+    world.rows(
+        "INSERT INTO mails (at, to_address, subject, kind, next_try_at, last_error) VALUES"
+        " (now(), 'maud@wrenmoor.example', '=1+1', 'test', now(), 'The server is away')"
+    )
     for name in ("Mine", "@Ours"):
         s.views.save(ViewNew(name=name, shared=True, settings=ViewSettings()))
     rule = next(iter(s.sweep_rules.list())).id
@@ -228,6 +235,8 @@ def test_a_number_that_is_nobodys_is_refused_with_what_to_do(run: Run) -> None:
         if any(option.name == "yes" for option in command.params):
             arguments.append("--yes")
         said = run(*path, *arguments, role=Role.ADMINISTRATOR)
-        assert said.code in (2, 4), (path, said)
+        # Without a mail server nothing is mailed, whatever is named.
+        away = 5 if "No mail server" in said.err else 4
+        assert said.code in (2, away), (path, said)
         assert "Error" in said.err, path
         assert "Traceback" not in said.err, path

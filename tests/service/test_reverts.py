@@ -32,7 +32,9 @@ from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
+from sortitor.schemas.terms import Terms, TermsText
 from sortitor.schemas.views import ViewNew, ViewSettings
+from sortitor.schemas.welcome import WelcomeCard
 
 #: What a change may touch; ids and values, without the revisions that count every write.
 STATE = {
@@ -43,6 +45,7 @@ STATE = {
     "orders": "SELECT to_jsonb(o) - 'revision' FROM orders o ORDER BY id",
     "cohorts": "SELECT id, document, moving FROM cohorts ORDER BY id",
     "members": "SELECT cohort_id, device_id FROM cohort_members ORDER BY cohort_id, device_id",
+    "terms": "SELECT id, document FROM terms ORDER BY id",
     "books": "SELECT name, document FROM rulebooks ORDER BY name",
     "credentials": (
         "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash"
@@ -82,6 +85,7 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
     change_list(s, lent.id, (1, 2))
     s.naming.save([Template(name="all", pattern="D-{n|pad 3}")])
     change_baseline(s, quota=7)
+    s.terms.add(some_terms("Rules"))
     return s
 
 
@@ -121,6 +125,22 @@ def change_by_lot(s: Sortitor, tmp_path: Path) -> None:
         ),
         platform="android",
     )
+
+
+def some_terms(name: str, text: str = "Be kind") -> Terms:
+    return Terms(name=name, texts=(TermsText(language="en", text=text),))
+
+
+def change_card(s: Sortitor) -> None:
+    card = WelcomeCard(organisation="Wrenmoor Lines", help_name="Device desk")
+    s.welcome.apply(card, s.welcome.preview(card).digest)
+
+
+def assign_by_list(s: Sortitor, tmp_path: Path) -> None:
+    path = tmp_path / "waiting.csv"
+    lines = s.arrivals.waiting_file().decode("utf-8-sig").splitlines()
+    path.write_text("\n".join([lines[0], *(f"{line}maud" for line in lines[1:])]))
+    s.arrivals.apply_assignments(path, s.arrivals.preview_assignments(path).digest)
 
 
 def sweep(s: Sortitor) -> None:
@@ -170,6 +190,11 @@ ACTS: dict[str, Act] = {
     "device.assign": lambda s, _: s.devices.assign(
         1, "maud", s.devices.preview_assign(1, "maud").digest
     ),
+    "device.assign_list": assign_by_list,
+    "terms.add": lambda s, _: s.terms.add(some_terms("New")),
+    "terms.edit": lambda s, _: s.terms.edit("Rules", some_terms("Rules", "Be very kind")),
+    "terms.remove": lambda s, _: s.terms.remove("Rules"),
+    "welcome.edit": lambda s, _: change_card(s),
     "lot.apply": change_by_lot,
     "sweep.apply": lambda s, _: sweep(s),
 }
@@ -182,6 +207,7 @@ def state(world: World) -> dict[str, list[tuple[object, ...]]]:
 def test_every_change_is_taken_back_whole(world: World, tmp_path: Path) -> None:
     """One after the other in one fleet: each must leave it exactly as it was for the next."""
     s = furnished(world, tmp_path)
+    s.agent.knock(knocking(a_pass(s, activation=Activation.COORDINATOR), "AR-9"))
     world.later(days=45)
     before = state(world)
     for operation, act in ACTS.items():
@@ -331,5 +357,5 @@ def test_every_operation_is_either_taken_back_here_or_final() -> None:
     assert len(recorded) > 20
     assert recorded - set(ACTS) - set(journal.FINAL) == set()
     assert documents - {
-        f"{kind}.{act}" for kind in ("gate", "naming") for act in ("add", "remove")
+        f"{kind}.{act}" for kind in ("gate", "naming", "welcome") for act in ("add", "remove")
     } <= set(ACTS)

@@ -174,6 +174,7 @@ ELSEWHERE = {
     ("GET", "/jobs/{job_id}/events"),
     ("GET", "/arrivals/events"),
     ("POST", "/people/imports/preview"),
+    ("POST", "/arrivals/assignments/preview"),
 }
 #: What a role is not given at all; there are no jobs here.
 REFUSED = {

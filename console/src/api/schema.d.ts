@@ -3142,7 +3142,7 @@ export interface paths {
         };
         /**
          * Show Picture
-         * @description A picture.
+         * @description A picture of the welcome card, as it was made anew.
          */
         get: operations["show_picture_api_v1_welcome_card_pictures__digest__get"];
         put?: never;

@@ -11,23 +11,36 @@ const {
   suggested = '',
 } = defineProps<{ label: string; short?: string; suggested?: string }>()
 const model = defineModel<string>()
+interface Choice {
+  value: string
+  title: string
+}
 const typed = ref(suggested)
+/** Stays among the choices, whatever is typed afterwards. */
+const chosen = ref<Choice | null>(null)
+const wanted = computed(() => (typed.value === chosen.value?.title ? '' : typed.value.trim()))
 const { data } = useQuery({
-  queryKey: ['people', 'typed', typed],
+  queryKey: ['people', 'typed', wanted],
   queryFn: () =>
-    got(api.GET('/api/v1/people', { params: { query: { query: typed.value, limit: 12 } } })),
-  enabled: () => typed.value.trim().length > 1,
+    got(api.GET('/api/v1/people', { params: { query: { query: wanted.value, limit: 12 } } })),
+  enabled: () => wanted.value.length > 1,
 })
-const items = computed(() =>
-  (data.value?.items ?? [])
-    .filter((one) => !one.left_at)
-    .map((one) => ({ value: one.user_name, title: `${one.name} (${one.user_name})` })),
-)
+const items = computed<Choice[]>(() => {
+  const found = (wanted.value ? (data.value?.items ?? []) : [])
+    .filter((one) => !one.left_at && one.user_name !== chosen.value?.value)
+    .map((one) => ({ value: one.user_name, title: `${one.name} (${one.user_name})` }))
+  return chosen.value ? [chosen.value, ...found] : found
+})
+
+function choose(value: string | null) {
+  chosen.value = items.value.find((one) => one.value === value) ?? null
+  model.value = value ?? ''
+}
 </script>
 
 <template>
   <v-autocomplete
-    v-model="model"
+    :model-value="model || null"
     v-model:search="typed"
     :items="items"
     :label="short || label"
@@ -36,9 +49,9 @@ const items = computed(() =>
     variant="outlined"
     hide-details="auto"
     placeholder="Type a name"
-    :no-data-text="typed.trim().length > 1 ? 'Nobody is called so.' : 'Type a name.'"
     no-filter
     hide-no-data
+    @update:model-value="choose"
     class="person"
   />
 </template>

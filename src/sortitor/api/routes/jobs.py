@@ -102,22 +102,20 @@ async def follow_job(request: Request, ctx: MayLook, job_id: Number) -> Streamin
 
 async def _events(request: Request, ctx: Context, job_id: int) -> AsyncIterator[str]:
     following = service_of(request).following
-    number, last, checked = 0, "", time.monotonic()
+    number, last, quiet = 0, "", time.monotonic()
     yield BEGINNING
     looks = following.looks(job_id, lambda: shape(jobs.one(ctx, job_id)), HEARTBEAT_SECONDS)
     async with aclosing(looks):
         async for job in looks:
-            if time.monotonic() - checked > HEARTBEAT_SECONDS:
+            text = last if job is None else job.model_dump_json()
+            if text != last:
+                last, number, quiet = text, number + 1, time.monotonic()
+                yield event(number, "job", text)
+            elif time.monotonic() - quiet >= HEARTBEAT_SECONDS:
+                quiet = time.monotonic()
                 # Whoever may look no more is shown no more.
-                checked = time.monotonic()
                 if not await may_still_look(request):
                     return
-            if job is None:
                 yield HEARTBEAT
-                continue
-            text = job.model_dump_json()
-            if text != last:
-                last, number = text, number + 1
-                yield event(number, "job", text)
-            if job.state in _OVER:
+            if job is not None and job.state in _OVER:
                 return

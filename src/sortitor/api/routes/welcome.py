@@ -86,6 +86,6 @@ Digest = Annotated[str, Path(pattern=r"^[0-9a-f]{64}$", description="The picture
     responses={200: {"content": {"image/png": {}}}},
 )
 def show_picture(ctx: Anonymous, digest: Digest) -> Response:
-    """A picture."""
+    """A picture of the welcome card, as it was made anew."""
     headers = {"Cache-Control": "public, max-age=31536000, immutable"}
     return Response(welcome.picture(ctx, digest), media_type="image/png", headers=headers)

@@ -9,6 +9,8 @@ replayed.
 Way back: downgrade drops what was added; arrivals that wait for an answer are refused.
 """
 
+import json
+
 import sqlalchemy as sa
 from alembic import op
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
@@ -19,6 +21,16 @@ branch_labels = None
 depends_on = None
 
 _TIME = sa.DateTime(timezone=True)
+_CARD: dict[str, object] = {
+    "organisation": "Your organisation",
+    "colour": "#1d5c63",
+    "picture": None,
+    "help_name": None,
+    "help_phone": None,
+    "help_mail": None,
+    "help_hours": None,
+    "greetings": [],
+}
 _OUTCOMES = "outcome IN ('admitted', 'parked', 'refused')"
 _PROOFS = "'none', 'passcode', 'pass', 'mail', 'directory', 'key'"
 
@@ -114,9 +126,9 @@ def upgrade() -> None:
         sa.Column("at", _TIME, nullable=False),
         sa.Column("content", sa.LargeBinary(), nullable=False),
     )
-    op.execute(
-        "INSERT INTO rulebooks (id, name, document) VALUES (3, 'welcome',"
-        ' \'{"organisation": "Your organisation"}\')'
+    op.get_bind().execute(
+        sa.text("INSERT INTO rulebooks (id, name, document) VALUES (3, 'welcome', :document)"),
+        {"document": json.dumps(_CARD)},
     )
     op.create_table(
         "acceptances",
