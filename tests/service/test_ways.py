@@ -417,6 +417,17 @@ def test_a_mail_that_is_refused_for_good_has_failed_and_is_tried_by_hand(door: D
         admin.mails.test("nobody at all")
 
 
+def test_an_address_that_is_none_stands_in_nobodys_way(door: Door) -> None:
+    s = door.s
+    by_mail(s)
+    door.world.rows("UPDATE people SET mail = E'not\\nan <address' WHERE user_name = 'odo'")
+    s.agent.send_code(door.asked("KM-1").secret or "", "odo")
+    secret = door.asked("KM-2").secret or ""
+    s.agent.send_code(secret, "maud")
+    assert [one.state for one in door.send()] == [MailState.FAILED, MailState.SENT]
+    assert s.agent.sign_in(secret, door.code()).outcome is Outcome.ADMITTED
+
+
 def test_a_code_that_came_too_late_is_not_sent(door: Door) -> None:
     s = door.s
     by_mail(s)

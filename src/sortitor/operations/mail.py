@@ -121,6 +121,8 @@ def _delivered(mail: MailRow, postman: Postman, wall: datetime) -> dict[str, Any
         postman.deliver(letter)
     except Undelivered as problem:
         return _tried(mail, problem, wall)
+    except Exception as error:  # noqa: BLE001 - whatever is wrong with one mail, the others go on
+        return _tried(mail, Undelivered(repr(error), for_good=False), wall)
     sent = {"state": MailState.SENT, "sent_at": wall, "tries": mail.tries + 1, "last_error": None}
     return {**sent, **_without_secret(mail)}
 

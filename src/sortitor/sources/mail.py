@@ -5,6 +5,7 @@ from __future__ import annotations
 import smtplib
 import ssl
 from dataclasses import dataclass
+from email.errors import MessageError
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.utils import formatdate
@@ -32,8 +33,13 @@ class MailServer:
     def deliver(self, letter: Letter) -> None:
         """Hand a mail over. Raises Undelivered."""
         try:
+            message = self._message(letter)
+        except (ValueError, MessageError) as error:
+            detail = f"{letter.to_address!r} is no mail address: {error}"
+            raise Undelivered(detail, for_good=True) from error
+        try:
             with self._connected() as line:
-                line.send_message(self._message(letter))
+                line.send_message(message)
         except smtplib.SMTPRecipientsRefused as error:
             code, words = next(iter(error.recipients.values()))
             raise _refused(code, words) from error
