@@ -30,8 +30,10 @@ from rich.console import Console
 from rich.text import Text
 
 from sortitor.client import Sortitor
-from sortitor.core.vocabulary import Role
+from sortitor.core.vocabulary import Platform, Role, SignInWay
 from sortitor.demo.load import ACCOUNTS
+from sortitor.schemas.arrivals import Knock
+from sortitor.schemas.passes import PassTerms
 
 BIN = Path(sys.executable).parent
 FLAGS = [
@@ -51,16 +53,18 @@ PAGES: dict[str, tuple[str, str]] = {
     "lot-apply": ("/lots/{draft}", "click:Preview and apply"),
     "devices": ("/devices?filter=cohorts%20eq%20%22Own%20phones%22%20and%20idleDays%20ge%2030", ""),
     "device": ("/devices/{device}", ""),
-    "cohorts": ("/cohorts", ""),
     "cohort": ("/cohorts/{cohort}", "click:Build by clicking"),
     "gate": ("/gate", ""),
     "names": ("/names", ""),
-    "arrivals": ("/arrivals", ""),
+    "arrivals": ("/arrivals?tab=board", ""),
     "licences": ("/licences", ""),
     "sweeps": ("/sweeps", "click:Preview the sweep 2"),
     "people": ("/people", ""),
     "journal": ("/journal", ""),
 }
+
+#: The person's page, on a phone.
+WELCOME = "welcome"
 
 #: Picture → the commands it shows.
 TERMINALS: dict[str, list[str]] = {
@@ -72,7 +76,10 @@ TERMINALS: dict[str, list[str]] = {
         "cohort explain {cohort} {device}",
         "device list --filter 'sit eq \"Dunlin\"'",
     ],
-    "terminal-gate": ["gate try --platform android --os 9 --person {person}"],
+    "terminal-gate": [
+        "gate try --platform android --os 9 --person {person}",
+        "gate effective --group 'Seasonal crew'",
+    ],
 }
 
 
@@ -139,9 +146,32 @@ def photograph(
         path, act = PAGES[name]
         page.goto(url + path.format(**found))
         page.wait_for_load_state("networkidle")
+        page.wait_for_timeout(300)
         perform(page, act)
         page.screenshot(path=into / f"{name}.png")
         print(into / f"{name}.png")
+
+
+def welcome(browser: Browser, s: Sortitor, url: str, file: Path) -> None:
+    """The person's page on a phone, while it asks who they are."""
+    terms = PassTerms(label="Help desk", sign_in=SignInWay.MAIL, max_uses=1)
+    code = s.passes.add(terms).code
+    knock = Knock(
+        code=code,
+        protocol=2,
+        platform=Platform.ANDROID,
+        os_version="14",
+        maker="Tavik",
+        model="Lumen 5",
+        serial="TV-WELCOME",
+    )
+    secret = s.agent.knock(knock).secret
+    context = browser.new_context(viewport={"width": 360, "height": 800}, locale="en-GB")
+    page = context.new_page()
+    page.goto(f"{url}/welcome#{secret}")
+    page.get_by_role("button", name="Send me a code").wait_for()
+    page.screenshot(path=file)
+    print(file)
 
 
 def perform(page: Page, act: str) -> None:
@@ -219,7 +249,7 @@ def main() -> None:
     parser.add_argument("--dark", action="store_true")
     parser.add_argument("--width", type=int, default=1280)
     given = parser.parse_args()
-    wanted = given.only.split(",") if given.only else [*PAGES, *TERMINALS]
+    wanted = given.only.split(",") if given.only else [*PAGES, *TERMINALS, WELCOME]
     given.into.mkdir(parents=True, exist_ok=True)
     with demonstration(given.url) as url, Sortitor(url) as s, sync_playwright() as playwright:
         s.accounts.sign_in("coordinator", ACCOUNTS["coordinator"])
@@ -227,6 +257,8 @@ def main() -> None:
         found = subjects(s)
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         photograph(browser, url, wanted, found, given.into, given.dark, given.width)
+        if WELCOME in wanted:
+            welcome(browser, s, url, given.into / f"{WELCOME}.png")
         for name in [n for n in wanted if n in TERMINALS]:
             terminal(
                 browser,

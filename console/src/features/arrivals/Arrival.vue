@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { mdiCheck, mdiClose } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
@@ -8,6 +7,7 @@ import { api, got } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { atTime } from '../../shared/formats'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
+import GateTrace from '../gate/GateTrace.vue'
 
 /** One device's whole way in: what it said, what the gate said, every message. */
 const route = useRoute()
@@ -88,25 +88,7 @@ const clock = (time: string) => new Date(time).toLocaleTimeString()
         </p>
       </template>
       <h2 class="mb-2">What the gate looked at</h2>
-      <table class="trace">
-        <tbody>
-          <tr
-            v-for="(step, place) in arrival.trace"
-            :key="place"
-            :class="{ 'tone-bad': !step.passed }"
-          >
-            <td>
-              <v-icon
-                :icon="step.passed ? mdiCheck : mdiClose"
-                size="16"
-                :aria-label="step.passed ? 'passed' : 'failed'"
-              />
-            </td>
-            <th scope="row">{{ step.facet }}</th>
-            <td>{{ step.explanation || step.actual }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <GateTrace :trace="arrival.trace" />
     </v-card>
   </div>
 </template>
@@ -131,16 +113,5 @@ const clock = (time: string) => new Date(time).toLocaleTimeString()
 }
 .messages li + li {
   margin-top: 4px;
-}
-.trace {
-  border-collapse: collapse;
-  width: 100%;
-}
-.trace th,
-.trace td {
-  text-align: left;
-  vertical-align: top;
-  padding: 3px 8px 3px 0;
-  font-weight: 500;
 }
 </style>

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import { mdiCheck, mdiClose } from '@mdi/js'
 import { reactive, ref } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
@@ -8,6 +7,7 @@ import StageChip from '../../shared/tables/StageChip.vue'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import type { Platform, Policy } from './facets'
+import GateTrace from './GateTrace.vue'
 
 /** An imagined device, and what the gate says to it. */
 const { policies, changed } = defineProps<{ policies: Policy[]; changed: boolean }>()
@@ -73,28 +73,7 @@ async function attempt() {
         {{ reason.explanation }}
         <span class="muted">{{ reason.remedy }}</span>
       </div>
-      <table class="trace mt-3">
-        <caption class="visually-hidden">
-          The gate's trace
-        </caption>
-        <tbody>
-          <tr
-            v-for="(step, place) in decision.trace"
-            :key="place"
-            :class="{ 'tone-bad': !step.passed }"
-          >
-            <td>
-              <v-icon
-                :icon="step.passed ? mdiCheck : mdiClose"
-                size="16"
-                :aria-label="step.passed ? 'passed' : 'failed'"
-              />
-            </td>
-            <th scope="row">{{ step.facet }}</th>
-            <td>{{ step.explanation || step.actual }}</td>
-          </tr>
-        </tbody>
-      </table>
+      <GateTrace :trace="decision.trace" class="mt-3" />
     </div>
   </v-card>
 </template>
@@ -104,16 +83,5 @@ async function attempt() {
   display: grid;
   grid-template-columns: repeat(auto-fill, minmax(235px, 1fr));
   gap: 8px;
-}
-.trace {
-  border-collapse: collapse;
-  width: 100%;
-}
-.trace th,
-.trace td {
-  text-align: left;
-  vertical-align: top;
-  padding: 3px 8px 3px 0;
-  font-weight: 500;
 }
 </style>
