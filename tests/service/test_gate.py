@@ -116,6 +116,38 @@ def test_the_quota_holds_when_a_coordinator_gives_a_device(world: World, tmp_pat
     assert (quota.counted, quota.devices, quota.words) == (1, 1, "1 device")
 
 
+def test_the_quota_holds_when_a_change_is_taken_back(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "odo,Odo Gannet,,,,Crew")
+    change_baseline(s, quota=1)
+    first = s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1")).device_id or 0
+    s.devices.assign(first, "odo", s.devices.preview_assign(first, "odo").digest)
+    given = next(e for e in s.journal.list() if e.operation == "device.assign")
+    s.agent.knock(knocking(a_pass(s, person="maud"), "KM-2"))
+    digest = s.journal.preview_revert(given.id).digest
+    with pytest.raises(Refused, match="Maud Fenwick would have 2 of 1 device"):
+        s.journal.revert(given.id, digest)
+    assert s.devices.show(first).person_name == "Odo Gannet"
+    change_baseline(s, quota=2)
+    s.journal.revert(given.id, s.journal.preview_revert(given.id).digest)
+    assert s.people.show("maud").holding == 2
+
+
+def test_the_quota_holds_when_a_lot_gives_a_device(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
+    change_baseline(s, quota=1)
+    s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1"))
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-2"))
+    path = manifest(tmp_path, ["serial,maker,person", "KM-2,Kelmar,maud"])
+    with pytest.raises(Refused, match="Maud Fenwick would have 2"):
+        import_lot(s, path)
+    assert s.people.show("maud").holding == 1
+    change_baseline(s, quota=2)
+    import_lot(s, manifest(tmp_path, ["serial,maker,person", "KM-2,Kelmar,maud"], "again.csv"))
+    assert s.people.show("maud").holding == 2
+
+
 def test_the_effective_gate_of_a_person_a_group_and_a_device(world: World, tmp_path: Path) -> None:
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from sortitor.core.arrivals import counts_already
+from sortitor.core.errors import Conflict
 from sortitor.core.gate import (
     Arrival,
     Gate,
@@ -17,10 +18,11 @@ from sortitor.core.gate import (
     Statement,
     Who,
     quota_reasons,
+    quota_said,
     quotas,
 )
 from sortitor.core.vocabulary import Platform
-from sortitor.store import people
+from sortitor.store import journal, people
 from sortitor.store.devices import DeviceRow
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
@@ -92,6 +94,32 @@ def reasons_against(
         known=known,
     )
     return quota_reasons(arrival, gate.audience(arrival.who))
+
+
+def require_room(connection: Connection, gate: Gate, entry_id: int) -> None:
+    """Raise Conflict where the entry that was just written gave somebody a device too many: the
+    quota holds whichever way a person gets a device.
+    """
+    given = journal.people_given(connection, entry_id)
+    if not given:
+        return
+    people.lock_several(connection, given)
+    holdings = people.holdings(connection, given)
+    over_now = []
+    for person in people.several(connection, given):
+        audience = gate.audience(Who(frozenset(person.groups), person.user_name))
+        for one in _standings(audience, holdings.get(person.id, Holding())):
+            if one.counted > one.quota.devices:
+                words = quota_said(one.quota, one.platform)
+                over_now.append(f"{person.name} would have {one.counted} of {words}")
+                break
+    if over_now:
+        more = f", and {len(over_now) - 3:,} more people" if len(over_now) > 3 else ""
+        raise Conflict(
+            "quota_reached",
+            f"{'; '.join(over_now[:3])}{more}. Nothing was changed.",
+            "Retire one of their devices, or raise the quota.",
+        )
 
 
 def _standings(audience: Sequence[Policy], holding: Holding) -> Iterator[Standing]:

@@ -7,11 +7,12 @@ from typing import Any
 from sortitor.core import journal as core
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
+from sortitor.operations import quotas
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import DocumentKind
-from sortitor.operations.gate import GATE
+from sortitor.operations.gate import GATE, in_force
 from sortitor.operations.licences import POOLS
 from sortitor.operations.naming import NAMING
 from sortitor.operations.orders import ORDERS
@@ -19,7 +20,7 @@ from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.terms import TERMS
 from sortitor.operations.welcome import WELCOME
 from sortitor.store import cohorts as store_cohorts
-from sortitor.store import journal, lots, sweeps
+from sortitor.store import journal, lots, people, sweeps
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
@@ -106,6 +107,7 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
                 lists.restore(ctx, connection, entry)
         else:
             journal.undo(connection, entry_id, revert_id)
+            quotas.require_room(connection, in_force(connection), revert_id)
         _note_on_its_subject(ctx, connection, entry)
         return revert_id
 
@@ -117,6 +119,9 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         lots.serialise_appliers(connection)
     if entry.subject == "cohort":
         store_cohorts.hold_still(connection)
+    if entry.operation not in _KINDS:
+        # The people's rows before the devices': the order of every arrival.
+        people.lock_several(connection, journal.people_concerned(connection, entry.id))
 
 
 def _note_on_its_subject(ctx: Context, connection: Connection, entry: EntryRow) -> None:

@@ -10,6 +10,7 @@ from typing import Any, cast
 from sqlalchemy import Connection, func, insert, null, or_, select
 from sqlalchemy.sql import Select
 
+from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership
 from sortitor.store.bulk import with_room
 from sortitor.store.cohorts import refresh_memberships
@@ -298,6 +299,39 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         examples=[UndoingRow(*row) for row in found],
         examples_total=total,
     )
+
+
+_GIVEN = """
+SELECT DISTINCT d.person_id FROM journal_effects e JOIN devices d ON d.id = e.device_id
+WHERE e.entry_id = %(entry)s AND d.person_id IS NOT NULL AND d.stage = ANY (%(counted)s)
+    AND (e.before -> 'person_id' IS DISTINCT FROM e.after -> 'person_id'
+        OR (e.after ? 'stage' AND NOT coalesce(e.before ->> 'stage', '') = ANY (%(counted)s)))
+"""
+_CONCERNED = """
+SELECT DISTINCT person_id FROM (
+    SELECT (e.before ->> 'person_id')::bigint AS person_id FROM journal_effects e
+        WHERE e.entry_id = %(entry)s
+    UNION ALL SELECT d.person_id FROM journal_effects e JOIN devices d ON d.id = e.device_id
+        WHERE e.entry_id = %(entry)s AND e.before ? 'stage'
+) x WHERE person_id IS NOT NULL
+"""
+
+
+def people_given(connection: Connection, entry_id: int) -> list[int]:
+    """The people to whom an entry that was just written gave a device that counts."""
+    return _people(connection, _GIVEN, entry_id)
+
+
+def people_concerned(connection: Connection, entry_id: int) -> list[int]:
+    """The people to whom taking an entry back may give a device."""
+    return _people(connection, _CONCERNED, entry_id)
+
+
+def _people(connection: Connection, statement: str, entry_id: int) -> list[int]:
+    with raw(connection).cursor() as cursor:
+        values = {"entry": entry_id, "counted": list(COUNTED)}
+        cursor.execute(statement.encode(), values)
+        return sorted(int(str(row[0])) for row in cursor.fetchall())
 
 
 def undo(connection: Connection, entry_id: int, revert_id: int) -> None:

@@ -109,6 +109,11 @@ def by_names_too(connection: Connection, names: Collection[str]) -> list[PersonR
     return read_all(connection, query.order_by(people.c.id), PersonRow)
 
 
+def several(connection: Connection, ids: Collection[int]) -> list[PersonRow]:
+    """People by number, with their groups."""
+    return read_all(connection, _PEOPLE.where(among(people.c.id, ids)), PersonRow)
+
+
 def lock_several(connection: Connection, ids: Collection[int]) -> None:
     """Hold the rows of people, in one order for all."""
     query = select(people.c.id).where(among(people.c.id, ids)).order_by(people.c.id)

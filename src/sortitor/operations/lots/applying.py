@@ -8,8 +8,9 @@ from sortitor.core.columns import IDENTIFIER_COLUMNS
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import LotStatus, Verdict
-from sortitor.operations import reverts
+from sortitor.operations import quotas, reverts
 from sortitor.operations.context import Context, require_digest
+from sortitor.operations.gate import in_force
 from sortitor.operations.lots.checking import draft, known, recheck, words
 from sortitor.operations.lots.reading import with_kept_values
 from sortitor.operations.lots.veil import veiled_rows
@@ -149,6 +150,7 @@ def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> HeadRow
         )
         store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
         store.write_devices(connection, lot_id, entry, decided, ctx.now, ctx.counting)
+        quotas.require_room(connection, in_force(connection), entry)
         store.change(
             connection,
             lot_id,
