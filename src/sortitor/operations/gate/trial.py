@@ -9,7 +9,7 @@ from typing import Any
 from sortitor.core import gate as core
 from sortitor.core.arrivals import was_declared
 from sortitor.core.gate import Gate, Holding
-from sortitor.core.vocabulary import IdentifierKind, Ownership, Platform
+from sortitor.core.vocabulary import IdentifierKind, Ownership, Platform, Proof
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.gate.documents import in_force
 from sortitor.store import devices as store_devices
@@ -60,6 +60,9 @@ def attempt(ctx: Context, imagined: Imagined, proposed: Gate | None) -> core.Dec
             known=declared_facts(ctx, connection, known),
             stage=known.stage if known else None,
             flag=known.flag if known else None,
+            # Whoever is named has signed in and accepted what is asked for.
+            proof=Proof.MAIL if person else Proof.NONE,
+            accepted=None if person else frozenset(),
         )
         return core.decide(arrival, proposed or in_force(connection))
 
