@@ -241,6 +241,8 @@ def test_the_person_says_whose_it_is_and_knows_the_passcode(door: Door) -> None:
     assert (device.ownership, device.ownership_basis) == ("corporate", "pass")
     direct = s.agent.knock(knocking(code, "KM-2", protocol=2, passcode="Möwe 7"))
     assert direct.asks == [Need.OWNERSHIP]
+    mine = WayAnswers(ownership=Ownership.PERSONAL)
+    assert s.agent.answer(direct.secret or "", mine).outcome is Outcome.ADMITTED, "asked once"
 
 
 def test_who_it_is_changes_what_is_let_in(door: Door) -> None:

@@ -402,6 +402,13 @@ def count_try(connection: Connection, arrival_id: int) -> None:
     )
 
 
+def spend_code(connection: Connection, arrival_id: int, tries: int) -> None:
+    """Let a code that was typed be typed no more."""
+    connection.execute(
+        update(sign_in_codes).where(sign_in_codes.c.arrival_id == arrival_id).values(tries=tries)
+    )
+
+
 def codes_sent(
     connection: Connection, person_id: int, address: str, since: datetime
 ) -> tuple[int, int]:

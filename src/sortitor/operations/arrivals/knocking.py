@@ -281,7 +281,11 @@ def _ask(
         return Answer(_write(ctx, connection, stated, given, values), Outcome.REFUSED, (reason,))
     values = {
         "outcome": Outcome.ASKED,
-        "answers": {**given.answers, "wanted_terms": list(decision.terms)},
+        "answers": {
+            **given.answers,
+            "passcode": given.passcode_shown,
+            "wanted_terms": list(decision.terms),
+        },
         "moved_at": ctx.now,
         "pass_id": known.shown.id,
         "asks": list(decision.asks),

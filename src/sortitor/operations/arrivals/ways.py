@@ -177,16 +177,7 @@ def sign_in(ctx: Context, secret: str, code: str, language: str | None) -> tuple
             return _way(ctx, connection, asked, language), False
         proven = {"person_id": sent.person_id, "proof": Proof.MAIL}
         store.change_arrival(connection, asked.id, proven)
-        store.keep_code(
-            connection,
-            {
-                "arrival_id": asked.id,
-                "code_hash": secrets.token_bytes(32),
-                "person_id": sent.person_id,
-                "address": sent.address,
-                "sent_at": sent.sent_at,
-            },
-        )
+        store.spend_code(connection, asked.id, signing_in.MOST_TRIES)
         store.say(connection, asked.id, ctx.now, (Speaker.PERSON, "Signed in by mail"))
     return answer(ctx, secret, Answers(language=language or "en")), True
 
