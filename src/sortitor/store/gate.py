@@ -6,7 +6,7 @@ decides on each kind once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -16,21 +16,25 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     FromClause,
+    Row,
     Select,
     Subquery,
     Text,
     and_,
     cast,
+    false,
     func,
     literal,
     or_,
     select,
     text,
+    type_coerce,
 )
+from sqlalchemy.dialects.postgresql import JSONB, JSONPATH, array
 
 from sortitor.core.gate.replay import Audience, Spoken
 from sortitor.core.lifecycle import COUNTED
-from sortitor.core.vocabulary import Basis, Outcome
+from sortitor.core.vocabulary import Basis, Outcome, Platform
 from sortitor.store.filters import compiled, facts
 from sortitor.store.rows import among
 from sortitor.store.tables import arrivals, devices, groups, memberships, people
@@ -67,8 +71,20 @@ def known_of_several(
 
 
 def fleet_kinds(connection: Connection, spoken: Spoken, now: datetime) -> list[Alike]:
-    """The devices in use, by kind."""
-    return _kinds(connection, _fleet(spoken, now))
+    """The devices in use of which the gates speak differently, by kind."""
+    alike = _fleet(spoken, now).subquery()
+    columns = [column for column in alike.c if column.name != "id"]
+    names = [column.name for column in columns]
+    return [
+        Alike(dict(zip(names, row, strict=False)), row.number, row.example_id, row.key)
+        for row in _grouped(connection, alike, columns)
+    ]
+
+
+def fleet_number(connection: Connection) -> int:
+    """How many devices are in use."""
+    query = select(func.count()).where(devices.c.stage.in_(COUNTED))
+    return connection.execute(query).scalar_one()
 
 
 def fleet_of(
@@ -84,8 +100,17 @@ def fleet_of(
 
 
 def arrival_kinds(connection: Connection, spoken: Spoken, since: datetime) -> list[Alike]:
-    """The arrivals since a moment as they were then, by kind."""
-    return _kinds(connection, _arrived(spoken, since))
+    """The arrivals since a moment of which the gates speak differently, as they were then, by
+    kind.
+    """
+    alike = _arrived(spoken, since).subquery()
+    found = []
+    for row in _grouped(connection, alike, [alike.c.facts, alike.c.flags, alike.c.known]):
+        flags = dict(zip(_flags(spoken), row.flags, strict=True))
+        found.append(
+            Alike({**row.facts, **flags, **row.known}, row.number, row.example_id, row.key)
+        )
+    return found
 
 
 def arrivals_of(
@@ -100,32 +125,27 @@ def arrivals_of(
     return _members(connection, _arrived(spoken, since), keys, after, limit)
 
 
-def arrivals_without_facts(connection: Connection, since: datetime) -> int:
-    """How many arrivals since a moment were decided before their facts were kept."""
-    query = (
-        select(func.count())
-        .select_from(arrivals)
-        .where(arrivals.c.at >= since, arrivals.c.facts.is_(None))
-        .where(arrivals.c.outcome != Outcome.ASKED)
-    )
-    return connection.execute(query).scalar_one()
+def arrivals_number(connection: Connection, since: datetime) -> tuple[int, int]:
+    """How many arrivals since a moment have their facts, and how many were decided before facts
+    were kept.
+    """
+    decided = arrivals.c.outcome != Outcome.ASKED
+    without = func.count().filter(arrivals.c.facts.is_(None), decided)
+    query = select(func.count(arrivals.c.facts), without).where(arrivals.c.at >= since)
+    row = connection.execute(query).one()
+    return row[0], row[1]
 
 
-def _kinds(connection: Connection, source: Select[Any]) -> list[Alike]:
-    alike = source.subquery()
-    columns = [column for column in alike.c if column.name != "id"]
-    query = select(
-        *columns, func.count().label("number"), func.min(alike.c.id).label("example_id")
-    ).group_by(*columns)
-    kinds = query.subquery()
+def _grouped(
+    connection: Connection, alike: Subquery, columns: Sequence[ColumnElement[Any]]
+) -> list[Row[Any]]:
+    """`(columns…, number, example, key)` of the kinds."""
+    query = select(*columns, func.count().label("number"), func.min(alike.c.id).label("example_id"))
+    kinds = query.group_by(*columns).subquery()
     key = cast(func.row(*(kinds.c[column.name] for column in columns)), Text)
-    found = []
     # Many small groups of a large table: sorting it would take longer than keeping them.
     connection.execute(text("SET LOCAL enable_sort = off"))
-    for row in connection.execute(select(kinds, key.label("key"))):
-        facts_of = dict(row._mapping)
-        number, example, name = (facts_of.pop(part) for part in ("number", "example_id", "key"))
-        found.append(Alike(facts_of, number, example, name))
+    found = [*connection.execute(select(kinds, key.label("key")))]
     connection.execute(text("SET LOCAL enable_sort = on"))
     return found
 
@@ -163,7 +183,16 @@ def _fleet(spoken: Spoken, now: datetime) -> Select[Any]:
         if one.filter is not None:
             fits = and_(DECLARED, compiled(one.filter, now))
             columns.append(fits.label(f"{one.label}_fits"))
-    return select(*columns).select_from(table).where(devices.c.stage.in_(COUNTED))
+    # Quotas are counted by person, not by kind of device.
+    matters = _is_of(devices.c.platform, spoken.platforms)
+    return select(*columns).select_from(table).where(devices.c.stage.in_(COUNTED), matters)
+
+
+def _is_of(
+    platform: ColumnElement[Any], platforms: Collection[Platform | None]
+) -> ColumnElement[bool]:
+    named = platform.in_(sorted(one for one in platforms if one is not None))
+    return or_(named, platform.is_(None)) if None in platforms else named
 
 
 def _people_inside(audiences: Sequence[Audience]) -> Subquery:
@@ -196,30 +225,53 @@ def _people_inside(audiences: Sequence[Audience]) -> Subquery:
     )
 
 
-def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
+def _flags(spoken: Spoken) -> dict[str, ColumnElement[bool]]:
+    """What is asked of the facts of an arrival: name → condition."""
     kept = arrivals.c.facts
-    texts = ["platform", "ownership", "stage", "flag", "proof"]
-    if spoken.versions:
-        texts.append("os_version")
-    if spoken.makers:
-        texts.append("maker")
-    if spoken.models:
-        texts.append("model")
-    columns: list[ColumnElement[Any]] = [arrivals.c.id]
-    columns += [kept[name].astext.label(name) for name in texts]
-    columns += [
-        kept[name].label(name)
-        for name in ("declared", "signin_failed", "in_use", "shown", "holding", "accepted")
-    ]
-    columns.append(kept["person"].astext.is_not(None).label("has_person"))
+    flags = {
+        "has_person": kept["person"].astext.is_not(None),
+        "is_known": kept["known"].is_not(None) if spoken.attributes else false(),
+    }
     for one in spoken.audiences:
         if one.groups or one.people:
             inside = or_(
                 kept["groups"].has_any(cast(literal(sorted(one.groups)), ARRAY(Text))),
                 func.lower(kept["person"].astext).in_(sorted(one.people)),
             )
-            columns.append(func.coalesce(inside, False).label(one.label))
-    if spoken.attributes:
-        columns.append(kept["known"].is_not(None).label("is_known"))
-        columns += [kept["known"][name].label(f"known_{name}") for name in spoken.attributes]
-    return select(*columns).where(arrivals.c.at >= since, kept.is_not(None))
+            flags[one.label] = func.coalesce(inside, False)
+    return flags
+
+
+def _reaches(holding: ColumnElement[Any], lowest: int) -> ColumnElement[bool]:
+    """Whether somebody may have had so many devices (lines of platform, ownership, number) that a
+    quota kept another one out: a rough answer, since adding them up would stand in the way of
+    sharing the work out.
+    """
+    several = func.jsonb_path_exists(holding, cast("$[*][2] ? (@ > 1)", JSONPATH))
+    return and_(holding.astext != "[]", or_(several, func.jsonb_array_length(holding) >= lowest))
+
+
+def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
+    kept = arrivals.c.facts
+    unspoken = ["person", "groups", "known"]
+    for name, is_spoken in (
+        ("os_version", spoken.versions),
+        ("maker", spoken.makers),
+        ("model", spoken.models),
+    ):
+        if not is_spoken:
+            unspoken.append(name)
+    known = [part for name in spoken.attributes for part in (f"known_{name}", kept["known"][name])]
+    # Few parts to compare, not one for each fact: so the database can share the work out.
+    query = select(
+        arrivals.c.id,
+        type_coerce(kept.op("-")(cast(literal(unspoken, ARRAY(Text)), ARRAY(Text))), JSONB).label(
+            "facts"
+        ),
+        array(_flags(spoken).values()).label("flags"),
+        func.jsonb_build_object(*known, type_=JSONB).label("known"),
+    )
+    platform = kept["platform"].astext
+    counted = and_(_is_of(platform, spoken.counted), _reaches(kept["holding"], spoken.lowest_quota))
+    matters = or_(_is_of(platform, spoken.platforms), counted)
+    return query.where(arrivals.c.at >= since, kept.is_not(None), matters)

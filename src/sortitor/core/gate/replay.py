@@ -10,9 +10,11 @@ from typing import Any
 from sortitor.core import filters
 from sortitor.core.filters import ATTRIBUTES, Filter, Kind
 from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, decide_by
+from sortitor.core.gate.facets import FIELDS, own
 from sortitor.core.gate.policies import Gate, Policy
 from sortitor.core.vocabulary import (
     Activation,
+    Facet,
     Outcome,
     Ownership,
     Platform,
@@ -37,10 +39,16 @@ class Audience:
 
 @dataclass(frozen=True, slots=True)
 class Spoken:
-    """What some gates speak of: only that tells two devices apart. `audiences` by the policy's
-    (groups, people, filter).
+    """What some gates speak of: only that tells two devices apart. `platforms` are those of which
+    they speak differently (None: devices whose platform nobody knows), `counted` those of which
+    they say other quotas, of whom nobody with fewer devices than `lowest_quota` is kept out; no
+    other device turns. `audiences` by the policy's (groups, people,
+    filter).
     """
 
+    platforms: frozenset[Platform | None]
+    counted: frozenset[Platform | None]
+    lowest_quota: int
     versions: bool
     makers: bool
     models: bool
@@ -76,11 +84,36 @@ def spoken_of(*gates: Gate) -> Spoken:
             by_policy.setdefault(
                 key, Audience(f"audience_{len(by_policy)}", key[0], key[1], policy.device_filter)
             )
+    beside_quotas = [facet for facet in FIELDS if facet is not Facet.QUOTA]
     return Spoken(
+        platforms=_differing(gates, beside_quotas),
+        counted=_differing(gates, [Facet.QUOTA]),
+        lowest_quota=min(gate.lowest_quota for gate in gates),
         versions=any(rule.versions is not None for rule in rules),
         makers=any(rule.makers is not None for rule in rules),
         models=any(rule.models is not None for rule in rules),
         by_policy=by_policy,
+    )
+
+
+def _differing(gates: Sequence[Gate], facets: Sequence[Facet]) -> frozenset[Platform | None]:
+    """The platforms to which the gates say different things by these facets."""
+
+    def words(gate: Gate, platform: Platform | None) -> list[Any]:
+        said = (
+            (
+                (policy.holds_everyone, _audience_key(policy)),
+                [own(policy, facet, place) for facet in facets for place in (None, platform)],
+            )
+            for policy in gate.policies
+        )
+        # Whoever says nothing of it changes nothing by being there.
+        return [(whom, what) for whom, what in said if any(one is not None for one in what)]
+
+    return frozenset(
+        platform
+        for platform in (*Platform, None)
+        if any(words(gate, platform) != words(gates[0], platform) for gate in gates)
     )
 
 
@@ -192,7 +225,7 @@ def of_the_fleet(facts: Mapping[str, Any]) -> Arrival:
 
 
 def of_the_past(facts: Mapping[str, Any]) -> Arrival:
-    """Arrivals that were alike."""
+    """Arrivals that were alike, with what was kept of them."""
     return remembered({**facts, "person": SOMEBODY if facts["has_person"] else None})
 
 
@@ -259,18 +292,16 @@ class Tally:
 class Replay:
     """What a change turns among so many that were looked at: key of a kind → its turn."""
 
-    looked_at: int = 0
+    looked_at: int
     turns: dict[str, Turn] = field(default_factory=dict)
     numbers: dict[str, int] = field(default_factory=dict)
     examples: dict[str, int] = field(default_factory=dict)
 
-    def add(self, key: str, number: int, example_id: int, turn: Turn | None) -> None:
-        """Take in one kind."""
-        self.looked_at += number
-        if turn is not None:
-            self.turns[key] = turn
-            self.numbers[key] = number
-            self.examples[key] = example_id
+    def add(self, key: str, number: int, example_id: int, turn: Turn) -> None:
+        """Take in one kind that turns."""
+        self.turns[key] = turn
+        self.numbers[key] = number
+        self.examples[key] = example_id
 
     def count(self, after: Outcome) -> int:
         """How many turn to an outcome."""

@@ -64,17 +64,18 @@ def replay(ctx: Context, proposed: Gate) -> Replayed:
 def work_out(ctx: Context, connection: Connection, current: Gate, proposed: Gate) -> Replayed:
     """The same between two gates, in a transaction."""
     spoken = core.spoken_of(current, proposed)
-    fleet, past = Replay(), Replay()
-    for alike in store.fleet_kinds(connection, spoken, ctx.now):
-        arrival = core.of_the_fleet(alike.facts)
-        turn = core.compared(arrival, alike.facts, spoken, current, proposed)
-        fleet.add(alike.key, alike.number, alike.example_id, turn)
     since = ctx.now - timedelta(days=DAYS)
-    for alike in store.arrival_kinds(connection, spoken, since):
-        arrival = core.of_the_past(alike.facts)
-        turn = core.compared(arrival, alike.facts, spoken, current, proposed)
-        past.add(alike.key, alike.number, alike.example_id, turn)
-    without = store.arrivals_without_facts(connection, since)
+    with_facts, without = store.arrivals_number(connection, since)
+    fleet, past = Replay(store.fleet_number(connection)), Replay(with_facts)
+    for found, kinds, facts_of in (
+        (fleet, store.fleet_kinds(connection, spoken, ctx.now), core.of_the_fleet),
+        (past, store.arrival_kinds(connection, spoken, since), core.of_the_past),
+    ):
+        for alike in kinds:
+            arrival = facts_of(alike.facts)
+            turn = core.compared(arrival, alike.facts, spoken, current, proposed)
+            if turn is not None:
+                found.add(alike.key, alike.number, alike.example_id, turn)
     return Replayed(fleet, past, DAYS, without, spoken)
 
 
