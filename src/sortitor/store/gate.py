@@ -262,6 +262,7 @@ def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
         if not is_spoken:
             unspoken.append(name)
     known = [part for name in spoken.attributes for part in (f"known_{name}", kept["known"][name])]
+    known_facts = func.jsonb_build_object(*known, type_=JSONB) if known else literal({}, JSONB)
     # Few parts to compare, not one for each fact: so the database can share the work out.
     query = select(
         arrivals.c.id,
@@ -269,7 +270,7 @@ def _arrived(spoken: Spoken, since: datetime) -> Select[Any]:
             "facts"
         ),
         array(_flags(spoken).values()).label("flags"),
-        func.jsonb_build_object(*known, type_=JSONB).label("known"),
+        known_facts.label("known"),
     )
     platform = kept["platform"].astext
     counted = and_(_is_of(platform, spoken.counted), _reaches(kept["holding"], spoken.lowest_quota))
