@@ -6670,6 +6670,12 @@ export interface components {
          */
         Template: {
             /**
+             * Devices
+             * @description A filter over the devices that it names; null means all.
+             * @example cohorts eq "Bridge"
+             */
+            devices?: string | null;
+            /**
              * Name
              * @description What it is called.
              */

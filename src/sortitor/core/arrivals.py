@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
@@ -160,3 +160,32 @@ def facts_to_set(
     if knock.maker and "maker" not in by_hand and not known.maker:
         fields["maker"] = knock.maker
     return fields
+
+
+#: Columns that a knock may set → the attributes that filters know them by.
+_ATTRIBUTES = {
+    "stage": "stage",
+    "platform": "platform",
+    "ownership": "ownership",
+    "ownership_basis": "ownershipBasis",
+    "os_version": "osVersion",
+    "model": "model",
+    "maker": "maker",
+}
+
+
+def facts_after(
+    before: Mapping[str, Any],
+    patch: Mapping[str, Any],
+    keys: Iterable[Key],
+    person: Mapping[str, Any],
+) -> dict[str, Any]:
+    """What is known of a device once its knock is written (attribute → value), from what was known
+    before; its person's facts come from the person. Its cohorts are those of before.
+    """
+    after = {name: value for name, value in before.items() if not name.startswith("person.")}
+    for key in keys:
+        after[key.kind] = sorted({*after.get(key.kind, ()), key.value})
+    after |= {name: patch[column] for column, name in _ATTRIBUTES.items() if column in patch}
+    after |= {"idleDays": 0, **person}
+    return after

@@ -114,6 +114,13 @@ class Context:
             yield connection
 
     @contextmanager
+    def glancing(self) -> Iterator[Connection]:
+        """For one statement that only reads, in no transaction: one round trip instead of three."""
+        engine = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        with transaction(engine, self.leash) as connection:
+            yield connection
+
+    @contextmanager
     def working_out(self) -> Iterator[Connection]:
         """A transaction that previews with tables of its own; it is always rolled back."""
         with transaction(self.engine, self.leash) as connection:

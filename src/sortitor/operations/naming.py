@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Any
 
 import polars as pl
 
 from sortitor.core.naming.compose import compose
+from sortitor.core.naming.facts import texts_of
 from sortitor.core.naming.templates import Naming, Template, counts, shape
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
@@ -78,7 +78,8 @@ def _plan(
     kept = NAMING.find(connection, NAMING_ID)
     naming = proposed or kept.document
     naming.check()
-    facts = store.naming_facts(connection, resolve_selection(connection, selection), ctx.now)
+    chosen = resolve_selection(connection, selection)
+    facts = store.naming_facts(connection, chosen, ctx.now, naming.templates)
     kept_by_hand = pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value])
     by_hand = facts.filter(kept_by_hand)
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")
@@ -150,8 +151,8 @@ def _named(
     afterwards.
     """
     parts, next_numbers, rest = [], {}, facts
-    for template in naming.templates:
-        fits = _fitting(template, rest)
+    for place, template in enumerate(naming.templates):
+        fits = _fitting(template, rest).filter(f"fits_{place}")
         rest = rest.join(fits.select("device_id"), on="device_id", how="anti")
         if counts(template.pattern):
             # A number once given stays: only a name of another shape, or none, takes a new one.
@@ -203,28 +204,25 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
         return plan.preview
 
 
-def name_for(connection: Connection, device_id: int, now: datetime) -> str | None:
-    """A name for one arriving device by the first template that fits, or None if it gives none;
-    counts the counter on.
+def name_for(
+    connection: Connection, naming: Naming, device_id: int, facts: Mapping[str, Any]
+) -> str | None:
+    """A name for one arriving device by the first template that fits its facts (attribute →
+    value), or None if it gives none; counts the counter on.
     """
-    facts = store.naming_facts(connection, Selection(ids=(device_id,)), now)
-    naming = NAMING.find(connection, NAMING_ID).document
-    platform = facts["platform"][0]
-    template = next((one for one in naming.templates if one.fits(platform)), None)
+    template = next((one for one in naming.templates if one.fits(facts)), None)
     if template is None:
         return None
+    texts = texts_of(facts, {"platform", *template.fields})
+    frame = pl.DataFrame(
+        {"device_id": device_id, **texts}, schema_overrides=dict.fromkeys(texts, pl.String)
+    )
     counting = counts(template.pattern)
-    number = counters.lock_counter(connection, template.name) if counting else 1
     for _ in range(_CANDIDATES):
-        named: Mapping[str, Any] = compose(template, facts, (), number).row(0, named=True)
-        name = named["name"]
-        if name is None:
-            return None
-        if counting:
-            number = named["number"] + 1
-            counters.advance(connection, {template.name: number})
-        if store.name_is_free(connection, name, device_id):
-            return str(name)
+        number = counters.take(connection, template.name) if counting else 1
+        name: str | None = compose(template, frame, (), number).row(0, named=True)["name"]
+        if name is None or store.name_is_free(connection, name, device_id):
+            return name
         if not counting:
             return None
     return None

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import (
     Connection,
     Integer,
+    Update,
     and_,
     case,
     cast,
@@ -35,7 +36,6 @@ from sortitor.core.vocabulary import (
     Stage,
     WayStage,
 )
-from sortitor.store.cohorts import refresh_memberships_of_one
 from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import (
     acceptances,
@@ -43,7 +43,6 @@ from sortitor.store.tables import (
     credentials,
     devices,
     groups,
-    identifiers,
     mails,
     memberships,
     passes,
@@ -154,8 +153,8 @@ class KnockRow:
 
 _MATES = passes.alias("batch_mates")
 _MADE = select(func.count()).where(_MATES.c.batch == passes.c.batch).correlate(passes)
-#: With the person they are for, and what became of those that were made with them.
-_PASSES = select(
+#: Passes with the person they are for, and what became of those that were made with them.
+PASSES = select(
     passes,
     people.c.name.label("person_name"),
     func.greatest(_MADE.scalar_subquery(), 1).label("made"),
@@ -166,25 +165,9 @@ _PASSES = select(
 ).outerjoin(people, people.c.id == passes.c.person_id)
 
 
-def pass_by_hash(connection: Connection, code_hash: str) -> PassRow | None:
-    """The pass of a code."""
-    return read_one(connection, _PASSES.where(passes.c.code_hash == code_hash), PassRow)
-
-
 def one_pass(connection: Connection, pass_id: int) -> PassRow | None:
     """One pass."""
-    return read_one(connection, _PASSES.where(passes.c.id == pass_id), PassRow)
-
-
-def use_pass(connection: Connection, pass_id: int) -> bool:
-    """Count one use; False if there is none left."""
-    left = passes.c.max_uses.is_(None) | (passes.c.uses < passes.c.max_uses)
-    statement = (
-        update(passes)
-        .where(passes.c.id == pass_id, left, passes.c.revoked_at.is_(None))
-        .values(uses=passes.c.uses + 1)
-    )
-    return connection.execute(statement).rowcount == 1
+    return read_one(connection, PASSES.where(passes.c.id == pass_id), PassRow)
 
 
 @dataclass(frozen=True, slots=True)
@@ -294,7 +277,7 @@ def uses_of(connection: Connection, batch: int) -> list[PassUse]:
 
 def pass_page(connection: Connection, before: int | None, limit: int) -> list[PassRow]:
     """Passes, newest first; of a batch only the first."""
-    query = _PASSES.where(or_(passes.c.batch.is_(None), passes.c.batch == passes.c.id))
+    query = PASSES.where(or_(passes.c.batch.is_(None), passes.c.batch == passes.c.id))
     if before is not None:
         query = query.where(passes.c.id < before)
     return read_all(connection, query.order_by(passes.c.id.desc()).limit(limit), PassRow)
@@ -625,28 +608,6 @@ def declaring(connection: Connection, now: datetime) -> list[Declaring]:
     ]
 
 
-def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) -> None:
-    """Let the arrivals of one device come one after the other, whatever of it they lock later; the
-    lock ends with the transaction.
-    """
-    for kind, value in sorted(keys):
-        name = f"{kind}:{value}"
-        connection.execute(select(func.pg_advisory_xact_lock(func.hashtextextended(name, 0))))
-
-
-def has_credential(
-    connection: Connection, device_id: int, shown: bytes | None
-) -> tuple[bool, bool]:
-    """Whether a device has a credential that is good, and whether it is the one that was shown."""
-    query = select(credentials.c.secret_hash).where(
-        credentials.c.device_id == device_id,
-        credentials.c.revoked_at.is_(None),
-        credentials.c.claim_id.is_(None),
-    )
-    found = [bytes(one) for one in connection.execute(query).scalars()]
-    return bool(found), shown is not None and shown in found
-
-
 def decide_claim(connection: Connection, arrival_id: int, claim: Claim) -> None:
     """Write down what became of a claim."""
     connection.execute(update(arrivals).where(arrivals.c.id == arrival_id).values(claim=claim))
@@ -692,23 +653,6 @@ def withdraw_credential(connection: Connection, arrival_id: int) -> None:
     connection.execute(delete(credentials).where(credentials.c.claim_id == arrival_id))
 
 
-def add_device(
-    connection: Connection, values: Mapping[str, Any], keys: Sequence[Mapping[str, Any]]
-) -> int:
-    """A device that nobody announced, with its identifiers."""
-    device_id = number(connection, insert(devices).values(**values).returning(devices.c.id))
-    _write_identifiers(connection, device_id, keys)
-    refresh_memberships_of_one(connection, device_id, None)
-    return device_id
-
-
-def _write_identifiers(
-    connection: Connection, device_id: int, keys: Sequence[Mapping[str, Any]]
-) -> None:
-    if keys:
-        connection.execute(insert(identifiers), [{**key, "device_id": device_id} for key in keys])
-
-
 def give_credential(
     connection: Connection, device_id: int, secret_hash: bytes, at: datetime
 ) -> None:
@@ -723,9 +667,14 @@ def end_credentials(
     connection: Connection, device_ids: Sequence[int], at: datetime, entry_id: int | None
 ) -> None:
     """Revoke the credentials of devices; a revert of the entry brings them back."""
-    statement = update(credentials).where(
+    connection.execute(ending(device_ids, at, entry_id))
+
+
+def ending(device_ids: Sequence[int], at: datetime, entry_id: int | None) -> Update:
+    """The statement that does so."""
+    good = (
         among(credentials.c.device_id, device_ids),
         credentials.c.revoked_at.is_(None),
         credentials.c.claim_id.is_(None),
     )
-    connection.execute(statement.values(revoked_at=at, revoked_by=entry_id))
+    return update(credentials).where(*good).values(revoked_at=at, revoked_by=entry_id)

@@ -56,7 +56,8 @@ _LOCK = 7_302
 _SOME = "/* devices */"
 _SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
 _KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
-_PREPARED = "SELECT name FROM pg_prepared_statements WHERE starts_with(name, 'refresh_')"
+#: The shared lock, the mark as it is once the lock is had, and what the connection has planned.
+_HOLD = "SELECT mark, planned FROM hold_cohorts()"
 #: A mark that every change of a cohort sets anew: filters known under it need not be read again.
 _MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
 
@@ -180,16 +181,12 @@ def _kept_cohorts(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
     """The cohorts, which stay as they are until the transaction ends, and what the connection has
     planned.
 
-    In one round trip, each part with a view of its own. What is planned is asked each time: the
-    driver throws it away, ours too,
-    whenever a table goes or a transaction rolls back.
+    What is planned is asked each time: the driver throws it away, ours too, whenever a table goes
+    or a transaction rolls back.
     """
-    cursor.execute(_literal(f"{_SHARED}; {_MARK}; {_PREPARED}"))
-    cursor.nextset()
-    mark = cursor.fetchall()[0][0]
-    cursor.nextset()
-    prepared = {row[0] for row in cursor.fetchall()}
-    return _KNOWN.get(mark) or _known(mark, cursor.execute(_KEPT).fetchall()), prepared
+    [(mark, planned)] = cursor.execute(_HOLD).fetchall()
+    kept = _KNOWN.get(mark) or _known(mark, cursor.execute(_KEPT).fetchall())
+    return kept, set(planned or ())
 
 
 @lru_cache(maxsize=256)

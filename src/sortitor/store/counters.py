@@ -18,15 +18,13 @@ def next_numbers(connection: Connection, lock: bool = False) -> dict[str, int]:
     return {row.template: row.next_number for row in rows}
 
 
-def lock_counter(connection: Connection, template: str) -> int:
-    """Hold one template's counter until the end of the transaction and read it."""
-    connection.execute(
-        insert(counters).values(template=template, next_number=1).on_conflict_do_nothing()
+def take(connection: Connection, template: str) -> int:
+    """Take the next number of one template's counter, which is held until the transaction ends."""
+    statement = insert(counters).values(template=template, next_number=2)
+    counted = statement.on_conflict_do_update(
+        index_elements=["template"], set_={"next_number": counters.c.next_number + 1}
     )
-    return number(
-        connection,
-        select(counters.c.next_number).where(counters.c.template == template).with_for_update(),
-    )
+    return number(connection, counted.returning(counters.c.next_number - 1))
 
 
 def advance(connection: Connection, next_number: Mapping[str, int]) -> None:

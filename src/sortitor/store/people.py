@@ -51,6 +51,10 @@ class PersonRow:
     groups: list[str]
     holding: int
 
+    def is_called(self, name: str) -> bool:
+        """Whether this is their user name or mail address."""
+        return name.strip().lower() in (self.user_name.lower(), (self.mail or "").lower())
+
 
 @dataclass(frozen=True, slots=True)
 class HolderRow:
@@ -152,6 +156,12 @@ def present(connection: Connection, user_names: Collection[str]) -> set[str]:
     folded = func.lower(people.c.user_name)
     wanted = [name.lower() for name in user_names]
     return set(connection.execute(select(folded).where(folded.in_(wanted))).scalars())
+
+
+def hold(connection: Connection, person_id: int) -> PersonRow | None:
+    """One person, held until the transaction ends."""
+    query = _PEOPLE.where(people.c.id == person_id)
+    return read_one(connection, query.with_for_update(of=people), PersonRow)
 
 
 def lock(connection: Connection, person_id: int) -> Holding:

@@ -8,36 +8,52 @@ the field allows it to be shortened from the left when the whole is too long.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from pydantic import Field, model_validator
 
+from sortitor.core import filters
 from sortitor.core.documents import Document, NamedDocument
 from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.filters import Filter
 from sortitor.core.platforms import CATALOGUE
 from sortitor.core.vocabulary import Platform
 
-#: What a field may name; the columns of the frames given to `compose`.
-FIELDS = (
-    "serial",
-    "imei",
-    "platform",
-    "maker",
-    "model",
-    "product_code",
-    "ownership",
-    "order_name",
-    "supplier",
-    "site",
-    "department",
-    "asset_tag",
-    "person",
-    "person_department",
-    "person_site",
-)
+#: What a field may name → the attribute that it takes; columns of the frames given to `compose`.
+FIELDS = {
+    "serial": "serial",
+    "imei": "imei",
+    "meid": "meid",
+    "eid": "eid",
+    "mac": "mac",
+    "uuid": "uuid",
+    "platform": "platform",
+    "os_version": "osVersion",
+    "maker": "maker",
+    "model": "model",
+    "product_code": "productCode",
+    "ownership": "ownership",
+    "order_name": "order",
+    "order_supplier": "order.supplier",
+    "ordered_on": "order.orderedOn",
+    "purchase_order": "purchaseOrder",
+    "purchased_on": "purchasedOn",
+    "supplier": "supplier",
+    "site": "site",
+    "department": "department",
+    "asset_tag": "assetTag",
+    "person": "person.userName",
+    "person_name": "person.name",
+    "person_mail": "person.mail",
+    "person_department": "person.department",
+    "person_site": "person.site",
+}
+#: `tag.deck` is what follows `deck:` in a device's tags.
+TAG = "tag."
 SPECIAL = ("n", "check")
+_TAG_FIELD = r"tag\.[\w-]{1,40}"
 _TOKEN = re.compile(r"\{([^{}]*)\}|([^{}]+)")
 #: What a device name may look like on any platform.
 ALLOWED = r"^[A-Za-z0-9]([A-Za-z0-9\-]*[A-Za-z0-9])?$"
@@ -56,6 +72,23 @@ class Template(NamedDocument):
     platforms: tuple[Platform, ...] = Field(
         default=(), description="The platforms that it names; none means all."
     )
+    devices: str | None = Field(
+        default=None,
+        max_length=4_000,
+        description="A filter over the devices that it names; null means all.",
+        examples=['cohorts eq "Bridge"'],
+    )
+
+    @property
+    def audience(self) -> Filter | None:
+        """Its filter, read."""
+        return filters.parse(self.devices) if self.devices else None
+
+    @property
+    def fields(self) -> frozenset[str]:
+        """The fields of devices that it takes."""
+        used = {piece.field for piece in parse(self.pattern)}
+        return frozenset(used - {"", *SPECIAL})
 
     def check(self) -> None:
         """Raise BadInput with the column and a caret under the fault."""
@@ -64,9 +97,12 @@ class Template(NamedDocument):
                 what = "a counter that is cut gives the same name again and again"
                 _fault(self.pattern, self.pattern.index("{"), what)
 
-    def fits(self, platform: str | None) -> bool:
-        """Whether the template names devices of this platform."""
-        return not self.platforms or platform in self.platforms
+    def fits(self, facts: Mapping[str, Any]) -> bool:
+        """Whether the template names a device of these facts (attribute → value)."""
+        if self.platforms and facts.get("platform") not in self.platforms:
+            return False
+        audience = self.audience
+        return audience is None or filters.matches(audience, facts)[0]
 
 
 class Naming(Document):
@@ -90,16 +126,23 @@ class Naming(Document):
     def _problems(self) -> Iterator[BadInput]:
         names = [template.name.casefold() for template in self.templates]
         for place, template in enumerate(self.templates):
-            try:
-                template.check()
-            except BadInput as error:
-                pointer = f"/templates/{place}/pattern"
-                yield BadInput(
-                    code=error.code,
-                    detail=f"Template {template.name!r}: {error.detail}",
-                    remedy=error.remedy,
-                    problems=(FieldProblem(pointer, error.code, error.detail),),
-                )
+            for part, look in (
+                ("pattern", template.check),
+                ("devices", lambda t=template: t.audience),
+            ):
+                try:
+                    look()
+                except BadInput as error:
+                    found = error.problems[0] if error.problems else None
+                    suggestion = found.suggestion if found else ""
+                    pointer = f"/templates/{place}/{part}"
+                    problem = FieldProblem(pointer, error.code, error.detail, suggestion)
+                    yield BadInput(
+                        code=error.code,
+                        detail=f"Template {template.name!r}: {error.detail}",
+                        remedy=error.remedy,
+                        problems=(problem,),
+                    )
             if template.name.casefold() in names[:place]:
                 detail = f"Two templates are called {template.name!r}."
                 yield BadInput("template_taken", detail, "Give each its own name.")
@@ -139,17 +182,18 @@ def _field(pattern: str, start: int, inside: str) -> Piece:
     parts = inside.split("|")
     head = parts[0].strip()
     shrinks, name = head.startswith("~"), head.removeprefix("~").strip()
-    if name not in FIELDS + SPECIAL:
-        _fault(pattern, start, f"{name!r} is not a field; known are {', '.join(FIELDS + SPECIAL)}")
+    if name not in (*FIELDS, *SPECIAL) and not re.fullmatch(_TAG_FIELD, name):
+        known = ", ".join((*FIELDS, f"{TAG}PREFIX", *SPECIAL))
+        _fault(pattern, start, f"{name!r} is not a field; known are {known}")
     filters, fallback, place = [], None, start + len(parts[0]) + 1
     for part in parts[1:]:
         word = part.strip()
         if quoted := re.fullmatch(r'or\s+"([^"]*)"', word):
             fallback = quoted[1]
-        elif (known := re.fullmatch(r"([a-z]+)(?:\s+(\d{1,2}))?", word)) and known[1] in (
-            _PLAIN_FILTERS if known[2] is None else _NUMBERED_FILTERS
+        elif (called := re.fullmatch(r"([a-z]+)(?:\s+(\d{1,2}))?", word)) and called[1] in (
+            _PLAIN_FILTERS if called[2] is None else _NUMBERED_FILTERS
         ):
-            filters.append((known[1], int(known[2] or 0)))
+            filters.append((called[1], int(called[2] or 0)))
         else:
             _fault(
                 pattern,

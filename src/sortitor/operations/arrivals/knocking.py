@@ -18,6 +18,7 @@ from sortitor.core.arrivals import (
     Told,
     check_version,
     claim_of,
+    facts_after,
     facts_to_set,
     keys_of,
     was_declared,
@@ -26,20 +27,24 @@ from sortitor.core.errors import Conflict
 from sortitor.core.gate import Holding
 from sortitor.core.gate.replay import kept
 from sortitor.core.lots import maker_key
+from sortitor.core.naming.templates import Naming
 from sortitor.core.ownership import after_arrival
 from sortitor.core.signing_in import WAY_LIFE
 from sortitor.core.vocabulary import Basis, Need, Outcome, Ownership, Proof, Role, Stage
 from sortitor.operations import gate, naming, quotas
-from sortitor.operations.context import Actor, Context, or_not_found
-from sortitor.store import accounts, cohorts, people
+from sortitor.operations.context import Actor, Context
+from sortitor.store import accounts, door, people
 from sortitor.store import arrivals as store
 from sortitor.store import devices as store_devices
 from sortitor.store.arrivals import PassRow
 from sortitor.store.devices import DeviceRow
+from sortitor.store.door import Entrance, Found, HeldDevice, ShownPass
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 
 _TRIES = 5
+#: What a knock is decided and named by.
+RULEBOOKS = (gate.GATE_ID, naming.NAMING_ID)
 _MEANWHILE = {"identifier_taken", "name_taken", "changed_meanwhile"}
 
 
@@ -79,29 +84,20 @@ def knock(ctx: Context, stated: Knock) -> Answer:
 
     One order of locks for all: the arrival that was asked, the device's identifiers, the person's
     row, the device's row, the counter of the name, the pass. The quota holds under any concurrency,
-    and two knocks never wait for each other in a circle.
+    and two knocks never wait for each other in a circle. It costs at most sixteen round trips.
     """
-    keys = keys_of(stated)
     check_version(stated)
     device_ctx = replace(ctx, actor=Actor("device", Role.VIEWER), claim=None)
-    shown = _pass_shown(device_ctx, stated)
-    if shown is None:
-        return _unknown_pass()
-    given = Given(shown.id, passcode_shown=is_right_passcode(shown, stated.passcode))
-    answer = _knock_once(device_ctx, stated, keys, given)
-    if trouble := trouble_of(ctx, shown):
-        # Whoever has no good pass learns nothing else: not who is known, nor what is let in.
-        told = tuple(reason for reason in answer.reasons if reason.code == trouble)
-        return replace(answer, reasons=told or answer.reasons)
-    return answer
+    return _knock_once(device_ctx, stated, keys_of(stated))
 
 
-def _pass_shown(ctx: Context, stated: Knock) -> PassRow | None:
+def _pass_shown(ctx: Context, stated: Knock) -> ShownPass | None:
     """The pass of the code, before anything else is looked up; a wrong code leaves a count."""
-    code = core_passes.read_code(stated.code) or "-"
-    with ctx.bookkeeping() as connection:
-        shown = store.pass_by_hash(connection, core_passes.hash_code(code))
-        if shown is None:
+    code = core_passes.hash_code(core_passes.read_code(stated.code) or "-")
+    with ctx.glancing() as connection:
+        shown = door.shown_pass(connection, code, RULEBOOKS)
+    if shown is None:
+        with ctx.bookkeeping() as connection:
             accounts.count_stranger(connection, "pass_code", ctx.clock.wall())
     return shown
 
@@ -113,9 +109,13 @@ def _unknown_pass() -> Answer:
 
 @dataclass(frozen=True, slots=True)
 class Given:
-    """What was answered so far to what an arrival is asked; `proven` is a person's number."""
+    """With which pass and under which rules a device arrives, and what was answered so far to what
+    it is asked; `proven` is a person's number.
+    """
 
-    pass_id: int
+    shown: PassRow
+    rules: core_gate.Gate
+    naming: Naming
     passcode_shown: bool = False
     proven: int | None = None
     proof: Proof = Proof.NONE
@@ -130,14 +130,16 @@ class Given:
 class _Known:
     """What is known of an arriving device, its pass and its person; all of them are locked."""
 
-    shown: PassRow
-    device: DeviceRow | None
+    device: HeldDevice | None
+    #: Of the identifiers that it stated, those that it had before.
+    owned: frozenset[tuple[str, str]]
     person: PersonRow | None
     proof: Proof
     holding: Holding
     signin_failed: bool
     in_use: bool
-    declared: Mapping[str, Any] | None
+    #: What is known of it in the words of filters, where anybody asks.
+    facts: Mapping[str, Any] | None
     ownership: tuple[Ownership, Basis]
 
     @property
@@ -145,14 +147,38 @@ class _Known:
         """Its make, as far as it is known without its own word."""
         if self.device is None:
             return Told()
-        declared = was_declared(self.device.lot_id, self.device.ownership_basis)
-        return Told(self.device.maker, self.device.model if declared else None)
+        return Told(self.device.maker, self.device.model if self.was_declared else None)
+
+    @property
+    def was_declared(self) -> bool:
+        """Whether somebody told of it before it arrived."""
+        device = self.device
+        return device is not None and was_declared(device.lot_id, device.ownership_basis)
+
+    @property
+    def needs_name(self) -> bool:
+        """Whether it is to be named, should it be let in."""
+        return self.device is None or self.device.name is None or self.device.name_taken
 
 
 @retry(retry=retry_if_exception(was_overtaken), stop=stop_after_attempt(_TRIES), reraise=True)
-def _knock_once(ctx: Context, stated: Knock, keys: list[Key], given: Given) -> Answer:
+def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
+    shown = _pass_shown(ctx, stated)
+    if shown is None:
+        return _unknown_pass()
+    given = Given(
+        shown=shown,
+        rules=core_gate.Gate.model_validate(shown.rulebooks[str(gate.GATE_ID)]),
+        naming=Naming.model_validate(shown.rulebooks[str(naming.NAMING_ID)]),
+        passcode_shown=is_right_passcode(shown, stated.passcode),
+    )
     with ctx.changing() as connection:
-        return decide(ctx, connection, stated, keys, given)
+        answer = decide(ctx, connection, stated, keys, given)
+    if trouble := trouble_of(ctx, shown):
+        # Whoever has no good pass learns nothing else: not who is known, nor what is let in.
+        told = tuple(reason for reason in answer.reasons if reason.code == trouble)
+        return replace(answer, reasons=told or answer.reasons)
+    return answer
 
 
 def decide(
@@ -161,10 +187,9 @@ def decide(
     """What the gate says to an arrival with what was answered so far, carried out in the caller's
     transaction.
     """
-    rules = gate.in_force(connection)
-    known = _known(ctx, connection, stated, keys, given, rules)
+    known = _known(ctx, connection, stated, keys, given)
     arrival = _arrival(ctx, stated, known, given)
-    decision = core_gate.decide(arrival, rules)
+    decision = core_gate.decide(arrival, given.rules)
     if decision.outcome is Outcome.ASKED:
         return _ask(ctx, connection, stated, known, given, decision)
     values = {
@@ -174,7 +199,7 @@ def decide(
         "asks": [],
         "person_id": known.person.id if known.person else None,
         "proof": known.proof,
-        "pass_id": known.shown.id,
+        "pass_id": given.shown.id,
         "reasons": [asdict(reason) for reason in decision.reasons],
         "trace": [asdict(step) for step in decision.trace],
         "facts": kept(arrival),
@@ -183,13 +208,7 @@ def decide(
         values["device_id"] = known.device.id if known.device else None
         arrival_id = _write(ctx, connection, stated, given, values)
         return Answer(arrival_id, decision.outcome, decision.reasons)
-    answer = _carry_out(ctx, connection, stated, keys, known, given, decision, values)
-    # Last, since every knock with this pass waits on its row from here to the commit.
-    if not store.use_pass(connection, known.shown.id):
-        raise Conflict(
-            "changed_meanwhile", "The pass was used up at this very moment.", "Try again."
-        )
-    return answer
+    return _carry_out(ctx, connection, stated, keys, known, given, decision, values)
 
 
 def _write(
@@ -203,16 +222,17 @@ def _write(
     if given.arrival_id is not None:
         store.change_arrival(connection, given.arrival_id, values)
         return given.arrival_id
-    return store.add_arrival(
-        connection,
-        {
-            **values,
-            "at": ctx.now,
-            "stated": stated.as_kept(),
-            "protocol": stated.protocol,
-            "shown_credential": stated.credential,
-        },
-    )
+    return store.add_arrival(connection, {**values, **_stated_with(ctx, stated)})
+
+
+def _stated_with(ctx: Context, stated: Knock) -> dict[str, Any]:
+    """What is written of an arrival when it knocks."""
+    return {
+        "at": ctx.now,
+        "stated": stated.as_kept(),
+        "protocol": stated.protocol,
+        "shown_credential": stated.credential,
+    }
 
 
 def _carry_out(
@@ -233,12 +253,30 @@ def _carry_out(
         assert known.device is not None
         device_id, name = known.device.id, None
     else:
-        device_id, name = _let_in(ctx, connection, stated, keys, known, decision)
-    arrival_id = _write(
-        ctx, connection, stated, given, {**values, "device_id": device_id, "claim": claim}
+        device_id, name = _let_in(ctx, connection, stated, keys, known, given, decision)
+    written = {**values, "device_id": device_id, "claim": claim}
+    if given.arrival_id is None:
+        written |= {**_stated_with(ctx, stated), "moved_at": ctx.now}
+    groups = known.person.groups if known.person else ()
+    # Last, since every knock with this pass waits on its row from here to the commit.
+    arrival_id = door.enter(
+        connection,
+        Entrance(
+            pass_id=given.shown.id,
+            device_id=device_id,
+            arrival_id=given.arrival_id,
+            arrival=written,
+            secret_hash=hash_credential(secret) if secret and claim is None else None,
+            place=None if claim else given.shown.terms.place_for(groups),
+            at=ctx.now,
+        ),
     )
-    if secret is not None:
-        hand_credential(ctx, connection, device_id, secret, arrival_id if claim else None)
+    if arrival_id is None:
+        raise Conflict(
+            "changed_meanwhile", "The pass was used up at this very moment.", "Try again."
+        )
+    if secret is not None and claim is not None:
+        hand_credential(ctx, connection, device_id, secret, arrival_id)
     return Answer(
         arrival_id=arrival_id,
         outcome=decision.outcome,
@@ -274,7 +312,7 @@ def _ask(
         values = {
             "outcome": Outcome.REFUSED,
             "decided_at": ctx.now,
-            "pass_id": known.shown.id,
+            "pass_id": given.shown.id,
             "reasons": [asdict(reason)],
             "trace": [asdict(step) for step in decision.trace],
         }
@@ -287,7 +325,7 @@ def _ask(
             "wanted_terms": list(decision.terms),
         },
         "moved_at": ctx.now,
-        "pass_id": known.shown.id,
+        "pass_id": given.shown.id,
         "asks": list(decision.asks),
         "reasons": [],
         "trace": [asdict(step) for step in decision.trace],
@@ -304,65 +342,52 @@ def _ask(
 
 
 def _known(
-    ctx: Context,
-    connection: Connection,
-    stated: Knock,
-    keys: Sequence[Key],
-    given: Given,
-    rules: core_gate.Gate,
+    ctx: Context, connection: Connection, stated: Knock, keys: Sequence[Key], given: Given
 ) -> _Known:
     wanted = [(key.kind, key.value) for key in keys]
-    store.hold_identifiers(connection, wanted)
-    shown = or_not_found(store.one_pass(connection, given.pass_id), "pass", given.pass_id)
+    door.hold_identifiers(connection, wanted)
     found = _found(connection, stated, wanted)
-    before = store_devices.one(connection, found) if found else None
-    person, proof, signin_failed = _person(connection, stated, shown, given)
-    if person is None and not signin_failed and _keeps_its_person(before):
-        assert before is not None
-        assert before.person_id is not None
-        person = people.one(connection, before.person_id)
-    holding = people.lock(connection, person.id) if person else Holding()
-    device = store_devices.one(connection, found, lock=True) if found else None
-    if device is not None and before is not None and device.person_id != before.person_id:
+    person, proof, signin_failed = _person(connection, stated, given, found)
+    device = door.hold_device(connection, found.id) if found else None
+    if found is not None and (device is None or device.person_id != found.person_id):
         raise Conflict("changed_meanwhile", "The device was given away meanwhile.", "Try again.")
-    in_use, is_it = False, False
-    if device is not None and device.stage is not Stage.RETIRED:
-        has_one, is_it = store.has_credential(connection, device.id, stated.credential)
-        in_use = has_one and not is_it
-    if is_it and person is not None and device is not None and device.person_id == person.id:
+    holding, credentials = Holding(), list[bytes]()
+    if person is not None or device is not None:
+        holding, credentials = door.standing(
+            connection, person.id if person else None, device.id if device else None
+        )
+    is_it = stated.credential in credentials
+    is_here = device is not None and device.stage is not Stage.RETIRED
+    if is_it and is_here and person is not None and device and device.person_id == person.id:
         proof = Proof.KEY
-    declared = None
-    if rules.asks_for_devices:
-        declared = gate.declared_facts(ctx, connection, device)
-    return _Known(
-        shown=shown,
+    known = _Known(
         device=device,
+        owned=found.owned if found else frozenset(),
         person=person,
         proof=proof,
         holding=holding,
         signin_failed=signin_failed,
-        in_use=in_use,
-        declared=declared,
-        ownership=_ownership(device, shown, given),
+        in_use=is_here and bool(credentials) and not is_it,
+        facts=None,
+        ownership=_ownership(device, given),
     )
+    asked_of = (given.rules.asks_for_devices and known.was_declared) or known.needs_name
+    if device is not None and asked_of:
+        known = replace(known, facts=gate.facts_of(ctx, connection, device.id))
+    return known
 
 
-def _ownership(device: DeviceRow | None, shown: PassRow, given: Given) -> tuple[Ownership, Basis]:
+def _ownership(device: DeviceRow | None, given: Given) -> tuple[Ownership, Basis]:
     """Whose the device is after its arrival, and why."""
     before = (device.ownership, device.ownership_basis) if device is not None else None
-    return after_arrival(before, shown.terms.ownership or given.ownership)
+    return after_arrival(before, given.shown.terms.ownership or given.ownership)
 
 
-def _keeps_its_person(device: DeviceRow | None) -> bool:
-    """A device whose person is known keeps it when nobody else is named."""
-    if device is None or device.person_id is None:
-        return False
-    return device.stage is not Stage.RETIRED
-
-
-def _found(connection: Connection, stated: Knock, wanted: Sequence[tuple[str, str]]) -> int | None:
-    """The number of the device that has the identifiers."""
-    found = store_devices.find(connection, wanted, maker_key(stated.maker or ""))
+def _found(
+    connection: Connection, stated: Knock, wanted: Sequence[tuple[str, str]]
+) -> Found | None:
+    """The device that has the identifiers."""
+    found = door.found_by(connection, wanted, maker_key(stated.maker or ""))
     if len(found) > 1:
         raise Conflict(
             "two_devices",
@@ -388,44 +413,42 @@ def _arrival(ctx: Context, stated: Knock, known: _Known, given: Given) -> core_g
         holding=beside,
         maker=known.told.maker or stated.maker,
         model=known.told.model or stated.model,
-        known=known.declared,
+        known=known.facts if known.was_declared and given.rules.asks_for_devices else None,
         stage=device.stage if device else None,
         flag=device.flag if device else None,
         proof=known.proof,
         accepted=given.accepted,
         signin_failed=known.signin_failed,
         in_use=known.in_use,
-        shown=_shown_pass(ctx, known.shown, given),
+        shown=_shown_pass(ctx, given),
     )
 
 
 def _person(
-    connection: Connection, stated: Knock, shown: PassRow, given: Given
+    connection: Connection, stated: Knock, given: Given, found: Found | None
 ) -> tuple[PersonRow | None, Proof, bool]:
-    """Who is proven to be the arriving device's person, how, and whether that failed. Whoever is
-    merely stated is offered to the coordinator, and is nobody's proof.
+    """Who is proven to be the arriving device's person, how, and whether that failed; the person is
+    held. Whoever is merely stated is offered to the coordinator, and is nobody's proof; a device
+    whose person is known keeps it when nobody else is named.
     """
-    if given.proven is not None:
-        proven = people.one(connection, given.proven)
-        if proven is None or proven.left_at is not None:
-            return None, Proof.NONE, True
-        of_the_pass = shown.person_id in (None, proven.id)
-        return (proven if of_the_pass else None), given.proof, not of_the_pass
-    if not shown.person_id:
-        return None, Proof.NONE, False
-    holder = people.one(connection, shown.person_id)
-    if holder is None or holder.left_at is not None:
+    of_the_pass = given.shown.person_id
+    number = given.proven or of_the_pass
+    if number is None:
+        keeps = found is not None and found.stage is not Stage.RETIRED and found.person_id
+        return (people.hold(connection, keeps) if keeps else None), Proof.NONE, False
+    person = people.hold(connection, number)
+    if person is None or person.left_at is not None:
         return None, Proof.NONE, True
-    if stated.person:
-        named = people.by_name(connection, stated.person)
-        if named is None or named.id != holder.id:
-            return None, Proof.NONE, True
-    proof = Proof.MAIL if shown.mailed_at is not None else Proof.PASS
-    return holder, proof, False
+    if given.proven is not None:
+        is_right = of_the_pass in (None, person.id)
+        return (person if is_right else None), given.proof, not is_right
+    if stated.person and not person.is_called(stated.person):
+        return None, Proof.NONE, True
+    return person, Proof.MAIL if given.shown.mailed_at is not None else Proof.PASS, False
 
 
-def _shown_pass(ctx: Context, shown: PassRow, given: Given) -> core_gate.Pass:
-    terms = shown.terms
+def _shown_pass(ctx: Context, given: Given) -> core_gate.Pass:
+    shown, terms = given.shown, given.shown.terms
     return core_gate.Pass(
         trouble=trouble_of(ctx, shown),
         activation=terms.activation,
@@ -462,18 +485,11 @@ def _let_in(
     stated: Knock,
     keys: Sequence[Key],
     known: _Known,
+    given: Given,
     decision: core_gate.Decision,
 ) -> tuple[int, str | None]:
     """Write the device as admitted or parked, with a name if it has none; gives its id and name."""
-    device = known.device
-    if device is None:
-        device_id = _add_device(ctx, connection, stated, keys)
-        fresh: list[Key] = []
-    else:
-        device_id = device.id
-        rows = store_devices.identifiers_of(connection, device_id)
-        owned = {(row.kind.value, row.value) for row in rows}
-        fresh = [key for key in keys if (key.kind, key.value) not in owned]
+    device, name = known.device, None
     patch = facts_to_set(
         knock=stated,
         decision=decision,
@@ -484,25 +500,36 @@ def _let_in(
     )
     if known.person is not None:
         patch["person_id"] = known.person.id
-    if fresh:
-        patch["identifiers"] = [asdict(key) for key in fresh]
-    what = f"{stated.maker or ''} {stated.model or stated.platform} {decision.outcome}"
-    entry = ctx.record(connection, "device.knock", "device", what.strip(), subject_id=device_id)
-    store_devices.patch_one(connection, entry, device_id, patch)
-    _place(connection, known, device_id)
-    name = device.name if device is not None else None
-    if name is None or not store_devices.name_is_free(connection, name, device_id):
-        name = _give_name(ctx, connection, device_id)
+    if device is None:
+        device_id = _add_device(ctx, connection, stated, keys)
+    else:
+        device_id, name = device.id, device.name
+        if fresh := [key for key in keys if (key.kind, key.value) not in known.owned]:
+            patch["identifiers"] = [asdict(key) for key in fresh]
+    words = f"{stated.maker or ''} {stated.model or stated.platform} {decision.outcome}".strip()
+    if known.needs_name:
+        facts = facts_after(known.facts or {}, patch, keys, _facts_of(known.person))
+        name = naming.name_for(connection, given.naming, device_id, facts)
+        patch |= {"name": name, "name_basis": Basis.INFERRED if name else None}
+        words += f", named {name}" if name else "; no template gave a name"
+    entry = ctx.record(connection, "device.knock", "device", words, subject_id=device_id)
+    store_devices.patch_one(connection, entry, device_id, patch, is_new=device is None)
     return device_id, name
 
 
-def _place(connection: Connection, known: _Known, device_id: int) -> None:
-    """Let the device join the list that its pass names; one that is gone is passed over."""
-    groups = known.person.groups if known.person else ()
-    name = known.shown.terms.place_for(groups)
-    cohort_id = name and cohorts.list_called(connection, name)
-    if cohort_id:
-        cohorts.put_in(connection, cohort_id, [device_id])
+def _facts_of(person: PersonRow | None) -> dict[str, Any]:
+    """A person in the words of filters."""
+    if person is None:
+        return {}
+    return {
+        "person.userName": person.user_name,
+        "person.name": person.name,
+        "person.mail": person.mail,
+        "person.department": person.department,
+        "person.site": person.site,
+        "person.left": False,
+        "person.groups": person.groups,
+    }
 
 
 def _add_device(ctx: Context, connection: Connection, stated: Knock, keys: Sequence[Key]) -> int:
@@ -513,13 +540,4 @@ def _add_device(ctx: Context, connection: Connection, stated: Knock, keys: Seque
         "platform": stated.platform,
         "maker": stated.maker,
     }
-    return store.add_device(connection, values, [asdict(key) for key in keys])
-
-
-def _give_name(ctx: Context, connection: Connection, device_id: int) -> str | None:
-    name = naming.name_for(connection, device_id, ctx.now)
-    words = f"Named {name}" if name else "No template gave a name"
-    entry = ctx.record(connection, "device.name", "device", words, subject_id=device_id)
-    basis = Basis.INFERRED if name else None
-    store_devices.patch_one(connection, entry, device_id, {"name": name, "name_basis": basis})
-    return name
+    return door.add_device(connection, values, [asdict(key) for key in keys])

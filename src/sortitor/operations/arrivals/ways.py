@@ -29,7 +29,7 @@ from sortitor.core.vocabulary import (
     Role,
     Speaker,
 )
-from sortitor.operations import mail
+from sortitor.operations import gate, mail
 from sortitor.operations.arrivals.knocking import (
     PROTOCOL,
     Given,
@@ -41,6 +41,7 @@ from sortitor.operations.arrivals.knocking import (
 )
 from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.operations.documents import Kept
+from sortitor.operations.naming import NAMING, NAMING_ID
 from sortitor.operations.terms import TERMS, as_html
 from sortitor.store import arrivals as store
 from sortitor.store import mails, people
@@ -214,6 +215,7 @@ def _answer_once(ctx: Context, secret: str, given: Answers, passcode_shown: bool
         asked = _open(ctx, connection, secret, None)
         answers = _with(connection, asked, given, passcode_shown)
         stated = _stated(asked)
+        shown = _pass(connection, asked)
         person_id = asked.person_id
         decided = decide(
             device_ctx,
@@ -221,7 +223,9 @@ def _answer_once(ctx: Context, secret: str, given: Answers, passcode_shown: bool
             stated,
             keys_of(stated),
             Given(
-                pass_id=asked.pass_id,
+                shown=shown,
+                rules=gate.in_force(connection),
+                naming=NAMING.find(connection, NAMING_ID).document,
                 passcode_shown=bool(answers.get("passcode")),
                 proven=person_id if asked.proof != Proof.NONE else None,
                 proof=asked.proof,

@@ -11,7 +11,7 @@ from sortitor.operations.gate.replay import (
     turned_frame,
     turned_page,
 )
-from sortitor.operations.gate.trial import Imagined, attempt, declared_facts
+from sortitor.operations.gate.trial import Imagined, attempt, declared_facts, facts_of
 
 __all__ = [
     "ARRIVALS",
@@ -26,6 +26,7 @@ __all__ = [
     "check",
     "declared_facts",
     "effective_for",
+    "facts_of",
     "in_force",
     "read",
     "replay",

@@ -80,4 +80,9 @@ def declared_facts(
     """What was declared of a device, for policies that go by it; None where nothing was."""
     if device is None or not was_declared(device.lot_id, device.ownership_basis):
         return None
-    return store.known_of(connection, device.id, ctx.now)
+    return facts_of(ctx, connection, device.id)
+
+
+def facts_of(ctx: Context, connection: Connection, device_id: int) -> Mapping[str, Any]:
+    """All that is known of a device, in the words of filters."""
+    return store.known_of(connection, device_id, ctx.now)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Mapping
 from datetime import datetime
 from typing import Any, cast
 
@@ -64,27 +64,27 @@ FROM old JOIN new ON new.id = old.id CROSS JOIN LATERAL (
     FROM jsonb_object_keys(old.patch) AS key
     WHERE key IN ('identifiers', 'given_away') OR (old.row -> key) IS DISTINCT FROM (new.row -> key)
 ) AS changed
-)
+){beside}
 -- The first device that would go from one stage to another that does not follow it.
 SELECT id, row ->> 'name', row ->> 'stage', patch ->> 'stage' FROM old
 WHERE patch ? 'stage' AND NOT row ->> 'stage' || '>' || (patch ->> 'stage') = ANY (%(steps)s)
 ORDER BY id LIMIT 1
 """
 
-_PATCH_IDENTIFIERS = """
-WITH p AS ({source})
+#: Key of a patch → what is written beside the device.
+_BESIDE = {
+    "identifiers": """, identified AS (
 INSERT INTO identifiers (device_id, kind, value, maker, given)
 SELECT p.device_id, i.kind, i.value, i.maker, i.given
 FROM p, jsonb_to_recordset(p.patch -> 'identifiers') AS i (kind text, value text, maker text,
     given text)
-"""
-
-# A serial number is unique within its maker, so it follows the maker of its device.
-_PATCH_MAKERS = """
-WITH p AS ({source})
-UPDATE identifiers i SET maker = lower(d.maker) FROM p JOIN devices d ON d.id = p.device_id
-WHERE i.device_id = d.id AND i.kind = 'serial' AND d.maker IS NOT NULL AND i.maker <> lower(d.maker)
-"""
+)""",
+    # A serial number is unique within its maker, so it follows the maker of its device.
+    "maker": """, made AS (
+UPDATE identifiers i SET maker = lower(new.row ->> 'maker') FROM new
+WHERE i.device_id = new.id AND i.kind = 'serial' AND i.maker <> lower(new.row ->> 'maker')
+)""",
+}
 
 _ONE_PATCH = sql.SQL("SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch")
 
@@ -105,7 +105,7 @@ def _wrong_stage(device_id: int, name: str | None, before: str, after: str) -> C
 def _write_patches(
     connection: Connection,
     entry_id: int,
-    keys: Iterable[str],
+    keys: Collection[str],
     source: sql.SQL,
     values: Mapping[str, Any],
     reverting: bool = False,
@@ -117,35 +117,28 @@ def _write_patches(
         sql.SQL("{0} = n.{0}").format(sql.Identifier(name)) for name in columns or ["note"]
     )
     with raw(connection).cursor() as cursor:
+        beside = sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys)
         cursor.execute(
-            sql.SQL(_PATCH).format(source=source, assignments=assignments),
+            sql.SQL(_PATCH).format(source=source, assignments=assignments, beside=beside),
             {**values, "entry": entry_id, "steps": _STEPS[reverting]},
         )
         if wrong := cursor.fetchone():
             raise _wrong_stage(*cast("tuple[int, str | None, str, str]", wrong))
-        if "identifiers" in keys:
-            cursor.execute(sql.SQL(_PATCH_IDENTIFIERS).format(source=source), values)
-        if "maker" in keys:
-            cursor.execute(sql.SQL(_PATCH_MAKERS).format(source=source), values)
-    if "device" in values:
-        refresh_memberships_of_one(connection, values["device"], keys)
-    else:
-        refresh_memberships(connection, "SELECT device_id AS id FROM patches", keys)
 
 
 def patch_one(
-    connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]
+    connection: Connection,
+    entry_id: int,
+    device_id: int,
+    patch: Mapping[str, Any],
+    is_new: bool = False,
 ) -> None:
     """Set fields of one device and record before and after under the journal entry; keys as in
-    `apply_patches`.
+    `apply_patches`. `is_new`: it was added a moment ago, and is in no cohort yet.
     """
-    _write_patches(
-        connection,
-        entry_id,
-        set(patch),
-        _ONE_PATCH,
-        {"device": device_id, "patch": json.dumps(patch)},
-    )
+    values = {"device": device_id, "patch": json.dumps(patch)}
+    _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
+    refresh_memberships_of_one(connection, device_id, None if is_new else set(patch))
 
 
 def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:
@@ -170,6 +163,7 @@ def apply_patch_table(connection: Connection, entry_id: int, reverting: bool = F
         keys = {cast(str, row[0]) for row in cursor.fetchall()}
     if keys:
         _write_patches(connection, entry_id, keys, _PATCH_TABLE, {}, reverting)
+        refresh_memberships(connection, "SELECT device_id AS id FROM patches", keys)
 
 
 def merge_devices(

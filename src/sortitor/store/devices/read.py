@@ -8,25 +8,24 @@ from datetime import date, datetime
 from typing import Any
 
 import polars as pl
-from sqlalchemy import (
-    Connection,
-    func,
-    select,
-)
+from sqlalchemy import ColumnElement, Connection, func, literal, select
 
+from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
+from sortitor.core.naming.templates import TAG, Template
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
 from sortitor.store.cohorts import (
     moving,
 )
 from sortitor.store.devices.select import an_identifier, matching
-from sortitor.store.filters import in_cohorts
+from sortitor.store.filters import columns, compiled, in_cohorts
 from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import (
     cohorts,
     devices,
     identifiers,
+    orders,
     people,
 )
 
@@ -188,31 +187,54 @@ def selected_facts(connection: Connection, selection: Selection, now: datetime) 
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
 
 
-def naming_facts(connection: Connection, selection: Selection, now: datetime) -> pl.DataFrame:
-    """What naming templates can speak of, for the devices of the selection: `device_id`, `name`,
-    `name_basis` and NAMING_FIELDS.
+def naming_facts(
+    connection: Connection, selection: Selection, now: datetime, templates: Sequence[Template]
+) -> pl.DataFrame:
+    """What the templates speak of, for the devices of the selection: `device_id`, `name`,
+    `name_basis`, the fields as text, and whether each template's filter holds the device
+    (`fits_0`, `fits_1` …).
     """
-    special = {
-        "serial": an_identifier("serial"),
-        "imei": an_identifier("imei"),
-        "person": people.c.user_name,
-        "person_department": people.c.department,
-        "person_site": people.c.site,
-    }
-    chosen = [
-        special[name].label(name) if name in special else devices.c[name] for name in NAMING_FIELDS
-    ]
-    query = select(devices.c.id, devices.c.name, devices.c.name_basis, *chosen).outerjoin(
-        people, people.c.id == devices.c.person_id
+    fields = sorted({"platform", "serial", "ownership"}.union(*(t.fields for t in templates)))
+    audiences = (template.audience for template in templates)
+    fits = [literal(True) if one is None else compiled(one, now) for one in audiences]
+    query = (
+        select(
+            devices.c.id,
+            devices.c.name,
+            devices.c.name_basis,
+            *(_naming_field(field, now) for field in fields),
+            *fits,
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
     )
     rows = connection.execute(query.where(matching(selection, now)).order_by(devices.c.id)).all()
+    texts = ("name", "name_basis", *fields)
     schema = {
         "device_id": pl.Int64,
-        "name": pl.String,
-        "name_basis": pl.String,
-        **dict.fromkeys(NAMING_FIELDS, pl.String),
+        **dict.fromkeys(texts, pl.String),
+        **{f"fits_{place}": pl.Boolean for place in range(len(templates))},
     }
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+
+
+def _naming_field(field: str, now: datetime) -> ColumnElement[Any]:
+    """A field of templates as text, as `core.naming.facts` takes it from the facts."""
+    if field.startswith(TAG):
+        beginning = f"{field.removeprefix(TAG)}:".lower()
+        tag = (
+            func.unnest(devices.c.tags)
+            .table_valued("tag", with_ordinality="place")
+            .render_derived()
+        )
+        begins = func.starts_with(func.lower(tag.c.tag), beginning)
+        rest = func.substr(tag.c.tag, len(beginning) + 1)
+        query = select(func.nullif(rest, "")).where(begins, rest != "").order_by(tag.c.place)
+        return query.limit(1).correlate(devices).scalar_subquery()
+    attribute = NAMING_FIELDS[field]
+    if ATTRIBUTES[attribute].of == "identifiers":
+        return an_identifier(attribute)
+    return columns([attribute], now, masked=False, moving={})[0]
 
 
 def names_in_use(connection: Connection, except_ids: Sequence[int] = ()) -> set[str]:
