@@ -74,3 +74,17 @@ def make_world(database: Database) -> Iterator[Callable[..., World]]:
 def s(world: World) -> Sortitor:
     """A coordinator's client."""
     return world.client()
+
+
+@pytest.fixture
+def two_services(database: Database) -> Iterator[tuple[str, str, str]]:
+    """The addresses of two service processes on one database, and the database's URL."""
+    from tests.processes import serve
+
+    url = database.fresh()
+    with (
+        serve(SORTITOR_DATABASE_URL=url) as one,
+        serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false") as two,
+    ):
+        yield one.url, two.url, url
+    database.drop(url)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from tests.worlds import World, a_pass, import_people, knocking
+import httpx
+from tests.worlds import World, a_pass, import_people, in_a_loop, knocking
 
 from sortitor.client import Sortitor
 from sortitor.operations import mail
@@ -60,3 +62,20 @@ def a_door(make_world: Callable[..., World], tmp_path: Path) -> Iterator[Door]:
         )
         import_people(world.client(), tmp_path, MAUD, ODO)
         yield Door(world, server.mailbox)
+
+
+def knock_at_once(urls: list[str], bodies: list[dict[str, object]]) -> list[httpx.Response]:
+    """Every body at the same time, spread over the services."""
+
+    async def all_of_them() -> list[httpx.Response]:
+        async with httpx.AsyncClient(
+            timeout=120, limits=httpx.Limits(max_connections=200)
+        ) as client:
+            return await asyncio.gather(
+                *(
+                    client.post(f"{urls[i % len(urls)]}/api/v1/agent/knock", json=body)
+                    for i, body in enumerate(bodies)
+                )
+            )
+
+    return in_a_loop(all_of_them())

@@ -44,6 +44,7 @@ FAST = {
     "synchronous_commit": "off",
     "full_page_writes": "off",
     "shared_buffers": "128MB",
+    "shared_preload_libraries": "pg_stat_statements",
 }
 #: One address asks for everything in a test; what is limited is tested with limits of its own.
 BUSY_TESTS = {

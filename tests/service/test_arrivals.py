@@ -49,7 +49,7 @@ def test_an_awaited_device_arrives_is_named_and_checks_in(world: World, tmp_path
     assert (told.device_id, told.name) == (device.id, "DUNLIN-001")
     after = s.devices.show(device.id)
     assert (after.last_seen_at, after.os_version) == (seen, "14.1")
-    assert [h.operation for h in after.timeline] == ["device.name", "device.knock", "lot.apply"]
+    assert [h.operation for h in after.timeline] == ["device.knock", "lot.apply"]
     assert answer.credential not in str(world.rows("SELECT * FROM credentials"))
 
 

@@ -5,21 +5,19 @@ afterwards.
 import asyncio
 import threading
 import time
-from collections import Counter
 from pathlib import Path
 
 import httpx
 import psycopg
 import pytest
+from tests.doors import knock_at_once
 from tests.processes import serve
 from tests.worlds import (
     Database,
     World,
     a_pass,
-    change_baseline,
     http,
     imei,
-    import_people,
     in_a_loop,
     manifest,
     sized,
@@ -28,95 +26,6 @@ from tests.worlds import (
 from sortitor.client import Sortitor
 from sortitor.client.errors import Broken, Refused, Unreachable
 from sortitor.core.vocabulary import Activation, LotStatus, Role, Verdict
-
-
-@pytest.fixture
-def two_services(database: Database):
-    """The addresses of two service processes on one database."""
-    url = database.fresh()
-    with (
-        serve(SORTITOR_DATABASE_URL=url) as one,
-        serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false") as two,
-    ):
-        yield one.url, two.url, url
-    database.drop(url)
-
-
-def knock_at_once(urls: list[str], bodies: list[dict[str, object]]) -> list[httpx.Response]:
-    """Every body at the same time, spread over the services."""
-
-    async def all_of_them() -> list[httpx.Response]:
-        async with httpx.AsyncClient(
-            timeout=120, limits=httpx.Limits(max_connections=200)
-        ) as client:
-            return await asyncio.gather(
-                *(
-                    client.post(f"{urls[i % len(urls)]}/api/v1/agent/knock", json=body)
-                    for i, body in enumerate(bodies)
-                )
-            )
-
-    return in_a_loop(all_of_them())
-
-
-def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
-    two_services, database: Database, tmp_path: Path
-) -> None:
-    one, two, url = two_services
-    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
-        import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
-        change_baseline(s, quota=3)
-        code = a_pass(s, person="maud")
-    stated = {
-        "code": code,
-        "platform": "android",
-        "os_version": "14",
-        "person": "maud",
-        "maker": "Kelmar",
-    }
-    answers = knock_at_once([one, two], [{**stated, "serial": f"KM-{i:03}"} for i in range(60)])
-    assert {a.status_code for a in answers} == {200}
-    outcomes = Counter(a.json()["outcome"] for a in answers)
-    assert outcomes == {"admitted": 3, "refused": 57}
-    assert {code for a in answers for code in a.json()["codes"]} == {"quota_reached"}
-    with psycopg.connect(url) as connection:
-        assert connection.execute(
-            "SELECT stage, count(*) FROM devices GROUP BY stage"
-        ).fetchall() == [("active", 3)]
-        assert connection.execute(
-            "SELECT count(*), count(DISTINCT lower(name)) FROM devices"
-        ).fetchone() == (3, 3)
-
-
-def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(
-    two_services, database: Database
-) -> None:
-    one, two, _ = two_services
-    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
-        code = a_pass(s, activation=Activation.SHARED, max_uses=5)
-    answers = knock_at_once(
-        [one, two], [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(24)]
-    )
-    assert Counter(a.json().get("outcome", a.json().get("code")) for a in answers)["admitted"] == 5
-    assert {a.status_code for a in answers} <= {200, 409}
-
-
-def test_one_device_knocking_many_times_at_once_is_one_device(
-    two_services, database: Database
-) -> None:
-    one, two, url = two_services
-    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
-        code = a_pass(s, activation=Activation.SHARED)
-    answers = knock_at_once(
-        [one, two],
-        [{"code": code, "platform": "linux", "serial": "BW-1", "maker": "Brackwell"}] * 12,
-    )
-    assert {a.status_code for a in answers} == {200}
-    assert len({a.json()["device_id"] for a in answers}) == 1
-    with psycopg.connect(url) as connection:
-        assert connection.execute(
-            "SELECT count(*) FROM credentials WHERE revoked_at IS NULL AND claim_id IS NULL"
-        ).fetchone() == (1,)
 
 
 @pytest.mark.large

@@ -1,0 +1,192 @@
+"""The door under stress: everybody at once, on two processes; always exactly the allowed number."""
+
+from __future__ import annotations
+
+import os
+from collections import Counter
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import TypeAlias
+
+import psycopg
+import pytest
+from tests.doors import knock_at_once
+from tests.worlds import (
+    Database,
+    a_pass,
+    change_baseline,
+    import_people,
+    knocking,
+)
+
+from sortitor.client import Sortitor
+from sortitor.client.errors import FactsMoved, Refused
+from sortitor.core.vocabulary import Activation, Outcome, Role
+
+#: How often a race is run; a hundred times by `make large`.
+RUNS = int(os.environ.get("SORTITOR_TEST_RUNS", "4"))
+Services: TypeAlias = tuple[str, str, str]
+
+
+def test_sixty_knocks_at_once_with_one_person_and_quota_three_admit_three(
+    two_services: Services, database: Database, tmp_path: Path
+) -> None:
+    one, two, url = two_services
+    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
+        import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew")
+        change_baseline(s, quota=3)
+        code = a_pass(s, person="maud")
+    stated = {
+        "code": code,
+        "platform": "android",
+        "os_version": "14",
+        "person": "maud",
+        "maker": "Kelmar",
+    }
+    answers = knock_at_once([one, two], [{**stated, "serial": f"KM-{i:03}"} for i in range(60)])
+    assert {a.status_code for a in answers} == {200}
+    outcomes = Counter(a.json()["outcome"] for a in answers)
+    assert outcomes == {"admitted": 3, "refused": 57}
+    assert {code for a in answers for code in a.json()["codes"]} == {"quota_reached"}
+    with psycopg.connect(url) as connection:
+        assert connection.execute(
+            "SELECT stage, count(*) FROM devices GROUP BY stage"
+        ).fetchall() == [("active", 3)]
+        assert connection.execute(
+            "SELECT count(*), count(DISTINCT lower(name)) FROM devices"
+        ).fetchone() == (3, 3)
+
+
+def test_a_pass_of_five_uses_lets_five_in_however_many_come_at_once(
+    two_services: Services, database: Database
+) -> None:
+    one, two, _ = two_services
+    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
+        code = a_pass(s, activation=Activation.SHARED, max_uses=5)
+    answers = knock_at_once(
+        [one, two], [{"code": code, "platform": "linux", "serial": f"BW-{i:03}"} for i in range(24)]
+    )
+    assert Counter(a.json().get("outcome", a.json().get("code")) for a in answers)["admitted"] == 5
+    assert {a.status_code for a in answers} <= {200, 409}
+
+
+def test_one_device_knocking_many_times_at_once_is_one_device(
+    two_services: Services, database: Database
+) -> None:
+    one, two, url = two_services
+    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
+        code = a_pass(s, activation=Activation.SHARED)
+    answers = knock_at_once(
+        [one, two],
+        [{"code": code, "platform": "linux", "serial": "BW-1", "maker": "Brackwell"}] * 12,
+    )
+    assert {a.status_code for a in answers} == {200}
+    assert len({a.json()["device_id"] for a in answers}) == 1
+    with psycopg.connect(url) as connection:
+        assert connection.execute(
+            "SELECT count(*) FROM credentials WHERE revoked_at IS NULL AND claim_id IS NULL"
+        ).fetchone() == (1,)
+
+
+@pytest.mark.large
+def test_a_pass_of_ten_raced_by_forty_lets_ten_in_each_time(
+    two_services: Services, database: Database
+) -> None:
+    one, two, url = two_services
+    for run in range(RUNS):
+        with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
+            code = a_pass(s, activation=Activation.SHARED, max_uses=10)
+        bodies = [
+            {"code": code, "platform": "linux", "serial": f"BW-{run}-{i:03}"} for i in range(40)
+        ]
+        answers = knock_at_once([one, two], bodies)
+        assert {a.status_code for a in answers} == {200}
+        assert Counter(a.json()["outcome"] for a in answers) == {"admitted": 10, "refused": 30}
+    with psycopg.connect(url) as connection:
+        found = connection.execute("SELECT count(*), count(DISTINCT lower(name)) FROM devices")
+        assert found.fetchone() == (10 * RUNS, 10 * RUNS)
+        assert deadlocks(connection) == 0
+
+
+@pytest.mark.large
+def test_knocks_assignments_a_returning_device_and_a_revert_at_once_keep_the_quota(
+    two_services: Services, database: Database, tmp_path: Path
+) -> None:
+    one, two, url = two_services
+    people = [f"p{run}" for run in range(RUNS)]
+    with (
+        Sortitor(one, database.tokens[Role.COORDINATOR]) as first,
+        Sortitor(two, database.tokens[Role.COORDINATOR]) as second,
+    ):
+        import_people(first, tmp_path, *(f"{name},Person {name},,,," for name in people))
+        change_baseline(first, quota=3)
+        parking = a_pass(first, activation=Activation.COORDINATOR)
+        for run, person in enumerate(people):
+            code = a_pass(first, person=person)
+
+            def came(number: int, code: str = code, run: int = run) -> int:
+                answer = first.agent.knock(knocking(code, f"KM-{run}-{number}"))
+                assert answer.outcome is Outcome.ADMITTED
+                return answer.device_id or 0
+
+            def knocks(number: int, code: str = code, run: int = run) -> Callable[[], None]:
+                service = (first, second)[number % 2]
+                stated = knocking(code, f"KM-{run}-{number}")
+                return lambda: void(service.agent.knock(stated))
+
+            # One stays, one is taken away (and that will be reverted), one comes back.
+            came(0)
+            taken, returning = came(1), came(2)
+            for device_id in (taken, returning):
+                assign(first, device_id, None)
+            entry = first.devices.show(taken).timeline[0].entry_id
+            waiting = [
+                first.agent.knock(knocking(parking, f"KM-{run}-{number}")).device_id or 0
+                for number in (3, 4)
+            ]
+            acts: list[Callable[[], None]] = [
+                *(knocks(number) for number in (2, 5, 6, 7)),
+                *(lambda d=d, p=person: assign(second, d, p) for d in waiting),
+                lambda e=entry: revert(first, e),
+            ]
+            with ThreadPoolExecutor(len(acts)) as threads:
+                list(threads.map(lambda act: act(), acts))
+            assert first.people.show(person).holding == 3, person
+    with psycopg.connect(url) as connection:
+        assert deadlocks(connection) == 0
+
+
+def void(_: object) -> None:
+    """Whatever came of it."""
+
+
+def assign(s: Sortitor, device_id: int, person: str | None) -> None:
+    """Give a device to somebody."""
+    look = lambda: s.devices.preview_assign(device_id, person).digest  # noqa: E731
+    unless_full(lambda: void(s.devices.assign(device_id, person, look())))
+
+
+def revert(s: Sortitor, entry: int) -> None:
+    """Take an entry back."""
+    unless_full(lambda: void(s.journal.revert(entry, s.journal.preview_revert(entry).digest)))
+
+
+def unless_full(act: Callable[[], None]) -> None:
+    """Do it as often as it takes, as a colleague would; the quota may stand against it."""
+    for _ in range(20):
+        try:
+            return act()
+        except FactsMoved:
+            continue
+        except Refused as error:
+            if error.problem.code != "quota_reached":
+                raise
+            return None
+    raise AssertionError("the facts never came to rest")
+
+
+def deadlocks(connection: psycopg.Connection[tuple[object, ...]]) -> object:
+    """How often the database had to end one of two that waited for each other."""
+    query = "SELECT deadlocks FROM pg_stat_database WHERE datname = current_database()"
+    return (connection.execute(query).fetchone() or [None])[0]
