@@ -1882,6 +1882,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/naming/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Check Naming
+         * @description What each template would do today: how many devices it names, three of them, its faults.
+         */
+        post: operations["check_naming_api_v1_naming_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/naming/preview": {
         parameters: {
             query?: never;
@@ -4613,6 +4633,11 @@ export interface components {
             } | null;
             /** Device Id */
             device_id: number | null;
+            /**
+             * Device Name
+             * @description What its device is called, once it has a name.
+             */
+            device_name: string | null;
             /** Edited */
             edited: {
                 [key: string]: string | null;
@@ -4811,6 +4836,28 @@ export interface components {
             who: components["schemas"]["Speaker"];
         };
         /**
+         * NameSample
+         * @description What a template would call a device today; without a name, `problem` says why.
+         */
+        NameSample: {
+            /** Device Id */
+            device_id: number;
+            /** Name */
+            name: string | null;
+            /** Problem */
+            problem: string;
+            /** Subject */
+            subject: string;
+        };
+        /**
+         * NamingCheck
+         * @description Templates while they are written.
+         */
+        NamingCheck: {
+            /** Templates */
+            templates: components["schemas"]["Template"][];
+        };
+        /**
          * NamingDetail
          * @description The templates in force, and where their counters stand.
          */
@@ -4820,6 +4867,11 @@ export interface components {
              * @description What a template may name.
              */
             fields: string[];
+            /**
+             * Filters
+             * @description What a field can be put through.
+             */
+            filters: string[];
             /**
              * Next Numbers
              * @description Template → what its counter gives next.
@@ -6691,6 +6743,20 @@ export interface components {
              * @default []
              */
             platforms?: components["schemas"]["Platform"][];
+        };
+        /**
+         * TemplateChecked
+         * @description One template: how many devices it is the first to fit, three of them, and its faults.
+         */
+        TemplateChecked: {
+            /** Devices */
+            devices: number;
+            /** Problems */
+            problems: components["schemas"]["ProblemField"][];
+            /** Samples */
+            samples: components["schemas"]["NameSample"][];
+            /** Template */
+            template: string;
         };
         /**
          * Terms
@@ -11583,6 +11649,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_naming_api_v1_naming_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NamingCheck"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateChecked"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

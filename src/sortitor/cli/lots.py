@@ -396,7 +396,7 @@ def rows(
         "As given": lambda r: " | ".join(value or "" for value in r.cells.values()),
         "Kept": lambda r: ", ".join(f"{header}: {value}" for header, value in r.kept.items()),
         "Edited": lambda r: ", ".join(f"{h} = {v or 'blank'}" for h, v in r.edited.items()),
-        "Device": lambda r: r.device_id,
+        "Device": lambda r: r.device_name or r.device_id,
         "Notes": lambda r: "; ".join(n.title for n in r.notes),
     }
     write(

@@ -20,6 +20,11 @@ class Naming(Noun):
         """The naming templates."""
         return self._t.call(g.NamingDetail, "GET", "/naming")
 
+    def check(self, templates: Sequence[g.Template]) -> Sequence[g.TemplateChecked]:
+        """What each template would do today: how many devices it names, three of them, faults."""
+        given = g.NamingCheck(templates=tuple(templates))
+        return self._t.call(list[g.TemplateChecked], "POST", "/naming/check", json=given)
+
     def preview(
         self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None
     ) -> Preview:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import polars as pl
 
+from sortitor.core.errors import FieldProblem
 from sortitor.core.naming.compose import compose
 from sortitor.core.naming.facts import texts_of
 from sortitor.core.naming.templates import Naming, Template, counts, shape
@@ -25,6 +26,7 @@ from sortitor.store.engine import Connection
 NAMING_ID = 2
 #: How many candidates are tried for one arriving device, most of which are free at once.
 _CANDIDATES = 100
+_SAMPLES = 3
 _PROBLEMS = {
     "too_long": "too long",
     "bad_characters": "characters not allowed",
@@ -53,6 +55,84 @@ def read(ctx: Context) -> tuple[Kept[Naming], dict[str, int]]:
 def _counters(connection: Connection, naming: Naming) -> dict[str, int]:
     numbers = counters.next_numbers(connection)
     return {template.name: numbers.get(template.name, 1) for template in naming.templates}
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """What a template would call a device today; without a name, why."""
+
+    device_id: int
+    subject: str
+    name: str | None
+    problem: str
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """One template of a proposed naming: how many devices it is the first to fit, what it would
+    call three of them, and what is wrong with it.
+    """
+
+    template: str
+    devices: int
+    samples: list[Sample]
+    problems: list[FieldProblem]
+
+
+def check(ctx: Context, proposed: Naming) -> list[Checked]:
+    """Each template as it would be today, while it is written."""
+    problems: dict[int, list[FieldProblem]] = {}
+    for place, problem in proposed.problems():
+        problems.setdefault(place, []).append(problem)
+    if problems:
+        # What a template does depends on those before it: nothing is shown of a naming with faults.
+        return [
+            Checked(template.name, 0, [], problems.get(place, []))
+            for place, template in enumerate(proposed.templates)
+        ]
+    with ctx.reading() as connection:
+        fitting = store.first_fitting(connection, proposed.templates, ctx.now)
+        numbers = _counters(connection, proposed)
+        return [
+            Checked(
+                template=template.name,
+                devices=fitting.get(place, (0, []))[0],
+                samples=_samples(
+                    ctx,
+                    connection,
+                    template,
+                    fitting.get(place, (0, []))[1][:_SAMPLES],
+                    numbers[template.name],
+                ),
+                problems=[],
+            )
+            for place, template in enumerate(proposed.templates)
+        ]
+
+
+def _samples(
+    ctx: Context, connection: Connection, template: Template, ids: Sequence[int], number: int
+) -> list[Sample]:
+    if not ids:
+        return []
+    facts = store.naming_facts(connection, Selection(ids=tuple(ids)), ctx.now, [template])
+    named = (
+        compose(template, facts, (), number)
+        .with_columns(pl.col("problem").fill_null(""))
+        .join(facts.select("device_id", "serial", "ownership", old="name"), on="device_id")
+    )
+    columns = ("device_id", "serial", "ownership", "old", "name", "problem")
+    return [
+        Sample(
+            device_id=device_id,
+            subject=ctx.veil.label(device_id, old, serial, ownership),
+            name=ctx.veil.identifier(name, ownership),
+            problem=_PROBLEMS.get(problem, problem.replace("lacking: ", "lacks "))
+            if problem
+            else "",
+        )
+        for device_id, serial, ownership, old, name, problem in named.select(*columns).iter_rows()
+    ]
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +178,10 @@ def _plan(
     shown = Preview(
         title="Rename devices",
         apply_label=f"Rename {plural(renamed.height, 'device')}",
-        counts=_tallied(facts.height, by_hand.height, renamed, problems),
+        counts=(
+            *_tallied(facts.height, by_hand.height, renamed, problems),
+            *_by_template(naming, renamed),
+        ),
         examples=_examples(ctx, renamed, problems),
         examples_total=renamed.height + problems.height,
     )
@@ -120,6 +203,15 @@ def _tallied(
         label = _PROBLEMS.get(problem, problem.replace("lacking: ", "lack "))
         found.append(Count(problem, label, number, "bad"))
     return tuple(found)
+
+
+def _by_template(naming: Naming, renamed: pl.DataFrame) -> Iterator[Count]:
+    """How many each template renames, where there are several."""
+    numbers = dict(renamed["template"].value_counts().iter_rows())
+    if len(naming.templates) > 1:
+        for place, template in enumerate(naming.templates):
+            if number := numbers.get(template.name):
+                yield Count(f"template_{place}", f"by “{template.name}”", number)
 
 
 def _examples(ctx: Context, renamed: pl.DataFrame, problems: pl.DataFrame) -> tuple[Example, ...]:
@@ -165,13 +257,14 @@ def _named(
         taken = taken | set(named["name"].drop_nulls().str.to_lowercase())
         if (highest := named["number"].max()) is not None:
             next_numbers[template.name] = int(str(highest)) + 1
-        parts.append(named)
+        parts.append(named.with_columns(template=pl.lit(template.name)))
     left = rest.select(
         "device_id",
         name=pl.lit(None, dtype=pl.String),
         number=pl.lit(None, dtype=pl.Int64),
         problem=pl.lit("no template"),
         shortened=pl.lit(False),
+        template=pl.lit(None, dtype=pl.String),
     )
     return pl.concat([*parts, left]), next_numbers
 

@@ -106,6 +106,7 @@ class LotRow(Answer):
     edited: dict[str, str | None]
     remedy: Remedy | None
     device_id: int | None
+    device_name: str | None = Field(description="What its device is called, once it has a name.")
     changes: dict[str, dict[str, Any]] | None
     notes: list[Note]
 

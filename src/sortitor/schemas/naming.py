@@ -6,7 +6,7 @@ from pydantic import ConfigDict, Field
 
 from sortitor.core.naming.templates import Naming as Naming
 from sortitor.core.naming.templates import Template as Template
-from sortitor.schemas.base import Apply, Request
+from sortitor.schemas.base import Answer, Apply, ProblemField, Request
 from sortitor.schemas.devices import Selection
 
 
@@ -18,6 +18,7 @@ class NamingDetail(Naming):
     revision: int = Field(description="How often they were changed; the ETag of an edit.")
     next_numbers: dict[str, int] = Field(description="Template → what its counter gives next.")
     fields: list[str] = Field(description="What a template may name.")
+    filters: list[str] = Field(description="What a field can be put through.")
 
 
 class NamingSave(Request):
@@ -32,6 +33,30 @@ class NamingPreview(Request):
 
     selection: Selection = Selection()
     templates: tuple[Template, ...] | None = None
+
+
+class NamingCheck(Request):
+    """Templates while they are written."""
+
+    templates: tuple[Template, ...] = Field(max_length=200)
+
+
+class NameSample(Answer):
+    """What a template would call a device today; without a name, `problem` says why."""
+
+    device_id: int
+    subject: str
+    name: str | None
+    problem: str
+
+
+class TemplateChecked(Answer):
+    """One template: how many devices it is the first to fit, three of them, and its faults."""
+
+    template: str
+    devices: int
+    samples: list[NameSample]
+    problems: list[ProblemField]
 
 
 class RenameApply(Apply):

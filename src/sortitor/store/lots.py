@@ -5,8 +5,8 @@ into the fleet.
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Literal, cast
 
@@ -35,7 +35,7 @@ from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, cohorts
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import raw
-from sortitor.store.rows import number, read_all, read_one
+from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import devices as device_table
 from sortitor.store.tables import (
     journal,
@@ -569,6 +569,7 @@ class LotRow:
     edited: dict[str, str | None] | None
     remedy: str | None
     kept: dict[str, str] = field(default_factory=dict)
+    device_name: str | None = None
 
 
 # Every block that is looked into has a row that is sought, so a page opens no more blocks than it
@@ -632,7 +633,28 @@ def rows(
                 pl.read_ipc(packed)[wanted].iter_rows(named=True),
                 strict=True,
             )
-    return [LotRow(row, _VERDICTS[letter], cells[row], *rest) for _, row, letter, *rest in found]
+    new = _added(connection, lot_id, sorted(sought))
+    lines = []
+    for _, row, letter, device_id, *rest in found:
+        added, name = new.get(row, (None, None))
+        line = LotRow(row, _VERDICTS[letter], cells[row], device_id or added, *rest)
+        lines.append(replace(line, device_name=name))
+    return lines
+
+
+def _added(
+    connection: Connection, lot_id: int, rows: Sequence[int]
+) -> dict[int, tuple[int, str | None]]:
+    """Row → number and name of the device that it made; rows of one lot lie together."""
+    if not rows:
+        return {}
+    columns = (device_table.c.lot_row, device_table.c.id, device_table.c.name)
+    query = select(*columns).where(
+        device_table.c.lot_id == lot_id,
+        device_table.c.lot_row.between(rows[0], rows[-1]),
+        among(device_table.c.lot_row, rows),
+    )
+    return {row.lot_row: (row.id, row.name) for row in connection.execute(query)}
 
 
 def cells(connection: Connection, lot_id: int) -> tuple[pl.Series, pl.DataFrame]:
@@ -668,7 +690,10 @@ def serialise_appliers(connection: Connection) -> None:
     """Let one lot at a time into the fleet: a second applier waits here and then sees what the
     first one changed.
     """
+    # A large lot takes its minutes: whoever waits for it is not told to try again.
+    connection.execute(text("SET LOCAL lock_timeout = '30min'"))
     connection.execute(select(func.pg_advisory_xact_lock(7_301)))
+    connection.execute(text("SET LOCAL lock_timeout = '60s'"))
 
 
 def write_devices(

@@ -102,6 +102,15 @@ function revertIt() {
   })
 }
 
+function reserveNames() {
+  const selection = { filter: `lot eq ${lot.value?.id}` }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/naming/preview', { body: { selection } })),
+    act: (digest, reason) =>
+      got(api.POST('/api/v1/naming/apply', { body: { selection, digest, reason } })),
+  })
+}
+
 const discard = () =>
   run(() =>
     got(api.POST('/api/v1/lots/{lot_id}/discard', { params: { path: path.value }, body: {} })),
@@ -121,6 +130,12 @@ const discard = () =>
       <v-btn :href="`/api/v1/lots/${lot.id}/file`" variant="text">The file as given</v-btn>
       <v-btn v-if="lot.status === 'applied'" :to="`/devices?lot=${lot.id}`" variant="outlined"
         >Its devices</v-btn
+      >
+      <v-btn
+        v-if="lot.status === 'applied' && session.may('prepare')"
+        variant="outlined"
+        @click="reserveNames"
+        >Reserve names</v-btn
       >
       <template v-if="session.may('import')">
         <v-btn v-if="lot.status === 'draft'" variant="text" @click="discard">Discard</v-btn>
@@ -234,9 +249,9 @@ const discard = () =>
         <span v-else class="mono">{{ item.cells[header] ?? '' }}</span>
       </template>
       <template #notes="{ item }">
-        <router-link v-if="item.device_id" :to="`/devices/${item.device_id}`" class="mr-2"
-          >device {{ item.device_id }}</router-link
-        >
+        <router-link v-if="item.device_id" :to="`/devices/${item.device_id}`" class="mr-2">{{
+          item.device_name ?? `device ${item.device_id}`
+        }}</router-link>
         <span v-for="(pair, field) in item.changes ?? {}" :key="field" class="change"
           >{{ words(String(field)) }}: {{ pair.old ?? '–' }} → <strong>{{ pair.new }}</strong></span
         >

@@ -286,6 +286,7 @@ def _note(code: str, column: str | None, given: str | None) -> Note:
 def _row(row: LotRowKept) -> LotRow:
     notes = [_note(**note) for note in row.notes or []]
     return LotRow(
+        device_name=row.device_name,
         row=row.row,
         verdict=row.verdict,
         cells=row.cells,

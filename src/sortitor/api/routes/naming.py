@@ -8,13 +8,20 @@ from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, edited, tag
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import selection_of
-from sortitor.core.naming.templates import FIELDS, SPECIAL, Naming
+from sortitor.core.naming.templates import FIELDS, FILTERS, SPECIAL, TAG, Naming
 from sortitor.operations import naming
 from sortitor.operations.naming import NAMING, NAMING_ID
 from sortitor.schemas.base import Preview
 from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import Saved
-from sortitor.schemas.naming import NamingDetail, NamingPreview, NamingSave, RenameApply
+from sortitor.schemas.naming import (
+    NamingCheck,
+    NamingDetail,
+    NamingPreview,
+    NamingSave,
+    RenameApply,
+    TemplateChecked,
+)
 
 router = APIRouter(tags=["naming"], route_class=Route)
 
@@ -28,7 +35,8 @@ def read_naming(ctx: MayLook, response: Response) -> NamingDetail:
         templates=kept.document.templates,
         revision=kept.revision,
         next_numbers=next_numbers,
-        fields=[*FIELDS, *SPECIAL],
+        fields=[*FIELDS, f"{TAG}PREFIX", *SPECIAL],
+        filters=list(FILTERS),
     )
 
 
@@ -36,6 +44,13 @@ def read_naming(ctx: MayLook, response: Response) -> NamingDetail:
 def list_naming_revisions(ctx: MayLook) -> list[Revision]:
     """What was changed of the templates, newest first."""
     return [Revision.model_validate(row) for row in NAMING.revisions(ctx, NAMING_ID)]
+
+
+@router.post("/naming/check")
+def check_naming(ctx: MayLook, given: NamingCheck) -> list[TemplateChecked]:
+    """What each template would do today: how many devices it names, three of them, its faults."""
+    found = naming.check(ctx, Naming(templates=given.templates))
+    return [TemplateChecked.model_validate(one) for one in found]
 
 
 @router.post("/naming/preview")

@@ -120,10 +120,16 @@ class Naming(Document):
         """Raise BadInput for a template that cannot be read, or a name that stands twice."""
         if not self.templates:
             raise BadInput("no_templates", "There must be at least one template.", "Add one.")
-        for problem in self._problems():
-            raise problem
+        for place, problem in self.problems():
+            raise BadInput(
+                code=problem.code,
+                detail=f"Template {self.templates[place].name!r}: {problem.detail}",
+                remedy="Correct the template.",
+                problems=(problem,),
+            )
 
-    def _problems(self) -> Iterator[BadInput]:
+    def problems(self) -> Iterator[tuple[int, FieldProblem]]:
+        """Every fault with the place of its template."""
         names = [template.name.casefold() for template in self.templates]
         for place, template in enumerate(self.templates):
             for part, look in (
@@ -133,19 +139,12 @@ class Naming(Document):
                 try:
                     look()
                 except BadInput as error:
-                    found = error.problems[0] if error.problems else None
-                    suggestion = found.suggestion if found else ""
+                    suggestion = error.problems[0].suggestion if error.problems else ""
                     pointer = f"/templates/{place}/{part}"
-                    problem = FieldProblem(pointer, error.code, error.detail, suggestion)
-                    yield BadInput(
-                        code=error.code,
-                        detail=f"Template {template.name!r}: {error.detail}",
-                        remedy=error.remedy,
-                        problems=(problem,),
-                    )
+                    yield place, FieldProblem(pointer, error.code, error.detail, suggestion)
             if template.name.casefold() in names[:place]:
                 detail = f"Two templates are called {template.name!r}."
-                yield BadInput("template_taken", detail, "Give each its own name.")
+                yield place, FieldProblem(f"/templates/{place}/name", "template_taken", detail)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,8 @@ from datetime import date, datetime
 from typing import Any
 
 import polars as pl
-from sqlalchemy import ColumnElement, Connection, func, literal, select
+from sqlalchemy import ColumnElement, Connection, and_, case, func, literal, select, true
+from sqlalchemy.dialects.postgresql import array
 
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
@@ -216,6 +217,35 @@ def naming_facts(
         **{f"fits_{place}": pl.Boolean for place in range(len(templates))},
     }
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+
+
+def first_fitting(
+    connection: Connection, templates: Sequence[Template], now: datetime
+) -> dict[int, tuple[int, list[int]]]:
+    """Template's place → how many devices it is the first to fit, and up to four of them; one pass
+    over the fleet, without those that are retired.
+    """
+    audiences = [template.audience for template in templates]
+    fits = [
+        and_(
+            devices.c.platform.in_(template.platforms) if template.platforms else true(),
+            true() if audience is None else compiled(audience, now),
+        )
+        for template, audience in zip(templates, audiences, strict=True)
+    ]
+    place = case(*((one, number) for number, one in enumerate(fits))).label("place")
+    chosen = select(devices.c.id, place).where(devices.c.stage != Stage.RETIRED).subquery()
+    some = [
+        func.min(chosen.c.id),
+        *(func.min(chosen.c.id).filter(chosen.c.id % 3 == rest) for rest in range(3)),
+        func.max(chosen.c.id),
+    ]
+    query = (
+        select(chosen.c.place, func.count(), func.array_remove(array(some), None))
+        .where(chosen.c.place.is_not(None))
+        .group_by(chosen.c.place)
+    )
+    return {row[0]: (row[1], sorted(set(row[2]))) for row in connection.execute(query)}
 
 
 def _naming_field(field: str, now: datetime) -> ColumnElement[Any]:

@@ -148,6 +148,7 @@ Index(
 Index(
     "ix_devices_lot_id",
     devices.c.lot_id,
+    devices.c.lot_row,
     postgresql_using="brin",
     postgresql_with={"pages_per_range": "16"},
 )
