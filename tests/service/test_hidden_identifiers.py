@@ -12,6 +12,7 @@ from tests.worlds import World, http, imei, import_lot, manifest
 from sortitor.core.filters import matches, parse, veiled
 from sortitor.core.vocabulary import Role
 from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.naming import Template
 
 SECRET = "KMSECRET9876"
 
@@ -85,6 +86,11 @@ def test_no_filter_finds_one_out(mixed: World) -> None:
         guess = Cohort(name="Guess", filter=f"id eq 1 and ({text})")
         counts = {count.key: count.count for count in viewer.cohorts.preview_add(guess).counts}
         assert counts["fit"] == 0, text
+        asked = [Template(name="guess", pattern="D-{n}", devices=f"id eq 1 and ({text})")]
+        assert coordinator.naming.check(asked)[0].devices == 1, text
+        assert viewer.naming.check(asked)[0].devices == 0, text
+        told = {count.key: count.count for count in viewer.naming.preview(templates=asked).counts}
+        assert told["renamed"] == 0, text
     # As if it had none; a device of the organisation is found as ever.
     assert viewer.devices.count(filter=f'serial ne "{SECRET}"') == 2
     assert viewer.devices.count(filter='serial sw "KM"') == 1

@@ -143,6 +143,7 @@ BODIES: dict[str, list[Any]] = {
     "/gate/replay/list": [CLOSED],
     "/gate/replay/file": [CLOSED],
     "/gate/try": [{"platform": "android", "os_version": "14", "person": "maud"}],
+    "/naming/check": [{"templates": SERIALS}],
     "/naming/preview": [
         {"selection": EVERYTHING},
         {"selection": EVERYTHING, "templates": SERIALS},
@@ -198,6 +199,7 @@ TOLD = [
     "GET /lots/{lot_id}/notes",
     "GET /lots/{lot_id}/rows",
     "GET /lots/{lot_id}/takeout",
+    "POST /naming/check",
     "POST /naming/preview",
 ]
 

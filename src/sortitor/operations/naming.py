@@ -9,6 +9,7 @@ from typing import Any
 import polars as pl
 
 from sortitor.core.errors import FieldProblem
+from sortitor.core.filters import Filter
 from sortitor.core.naming.compose import compose
 from sortitor.core.naming.facts import texts_of
 from sortitor.core.naming.templates import Naming, Template, counts, shape
@@ -17,7 +18,7 @@ from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis
 from sortitor.operations.context import Context, require_digest
 from sortitor.operations.documents import DocumentKind
-from sortitor.operations.selections import resolve_selection
+from sortitor.operations.selections import resolve_selection, written_out
 from sortitor.store import counters, tables
 from sortitor.store import devices as store
 from sortitor.store.documents import Kept, Shelf
@@ -91,7 +92,8 @@ def check(ctx: Context, proposed: Naming) -> list[Checked]:
             for place, template in enumerate(proposed.templates)
         ]
     with ctx.reading() as connection:
-        fitting = store.first_fitting(connection, proposed.templates, ctx.now)
+        audiences = _audiences(ctx, connection, proposed)
+        fitting = store.first_fitting(connection, proposed.templates, audiences, ctx.now)
         numbers = _counters(connection, proposed)
         return [
             Checked(
@@ -110,12 +112,20 @@ def check(ctx: Context, proposed: Naming) -> list[Checked]:
         ]
 
 
+def _audiences(ctx: Context, connection: Connection, naming: Naming) -> list[Filter | None]:
+    """Each template's filter, through the veil of whoever asks."""
+    return [
+        written_out(connection, ctx.veil.parse(template.devices)) if template.devices else None
+        for template in naming.templates
+    ]
+
+
 def _samples(
     ctx: Context, connection: Connection, template: Template, ids: Sequence[int], number: int
 ) -> list[Sample]:
     if not ids:
         return []
-    facts = store.naming_facts(connection, Selection(ids=tuple(ids)), ctx.now, [template])
+    facts = store.naming_facts(connection, Selection(ids=tuple(ids)), ctx.now, template.fields)
     named = (
         compose(template, facts, (), number)
         .with_columns(pl.col("problem").fill_null(""))
@@ -159,7 +169,9 @@ def _plan(
     naming = proposed or kept.document
     naming.check()
     chosen = resolve_selection(connection, selection)
-    facts = store.naming_facts(connection, chosen, ctx.now, naming.templates)
+    fields = frozenset[str]().union(*(template.fields for template in naming.templates))
+    audiences = _audiences(ctx, connection, naming)
+    facts = store.naming_facts(connection, chosen, ctx.now, fields, audiences)
     kept_by_hand = pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value])
     by_hand = facts.filter(kept_by_hand)
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")

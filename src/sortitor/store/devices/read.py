@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -11,7 +11,7 @@ import polars as pl
 from sqlalchemy import ColumnElement, Connection, and_, case, func, literal, select, true
 from sqlalchemy.dialects.postgresql import array
 
-from sortitor.core.filters import ATTRIBUTES
+from sortitor.core.filters import ATTRIBUTES, Filter
 from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
 from sortitor.core.naming.templates import TAG, Template
 from sortitor.core.selection import Selection
@@ -189,14 +189,17 @@ def selected_facts(connection: Connection, selection: Selection, now: datetime) 
 
 
 def naming_facts(
-    connection: Connection, selection: Selection, now: datetime, templates: Sequence[Template]
+    connection: Connection,
+    selection: Selection,
+    now: datetime,
+    fields: Collection[str],
+    audiences: Sequence[Filter | None] = (),
 ) -> pl.DataFrame:
-    """What the templates speak of, for the devices of the selection: `device_id`, `name`,
-    `name_basis`, the fields as text, and whether each template's filter holds the device
-    (`fits_0`, `fits_1` …).
+    """What templates speak of, for the devices of the selection: `device_id`, `name`,
+    `name_basis`, the fields as text, and whether each of the filters holds the device (`fits_0`,
+    `fits_1` …).
     """
-    fields = sorted({"platform", "serial", "ownership"}.union(*(t.fields for t in templates)))
-    audiences = (template.audience for template in templates)
+    fields = sorted({"platform", "serial", "ownership", *fields})
     fits = [literal(True) if one is None else compiled(one, now) for one in audiences]
     query = (
         select(
@@ -214,18 +217,20 @@ def naming_facts(
     schema = {
         "device_id": pl.Int64,
         **dict.fromkeys(texts, pl.String),
-        **{f"fits_{place}": pl.Boolean for place in range(len(templates))},
+        **{f"fits_{place}": pl.Boolean for place in range(len(audiences))},
     }
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
 
 
 def first_fitting(
-    connection: Connection, templates: Sequence[Template], now: datetime
+    connection: Connection,
+    templates: Sequence[Template],
+    audiences: Sequence[Filter | None],
+    now: datetime,
 ) -> dict[int, tuple[int, list[int]]]:
     """Template's place → how many devices it is the first to fit, and up to four of them; one pass
     over the fleet, without those that are retired.
     """
-    audiences = [template.audience for template in templates]
     fits = [
         and_(
             devices.c.platform.in_(template.platforms) if template.platforms else true(),
