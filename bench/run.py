@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, cohorts, commands, gate, lots, trust
+from bench import agents, cohorts, commands, door, gate, lots, trust
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
@@ -24,6 +24,7 @@ CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
     "cohorts": cohorts.measure,
     "agents": agents.measure,
     "gate": gate.measure,
+    "door": door.measure,
     "commands": commands.measure,
     "trust": trust.measure,
 }

@@ -37,6 +37,7 @@ def list_templates(s: Sortitor, output: str) -> None:
         "Template": lambda t: t.name,
         "Pattern": lambda t: t.pattern,
         "Platforms": lambda t: t.platforms or "all",
+        "Devices": lambda t: t.devices or "all",
         "Counter": lambda t: found.next_numbers.get(t.name),
     }
     write(
@@ -44,7 +45,7 @@ def list_templates(s: Sortitor, output: str) -> None:
         output,
         columns,
         hint=f"Fields: {', '.join(found.fields)}\nNext: sortitor name preview",
-        below=["Pattern"],
+        below=["Pattern", "Devices"],
     )
 
 
@@ -59,6 +60,7 @@ def list_templates(s: Sortitor, output: str) -> None:
     help="Only these platforms; repeatable.",
 )
 @click.option("--all-platforms", is_flag=True, help="Every platform again.")
+@click.option("--devices", metavar="FILTER", help="Only devices that fit; '' for all again.")
 @change_options
 @with_client
 def edit(
@@ -67,6 +69,7 @@ def edit(
     pattern: str | None,
     platforms: tuple[str, ...],
     all_platforms: bool,
+    devices: str | None,
     yes: bool,
     reason: str | None,
 ) -> None:
@@ -77,6 +80,7 @@ def edit(
     Examples:
       sortitor name edit Laptops "WL-{site|upper|letters|first 3}-{serial|last 6}"
       sortitor name edit Laptops --platform windows
+      sortitor name edit Crew "CREW-{person}" --devices 'person.groups eq "Crew"'
     """
     found = s.naming.show()
     templates = list(found.templates)
@@ -84,6 +88,8 @@ def edit(
     changes: dict[str, Any] = {"pattern": pattern} if pattern else {}
     if platforms or all_platforms:
         changes["platforms"] = tuple(map(Platform, platforms))
+    if devices is not None:
+        changes["devices"] = devices.strip() or None
     if not changes:
         raise click.UsageError("Name what is to be changed; see --help.")
     if places:
@@ -101,7 +107,12 @@ def _save(
     s: Sortitor, templates: Sequence[Template], revision: int, yes: bool, reason: str | None
 ) -> None:
     """Save the templates as they were read and changed, once their effect was looked at."""
-    agree(s.naming.preview(templates=templates), yes, "Save these templates?")
+    shown = s.naming.preview(templates=templates)
+    for one in s.naming.check(templates):
+        called = ", ".join(f"{x.subject} → {x.name or x.problem}" for x in one.samples)
+        fits = f"{one.template}: fits {one.devices:,} devices"
+        talk(f"{fits}, such as {called}" if called else fits)
+    agree(shown, yes, "Save these templates?")
     s.naming.save(templates, reason, revision)
     talk("Saved for devices to come; nothing was renamed. Next: sortitor name apply")
 

@@ -131,6 +131,10 @@ def _samples(
         .with_columns(pl.col("problem").fill_null(""))
         .join(facts.select("device_id", "serial", "ownership", old="name"), on="device_id")
     )
+    if counts(template.pattern):
+        # A number once given stays.
+        stays = pl.col("old").str.contains(shape(template.pattern)).fill_null(value=False)
+        named = named.with_columns(name=pl.when(stays).then("old").otherwise("name"))
     columns = ("device_id", "serial", "ownership", "old", "name", "problem")
     return [
         Sample(

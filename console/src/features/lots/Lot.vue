@@ -103,7 +103,7 @@ function revertIt() {
 }
 
 function reserveNames() {
-  const selection = { filter: `lot eq ${lot.value?.id}` }
+  const selection = { filter: `lot eq ${lot.value?.id} and stage eq "awaited"` }
   void preview.open({
     look: () => got(api.POST('/api/v1/naming/preview', { body: { selection } })),
     act: (digest, reason) =>

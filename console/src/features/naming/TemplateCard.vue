@@ -152,7 +152,8 @@ const faults = (part: string) =>
       }}</span>
       <span v-for="sample in checked.samples" :key="sample.device_id">
         <router-link :to="`/devices/${sample.device_id}`">{{ sample.subject }}</router-link>
-        <template v-if="sample.name">
+        <template v-if="sample.name === sample.subject"> keeps its name</template>
+        <template v-else-if="sample.name">
           → <strong>{{ sample.name }}</strong></template
         >
         <span v-else class="tone-bad"> {{ sample.problem }}</span>
@@ -179,6 +180,9 @@ const faults = (part: string) =>
   grid-template-columns: minmax(130px, 200px) minmax(220px, 1fr) minmax(150px, 240px) auto;
   gap: 10px;
   align-items: start;
+}
+.below {
+  margin-top: 8px;
 }
 .below,
 .samples {
