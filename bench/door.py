@@ -28,6 +28,7 @@ from sortitor.server.postgres import Cluster
 CLIENTS = 8
 SECONDS = 6.0
 WAITING = 5_000
+UNLIMITED = {"SORTITOR_STRANGER_PER_MINUTE": "1000000"}
 
 # The rows of a knock that is admitted, copied from one that was.
 _ROWS = """
@@ -80,7 +81,7 @@ def per_second(act: Callable[[int], None]) -> float:
     return done / (time.perf_counter() - started)
 
 
-async def knocks(url: str, code: str) -> float:
+async def knocks(url: str, code: str, prefix: str) -> float:
     """Knocks a second over eight connections, written as they go over the wire."""
     host, port = httpx.URL(url).netloc.decode().split(":")
     numbers = count()
@@ -97,7 +98,7 @@ async def knocks(url: str, code: str) -> float:
                 "os_version": "14",
                 "maker": "Kelmar",
                 "model": "Mate 3",
-                "serial": f"KM{next(numbers):08}",
+                "serial": f"{prefix}{next(numbers):08}",
             }
             body = json.dumps(stated).encode()
             writer.write(
@@ -145,11 +146,12 @@ def assignments(s: Sortitor, url: str) -> tuple[float, float]:
             [WAITING],
         )
         connection.execute(
-            "WITH d AS (INSERT INTO devices (stage, stage_at, platform, created_at) SELECT 'parked',"
-            " now(), 'android', now() FROM generate_series(1, %s) RETURNING id), i AS (INSERT INTO"
-            " identifiers (device_id, kind, value, maker) SELECT id, 'serial', 'WAIT' || id, ''"
-            " FROM d) INSERT INTO arrivals (at, moved_at, outcome, device_id, stated, reasons,"
-            " trace) SELECT now(), now(), 'parked', id, '{}', '[]', '[]' FROM d",
+            "WITH d AS (INSERT INTO devices (stage, stage_at, enrolled_at, platform, created_at)"
+            " SELECT 'parked', now(), now(), 'android', now() FROM generate_series(1, %s)"
+            " RETURNING id), i AS (INSERT INTO identifiers (device_id, kind, value, maker) SELECT"
+            " id, 'serial', 'WAIT' || id, '' FROM d) INSERT INTO arrivals (at, moved_at, outcome,"
+            " device_id, stated, reasons, trace) SELECT now(), now(), 'parked', id, '{}', '[]',"
+            " '[]' FROM d",
             [WAITING],
         )
         connection.execute("ANALYZE")
@@ -177,17 +179,21 @@ def filled(text: str) -> bytes:
     writer = csv.DictWriter(out, list(rows[0]))
     writer.writeheader()
     for number, row in enumerate(rows, 1):
-        writer.writerow({**row, "person": f"p{number}"})
+        writer.writerow({**row, "Person": f"p{number}"})
     return out.getvalue().encode()
 
 
 def measure(cluster: Cluster) -> list[Figure]:
     """The figures of the door."""
-    with service(cluster, "bench_door", SORTITOR_LOG_LEVEL="error") as (process, s, url):
+    with service(cluster, "bench_door", SORTITOR_LOG_LEVEL="error", **UNLIMITED) as (
+        process,
+        s,
+        url,
+    ):
         terms = PassTerms(label="bench", activation=Activation.SHARED)
         code = s.passes.add(terms).code
-        asyncio.run(knocks(process.url, code))
-        knocked = asyncio.run(knocks(process.url, code))
+        asyncio.run(knocks(process.url, code, "WARM"))
+        knocked = asyncio.run(knocks(process.url, code, "KM"))
         floor = bare(url)
         applied, update = assignments(s, url)
     return [

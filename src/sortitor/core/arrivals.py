@@ -9,7 +9,7 @@ from typing import Any
 
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.gate import Decision
-from sortitor.core.identifiers import check_one, explain
+from sortitor.core.identifiers import check_one, explain, serial_of
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.lots import maker_key
 from sortitor.core.versions import components
@@ -79,7 +79,9 @@ def keys_of(knock: Knock) -> list[Key]:
         given.append((IdentifierKind.IMEI, imei, f"/imeis/{place}"))
     keys, problems = [], []
     for kind, text, pointer in given:
-        value, note = check_one(kind, str(text))
+        value, note = serial_of(text) if kind is IdentifierKind.SERIAL else None, None
+        if value is None:
+            value, note = check_one(kind, text)
         if value is None:
             words = f"{text!r}: {explain(note or 'nothing_valid')}"
             problems.append(FieldProblem(pointer, note or "missing", words))

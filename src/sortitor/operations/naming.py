@@ -10,7 +10,7 @@ import polars as pl
 
 from sortitor.core.errors import FieldProblem
 from sortitor.core.filters import Filter
-from sortitor.core.naming.compose import compose
+from sortitor.core.naming.compose import compose, compose_one
 from sortitor.core.naming.facts import texts_of
 from sortitor.core.naming.templates import Naming, Template, counts, shape
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
@@ -323,13 +323,10 @@ def name_for(
     if template is None:
         return None
     texts = texts_of(facts, {"platform", *template.fields})
-    frame = pl.DataFrame(
-        {"device_id": device_id, **texts}, schema_overrides=dict.fromkeys(texts, pl.String)
-    )
     counting = counts(template.pattern)
     for _ in range(_CANDIDATES):
         number = counters.take(connection, template.name) if counting else 1
-        name: str | None = compose(template, frame, (), number).row(0, named=True)["name"]
+        name = compose_one(template, texts, number)
         if name is None or store.name_is_free(connection, name, device_id):
             return name
         if not counting:

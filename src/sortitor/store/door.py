@@ -4,19 +4,24 @@ thousands of them at once on the day of the handing out.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from sqlalchemy import (
     ARRAY,
+    BigInteger,
+    ColumnElement,
     Connection,
+    LargeBinary,
+    Select,
     Text,
+    bindparam,
+    cast,
     exists,
     func,
     insert,
-    literal,
     select,
     tuple_,
     update,
@@ -30,7 +35,7 @@ from sortitor.store import arrivals as store
 from sortitor.store.arrivals import PassRow
 from sortitor.store.devices import DeviceRow
 from sortitor.store.people import held_of
-from sortitor.store.rows import number, read_one
+from sortitor.store.rows import read_one
 from sortitor.store.tables import (
     arrivals,
     cohort_members,
@@ -46,19 +51,31 @@ from sortitor.store.tables import (
 
 @dataclass(frozen=True, slots=True)
 class ShownPass(PassRow):
-    """The pass of a knock, and by number the rulebooks that hold at that moment."""
+    """The pass of a knock, and the rulebooks that hold at that moment as they are written."""
 
-    rulebooks: dict[str, Any]
+    gate: str
+    naming: str
+
+
+def _book(name: str) -> ColumnElement[str]:
+    text = cast(rulebooks.c.document, Text)
+    return select(text).where(rulebooks.c.id == bindparam(f"{name}_id")).scalar_subquery()
+
+
+_SHOWN = store.PASSES.add_columns(_book("gate").label("gate"), _book("naming").label("naming"))
+_SHOWN = _SHOWN.where(passes.c.code_hash == bindparam("code"))
 
 
 def shown_pass(
-    connection: Connection, code_hash: str, numbers: Collection[int]
+    connection: Connection, code_hash: str, gate_id: int, naming_id: int
 ) -> ShownPass | None:
-    """The pass of a code, and these rulebooks: one look."""
-    written = func.jsonb_object_agg(rulebooks.c.id, rulebooks.c.document)
-    books = select(written).where(rulebooks.c.id.in_(numbers)).scalar_subquery()
-    query = store.PASSES.add_columns(books.label("rulebooks"))
-    return read_one(connection, query.where(passes.c.code_hash == code_hash), ShownPass)
+    """The pass of a code, and the rulebooks: one look."""
+    values = {"code": code_hash, "gate_id": gate_id, "naming_id": naming_id}
+    return read_one(connection, _SHOWN, ShownPass, values)
+
+
+_NAME = func.unnest(bindparam("names", type_=ARRAY(Text))).column_valued("name")
+_HOLD_NAMES = select(func.pg_advisory_xact_lock(func.hashtextextended(_NAME, 0)))
 
 
 def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) -> None:
@@ -66,8 +83,7 @@ def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) ->
     locks are taken in one order for all, and end with the transaction.
     """
     names = sorted(f"{kind}:{value}" for kind, value in keys)
-    name = func.unnest(literal(names, ARRAY(Text))).column_valued("name")
-    connection.execute(select(func.pg_advisory_xact_lock(func.hashtextextended(name, 0))))
+    connection.execute(_HOLD_NAMES, {"names": names})
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,28 +128,52 @@ class HeldDevice(DeviceRow):
     name_taken: bool
 
 
+_OTHER = devices.alias("other")
+_NAME_TAKEN = exists(
+    select(_OTHER.c.id).where(
+        func.lower(_OTHER.c.name) == func.lower(devices.c.name),
+        _OTHER.c.stage != Stage.RETIRED,
+        _OTHER.c.id != devices.c.id,
+        _OTHER.c.name.is_not(None),
+    )
+)
+_HELD = (
+    select(
+        devices,
+        people.c.name.label("person_name"),
+        people.c.user_name.label("person_user_name"),
+        _NAME_TAKEN.label("name_taken"),
+    )
+    .outerjoin(people, people.c.id == devices.c.person_id)
+    .where(devices.c.id == bindparam("device_id"))
+    .with_for_update(of=devices)
+)
+
+
 def hold_device(connection: Connection, device_id: int) -> HeldDevice | None:
     """One device, held until the transaction ends."""
-    other = devices.alias("other")
-    name_taken = exists(
-        select(other.c.id).where(
-            func.lower(other.c.name) == func.lower(devices.c.name),
-            other.c.stage != Stage.RETIRED,
-            other.c.id != devices.c.id,
-            other.c.name.is_not(None),
-        )
+    return read_one(connection, _HELD, HeldDevice, {"device_id": device_id})
+
+
+def _standing() -> Select[Any]:
+    kinds = (devices.c.platform, devices.c.ownership)
+    person = bindparam("person_id", type_=BigInteger)
+    held = (
+        select(*kinds, func.count().label("number"))
+        .where(devices.c.person_id == person, devices.c.stage.in_(COUNTED))
+        .group_by(*kinds)
+        .subquery()
     )
-    query = (
-        select(
-            devices,
-            people.c.name.label("person_name"),
-            people.c.user_name.label("person_user_name"),
-            name_taken.label("name_taken"),
-        )
-        .outerjoin(people, people.c.id == devices.c.person_id)
-        .where(devices.c.id == device_id)
+    lines = select(func.jsonb_agg(func.jsonb_build_array(*held.c))).scalar_subquery()
+    good = select(func.array_agg(credentials.c.secret_hash)).where(
+        credentials.c.device_id == bindparam("device_id", type_=BigInteger),
+        credentials.c.revoked_at.is_(None),
+        credentials.c.claim_id.is_(None),
     )
-    return read_one(connection, query.with_for_update(of=devices), HeldDevice)
+    return select(lines, good.scalar_subquery())
+
+
+_STANDING = _standing()
 
 
 def standing(
@@ -142,21 +182,25 @@ def standing(
     """What a person holds that counts, and the hashes of the credentials with which a device may
     check in; once both are locked, so that it stays true.
     """
-    kinds = (devices.c.platform, devices.c.ownership)
-    held = (
-        select(*kinds, func.count().label("number"))
-        .where(devices.c.person_id == person_id, devices.c.stage.in_(COUNTED))
-        .group_by(*kinds)
-        .subquery()
-    )
-    lines = select(func.jsonb_agg(func.jsonb_build_array(*held.c))).scalar_subquery()
-    good = select(func.array_agg(credentials.c.secret_hash)).where(
-        credentials.c.device_id == device_id,
-        credentials.c.revoked_at.is_(None),
-        credentials.c.claim_id.is_(None),
-    )
-    row = connection.execute(select(lines, good.scalar_subquery())).one()
+    values = {"person_id": person_id, "device_id": device_id}
+    row = connection.execute(_STANDING, values).one()
     return held_of(row[0] or ()), [bytes(one) for one in row[1] or ()]
+
+
+_KEY_PARTS = ("kind", "value", "maker", "given")
+
+
+def _adding() -> Select[Any]:
+    names = ("stage", "stage_at", "created_at", "platform", "maker")
+    values = {name: bindparam(f"device_{name}", type_=devices.c[name].type) for name in names}
+    added = insert(devices).values(values).returning(devices.c.id).cte("added")
+    parts = [func.unnest(bindparam(f"{part}s", type_=ARRAY(Text))) for part in _KEY_PARTS]
+    rows = select(added.c.id, *parts)
+    named = insert(identifiers).from_select(["device_id", *_KEY_PARTS], rows).cte("named")
+    return select(added.c.id).add_cte(named)
+
+
+_ADDING = _adding()
 
 
 def add_device(
@@ -165,19 +209,9 @@ def add_device(
     """A device that nobody announced, with its identifiers; its cohorts are for the caller to
     settle.
     """
-    added = insert(devices).values(**values).returning(devices.c.id).cte("added")
-    if not keys:
-        return number(connection, select(added.c.id))
-    names = [*keys[0]]
-    rows = select(
-        added.c.id,
-        *(
-            func.unnest(literal([key[name] for key in keys], ARRAY(Text))).label(name)
-            for name in names
-        ),
-    )
-    named = insert(identifiers).from_select(["device_id", *names], rows).cte("named")
-    return number(connection, select(added.c.id).add_cte(named))
+    given = {f"device_{name}": value for name, value in values.items()}
+    given |= {f"{part}s": [key[part] for key in keys] for part in _KEY_PARTS}
+    return int(connection.execute(_ADDING, given).scalar_one())
 
 
 @dataclass(frozen=True, slots=True)
@@ -196,42 +230,83 @@ class Entrance:
     at: datetime
 
 
-def enter(connection: Connection, entrance: Entrance) -> int | None:
-    """Count the use of the pass, write the arrival, give the credential in place of former ones,
-    and let the device join its list; the arrival's number, or None where the pass had no use left.
-    """
+#: What an arrival is written with when a device is let in: of one that knocks, and of one that was
+#: asked before.
+_DECIDED = (
+    "outcome",
+    "decided_at",
+    "moved_at",
+    "asks",
+    "person_id",
+    "proof",
+    "pass_id",
+    "reasons",
+    "trace",
+    "facts",
+    "device_id",
+    "claim",
+)
+_KNOCKED = (*_DECIDED, "at", "stated", "protocol", "shown_credential")
+
+
+def _entering(is_new: bool) -> Select[Any]:
     left = passes.c.max_uses.is_(None) | (passes.c.uses < passes.c.max_uses)
     used = (
         update(passes)
-        .where(passes.c.id == entrance.pass_id, left, passes.c.revoked_at.is_(None))
+        .where(passes.c.id == bindparam("the_pass"), left, passes.c.revoked_at.is_(None))
         .values(uses=passes.c.uses + 1)
         .returning(passes.c.id)
         .cte("used")
     )
-    written: Any = insert(arrivals).values(**entrance.arrival)
-    if entrance.arrival_id is not None:
-        mine = arrivals.c.id == entrance.arrival_id
-        written = update(arrivals).where(mine).values(**entrance.arrival)
+    names = _KNOCKED if is_new else _DECIDED
+    values = {name: bindparam(f"new_{name}", type_=arrivals.c[name].type) for name in names}
+    written: Any = insert(arrivals).values(values)
+    if not is_new:
+        written = update(arrivals).where(arrivals.c.id == bindparam("arrival")).values(values)
     arrived = written.returning(arrivals.c.id).cte("arrived")
-    beside = []
-    if entrance.secret_hash is not None:
-        beside += [
-            store.ending([entrance.device_id], entrance.at, None).cte("ended"),
-            insert(credentials)
-            .values(
-                secret_hash=entrance.secret_hash,
-                device_id=entrance.device_id,
-                created_at=entrance.at,
-            )
-            .cte("given"),
-        ]
-    if entrance.place:
-        named = func.lower(cohorts.c.name) == entrance.place.strip().lower()
-        lists = select(cohorts.c.id, literal(entrance.device_id)).where(
-            named, cohorts.c.filter.is_(None)
+    device = bindparam("device", type_=BigInteger)
+    secret = bindparam("secret", type_=LargeBinary)
+    at = bindparam("given_at", type_=devices.c.created_at.type)
+    ended = (
+        update(credentials)
+        .where(
+            credentials.c.device_id == device,
+            credentials.c.revoked_at.is_(None),
+            credentials.c.claim_id.is_(None),
+            secret.is_not(None),
         )
-        joined = upsert(cohort_members).from_select(["cohort_id", "device_id"], lists)
-        beside.append(joined.on_conflict_do_nothing().cte("joined"))
-    query = select(arrived.c.id, select(used.c.id).scalar_subquery()).add_cte(*beside)
-    arrival_id, was_used = connection.execute(query).one()
+        .values(revoked_at=at)
+        .cte("ended")
+    )
+    fresh = select(secret, device, at).where(secret.is_not(None))
+    columns = ["secret_hash", "device_id", "created_at"]
+    given = insert(credentials).from_select(columns, fresh).cte("given")
+    lists = select(cohorts.c.id, device).where(
+        func.lower(cohorts.c.name) == bindparam("place", type_=Text), cohorts.c.filter.is_(None)
+    )
+    joining = upsert(cohort_members).from_select(["cohort_id", "device_id"], lists)
+    joined = joining.on_conflict_do_nothing().cte("joined")
+    query = select(arrived.c.id, select(used.c.id).scalar_subquery())
+    return query.add_cte(ended, given, joined)
+
+
+_ENTERING = {is_new: _entering(is_new) for is_new in (True, False)}
+
+
+def enter(connection: Connection, entrance: Entrance) -> int | None:
+    """Count the use of the pass, write the arrival, give the credential in place of former ones,
+    and let the device join its list; the arrival's number, or None where the pass had no use left.
+    """
+    values = {
+        "the_pass": entrance.pass_id,
+        "device": entrance.device_id,
+        "secret": entrance.secret_hash,
+        "given_at": entrance.at,
+        "place": entrance.place.strip().lower() if entrance.place else None,
+        **{f"new_{name}": value for name, value in entrance.arrival.items()},
+    }
+    if entrance.arrival_id is not None:
+        values["arrival"] = entrance.arrival_id
+    query = _ENTERING[entrance.arrival_id is None]
+    arrival_id, was_used = connection.execute(query, values).one()
     return arrival_id if was_used is not None else None

@@ -22,9 +22,12 @@ from sortitor.store.tables import devices, journal, journal_creations, journal_e
 _MOST_REVISIONS = 100
 
 
+_RECORD = insert(journal).returning(journal.c.id)
+
+
 def record(connection: Connection, values: Mapping[str, Any]) -> int:
     """Write one entry and give its id."""
-    return number(connection, insert(journal).values(**values).returning(journal.c.id))
+    return int(connection.execute(_RECORD, [values]).scalar_one())
 
 
 @dataclass(frozen=True, slots=True)

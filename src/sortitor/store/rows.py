@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import fields
 from enum import StrEnum
 from types import UnionType
@@ -20,9 +20,14 @@ def read_all(connection: Connection, query: Executable, kind: type[Kind]) -> lis
     return [make(row) for row in connection.execute(query)]
 
 
-def read_one(connection: Connection, query: Executable, kind: type[Kind]) -> Kind | None:
-    """The only row as a `kind`, or None."""
-    row = connection.execute(query).one_or_none()
+def read_one(
+    connection: Connection,
+    query: Executable,
+    kind: type[Kind],
+    values: Mapping[str, Any] | None = None,
+) -> Kind | None:
+    """The only row as a `kind`, or None; `values` of a query that was made beforehand."""
+    row = connection.execute(query, values).one_or_none()
     return None if row is None else _maker(kind)(row)
 
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Sequence
+import unicodedata
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 import polars as pl
 from stdnum.iso7064 import mod_37_36
 
 from sortitor.core.naming.templates import ALLOWED, LONGEST, SPECIAL, Piece, Template, parse
 from sortitor.core.platforms import CATALOGUE
+from sortitor.core.vocabulary import Platform
 
 #: How often numbers are given anew where names are in use; and from when on those are looked
 #: through. A template whose counter does not reach its name ends here.
@@ -93,6 +95,52 @@ def compose(
         .select("device_id", "name", "number", "problem", "shortened")
         .sort("device_id")
     )
+
+
+_ONE_FILTER: dict[str, Callable[[str, int], str]] = {
+    "upper": lambda text, _: text.upper(),
+    "lower": lambda text, _: text.lower(),
+    "ascii": lambda text, _: re.sub(_FOLDED, "", unicodedata.normalize("NFKD", text)),
+    "letters": lambda text, _: "".join(c for c in text if unicodedata.category(c)[0] == "L"),
+    "digits": lambda text, _: re.sub(r"[^0-9]", "", text),
+    "first": lambda text, number: text[:number],
+    "last": lambda text, number: text[-number:] if number else "",
+    "pad": lambda text, number: text.zfill(number),
+}
+
+
+def compose_one(template: Template, texts: Mapping[str, str | None], number: int) -> str | None:
+    """The name of one device (field → text), or None where the template gives it none: as
+    `compose`, for the door, where a frame would take longer than all the rest.
+    """
+    pieces = parse(template.pattern)
+    parts = []
+    for piece in pieces:
+        value: str | None = piece.text
+        if piece.field:
+            value = str(number) if piece.field == "n" else texts.get(piece.field)
+        if piece.field == "check":
+            value = ""
+        if value is None and piece.fallback is None:
+            return None
+        if value is not None:
+            for name, size in piece.filters:
+                value = _ONE_FILTER[name](value, size)
+        parts.append(value if value is not None else piece.fallback or "")
+    checks = [place for place, piece in enumerate(pieces) if piece.field == "check"]
+    platform = texts.get("platform")
+    limit = CATALOGUE[Platform(platform)].name_length if platform else LONGEST
+    over = max(0, sum(map(len, parts)) + len(checks) - limit)
+    for place, piece in enumerate(pieces):
+        if piece.shrinks:
+            cut = min(over, max(len(parts[place]) - 1, 0))
+            parts[place], over = parts[place][cut:], over - cut
+    if checks:
+        character = _check_character("".join(parts))
+        for place in checks:
+            parts[place] = character
+    name = "".join(parts)
+    return name if over == 0 and re.fullmatch(ALLOWED, name) else None
 
 
 def _highest(pattern: str, names: Collection[str]) -> int:

@@ -6,6 +6,7 @@ import hashlib
 import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 from tenacity import retry, retry_if_exception, stop_after_attempt
@@ -43,8 +44,6 @@ from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 
 _TRIES = 5
-#: What a knock is decided and named by.
-RULEBOOKS = (gate.GATE_ID, naming.NAMING_ID)
 _MEANWHILE = {"identifier_taken", "name_taken", "changed_meanwhile"}
 
 
@@ -95,11 +94,22 @@ def _pass_shown(ctx: Context, stated: Knock) -> ShownPass | None:
     """The pass of the code, before anything else is looked up; a wrong code leaves a count."""
     code = core_passes.hash_code(core_passes.read_code(stated.code) or "-")
     with ctx.glancing() as connection:
-        shown = door.shown_pass(connection, code, RULEBOOKS)
+        shown = door.shown_pass(connection, code, gate.GATE_ID, naming.NAMING_ID)
     if shown is None:
         with ctx.bookkeeping() as connection:
             accounts.count_stranger(connection, "pass_code", ctx.clock.wall())
     return shown
+
+
+@lru_cache(maxsize=4)
+def _gate_of(written: str) -> core_gate.Gate:
+    """Read once for thousands of knocks."""
+    return core_gate.Gate.model_validate_json(written)
+
+
+@lru_cache(maxsize=4)
+def _naming_of(written: str) -> Naming:
+    return Naming.model_validate_json(written)
 
 
 def _unknown_pass() -> Answer:
@@ -168,8 +178,8 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
         return _unknown_pass()
     given = Given(
         shown=shown,
-        rules=core_gate.Gate.model_validate(shown.rulebooks[str(gate.GATE_ID)]),
-        naming=Naming.model_validate(shown.rulebooks[str(naming.NAMING_ID)]),
+        rules=_gate_of(shown.gate),
+        naming=_naming_of(shown.naming),
         passcode_shown=is_right_passcode(shown, stated.passcode),
     )
     with ctx.changing() as connection:
