@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from stdnum.iso7064 import mod_37_36
 
 from sortitor.core.errors import BadInput
-from sortitor.core.naming.compose import compose
+from sortitor.core.naming.compose import compose, compose_one
 from sortitor.core.naming.templates import FIELDS, Template, check_name, parse, shape
 
 
@@ -127,3 +127,42 @@ def test_whatever_the_values_names_are_allowed_unique_and_short_enough(
 def test_a_name_by_hand_keeps_to_the_platforms_rules(name: str, platform: str | None) -> None:
     with pytest.raises(BadInput):
         check_name(name, platform)
+
+
+_TEXTS = st.text(st.sampled_from("abzÄßéñ-_ 019.Ωñ日"), max_size=12)
+
+
+@given(
+    pattern=st.lists(
+        st.sampled_from(
+            [
+                "DECK-",
+                "{site|upper|first 3}",
+                "{~model|ascii|letters}",
+                '{person|lower|or "none"}',
+                "{serial|last 6}",
+                "{n|pad 4}",
+                "{n}",
+                "{site|digits}",
+                "{check}",
+            ]
+        ),
+        min_size=1,
+        max_size=5,
+    ).map("".join),
+    texts=st.fixed_dictionaries(
+        {
+            "platform": st.sampled_from(["windows", "android", None]),
+            **dict.fromkeys(("site", "model", "person", "serial"), st.none() | _TEXTS),
+        }
+    ),
+    number=st.integers(1, 12_000),
+)
+def test_one_device_is_named_as_a_column_of_them(
+    pattern: str, texts: dict[str, str | None], number: int
+) -> None:
+    template = Template(name="x", pattern=pattern)
+    frame = pl.DataFrame(
+        {"device_id": 1, **texts}, schema_overrides=dict.fromkeys(texts, pl.String)
+    )
+    assert compose_one(template, texts, number) == compose(template, frame, (), number)["name"][0]

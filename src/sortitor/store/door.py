@@ -265,7 +265,7 @@ def _entering(is_new: bool) -> Select[Any]:
         written = update(arrivals).where(arrivals.c.id == bindparam("arrival")).values(values)
     arrived = written.returning(arrivals.c.id).cte("arrived")
     device = bindparam("device", type_=BigInteger)
-    secret = bindparam("secret", type_=LargeBinary)
+    secret = cast(bindparam("secret", type_=LargeBinary), LargeBinary)
     at = bindparam("given_at", type_=devices.c.created_at.type)
     ended = (
         update(credentials)
