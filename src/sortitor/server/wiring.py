@@ -10,7 +10,7 @@ import signal
 import socket
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -194,7 +194,8 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         following=Following(run.url),
         engine=run.engine,
         clock=run.clock,
-        limits=run.limits,
+        # Where this process listens, for links where no public address is set.
+        limits=replace(run.limits, public_url=run.limits.public_url or own_url),
         async_pool=pool,
         max_upload_bytes=settings.max_upload_bytes,
         secure_cookies=settings.secure_cookies,
@@ -203,7 +204,6 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         metrics_token=metrics.get_secret_value() if metrics else None,
         digest_key=derived(run.key, "repeated requests"),
         seal_seed=derived(run.key, "the journal's head"),
-        own_url=own_url,
         counter=Counter(
             Rates(
                 account_per_minute=settings.account_per_minute,

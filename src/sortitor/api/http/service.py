@@ -29,8 +29,6 @@ class Service:
     digest_key: bytes = b""
     #: Of the key that signs the journal's head.
     seal_seed: bytes = bytes(32)
-    #: Where this process listens, for links where no public address is set.
-    own_url: str = ""
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
@@ -41,7 +39,7 @@ class Service:
     @property
     def public_url(self) -> str:
         """The address for links and QR codes. What a request calls this host is not believed."""
-        return self.limits.public_url or self.own_url
+        return self.limits.public_url
 
     @property
     def tls(self) -> bool:
