@@ -26,6 +26,7 @@ OPEN = {
     ("POST", "/api/v1/agent/check-in"),
     ("POST", "/api/v1/agent/check-ins"),
     ("POST", "/api/v1/agent/knock"),
+    ("POST", "/api/v1/agent/announce"),
     # With the secret of an arrival, or the credential of a device.
     ("GET", "/api/v1/agent/way"),
     ("POST", "/api/v1/agent/way/code"),
@@ -41,6 +42,7 @@ OPEN = {
 #: viewer's own.
 HARMLESS = {
     ("POST", "/api/v1/filters/check"),
+    ("POST", "/api/v1/naming/check"),
     ("POST", "/api/v1/gate/try"),
     ("POST", "/api/v1/gate/check"),
     ("POST", "/api/v1/gate/effective"),

@@ -19,7 +19,8 @@ from tests.worlds import (
 )
 
 from sortitor.client.errors import Refused
-from sortitor.core.vocabulary import Activation, Outcome, Ownership
+from sortitor.core.vocabulary import Activation, LotStatus, Outcome, Ownership
+from sortitor.schemas.arrivals import Announced
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Policy
@@ -191,3 +192,42 @@ def test_a_template_of_a_bad_filter_is_refused_where_it_stands(world: World) -> 
     with pytest.raises(Refused, match="sight") as refused:
         s.naming.save([Template(name="all", pattern="D-{n}", devices='sight eq "Dunlin"')])
     assert refused.value.problem.errors[0].pointer == "/templates/0/devices"
+
+
+def test_a_machine_tells_of_itself_with_a_pass_into_a_draft_lot(world: World) -> None:
+    s, machine = world.client(), world.client(None)
+    code = a_pass(s, max_uses=1)
+    told = Announced(
+        code=code,
+        machine="fathom-14",
+        serial="PW-7KQ2X",
+        maker="Pellworth",
+        macs=["00:1b:44:11:3a:b7"],
+    )
+    lot = s.lots.show(machine.agent.announce(told))
+    assert (lot.status, lot.created_by) == (LotStatus.DRAFT, "device")
+    assert "fathom-14" in lot.name
+    assert machine.agent.announce(told) == lot.id, "the same again is the same lot"
+    assert s.passes.show(next(iter(s.passes.list())).id).uses == 0
+    assert s.devices.count() == 0, "until a coordinator applies it"
+    s.lots.apply(lot.id, s.lots.preview(lot.id).digest)
+    assert [device.serial for device in s.devices.list()] == ["PW-7KQ2X"]
+    said = set()
+    s.passes.revoke(next(iter(s.passes.list())).id)
+    for wrong in (code, "AAAAA-AAAAA", "="):
+        with pytest.raises(Refused) as refused:
+            machine.agent.announce(told.model_copy(update={"code": wrong}))
+        said.add((refused.value.problem.code, refused.value.problem.detail))
+    assert len(said) == 1, "no answer tells a pass that ended from one that never was"
+
+
+def test_only_so_many_machines_wait(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("sortitor.operations.arrivals.announcing.MOST_WAITING", 2)
+    code = a_pass(world.client())
+    machine = world.client(None)
+    for number in (1, 2):
+        machine.agent.announce(Announced(code=code, serial=f"PW-{number}00"))
+    with pytest.raises(Refused, match="wait to be looked at"):
+        machine.agent.announce(Announced(code=code, serial="PW-300"))
+    with pytest.raises(Refused, match="Nothing that identifies"):
+        machine.agent.announce(Announced(code=code))

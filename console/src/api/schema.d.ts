@@ -48,6 +48,26 @@ export interface paths {
         patch: operations["edit_account_api_v1_accounts__account_id__patch"];
         trace?: never;
     };
+    "/api/v1/agent/announce": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Announce
+         * @description A machine tells of itself before it arrives, with a pass: a draft lot for a coordinator.
+         */
+        post: operations["announce_api_v1_agent_announce_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agent/check-in": {
         parameters: {
             query?: never;
@@ -3266,6 +3286,42 @@ export interface components {
          * @enum {string}
          */
         Activation: "person" | "coordinator" | "shared";
+        /**
+         * Announced
+         * @description What a machine tells of itself before it arrives, with the code of a pass.
+         */
+        Announced: {
+            /** Code */
+            code: string;
+            /** Fingerprint */
+            fingerprint?: string | null;
+            /**
+             * Machine
+             * @description What it is called on its network.
+             */
+            machine?: string | null;
+            /**
+             * Macs
+             * @default []
+             */
+            macs?: string[];
+            /** Maker */
+            maker?: string | null;
+            /** Model */
+            model?: string | null;
+            /** Serial */
+            serial?: string | null;
+            /** Uuid */
+            uuid?: string | null;
+        };
+        /**
+         * AnnouncedLot
+         * @description The draft lot that waits for a coordinator.
+         */
+        AnnouncedLot: {
+            /** Lot Id */
+            lot_id: number;
+        };
         /**
          * Apply
          * @description Apply what the preview of this digest showed.
@@ -7545,6 +7601,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    announce_api_v1_agent_announce_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Announced"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnouncedLot"];
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {

@@ -17,7 +17,8 @@ import click
 from sortitor.cli.connection import with_client
 from sortitor.cli.output import ExitCode, talk
 from sortitor.client import Sortitor
-from sortitor.core.here import Card, Machine, found_in
+from sortitor.core.here import Card, Found, Machine, found_in
+from sortitor.schemas.arrivals import Announced
 
 #: ioctl for network cards, and asking one for the address it was made with (linux/ethtool.h).
 _SIOCETHTOOL, _GPERMADDR = 0x8946, 0x20
@@ -90,17 +91,33 @@ def _told_by_driver(name: str) -> str:
 
 
 @with_client
-def _send(s: Sortitor, manifest: str) -> None:
-    """Send the line as a draft lot, to be looked at and applied."""
+def _send(s: Sortitor, found: Found, code: str | None) -> None:
+    """Send the line as a draft lot, to be looked at and applied; with a pass, nobody signs in."""
+    if code is not None:
+        lot_id = s.agent.announce(
+            Announced(
+                code=code,
+                machine=socket.gethostname(),
+                serial=found.serial,
+                uuid=found.uuid,
+                macs=list(found.macs),
+                maker=found.maker,
+                model=found.model,
+                fingerprint=found.fingerprint,
+            )
+        )
+        talk(f"Sent. A coordinator finds it as draft lot {lot_id}.")
+        return
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / f"{socket.gethostname()}.csv"
-        file.write_text(manifest)
+        file.write_text(found.as_manifest())
         lot = s.lots.check(file, name=f"Sent from {socket.gethostname()}")
     talk(f"Draft lot {lot.id}. Next: sortitor lot show {lot.id}")
 
 
 @click.command()
 @click.option("--send", is_flag=True, help="Send it to the service as a draft lot.")
+@click.option("--pass", "code", metavar="CODE", help="Send it with a pass instead of an account.")
 @click.option(
     "-o",
     "--output",
@@ -110,13 +127,14 @@ def _send(s: Sortitor, manifest: str) -> None:
     help="csv is a manifest line.",
 )
 @click.pass_context
-def here(context: click.Context, send: bool, output: str) -> None:
+def here(context: click.Context, send: bool, code: str | None, output: str) -> None:
     """Print the identifiers of this machine as a manifest line. Exit code 1 if some are missing.
 
     \b
     Examples:
       sudo sortitor here >> laptops.csv
       sudo sortitor here --send
+      sudo sortitor --url https://devices.example here --pass 7K3MN-4TQ2W
     """
     found = found_in(read_machine())
     for line in found.missing:
@@ -124,8 +142,8 @@ def here(context: click.Context, send: bool, output: str) -> None:
     if found.fingerprint is None:
         talk("This machine tells nothing that identifies it.")
         raise click.exceptions.Exit(ExitCode.FINDINGS)
-    if send:
-        context.invoke(_send, manifest=found.as_manifest())
+    if send or code is not None:
+        context.invoke(_send, found=found, code=code)
     elif output == "json":
         click.echo(json.dumps(asdict(found), ensure_ascii=False, indent=2))
     else:

@@ -16,6 +16,10 @@ class Agent(Noun):
         headers = {"Authorization": f"Bearer {credential}"} if credential else {}
         return self._t.call(r.KnockAnswer, "POST", "/agent/knock", json=given, headers=headers)
 
+    def announce(self, given: r.Announced) -> int:
+        """Tell of a machine before it arrives, with a pass; gives the draft lot's number."""
+        return self._t.call(r.AnnouncedLot, "POST", "/agent/announce", json=given).lot_id
+
     def way(self, secret: str, language: str | None = None) -> r.WayIn:
         """How far the arrival of a secret is."""
         return self._t.call(

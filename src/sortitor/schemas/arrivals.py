@@ -97,6 +97,25 @@ class Knock(Request):
     )
 
 
+class Announced(Request):
+    """What a machine tells of itself before it arrives, with the code of a pass."""
+
+    code: Short
+    machine: Short | None = Field(default=None, description="What it is called on its network.")
+    serial: Short | None = None
+    uuid: Short | None = None
+    macs: list[Short] = Field(default=[], max_length=32)
+    maker: Short | None = None
+    model: Short | None = None
+    fingerprint: Short | None = None
+
+
+class AnnouncedLot(Answer):
+    """The draft lot that waits for a coordinator."""
+
+    lot_id: int
+
+
 class KnockAnswer(SecretAnswer):
     """What the device is told: plain sentences that give nothing away, its name, and its credential
     (this once). `asked`: something must be answered first, with the secret, within half an hour.

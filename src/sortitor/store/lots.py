@@ -686,6 +686,12 @@ def note_groups(connection: Connection, lot_id: int) -> list[NoteGroupRow]:
     return read_all(connection, grouped.order_by(text("rows DESC")), NoteGroupRow)
 
 
+def drafts_of(connection: Connection, creator: str) -> int:
+    """How many drafts somebody has."""
+    drafts = (lots.c.status == LotStatus.DRAFT, lots.c.created_by == creator)
+    return number(connection, select(func.count()).select_from(lots).where(*drafts))
+
+
 def serialise_appliers(connection: Connection) -> None:
     """Let one lot at a time into the fleet: a second applier waits here and then sees what the
     first one changed.

@@ -11,12 +11,15 @@ from sortitor.api.http.access import Anonymous, address_of, bearer, service_of
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
+from sortitor.core.here import Found
 from sortitor.core.lifecycle import Sighting
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import hash_credential, ways
 from sortitor.operations.checkins import CheckIns
 from sortitor.schemas.arrivals import (
+    Announced,
+    AnnouncedLot,
     CheckIn,
     CheckInAnswer,
     CodeTyped,
@@ -71,6 +74,29 @@ def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
         asks=list(told.asks),
         welcome_url=welcome,
     )
+
+
+@agent.post("/announce")
+def announce(request: Request, ctx: Anonymous, given: Announced) -> AnnouncedLot:
+    """A machine tells of itself before it arrives, with a pass: a draft lot for a coordinator."""
+    found = Found(
+        serial=given.serial or None,
+        uuid=given.uuid or None,
+        macs=tuple(given.macs),
+        maker=given.maker or None,
+        model=given.model or None,
+        fingerprint=given.fingerprint or None,
+        missing=(),
+    )
+    if not (found.serial or found.uuid or found.macs or found.fingerprint):
+        raise BadInput(
+            "no_identifier", "Nothing that identifies the machine was sent.", "Send one of them."
+        )
+    # Wrong codes are counted like wrong passwords.
+    request.state.failed = True
+    lot_id = arrivals.announce(ctx, given.code, found, given.machine or None)
+    request.state.failed = False
+    return AnnouncedLot(lot_id=lot_id)
 
 
 def _secret(request: Request) -> str:

@@ -1,5 +1,6 @@
 """Passes, and devices that knock with them: asked, decided, followed."""
 
+from sortitor.operations.arrivals.announcing import announce
 from sortitor.operations.arrivals.claims import hand_over, preview_hand_over, turn_away
 from sortitor.operations.arrivals.knocking import Answer, hash_credential, knock, trouble_of
 from sortitor.operations.arrivals.reading import Board, Way, board, counts, one, page
@@ -12,6 +13,7 @@ __all__ = [
     "PassRow",
     "Wanted",
     "Way",
+    "announce",
     "board",
     "counts",
     "hand_over",

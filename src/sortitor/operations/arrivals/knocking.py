@@ -90,9 +90,9 @@ def knock(ctx: Context, stated: Knock) -> Answer:
     return _knock_once(device_ctx, stated, keys_of(stated))
 
 
-def _pass_shown(ctx: Context, stated: Knock) -> ShownPass | None:
-    """The pass of the code, before anything else is looked up; a wrong code leaves a count."""
-    code = core_passes.hash_code(core_passes.read_code(stated.code) or "-")
+def pass_shown(ctx: Context, typed: str) -> ShownPass | None:
+    """The pass of a code, before anything else is looked up; a wrong code leaves a count."""
+    code = core_passes.hash_code(core_passes.read_code(typed) or "-")
     with ctx.glancing() as connection:
         shown = door.shown_pass(connection, code, gate.GATE_ID, naming.NAMING_ID)
     if shown is None:
@@ -173,7 +173,7 @@ class _Known:
 
 @retry(retry=retry_if_exception(was_overtaken), stop=stop_after_attempt(_TRIES), reraise=True)
 def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
-    shown = _pass_shown(ctx, stated)
+    shown = pass_shown(ctx, stated.code)
     if shown is None:
         return _unknown_pass()
     given = Given(
