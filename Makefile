@@ -63,7 +63,8 @@ pytest: $(STAMPS)/python
 
 # The same tests in another order, with a thousand new draws each.
 explore: $(STAMPS)/python
-	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly -n 2 --dist loadfile
+	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly -n 2 --dist loadfile \
+	-o faulthandler_timeout=3000
 
 # Killing, racing, cutting off and stopping lots of a million rows; races a hundred times.
 large: $(STAMPS)/test-packages $(STAMPS)/python

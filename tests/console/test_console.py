@@ -8,7 +8,16 @@ import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 from tests.workbooks import xlsx
-from tests.worlds import World, a_pass, imei, import_lot, import_people, knocking, manifest
+from tests.worlds import (
+    World,
+    a_pass,
+    change_baseline,
+    imei,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.core.vocabulary import Activation, Ownership, Platform
 from sortitor.schemas.cohorts import Cohort
@@ -279,12 +288,43 @@ def test_a_parked_device_gets_its_person(page: Page, world: World, tmp_path: Pat
     furnish(world, tmp_path)
     page.goto("/arrivals")
     row = page.get_by_role("row").filter(has_text="Mate 3").first
-    row.locator("input").fill("maud")
+    row.get_by_label("Person for").fill("maud")
     page.get_by_role("option", name="Maud Fenwick").click()
     row.get_by_role("button", name="Give").click()
     expect(page.get_by_role("dialog")).to_contain_text("Maud Fenwick")
     confirm(page, "Give it to Maud Fenwick")
     expect(page.get_by_text("Nobody is waiting")).to_be_visible()
+
+
+def test_marked_rows_go_to_one_person_or_each_to_its_own(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Crew", "odo,Odo Gannet,,,,Crew")
+    change_baseline(s, quota=9)
+    code = a_pass(s, activation=Activation.COORDINATOR)
+    for number in range(1, 5):
+        s.agent.knock(knocking(code, f"KM-{number}"))
+    page.goto("/arrivals")
+    rows = page.get_by_role("row").filter(has_text="Mate 3")
+    expect(rows).to_have_count(4)
+    for place in (0, 1):
+        rows.nth(place).get_by_role("checkbox").check()
+    preview = page.get_by_role("button", name="Preview giving them")
+    expect(preview).to_be_disabled()
+    page.get_by_label("One person for the marked ones").fill("maud")
+    page.get_by_role("option", name="Maud Fenwick").click()
+    preview.click()
+    confirm(page, "Give 2 devices")
+    expect(rows).to_have_count(2)
+    page.get_by_role("checkbox").first.check()
+    for place, name in enumerate(("maud", "odo")):
+        rows.nth(place).get_by_label("Person for").fill(name)
+        page.get_by_role("option", name=name.capitalize()).click()
+    preview.click()
+    confirm(page, "Give 2 devices")
+    expect(page.get_by_text("Nobody is waiting")).to_be_visible()
+    assert (s.people.show("maud").holding, s.people.show("odo").holding) == (3, 1)
 
 
 def test_a_pass_is_made_and_its_code_shown_once(page: Page, world: World) -> None:

@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { mdiDownload, mdiUpload } from '@mdi/js'
-import { computed, reactive, useTemplateRef } from 'vue'
+import { computed, reactive, ref, useTemplateRef } from 'vue'
 
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
 import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
-import { atTime, onDay } from '../../shared/formats'
+import { atTime, onDay, plural } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import PersonField from '../../shared/fields/PersonField.vue'
 import { usePages } from '../../shared/tables/usePages'
@@ -110,15 +110,36 @@ function bringBack(event: Event) {
   const input = event.target as HTMLInputElement
   const file = input.files?.[0]
   input.value = ''
-  if (!file) return
+  if (file) giveByList(file)
+}
+
+function giveByList(list: Blob) {
   void preview.open({
-    look: () => sendFile<Preview>('/arrivals/assignments/preview', [], file, FILE),
-    act: (digest, reason) => {
+    look: () => sendFile<Preview>('/arrivals/assignments/preview', [], list, FILE),
+    act: async (digest, reason) => {
       const asked: [string, string][] = [['digest', digest]]
       if (reason) asked.push(['reason', reason])
-      return sendFile<Preview>('/arrivals/assignments/apply', asked, file, FILE)
+      await sendFile<Preview>('/arrivals/assignments/apply', asked, list, FILE)
+      marked.value = []
+      toAll.value = ''
     },
   })
+}
+
+/** Those that are marked; to one person, or each to whoever is named in its row. */
+const marked = ref<(string | number)[]>([])
+const toAll = ref('')
+const given = computed(() =>
+  arrivals.items.value
+    .filter((one) => marked.value.includes(one.id) && one.device_id && one.claim === null)
+    .map((one) => ({ device: one.device_id, person: toAll.value || persons[one.id] })),
+)
+const ready = computed(() => given.value.length > 0 && given.value.every((one) => one.person))
+
+function giveMarked() {
+  const quoted = (text: string | undefined) => `"${(text ?? '').replaceAll('"', '""')}"`
+  const lines = given.value.map((one) => `${one.device},${quoted(one.person)}`)
+  giveByList(new Blob([['Device,Person', ...lines].join('\n')]))
 }
 const stated = (arrival: Schemas['Arrival'], field: string) =>
   (arrival.stated as Record<string, string | null>)[field] ?? ''
@@ -155,8 +176,24 @@ function told(arrival: Schemas['Arrival']): string {
       @change="bringBack"
     />
   </div>
+  <form v-if="marked.length" class="row-gap mb-2" @submit.prevent="giveMarked">
+    <span>{{ plural(given.length, 'device') }} marked:</span>
+    <PersonField v-model="toAll" label="One person for the marked ones" short="One person" />
+    <span class="muted">or each to the person in its row</span>
+    <v-btn type="submit" size="small" color="primary" variant="outlined" :disabled="!ready"
+      >Preview giving them</v-btn
+    >
+  </form>
   <DataList
     label="Arrivals"
+    v-bind="
+      view === 'waiting' && session.may('manage-devices')
+        ? {
+            selected: marked,
+            'onUpdate:selected': (value: (string | number)[] | undefined) => (marked = value ?? []),
+          }
+        : {}
+    "
     :columns="columns"
     :items="arrivals.items.value"
     :row-key="(one) => one.id"

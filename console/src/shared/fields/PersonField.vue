@@ -43,12 +43,13 @@ function choose(value: string | null) {
     :model-value="model || null"
     v-model:search="typed"
     :items="items"
-    :label="short || label"
+    :label="short ? undefined : label"
     :aria-label="label"
     density="compact"
     variant="outlined"
     hide-details="auto"
-    placeholder="Type a name"
+    :placeholder="short || 'Type a name'"
+    :persistent-placeholder="!!short"
     no-filter
     hide-no-data
     @update:model-value="choose"
