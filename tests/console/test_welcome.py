@@ -10,9 +10,9 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 from tests.doors import Door, a_door
-from tests.worlds import a_pass, change_baseline, http
+from tests.worlds import PASSWORD, a_pass, change_baseline, http
 
-from sortitor.core.vocabulary import Role, SignInWay, Stage
+from sortitor.core.vocabulary import MailState, Role, SignInWay, Stage
 from sortitor.schemas.arrivals import ProgressTold
 from sortitor.schemas.passes import PassTerms
 from sortitor.schemas.terms import Form, Terms, TermsText
@@ -208,3 +208,27 @@ def test_pictures_of_the_card_are_made_anew(door: Door) -> None:
             )
             assert refused.status_code == 422, content[:20]
             assert refused.json()["code"] == "bad_picture"
+
+
+def test_mails_are_seen_tried_again_and_tested(browser: Browser, door: Door) -> None:
+    door.mailbox.refuse = "550 No such box"
+    page = browser.new_context(base_url=door.world.url).new_page()
+    page.goto("/sign-in")
+    page.get_by_label("Account").fill(Role.ADMINISTRATOR.value)
+    page.get_by_label("Password").first.fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_url("**/today")
+    page.goto("/arrivals?tab=mails")
+    page.get_by_label("Address").fill("odo@wrenmoor.example")
+    page.get_by_role("button", name="Send a test mail").click()
+    expect(page.get_by_role("status")).to_contain_text("odo@wrenmoor.example")
+    row = page.get_by_role("row").filter(has_text="odo@wrenmoor.example")
+    expect(row).to_contain_text("waiting")
+    door.send()
+    page.reload()
+    expect(row).to_contain_text("550: No such box")
+    door.mailbox.refuse = ""
+    row.get_by_role("button", name="Try the mail to odo@wrenmoor.example again").click()
+    expect(row).to_contain_text("waiting")
+    assert [one.state for one in door.send()] == [MailState.SENT]
+    page.context.close()

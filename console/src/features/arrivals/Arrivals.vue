@@ -10,6 +10,7 @@ import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ArrivalList from './ArrivalList.vue'
 import DoorTexts from './DoorTexts.vue'
+import MailList from './MailList.vue'
 import PassDialog from './PassDialog.vue'
 import PassList from './PassList.vue'
 
@@ -62,7 +63,7 @@ onUnmounted(() => live?.close())
   <v-tabs v-model="tab" density="compact" color="primary" class="mb-3">
     <v-tab value="waiting">Waiting for you</v-tab><v-tab value="board">On the way</v-tab
     ><v-tab value="refused">Refused</v-tab><v-tab value="all">All arrivals</v-tab
-    ><v-tab value="passes">Passes</v-tab
+    ><v-tab value="passes">Passes</v-tab><v-tab value="mails">Mails</v-tab
     ><v-tab v-if="session.may('prepare')" value="texts">Terms and welcome</v-tab>
   </v-tabs>
   <template v-if="tab === 'board'">
@@ -81,6 +82,7 @@ onUnmounted(() => live?.close())
     <ArrivalList view="board" :way="way" />
   </template>
   <PassList v-else-if="tab === 'passes'" />
+  <MailList v-else-if="tab === 'mails'" />
   <DoorTexts v-else-if="tab === 'texts'" />
   <ArrivalList v-else :key="tab" :view="view" />
   <PassDialog v-model="open" />
