@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections import Counter
 from collections.abc import Callable
@@ -23,6 +24,8 @@ from tests.worlds import (
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.vocabulary import Activation, Outcome, Role
+from sortitor.schemas.arrivals import WayAnswers
+from sortitor.schemas.passes import PassTerms
 
 #: How often a race is run; a hundred times by `make large`.
 RUNS = int(os.environ.get("SORTITOR_TEST_RUNS", "4"))
@@ -190,3 +193,32 @@ def deadlocks(connection: psycopg.Connection[tuple[object, ...]]) -> object:
     """How often the database had to end one of two that waited for each other."""
     query = "SELECT deadlocks FROM pg_stat_database WHERE datname = current_database()"
     return (connection.execute(query).fetchone() or [None])[0]
+
+
+def test_a_claim_that_is_collected_while_the_device_knocks_again_waits_for_nobody(
+    two_services: Services, database: Database
+) -> None:
+    one, two, url = two_services
+    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s, Sortitor(two) as device:
+        shared = a_pass(s, activation=Activation.SHARED)
+        told = s.passes.add(
+            PassTerms(label="asked", activation=Activation.SHARED), passcode="gangplank"
+        ).code
+        device.agent.knock(knocking(shared, "KM-1"))
+
+        def collect(secret: str) -> None:
+            with contextlib.suppress(Refused):
+                device.agent.collect(secret)
+
+        for _ in range(RUNS * 3):
+            secret = device.agent.knock(knocking(told, "KM-1", protocol=2)).secret or ""
+            device.agent.answer(secret, WayAnswers(passcode="gangplank"))
+            with ThreadPoolExecutor(3) as threads:
+                done = [
+                    threads.submit(collect, secret),
+                    threads.submit(device.agent.knock, knocking(shared, "KM-1")),
+                    threads.submit(s.agent.knock, knocking(shared, "KM-1")),
+                ]
+                assert [one.exception() for one in done] == [None, None, None]
+    with psycopg.connect(url) as connection:
+        assert deadlocks(connection) == 0

@@ -4804,6 +4804,11 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /**
+             * Can Be Tried
+             * @description Whether it can be tried again: its words are kept.
+             */
+            can_be_tried: boolean;
             /** Id */
             id: number;
             /**

@@ -166,7 +166,7 @@ def try_again(ctx: Context, mail_id: int) -> None:
     require_mail(ctx)
     with ctx.changing() as connection:
         mail = or_not_found(store.one(connection, mail_id, lock=True), "mail", mail_id)
-        if mail.state not in (MailState.WAITING, MailState.FAILED) or mail.body is None:
+        if not mail.can_be_tried:
             raise Conflict(
                 "not_again", f"Mail {mail_id} cannot be sent again.", "Ask for a new one."
             )

@@ -20,6 +20,7 @@ class Mail(Answer):
     state: MailState
     tries: int
     next_try_at: Time | None
+    can_be_tried: bool = Field(description="Whether it can be tried again: its words are kept.")
     sent_at: Time | None
     last_error: str | None = Field(description="What the mail server said when it was last tried.")
 

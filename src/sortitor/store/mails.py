@@ -34,6 +34,11 @@ class MailRow:
     sent_at: datetime | None
     last_error: str | None
 
+    @property
+    def can_be_tried(self) -> bool:
+        """Whether it can still be sent: nobody has it yet, and its words are there."""
+        return self.state in (MailState.WAITING, MailState.FAILED) and self.body is not None
+
 
 def put(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
     """Mails that leave once this transaction is committed."""

@@ -87,7 +87,7 @@ const test = () =>
     <template #state="{ item }">
       <v-chip :color="tones[item.state]">{{ item.state }}</v-chip>
       <v-btn
-        v-if="session.may('administer') && (item.state === 'waiting' || item.state === 'failed')"
+        v-if="session.may('administer') && item.can_be_tried"
         size="small"
         variant="text"
         :aria-label="`Try the mail to ${item.to_address} again`"

@@ -44,7 +44,7 @@ from sortitor.operations.documents import Kept
 from sortitor.operations.naming import NAMING, NAMING_ID
 from sortitor.operations.terms import TERMS, as_html
 from sortitor.store import arrivals as store
-from sortitor.store import mails, people
+from sortitor.store import door, mails, people
 from sortitor.store.arrivals import AskedRow, PassRow
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
@@ -324,7 +324,11 @@ def collect(ctx: Context, secret: str) -> Collected:
     """The decision with the device's credential, this once; the page is never given it."""
     device_ctx = replace(ctx, actor=Actor("device", Role.VIEWER), claim=None)
     with device_ctx.changing() as connection:
-        asked = _asked(ctx, connection, secret, lock=True)
+        asked = _asked(ctx, connection, secret)
+        if asked.device_id is not None:
+            # Before the arrival, as whoever knocks does who denies a former claim.
+            door.hold_device(connection, asked.device_id)
+        asked = _asked(ctx, connection, secret, lock=asked.decided_at is not None)
         if asked.decided_at is None:
             raise Conflict(
                 "not_decided", "This arrival is not decided yet.", "Answer what is asked first."
