@@ -187,6 +187,10 @@ def test_a_name_that_is_taken_is_stepped_over(world: World) -> None:
     assert [s.agent.knock(knocking(code, f"KM-{n}")).name for n in (2, 3)] == ["D-03", "D-04"]
 
 
+def test_no_templates_name_nothing(world: World) -> None:
+    assert world.client().naming.check([]) == []
+
+
 def test_a_template_of_a_bad_filter_is_refused_where_it_stands(world: World) -> None:
     s = world.client()
     with pytest.raises(Refused, match="sight") as refused:

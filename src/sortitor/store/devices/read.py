@@ -231,6 +231,8 @@ def first_fitting(
     """Template's place → how many devices it is the first to fit, and up to four of them; one pass
     over the fleet, without those that are retired.
     """
+    if not templates:
+        return {}
     fits = [
         and_(
             devices.c.platform.in_(template.platforms) if template.platforms else true(),
