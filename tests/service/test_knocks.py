@@ -19,6 +19,7 @@ from tests.worlds import (
 )
 
 from sortitor.client.errors import Refused
+from sortitor.core.arrivals import Key, facts_after
 from sortitor.core.vocabulary import Activation, LotStatus, Outcome, Ownership
 from sortitor.schemas.arrivals import Announced
 from sortitor.schemas.cohorts import Cohort
@@ -185,6 +186,14 @@ def test_a_name_that_is_taken_is_stepped_over(world: World) -> None:
     first = s.agent.knock(knocking(code, "KM-1"))
     s.devices.name(first.device_id or 0, "D-02")
     assert [s.agent.knock(knocking(code, f"KM-{n}")).name for n in (2, 3)] == ["D-03", "D-04"]
+
+
+def test_a_device_that_keeps_its_person_is_named_by_them() -> None:
+    keys = [Key("serial", "KM-1", "kelmar", "KM-1")]
+    before = {"person.userName": "maud", "person.groups": ["Crew"], "serial": ["KM-0"]}
+    kept = facts_after(before, {"os_version": "14"}, keys, {})
+    assert (kept["person.userName"], kept["serial"]) == ("maud", ["KM-0", "KM-1"])
+    assert facts_after(before, {}, keys, {"person.userName": "odo"})["person.userName"] == "odo"
 
 
 def test_no_templates_name_nothing(world: World) -> None:

@@ -183,9 +183,9 @@ def facts_after(
     person: Mapping[str, Any],
 ) -> dict[str, Any]:
     """What is known of a device once its knock is written (attribute → value), from what was known
-    before; its person's facts come from the person. Its cohorts are those of before.
+    before; a given person takes the place of the former one. Its cohorts are those of before.
     """
-    after = {name: value for name, value in before.items() if not name.startswith("person.")}
+    after = {"held": False, **before}
     for key in keys:
         after[key.kind] = sorted({*after.get(key.kind, ()), key.value})
     after |= {name: patch[column] for column, name in _ATTRIBUTES.items() if column in patch}
