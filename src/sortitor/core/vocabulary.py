@@ -27,6 +27,78 @@ class Purpose(StrEnum):
     PEOPLE = "people"
 
 
+class SourceKind(StrEnum):
+    """What kind of system knows something beside Sortitor."""
+
+    #: People, groups and perhaps devices, asked for by LDAP (RFC 4511).
+    DIRECTORY = "directory"
+    #: A supplier's list of the devices that were bought.
+    REGISTRY = "registry"
+    #: A file that some system puts out, handed over or fetched from an address.
+    ROSTER = "roster"
+    #: People and groups that an identity provider pushes by SCIM (RFC 7644).
+    PUSH = "push"
+
+
+class SourceState(StrEnum):
+    """What is to be thought of what a source last said."""
+
+    NEVER = "never"
+    FRESH = "fresh"
+    LATE = "late"
+    FAILING = "failing"
+
+
+class RunState(StrEnum):
+    """What became of one run of a source. A braked one stopped to ask."""
+
+    WAITING = "waiting"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    BRAKED = "braked"
+    CANCELLED = "cancelled"
+
+
+class SecretKind(StrEnum):
+    """What a source is opened with."""
+
+    PASSWORD = "password"
+    TOKEN = "token"
+    #: A private key; what is public of it (its certificate) is shown.
+    KEY = "key"
+    #: A certificate with which a source is asked who it is.
+    CERTIFICATE = "certificate"
+
+
+class Gap(StrEnum):
+    """How two systems disagree about a device."""
+
+    #: The source should know it and does not.
+    ABSENT = "absent"
+    #: The source knows it and the fleet does not.
+    UNKNOWN = "unknown"
+    #: Retired here, and alive there.
+    ALIVE = "alive"
+    #: Both know it and say different things of it.
+    DIFFERS = "differs"
+    #: The source lists it more than once.
+    TWICE = "twice"
+
+
+class GapState(StrEnum):
+    """What was decided about a disagreement."""
+
+    OPEN = "open"
+    #: Carried out by hand or by the source's own means; the next run shows whether it is so.
+    DONE = "done"
+    ACCEPTED = "accepted"
+    #: Nobody wants to hear of it until a day.
+    IGNORED = "ignored"
+    #: It is gone.
+    CLOSED = "closed"
+
+
 class Claim(StrEnum):
     """What became of the arrival of a device that is in use and did not show its credential."""
 

@@ -58,6 +58,31 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There are already terms of this name.",
         "Choose another name, or change those.",
     ),
+    "uq_sources_name": (
+        "source_taken",
+        "There is already a source of this name.",
+        "Choose another name.",
+    ),
+    "uq_source_secrets": (
+        "changed_meanwhile",
+        "Somebody gave this source another credential at this very moment.",
+        "Look at it, then try again.",
+    ),
+    "uq_source_runs_at_work": (
+        "runs_already",
+        "This source is being read at the moment.",
+        "Wait for the end of its run.",
+    ),
+    "uq_discrepancies_key": (
+        "changed_meanwhile",
+        "The systems were compared at this very moment.",
+        "Try again.",
+    ),
+    "uq_calendars_secret_hash": (
+        "changed_meanwhile",
+        "Another calendar was made at this very moment.",
+        "Try again.",
+    ),
     "uq_sweep_rules_name": (
         "rule_taken",
         "There is already a sweep rule of this name.",

@@ -13,7 +13,7 @@ from sqlalchemy import (
     Text,
     func,
 )
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
 from sortitor.store.tables.base import (
     Time,
@@ -36,6 +36,8 @@ people = Table(
     # `gone_at`: the provider deleted the resource; the person is kept as left.
     Column("pushed", JSONB),
     Column("gone_at", Time),
+    # The fields set by hand, which a source leaves alone.
+    Column("manual", ARRAY(Text), nullable=False, server_default="{}"),
     Column("revision", Integer, nullable=False, server_default="1"),
     Column("created_at", Time, nullable=False, server_default=func.now()),
     Column("changed_at", Time, nullable=False, server_default=func.now()),
