@@ -74,6 +74,6 @@ def listed(words: Sequence[str]) -> str:
     return f"{', '.join(first)} and {last}" if first else last
 
 
-def plural(count: int, word: str) -> str:
-    """`1 device`, `2 devices`."""
-    return f"{count:,} {word}" if count == 1 else f"{count:,} {word}s"
+def plural(count: int, word: str, many: str | None = None) -> str:
+    """`1 device`, `2 devices`; `many` where an s does not do."""
+    return f"{count:,} {word}" if count == 1 else f"{count:,} {many or word + 's'}"

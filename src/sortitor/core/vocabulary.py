@@ -86,6 +86,33 @@ class Gap(StrEnum):
     TWICE = "twice"
 
 
+class RegistryAct(StrEnum):
+    """What a registry can be asked to do with devices."""
+
+    ASSIGN = "assign"
+    UNASSIGN = "unassign"
+    RELEASE = "release"
+    SET_SHEET = "set-sheet"
+    CLEAR_SHEET = "clear-sheet"
+    BRING_IN = "bring-in"
+
+
+class Mend(StrEnum):
+    """What closes a disagreement."""
+
+    #: The fleet takes the source's word.
+    TAKE_WORD = "take-word"
+    #: What the source knows becomes an awaited device.
+    TAKE_IN = "take-in"
+    #: It is the device that resembles it: the source's number is noted on that one.
+    SAME = "same"
+    #: What the source does not know is retired here.
+    RETIRE = "retire"
+    #: The source is told, by its own means: what is retired is released, what is missing brought
+    #: in.
+    SEND = "send"
+
+
 class GapState(StrEnum):
     """What was decided about a disagreement."""
 

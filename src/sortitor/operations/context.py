@@ -13,6 +13,8 @@ from sortitor.core.errors import FactsMoved, NotFound
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
 from sortitor.operations.files import FileLimits
+from sortitor.operations.sources.ports import Outside, unreachable
+from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
 from sortitor.store.engine import Connection, transaction
 from sortitor.store.engine import Engine as Engine
@@ -90,6 +92,9 @@ class Context:
     claim: Claim | None = None
     progress: Callable[[str, int, int], None] = _silent
     leash: Leash | None = None
+    #: What speaks to other systems, and what opens them.
+    outside: Outside = unreachable
+    vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     _spent: list[bool] = field(default_factory=list)
 
     @property

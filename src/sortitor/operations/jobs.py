@@ -6,18 +6,23 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from tenacity import retry, retry_if_exception_type, stop_after_attempt, wait_fixed
 
 from sortitor.core.errors import Cancelled, Conflict, SortitorError, Unavailable
+from sortitor.core.sources import Source
 from sortitor.core.vocabulary import JobState, LotStatus
-from sortitor.operations import lots
+from sortitor.operations import levels, lots
 from sortitor.operations.context import Actor, Context, or_not_found
+from sortitor.operations.documents import Key
+from sortitor.operations.sources import runs as source_runs
+from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import jobs as store
 from sortitor.store import lots as store_lots
 from sortitor.store import queue
+from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.jobs import JobRow as JobRow
 from sortitor.store.lots import HeadRow
@@ -29,32 +34,118 @@ _TRIES_TO_END = 60
 _ATTEMPTS = 2
 
 
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """One kind of long work, about the subject whose number a job carries."""
+
+    title: str
+    carry_out: Callable[[Context, int, dict[str, Any]], object]
+    #: Whether a former worker has brought it to its end.
+    is_reached: Callable[[Connection, int], bool]
+    #: What is noted of the subject once a job came to nothing; the problem is None where it was
+    #: cancelled.
+    give_up: Callable[[Context, Connection, int, dict[str, Any] | None], object]
+
+
+def _lot_kind(title: str, carry_out: Callable[..., object], reached: LotStatus) -> Kind:
+    def is_reached(connection: Connection, lot_id: int) -> bool:
+        lot = store_lots.one(connection, lot_id)
+        return lot is not None and lot.status == reached
+
+    def give_up(
+        ctx: Context, connection: Connection, lot_id: int, problem: dict[str, Any] | None
+    ) -> None:
+        # A file that could not be looked through never was a lot.
+        if reached is LotStatus.DRAFT:
+            store_lots.remove(connection, lot_id)
+
+    return Kind(title, carry_out, is_reached, give_up)
+
+
+def _read_source(ctx: Context, run_id: int, _: dict[str, Any]) -> None:
+    source_runs.carry_out(ctx, run_id)
+    levels.refresh(ctx)
+
+
+KINDS: dict[str, Kind] = {
+    "check": _lot_kind(
+        "Check lot", lambda ctx, lot_id, _: lots.finish(ctx, lot_id), LotStatus.DRAFT
+    ),
+    "apply": _lot_kind(
+        "Apply lot",
+        lambda ctx, lot_id, given: lots.apply(ctx, lot_id, given["digest"], given["reason"]),
+        LotStatus.APPLIED,
+    ),
+    "revert": _lot_kind(
+        "Revert lot",
+        lambda ctx, lot_id, given: lots.revert(ctx, lot_id, given["digest"], given["reason"]),
+        LotStatus.REVERTED,
+    ),
+    "source": Kind("Read", _read_source, source_runs.is_over, source_runs.fail),
+}
+
+
 def ask(ctx: Context, kind: str, lot_id: int, arguments: dict[str, Any]) -> JobRow:
     """Ask for a lot's apply or revert as a job."""
     with ctx.changing() as connection:
         lot = or_not_found(store_lots.one(connection, lot_id), "lot", lot_id)
-        return _ask(ctx, connection, kind, lot, arguments)
+        return _ask(ctx, connection, kind, lot.id, f"{lot.id} “{lot.name}”", arguments)
 
 
 def ask_check(ctx: Context, given: lots.Given) -> tuple[HeadRow, JobRow | None]:
     """Keep a file and ask for its check: the lot and the job, or the earlier lot and None."""
     with ctx.changing() as connection:
         lot, fresh = lots.begin(ctx, connection, given)
-        return lot, _ask(ctx, connection, "check", lot, {}) if fresh else None
+        if not fresh:
+            return lot, None
+        return lot, _ask(ctx, connection, "check", lot.id, f"{lot.id} “{lot.name}”", {})
 
 
-_TITLES = {"check": "Check lot", "apply": "Apply lot", "revert": "Revert lot"}
+def ask_source(ctx: Context, key: Key, wanted: source_runs.Wanted) -> JobRow:
+    """Ask for a run of a source. Raises Conflict where one is under way."""
+    with ctx.changing() as connection:
+        kept = SOURCES.find(connection, key)
+        source_runs.require_asking(kept.document)
+        run_id = source_runs.begin(ctx, connection, kept, wanted)
+        if run_id is None:
+            name = kept.document.name
+            raise Conflict(
+                "runs_already", f"“{name}” is being read at the moment.", "Wait for its end."
+            )
+        return _ask_run(ctx, connection, kept, run_id)
+
+
+def _ask_run(ctx: Context, connection: Connection, kept: Kept[Source], run_id: int) -> JobRow:
+    job = _ask(ctx, connection, "source", run_id, f"“{kept.document.name}”", {})
+    source_runs.note_job(connection, run_id, job.id)
+    return job
+
+
+def ask_due_sources(ctx: Context) -> list[JobRow]:
+    """Ask for a run of every source whose time has come; of several processes one does it."""
+    asked = []
+    for kept, wanted in source_runs.due(ctx):
+        with ctx.changing() as connection:
+            run_id = source_runs.begin(ctx, connection, kept, wanted)
+            if run_id is not None:
+                asked.append(_ask_run(ctx, connection, kept, run_id))
+    return asked
 
 
 def _ask(
-    ctx: Context, connection: Connection, kind: str, lot: HeadRow, arguments: dict[str, Any]
+    ctx: Context,
+    connection: Connection,
+    kind: str,
+    subject_id: int,
+    called: str,
+    arguments: dict[str, Any],
 ) -> JobRow:
     job_id = store.add(
         connection,
         {
             "kind": kind,
-            "title": f"{_TITLES[kind]} {lot.id} “{lot.name}”",
-            "subject_id": lot.id,
+            "title": f"{KINDS[kind].title} {called}",
+            "subject_id": subject_id,
             "arguments": arguments,
             "state": JobState.WAITING,
             "actor": ctx.actor.name,
@@ -90,8 +181,8 @@ def cancel(ctx: Context, job_id: int) -> JobRow:
                 "Revert its change if that is what you want.",
             )
         store.ask_to_stop(connection, job_id, ctx.clock.wall())
-        if job.state == JobState.WAITING and job.kind == "check":
-            store_lots.remove(connection, job.subject_id)
+        if job.state == JobState.WAITING:
+            KINDS[job.kind].give_up(ctx, connection, job.subject_id, None)
         return or_not_found(store.one(connection, job_id), "job", job_id)
 
 
@@ -104,15 +195,15 @@ def run(ctx: Context, job_id: int) -> None:
         job = store.one(connection, job_id, lock=True)
         if job is None or job.state not in (JobState.WAITING, JobState.RUNNING):
             return
-        lot = store_lots.one(connection, job.subject_id)
         again = job.state == JobState.RUNNING
+        reached = KINDS[job.kind].is_reached(connection, job.subject_id)
         taken = {
             "state": JobState.RUNNING,
             "started_at": ctx.clock.wall(),
             "attempts": job.attempts + 1,
         }
         store.change(connection, job_id, taken)
-    if again and lot is not None and lot.status == _REACHED[job.kind]:
+    if again and reached:
         _finish(ctx, job_id, JobState.DONE)
         return
     if job.attempts >= _ATTEMPTS:
@@ -136,7 +227,7 @@ def run(ctx: Context, job_id: int) -> None:
         _spent=[],
     )
     try:
-        _ACTS[job.kind](mine, job.subject_id, job.arguments)
+        KINDS[job.kind].carry_out(mine, job.subject_id, job.arguments)
     except Cancelled:
         _give_up(ctx, job, JobState.CANCELLED, None)
     except SortitorError as error:
@@ -165,14 +256,6 @@ def run(ctx: Context, job_id: int) -> None:
         _finish(ctx, job_id, JobState.DONE)
 
 
-_REACHED = {"check": LotStatus.DRAFT, "apply": LotStatus.APPLIED, "revert": LotStatus.REVERTED}
-_ACTS: dict[str, Callable[[Context, int, dict[str, Any]], object]] = {
-    "check": lambda ctx, lot_id, _: lots.finish(ctx, lot_id),
-    "apply": lambda ctx, lot_id, given: lots.apply(ctx, lot_id, given["digest"], given["reason"]),
-    "revert": lambda ctx, lot_id, given: lots.revert(ctx, lot_id, given["digest"], given["reason"]),
-}
-
-
 @retry(
     retry=retry_if_exception_type(Unavailable),
     stop=stop_after_attempt(_TRIES_TO_END),
@@ -184,7 +267,7 @@ def _finish(
     job_id: int,
     state: JobState,
     problem: dict[str, Any] | None = None,
-    forget_lot: int | None = None,
+    given_up: JobRow | None = None,
 ) -> None:
     """Write the end down.
 
@@ -192,8 +275,8 @@ def _finish(
     """
     ended = {"state": state, "finished_at": ctx.clock.wall(), "problem": problem}
     with ctx.bookkeeping() as connection:
-        if forget_lot is not None:
-            store_lots.remove(connection, forget_lot)
+        if given_up is not None:
+            KINDS[given_up.kind].give_up(ctx, connection, given_up.subject_id, problem)
         store.change(connection, job_id, ended)
 
 
@@ -208,8 +291,7 @@ def _hand_back(ctx: Context, job_id: int) -> None:
 
 
 def _give_up(ctx: Context, job: JobRow, state: JobState, problem: dict[str, Any] | None) -> None:
-    # A file that could not be looked through never was a lot.
-    _finish(ctx, job.id, state, problem, job.subject_id if job.kind == "check" else None)
+    _finish(ctx, job.id, state, problem, job)
 
 
 def _teller(ctx: Context, job_id: int) -> Callable[[str, int, int], None]:

@@ -31,7 +31,7 @@ class Pools(DocumentKind[Pool]):
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Pool]) -> Effect:
         """Seats needed before and after."""
         pools = [pool for pool in (wanted.before, wanted.proposed) if pool is not None]
-        numbers = _needed(ctx, connection, pools)
+        numbers = seats_needed(ctx, connection, pools)
         if wanted.proposed is None:
             return Effect((Count("needed", "devices that take a seat now", numbers[0]),))
         needed, seats = numbers[-1], wanted.proposed.seats
@@ -74,10 +74,11 @@ def filter_of(ctx: Context, key: Key) -> Filter:
 def _counted(
     ctx: Context, connection: Connection, found: Sequence[Kept[Pool]]
 ) -> list[CountedPool]:
-    numbers = _needed(ctx, connection, [kept.document for kept in found])
+    numbers = seats_needed(ctx, connection, [kept.document for kept in found])
     return [CountedPool(kept, number) for kept, number in zip(found, numbers, strict=True)]
 
 
-def _needed(ctx: Context, connection: Connection, pools: Sequence[Pool]) -> list[int]:
+def seats_needed(ctx: Context, connection: Connection, pools: Sequence[Pool]) -> list[int]:
+    """How many seats each of the pools needs."""
     chosen = [resolve_selection(connection, Selection(filter=needing(pool))) for pool in pools]
     return devices.counts(connection, chosen, ctx.now)

@@ -304,6 +304,17 @@ def one(connection: Connection, cohort_id: int, lock: bool = False) -> CohortRow
     return read_one(connection, query.with_for_update(of=cohorts) if lock else query, CohortRow)
 
 
+def sizes(connection: Connection) -> dict[str, int]:
+    """Cohort → how many devices it holds, of those whose members are kept."""
+    query = (
+        select(cohorts.c.name, func.count())
+        .join(cohort_members, cohort_members.c.cohort_id == cohorts.c.id)
+        .group_by(cohorts.c.name)
+        .order_by(cohorts.c.name)
+    )
+    return {row[0]: row[1] for row in connection.execute(query)}
+
+
 def moving(connection: Connection) -> dict[str, Filter]:
     """Name → filter of the cohorts that time moves."""
     return {

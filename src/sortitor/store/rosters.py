@@ -135,21 +135,41 @@ def merge(connection: Connection, source_id: int, whole: bool, now: datetime) ->
     )
 
 
-def unknown_told(connection: Connection, source_id: int) -> pl.DataFrame:
-    """Those of the staged lines that are no device of the fleet: DEVICE_COLUMNS."""
+def news(connection: Connection, source_id: int, now: datetime) -> pl.DataFrame:
+    """The lines that were added or changed at this moment and are no device of the fleet, as
+    DEVICE_COLUMNS: what was known as unknown before is no news.
+    """
     names = ", ".join(f"t.{name}" for name in DEVICE_COLUMNS)
     return bulk.read_frame(
         connection,
         f"SELECT {names} FROM told t JOIN roster_devices r ON r.source_id = %s"  # noqa: S608
-        " AND r.key = t.key WHERE r.device_id IS NULL ORDER BY t.key",
+        " AND r.key = t.key WHERE r.device_id IS NULL AND r.changed_at = %s ORDER BY t.key",
         dict.fromkeys(DEVICE_COLUMNS, pl.String),
+        [source_id, now],
+    )
+
+
+def match_news(connection: Connection, source_id: int) -> None:
+    """Give the lines without a device the one that is theirs by now."""
+    run = raw(connection).execute
+    run("DROP TABLE IF EXISTS nameless, matched")
+    run(
+        f"CREATE TEMP TABLE nameless ON COMMIT DROP AS SELECT key, maker,"  # noqa: S608
+        f" {', '.join(NUMBERS)} FROM roster_devices"
+        f" WHERE source_id = {int(source_id)} AND device_id IS NULL"
+    )
+    run("ANALYZE nameless")
+    run("CREATE TEMP TABLE matched ON COMMIT DROP AS" + _MATCH.format(lines="nameless"))
+    run(
+        "UPDATE roster_devices r SET device_id = m.device_id FROM matched m"
+        " WHERE r.source_id = %s AND r.key = m.key",
         [source_id],
     )
 
 
 def match_again(connection: Connection, after_entry: int) -> None:
-    """Look for the device of every line that has none, and of those whose device was merged, removed
-    or given other numbers by entries after `after_entry`.
+    """Look for the device of every line that has none, and of those whose device was merged, taken
+    away or given other numbers by entries after `after_entry`.
     """
     run = raw(connection).execute
     run(
@@ -165,20 +185,8 @@ def match_again(connection: Connection, after_entry: int) -> None:
         """,
         [after_entry, after_entry],
     )
-    for source_id in [row[0] for row in run("SELECT id FROM sources ORDER BY id").fetchall()]:
-        run("DROP TABLE IF EXISTS nameless, matched")
-        run(
-            f"CREATE TEMP TABLE nameless ON COMMIT DROP AS SELECT key, maker,"  # noqa: S608
-            f" {', '.join(NUMBERS)} FROM roster_devices"
-            f" WHERE source_id = {source_id} AND device_id IS NULL"
-        )
-        run("ANALYZE nameless")
-        run("CREATE TEMP TABLE matched ON COMMIT DROP AS" + _MATCH.format(lines="nameless"))
-        run(
-            "UPDATE roster_devices r SET device_id = m.device_id FROM matched m"
-            " WHERE r.source_id = %s AND r.key = m.key",
-            [source_id],
-        )
+    for row in run("SELECT id FROM sources ORDER BY id").fetchall():
+        match_news(connection, cast("tuple[int]", row)[0])
 
 
 @dataclass(frozen=True, slots=True)

@@ -253,6 +253,12 @@ def take_over(connection: Connection, source_id: int, entry_id: int, now: dateti
     _settle(connection, entry_id, [row[0] for row in touched], [row[0] for row in renamed])
 
 
+def note(connection: Connection, source_id: int, now: datetime) -> None:
+    """Keep which entry is whom, where a run changes nobody."""
+    for statement in _NOTED:
+        raw(connection).execute(statement, {"source": source_id, "now": now})
+
+
 def _settle(connection: Connection, entry_id: int, touched: list[Any], renamed: list[Any]) -> None:
     """Bring memberships and cohorts to what is known of people now."""
     groups.resolve(connection, [int(one) for one in touched], [int(one) for one in renamed])
@@ -269,6 +275,25 @@ def _settle(connection: Connection, entry_id: int, touched: list[Any], renamed: 
     )
 
 
+_NOTED = (
+    # Another entry may be the person of one that was deleted.
+    """
+    DELETE FROM source_people l USING staged_people s
+    WHERE l.source_id = %(source)s AND l.person_id = s.person_id AND l.key <> s.key
+    """,
+    """
+    INSERT INTO source_people (source_id, key, person_id, place, said)
+    SELECT %(source)s, key, person_id, place, said FROM staged_people
+    ON CONFLICT (source_id, key) DO UPDATE SET person_id = EXCLUDED.person_id,
+        place = EXCLUDED.place, said = EXCLUDED.said, gone_at = NULL
+    WHERE (source_people.place, source_people.said, source_people.gone_at)
+        IS DISTINCT FROM (EXCLUDED.place, EXCLUDED.said, NULL::timestamptz)
+    """,
+    """
+    UPDATE source_people l SET gone_at = %(now)s FROM gone_people g
+    WHERE l.source_id = %(source)s AND l.key = g.key
+    """,
+)
 _MEMBERS = (
     """
     DELETE FROM group_people m USING journal_members j WHERE j.entry_id = %(entry)s
@@ -334,23 +359,7 @@ _TAKEN_OVER = (
     INSERT INTO journal_people (entry_id, person_id, before, after)
     SELECT %(entry)s, id, jsonb_set(after, '{{left_at}}', 'null'), after FROM changed
     """,  # noqa: S608
-    # Another entry may be the person of one that was deleted.
-    """
-    DELETE FROM source_people l USING staged_people s
-    WHERE l.source_id = %(source)s AND l.person_id = s.person_id AND l.key <> s.key
-    """,
-    """
-    INSERT INTO source_people (source_id, key, person_id, place, said)
-    SELECT %(source)s, key, person_id, place, said FROM staged_people
-    ON CONFLICT (source_id, key) DO UPDATE SET person_id = EXCLUDED.person_id,
-        place = EXCLUDED.place, said = EXCLUDED.said, gone_at = NULL
-    WHERE (source_people.place, source_people.said, source_people.gone_at)
-        IS DISTINCT FROM (EXCLUDED.place, EXCLUDED.said, NULL::timestamptz)
-    """,
-    """
-    UPDATE source_people l SET gone_at = %(now)s FROM gone_people g
-    WHERE l.source_id = %(source)s AND l.key = g.key
-    """,
+    *_NOTED,
     """
     WITH added AS (
         INSERT INTO groups (name) SELECT name FROM staged_groups WHERE group_id IS NULL

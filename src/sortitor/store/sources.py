@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, Select, delete, func, insert, or_, select, true, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from sortitor.core.vocabulary import RunState, SecretKind
+from sortitor.core.vocabulary import Ownership, RunState, SecretKind
 from sortitor.store.rosters import RosterRow
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
@@ -263,6 +263,7 @@ def roster(
     unknown_only: bool,
     after: str | None,
     limit: int,
+    without_personal: bool,
 ) -> Sequence[RosterRow]:
     """Lines of a source's roster by key; `query` finds what begins with it."""
     lines = _lines().where(roster_devices.c.source_id == source_id)
@@ -278,6 +279,8 @@ def roster(
             )
         ]
         lines = lines.where(or_(*begins))
+    if without_personal:
+        lines = lines.where(devices.c.ownership.is_distinct_from(Ownership.PERSONAL))
     if unknown_only:
         lines = lines.where(roster_devices.c.device_id.is_(None))
     if after is not None:

@@ -45,7 +45,8 @@ def wants_job(prefer: str | None) -> bool:
 
 def shape(row: JobRow) -> Job:
     """A job on the wire."""
-    return Job.model_validate({**asdict(row), "result": f"/api/v1/lots/{row.subject_id}"})
+    noun = "source-runs" if row.kind == "source" else "lots"
+    return Job.model_validate({**asdict(row), "result": f"/api/v1/{noun}/{row.subject_id}"})
 
 
 def accepted(response: Response, row: JobRow) -> Job:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from sortitor.core.columns import IDENTIFIER_COLUMNS
 from sortitor.core.errors import Conflict
+from sortitor.core.lots import Decided
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import LotStatus, Verdict
 from sortitor.operations import quotas, reverts
@@ -138,25 +139,32 @@ def apply(ctx: Context, lot_id: int, digest: str, reason: str | None) -> HeadRow
         store.serialise_appliers(connection)
         decided = recheck(ctx, connection, lot, lock=True)
         require_digest(_shown(ctx, connection, lot_id), digest)
-        entry = ctx.record(
-            connection,
-            "lot.apply",
-            "lot",
-            f"Lot “{lot.name}” applied: {words(decided.counts)}",
-            subject_id=lot_id,
-            reason=reason,
-            before={"status": lot.status},
-            after={"status": "applied", **decided.counts},
-        )
-        store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
-        store.write_devices(connection, lot_id, entry, decided, ctx.now, ctx.counting)
-        quotas.require_room(connection, in_force(connection), entry)
-        store.change(
-            connection,
-            lot_id,
-            {"status": LotStatus.APPLIED, "applied_at": ctx.now, "entry_id": entry},
-        )
+        take_in(ctx, connection, lot, decided, reason)
         return known(connection, lot_id)
+
+
+def take_in(
+    ctx: Context, connection: Connection, lot: HeadRow, decided: Decided, reason: str | None
+) -> None:
+    """Write what was decided of a lot, in the transaction of whoever applies it."""
+    entry = ctx.record(
+        connection,
+        "lot.apply",
+        "lot",
+        f"Lot “{lot.name}” applied: {words(decided.counts)}",
+        subject_id=lot.id,
+        reason=reason,
+        before={"status": lot.status},
+        after={"status": "applied", **decided.counts},
+    )
+    store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
+    store.write_devices(connection, lot.id, entry, decided, ctx.now, ctx.counting)
+    quotas.require_room(connection, in_force(connection), entry)
+    store.change(
+        connection,
+        lot.id,
+        {"status": LotStatus.APPLIED, "applied_at": ctx.now, "entry_id": entry},
+    )
 
 
 def discard(ctx: Context, lot_id: int, reason: str | None) -> HeadRow:

@@ -110,7 +110,9 @@ def check(ctx: Context, given: Given) -> tuple[HeadRow, bool]:
     manifest = _read(ctx, given.form, given.content, given.settings.reading)
     with ctx.changing() as connection:
         lot, fresh = begin(ctx, connection, given)
-        return (_look_through(ctx, connection, lot, manifest), True) if fresh else (lot, False)
+        if fresh:
+            look_through(ctx, connection, lot, manifest)
+        return known(connection, lot.id), fresh
 
 
 def _freshened(ctx: Context, lot: HeadRow) -> HeadRow:
@@ -138,8 +140,9 @@ def finish(ctx: Context, lot_id: int) -> HeadRow:
     manifest = _read(ctx, lot.form, content, reading_of(lot.reading))
     with ctx.changing() as connection:
         lot = known(connection, lot_id, lock=True)
-        is_open = lot.status == LotStatus.CHECKING
-        return _look_through(ctx, connection, lot, manifest) if is_open else lot
+        if lot.status == LotStatus.CHECKING:
+            look_through(ctx, connection, lot, manifest)
+        return known(connection, lot_id)
 
 
 def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, bool]:
@@ -185,9 +188,10 @@ def begin(ctx: Context, connection: Connection, given: Given) -> tuple[HeadRow, 
     return known(connection, lot_id), True
 
 
-def _look_through(
+def look_through(
     ctx: Context, connection: Connection, lot: HeadRow, manifest: Manifest
-) -> HeadRow:
+) -> core.Decided:
+    """Check the rows of a lot that was begun, and keep what was found."""
     given = json.loads(lot.columns_from) if lot.columns_from else {}
     learned = store.habits(connection, lot.defaults.get("supplier", ""))
     meaning, origin, remarks = _meaning(manifest, given, learned.columns)
@@ -218,7 +222,7 @@ def _look_through(
         subject_id=lot.id,
         after=counts,
     )
-    return or_not_found(store.one(connection, lot.id), "lot", lot.id)
+    return checked.decided
 
 
 def _read(ctx: Context, form: str, content: bytes, reading: Reading) -> Manifest:

@@ -1,0 +1,1 @@
+"""Sources: other systems that know something of devices and people."""

@@ -1,0 +1,108 @@
+"""What the operations ask of the adapters that speak to other systems."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from sortitor.core.errors import SortitorError
+from sortitor.core.rosters import Told
+from sortitor.core.sources import Source
+from sortitor.core.vocabulary import RegistryAct, SecretKind
+
+Secrets = Mapping[SecretKind, bytes]
+Tell = Callable[[str, int, int], None]
+
+
+class SourceFault(SortitorError):
+    """Another system does not do what is asked of it: `code` says which way, `detail` in its
+    words.
+    """
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What of a source is asked: everything, or what changed since a cursor."""
+
+    whole: bool
+    cursor: str | None = None
+    etag: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What a look at a source found: sentences, and up to three real entries as it gives them."""
+
+    words: tuple[str, ...]
+    entries: tuple[Mapping[str, Sequence[str]], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A device as a registry holds it, whether it is assigned to this server or not."""
+
+    key: str
+    serial: str
+    maker: str
+    model: str
+    reseller: str
+    order: str | None
+    imei: str | None
+    added_at: str
+    assigned_to: str | None
+    sheet_digest: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """For which devices a registry did what it was asked, and its words for the others."""
+
+    keys: tuple[str, ...] = ()
+    refused: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def count(self) -> int:
+        """For how many it was done."""
+        return len(self.keys)
+
+
+class Outside(Protocol):
+    """Whoever speaks the protocols. Every method raises SourceFault, and waits for a bounded
+    time.
+    """
+
+    def read(self, source: Source, secrets: Secrets, asked: Asked, tell: Tell) -> Told | None:
+        """What the source says; None where it says that nothing has changed."""
+
+    def look(self, source: Source, secrets: Secrets) -> Looked:
+        """Whether it can be reached and opened, and what its entries look like."""
+
+    def proves(self, source: Source, secrets: Secrets, name: str, password: str) -> str | None:
+        """The key of the entry whom a directory knows by this name and password, else None."""
+
+    def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
+        """What a registry holds under a number or an order, newest first."""
+
+    def act(
+        self,
+        source: Source,
+        secrets: Secrets,
+        act: RegistryAct,
+        keys: Sequence[str],
+        what: Mapping[str, Any],
+        trying: bool,
+    ) -> Done:
+        """Let a registry assign, release, bring in, or carry a sheet; `trying`: it only says what
+        it would do.
+        """
+
+
+class Unreachable:
+    """Nobody speaks to anything: what a context has that is given nothing else."""
+
+    def __getattr__(self, name: str) -> Any:
+        raise SourceFault("no_outside", "Other systems cannot be reached from here.")
+
+
+unreachable: Any = Unreachable()

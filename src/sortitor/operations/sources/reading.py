@@ -1,0 +1,203 @@
+"""Sources as they stand: how old what they said is, what opens them and until when, and what they
+said.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from sortitor.core.sources import Source, next_run_at, state_of
+from sortitor.core.vocabulary import RunState, SecretKind, SourceKind, SourceState
+from sortitor.operations.context import Context, or_not_found
+from sortitor.operations.documents import Key
+from sortitor.operations.sources.documents import SOURCES
+from sortitor.operations.sources.runs import standing_of
+from sortitor.store import sources as store
+from sortitor.store.documents import Kept
+from sortitor.store.engine import Connection
+from sortitor.store.rosters import RosterRow as RosterRow
+from sortitor.store.sources import SecretRow, StandingRow
+
+_DIAGNOSED_RUNS = 10
+
+
+@dataclass(frozen=True, slots=True)
+class SecretShown:
+    """What may be seen of what opens a source."""
+
+    kind: SecretKind
+    waiting: bool
+    ends_at: datetime | None
+    made_at: datetime
+    made_by: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class SourceDetail:
+    """A source with its state, age, holdings and credentials."""
+
+    kept: Kept[Source]
+    state: SourceState
+    row: StandingRow
+    next_at: datetime | None
+    secrets: tuple[SecretShown, ...]
+    good_at: datetime | None
+    people: int
+
+
+def every(ctx: Context) -> list[SourceDetail]:
+    """All sources by name."""
+    with ctx.reading() as connection:
+        return _details(ctx, connection, SOURCES.shelf.every(connection))
+
+
+def one(ctx: Context, key: Key) -> SourceDetail:
+    """One source."""
+    with ctx.reading() as connection:
+        return _details(ctx, connection, [SOURCES.find(connection, key)])[0]
+
+
+def detail(ctx: Context, kept: Kept[Source]) -> SourceDetail:
+    """A source at hand."""
+    with ctx.reading() as connection:
+        return _details(ctx, connection, [kept])[0]
+
+
+def _details(
+    ctx: Context, connection: Connection, found: Sequence[Kept[Source]]
+) -> list[SourceDetail]:
+    standings = store.standings(connection)
+    secrets: dict[int, list[SecretRow]] = {}
+    for row in store.secrets(connection):
+        secrets.setdefault(row.source_id, []).append(row)
+    pushes = any(kept.document.kind is SourceKind.PUSH for kept in found)
+    pushed = store.pushed(connection) if pushes else (None, 0)
+    return [
+        _detail(ctx, kept, standings[kept.id], secrets.get(kept.id, ()), pushed) for kept in found
+    ]
+
+
+def _detail(
+    ctx: Context,
+    kept: Kept[Source],
+    row: StandingRow,
+    secrets: Sequence[SecretRow],
+    pushed: tuple[datetime | None, int],
+) -> SourceDetail:
+    standing, people = standing_of(row), row.people
+    if kept.document.kind is SourceKind.PUSH:
+        # What is pushed is as old as the last push.
+        standing, people = replace(standing, good_at=pushed[0]), pushed[1]
+    next_at = next_run_at(kept.document, standing)
+    if row.last_state is RunState.BRAKED:
+        next_at = None
+    return SourceDetail(
+        kept=kept,
+        state=state_of(kept.document, standing, ctx.now),
+        row=row,
+        next_at=max(next_at, ctx.now) if next_at is not None else None,
+        secrets=tuple(map(_shown, secrets)),
+        good_at=standing.good_at,
+        people=people,
+    )
+
+
+def _shown(row: SecretRow) -> SecretShown:
+    about = row.about
+    words = ""
+    if row.kind is SecretKind.KEY:
+        words = f"certificate {about.get('fingerprint', '')[:16]}"
+    elif "issuer" in about:
+        words = f"of {about['issuer']} for {about['server']}"
+    return SecretShown(row.kind, row.waiting, row.ends_at, row.made_at, row.made_by, words)
+
+
+def roster(
+    ctx: Context, key: Key, query: str | None, unknown_only: bool, after: str | None, limit: int
+) -> list[RosterRow]:
+    """What a source says of devices, by its own numbers. To whoever may not see the identifiers of
+    personal devices, lines of such devices are not shown.
+    """
+    with ctx.reading() as connection:
+        kept = SOURCES.find(connection, key)
+        return list(
+            store.roster(
+                connection,
+                kept.id,
+                query,
+                unknown_only,
+                after,
+                limit,
+                without_personal=not ctx.veil.lifted,
+            )
+        )
+
+
+def diagnosis(ctx: Context, key: Key) -> str:
+    """What is to be handed to whoever helps: settings, state, runs; no secret, no person."""
+    with ctx.reading() as connection:
+        kept = SOURCES.find(connection, key)
+        row = or_not_found(store.standing(connection, kept.id), "source", key)
+        runs = store.runs(connection, kept.id, None, _DIAGNOSED_RUNS)
+        secrets = store.secrets(connection, kept.id)
+    standing = standing_of(row)
+    lines = [
+        f"Source: {kept.document.name} ({kept.document.kind}), revision {kept.revision}",
+        f"At: {ctx.now:%Y-%m-%d %H:%M:%S} UTC",
+        f"State: {state_of(kept.document, standing, ctx.now)}",
+        f"Last read: {_moment(row.good_at)}; whole: {_moment(row.whole_at)}",
+        f"Holds: {row.devices} devices ({row.unknown} unknown here), {row.people} people,"
+        f" {row.groups} groups",
+        "",
+        "Settings:",
+    ]
+    for name, value in kept.document.as_json().items():
+        if name not in ("name", "kind", "authority") and value not in (None, [], ""):
+            lines.append(f"  {name}: {value}")
+    if kept.document.authority:
+        lines.append("  authority: given")
+    lines += ["", "Opened with:"]
+    lines += [
+        f"  {secret.kind}{' (waiting)' if secret.waiting else ''}: since {_moment(secret.made_at)},"
+        f" until {_moment(secret.ends_at)}"
+        for secret in secrets
+    ] or ["  nothing"]
+    lines += ["", "Runs, newest first:"]
+    for run in runs:
+        lines.append(
+            f"  {run.id}: {_moment(run.asked_at)} {'whole' if run.whole else 'changes'},"
+            f" {run.state}, {run.counts}"
+        )
+        if run.problem:
+            lines.append(f"    {run.problem['code']}: {run.problem['detail']}")
+        lines += [f"    {remark['count']} {remark['words']}" for remark in run.remarks]
+    return "\n".join(lines) + "\n"
+
+
+def _moment(at: datetime | None) -> str:
+    return f"{at:%Y-%m-%d %H:%M:%S}" if at else "never"
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """A day on which something that opens a source ends."""
+
+    source_id: int
+    source: str
+    kind: SecretKind
+    ends_at: datetime
+
+
+def ends(ctx: Context) -> list[End]:
+    """What opens sources and ends, first things first."""
+    with ctx.reading() as connection:
+        names = {kept.id: kept.document.name for kept in SOURCES.shelf.every(connection)}
+        found = [
+            End(row.source_id, names[row.source_id], row.kind, row.ends_at)
+            for row in store.secrets(connection)
+            if row.ends_at is not None and not row.waiting and row.kind is not SecretKind.KEY
+        ]
+    return sorted(found, key=lambda end: end.ends_at)
