@@ -36,6 +36,10 @@ class Permission(StrEnum):
     MANAGE_PEOPLE = "manage-people"
     #: Change licence pools.
     LICENSE = "license"
+    #: Add and change sources, give what opens them, run them, tell registries what to do.
+    CONNECT = "connect"
+    #: Decide about discrepancies and mend them.
+    LEVEL = "level"
     #: Change sweep rules and retire by them.
     SWEEP = "sweep"
     #: Take back any change of the journal.
@@ -63,6 +67,8 @@ WORDS: dict[Permission, str] = {
     Permission.PREPARE: "change the gate, names or passes",
     Permission.MANAGE_PEOPLE: "change people and groups",
     Permission.LICENSE: "change licence pools",
+    Permission.CONNECT: "change or run sources",
+    Permission.LEVEL: "decide about discrepancies",
     Permission.SWEEP: "change sweep rules or retire devices",
     Permission.REVERT: "take changes back",
     Permission.ADMINISTER: "manage accounts",

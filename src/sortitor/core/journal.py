@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from sortitor.core.errors import Conflict
@@ -44,6 +45,13 @@ FINAL: dict[str, str] = {
     "group.edit": _PUSH_AGAIN,
     "group.remove": _PUSH_AGAIN,
     "group.groups": "Set the former groups again.",
+    "source.brake": "Nothing was done that could be taken back.",
+    "source.secret": "Give the credential again.",
+    "secrets.renew": "Nothing was changed but how they are kept.",
+    "registry.act": "Ask the registry to do the contrary; what is released only its reseller can"
+    " bring back.",
+    "calendar.add": "Revoke the calendar's address instead.",
+    "calendar.revoke": "Make a new address.",
     "sweep.brake": "Nothing was done that could be taken back.",
     "hold.add": "End the hold instead.",
     "hold.end": "Hold the device again.",
@@ -113,6 +121,44 @@ def devices_revert(
         examples=examples,
         examples_total=examples_total,
         warnings=(warning,) if left else (),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class PeopleUndoing:
+    """What reverting an entry does to people and groups; `lines` as `name, action`."""
+
+    restored: int
+    removed: int
+    left: int
+    memberships: int
+    lines: tuple[tuple[str, str], ...]
+
+
+_PEOPLE_ACTIONS = {"restore": "set back", "remove": "removed", "left": "left as it is"}
+
+
+def people_revert(summary: str, undoing: PeopleUndoing) -> Preview:
+    """What taking back a run of a source does to people and groups."""
+    left = undoing.left
+    counts = (
+        Count("removed", "people removed", undoing.removed, "warn" if undoing.removed else "plain"),
+        Count("restored", "people set back", undoing.restored, "good"),
+        Count("memberships", "memberships set back", undoing.memberships),
+        Count("left", "people left as they are", left, "warn" if left else "plain"),
+    )
+    warnings = ["The source's next run says the same again, unless its scope is another by then."]
+    if left:
+        warnings.insert(0, "Who changed since, or has a device, stays; they are listed first.")
+    return Preview(
+        title=f"Revert: {summary}",
+        apply_label="Take the run back",
+        counts=counts,
+        examples=tuple(
+            Example(name, "person", None, _PEOPLE_ACTIONS[action]) for name, action in undoing.lines
+        ),
+        examples_total=undoing.removed + undoing.restored + left,
+        warnings=tuple(warnings),
     )
 
 

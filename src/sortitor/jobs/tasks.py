@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import health, jobs, retention
+from sortitor.operations import health, jobs, levels, retention
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs as sweeps
@@ -37,6 +37,12 @@ def make_app(url: str) -> App:
         app.task(name="sortitor:retain", queueing_lock="retain", retry=retry, pass_context=True)(
             retain
         )
+    )
+    app.periodic(cron="* * * * *")(
+        app.task(name="sortitor:sources", queueing_lock="sources", pass_context=True)(run_sources)
+    )
+    app.periodic(cron="*/5 * * * *")(
+        app.task(name="sortitor:level", queueing_lock="level", pass_context=True)(level)
     )
     app.periodic(cron="* * * * *")(
         app.task(name="sortitor:count", queueing_lock="count", pass_context=True)(count)
@@ -75,6 +81,16 @@ def count_cohorts(job: JobContext, timestamp: int) -> None:
 def retain(job: JobContext, timestamp: int) -> None:
     """Let go of what is older than it is kept."""
     retention.carry_out(_context(job))
+
+
+def run_sources(job: JobContext, timestamp: int) -> None:
+    """Ask for a run of every source whose time has come."""
+    jobs.ask_due_sources(_context(job))
+
+
+def level(job: JobContext, timestamp: int) -> None:
+    """Compare the fleet with the rosters where something has happened since the last time."""
+    levels.refresh(_context(job), always=False)
 
 
 def count(job: JobContext, timestamp: int) -> None:

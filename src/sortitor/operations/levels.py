@@ -286,11 +286,6 @@ def _decided(row: GapRow) -> dict[str, Any]:
     }
 
 
-def restore(connection: Connection, before: Mapping[str, Any]) -> None:
-    """Take decisions back."""
-    store.restore(connection, before["gaps"])
-
-
 def _chosen(connection: Connection, chosen: Chosen) -> list[GapRow]:
     rows = list(store.page(connection, chosen, None, _MOST_AT_ONCE))
     if not rows:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from sortitor.core import journal as core
@@ -16,17 +17,18 @@ from sortitor.operations.gate import GATE, in_force
 from sortitor.operations.licences import POOLS
 from sortitor.operations.naming import NAMING
 from sortitor.operations.orders import ORDERS
+from sortitor.operations.sources.documents import SOURCES
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.terms import TERMS
 from sortitor.operations.welcome import WELCOME
 from sortitor.store import cohorts as store_cohorts
-from sortitor.store import journal, lots, people, sweeps
+from sortitor.store import groups, journal, levels, lots, people, source_people, sweeps
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
 _KINDS: dict[str, DocumentKind[Any]] = {
     f"{kind.operation}.{act}": kind
-    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME)
+    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME, SOURCES)
     # "apply" is what the gate's and the naming's changes were called before.
     for act in ("add", "edit", "remove", "apply")
 }
@@ -57,6 +59,11 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
     if entry.operation == "cohort.list":
         gone = lists.is_gone(connection, entry, lock)
         return sealed(core.document_revert(entry.summary, gone), [entry.id, gone])
+    if entry.operation == "source.run":
+        undoing = source_people.plan_undoing(connection, entry.id)
+        return sealed(core.people_revert(entry.summary, undoing), [entry.id, asdict(undoing)])
+    if entry.operation == "level.decide":
+        return sealed(core.document_revert(entry.summary, False), [entry.id])
     plan = journal.plan_undoing(connection, entry.id, lock)
     examples = tuple(
         core.revert_example(
@@ -105,6 +112,10 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         elif entry.operation == "cohort.list":
             if not left:
                 lists.restore(ctx, connection, entry)
+        elif entry.operation == "source.run":
+            source_people.undo(connection, entry_id, revert_id, ctx.now)
+        elif entry.operation == "level.decide":
+            levels.restore(connection, entry.before["gaps"])
         else:
             journal.undo(connection, entry_id, revert_id)
             quotas.require_room(connection, in_force(connection), revert_id)
@@ -119,6 +130,8 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         lots.serialise_appliers(connection)
     if entry.subject == "cohort":
         store_cohorts.hold_still(connection)
+    if entry.operation == "source.run":
+        groups.hold_still(connection)
     if entry.operation not in _KINDS:
         # The people's rows before the devices': the order of every arrival.
         people.lock_several(connection, journal.people_concerned(connection, entry.id))

@@ -11,6 +11,8 @@ import platformdirs
 from pydantic import AwareDatetime, Field, SecretStr, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from sortitor.sources.network import Networks, networks_of
+
 
 def _state_dir() -> Path:
     # PostgreSQL runs as another user when the service is root, and cannot pass through /root.
@@ -73,6 +75,27 @@ class Settings(BaseSettings):
             )
         ),
     ] = None
+    source_keys_file: Annotated[
+        Path | None,
+        Field(
+            description=(
+                "The keys under which credentials of sources are kept, newest first; made when"
+                " there are none. Empty: sortitor.sources beside the installation's key."
+            )
+        ),
+    ] = None
+    source_networks: Annotated[
+        str,
+        Field(
+            description=(
+                "Networks that sources may be in beside public ones, such as"
+                " `10.0.0.0/8, 127.0.0.0/8`; empty: public ones alone."
+            )
+        ),
+    ] = ""
+    source_megabytes: Annotated[
+        int, Field(ge=1, description="How large a roster file that is fetched may be.")
+    ] = 200
     host: Annotated[str, Field(description="The address to listen on.")] = "127.0.0.1"
     port: Annotated[
         int, Field(ge=0, le=65535, description="The port to listen on; 0 takes a free one.")
@@ -280,12 +303,26 @@ class Settings(BaseSettings):
     def _bounds(self) -> Settings:
         if self.idle_window_min_days > self.idle_window_max_days:
             raise ValueError("SORTITOR_IDLE_WINDOW_MIN_DAYS is above SORTITOR_IDLE_WINDOW_MAX_DAYS")
+        try:
+            networks_of(self.source_networks.split(","))
+        except ValueError as error:
+            raise ValueError(f"SORTITOR_SOURCE_NETWORKS: {error}") from error
         return self
 
     @property
     def installation_key_file(self) -> Path:
         """Where the installation's own key lies."""
         return self.key_file or self.state_dir / "sortitor.key"
+
+    @property
+    def vault_file(self) -> Path:
+        """Where the keys of the sources' credentials lie."""
+        return self.source_keys_file or self.installation_key_file.with_name("sortitor.sources")
+
+    @property
+    def allowed_networks(self) -> Networks:
+        """The networks that sources may be in beside public ones."""
+        return networks_of(self.source_networks.split(","))
 
 
 def documentation() -> str:

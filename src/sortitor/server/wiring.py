@@ -34,12 +34,14 @@ from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
 from sortitor.operations.files import FileLimits
 from sortitor.operations.following import Following
+from sortitor.operations.vault import Vault
 from sortitor.server import backups, upgrades
-from sortitor.server.keys import derived, installation_key
+from sortitor.server.keys import derived, installation_key, vault_keys
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.sources.mail import MailServer
+from sortitor.sources.outside import Protocols
 from sortitor.store import accounts as facts
 from sortitor.store import roles, schema
 from sortitor.store.engine import make_engine, single_engine, transaction
@@ -68,11 +70,21 @@ class Runtime:
     limits: Limits
     #: The installation's own; every other key is made of it.
     key: bytes
+    vault: Vault
+    outside: Protocols
 
     def context(self, name: str, leash: Leash | None = None) -> Context:
         """A context for what the service does by itself."""
         actor = Actor(name, Role.COORDINATOR)
-        return Context(self.work_engine, self.clock, self.limits, actor, leash=leash)
+        return Context(
+            self.work_engine,
+            self.clock,
+            self.limits,
+            actor,
+            leash=leash,
+            outside=self.outside,
+            vault=self.vault,
+        )
 
 
 def make_clock(settings: Settings) -> Clock:
@@ -111,7 +123,13 @@ def runtime(
         )
         key = installation_key(settings.installation_key_file)
         clock = clock or make_clock(settings)
-        yield Runtime(settings, url, owner_url, engine, work_engine, clock, limits, key)
+        vault = Vault(vault_keys(settings.vault_file))
+        outside = Protocols(
+            settings.allowed_networks, settings.source_megabytes * 1_000_000, limits.files
+        )
+        yield Runtime(
+            settings, url, owner_url, engine, work_engine, clock, limits, key, vault, outside
+        )
     finally:
         for made in (engine, work_engine):
             if made is not None:
@@ -202,6 +220,8 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         body_seconds=settings.body_seconds,
         request_seconds=settings.request_seconds,
         metrics_token=metrics.get_secret_value() if metrics else None,
+        outside=run.outside,
+        vault=run.vault,
         digest_key=derived(run.key, "repeated requests"),
         seal_seed=derived(run.key, "the journal's head"),
         counter=Counter(

@@ -9,6 +9,7 @@ from typing import Any, cast
 import polars as pl
 from sqlalchemy import Connection
 
+from sortitor.core.journal import PeopleUndoing
 from sortitor.store import bulk, groups
 from sortitor.store.cohorts import refresh_memberships_alone
 from sortitor.store.engine import raw
@@ -399,17 +400,6 @@ _TAKEN_OVER = (
 # ---- taking it back
 
 
-@dataclass(frozen=True, slots=True)
-class PeopleUndoing:
-    """What reverting an entry does to people and groups; `lines` as `name, what, before, after`."""
-
-    restored: int
-    removed: int
-    left: int
-    memberships: int
-    lines: list[tuple[str, str, str | None, str | None]]
-
-
 def _referring() -> str:
     """Whether anything but a membership or a source's entry speaks of a person `p`."""
     checks = []
@@ -448,7 +438,7 @@ def plan_undoing(connection: Connection, entry_id: int, most: int = 50) -> Peopl
         "SELECT count(*) FROM journal_members WHERE entry_id = %s", [entry_id]
     ).fetchone()
     lines = run(
-        "SELECT coalesce(name, 'person ' || person_id), action, NULL, NULL FROM undoing_people"
+        "SELECT coalesce(name, 'person ' || person_id), action FROM undoing_people"
         " ORDER BY action <> 'left', name LIMIT %s",
         [most],
     ).fetchall()
@@ -457,7 +447,7 @@ def plan_undoing(connection: Connection, entry_id: int, most: int = 50) -> Peopl
         removed=counted.get("remove", 0),
         left=counted.get("left", 0),
         memberships=cast("tuple[int]", memberships)[0],
-        lines=cast("list[tuple[str, str, str | None, str | None]]", lines),
+        lines=tuple(cast("list[tuple[str, str]]", lines)),
     )
 
 

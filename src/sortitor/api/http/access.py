@@ -86,6 +86,8 @@ def context_of(request: Request, actor: Actor) -> Context:
         request_id=request.state.request_id,
         leash=getattr(request.state, "leash", None),
         claim=getattr(request.state, "claim", None),
+        outside=service.outside,
+        vault=service.vault,
     )
 
 
@@ -138,6 +140,8 @@ MayManageDevices = Annotated[Context, Depends(needs(Permission.MANAGE_DEVICES))]
 MaySort = Annotated[Context, Depends(needs(Permission.SORT))]
 MayPrepare = Annotated[Context, Depends(needs(Permission.PREPARE))]
 MayManagePeople = Annotated[Context, Depends(needs(Permission.MANAGE_PEOPLE))]
+MayConnect = Annotated[Context, Depends(needs(Permission.CONNECT))]
+MayLevel = Annotated[Context, Depends(needs(Permission.LEVEL))]
 MaySweep = Annotated[Context, Depends(needs(Permission.SWEEP))]
 MayRevert = Annotated[Context, Depends(needs(Permission.REVERT))]
 MaySeePersonal = Annotated[Context, Depends(needs(Permission.SEE_PERSONAL))]

@@ -9,6 +9,8 @@ from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
 from sortitor.operations.context import Clock, Engine, Limits
 from sortitor.operations.following import Following, Glance
+from sortitor.operations.sources.ports import Outside, unreachable
+from sortitor.operations.vault import Vault, new_key
 
 
 @dataclass(slots=True)
@@ -29,6 +31,9 @@ class Service:
     digest_key: bytes = b""
     #: Of the key that signs the journal's head.
     seal_seed: bytes = bytes(32)
+    #: What speaks to other systems, and what opens them.
+    outside: Outside = unreachable
+    vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
