@@ -28,6 +28,7 @@ from sortitor.api.routes import (
     health,
     jobs,
     journal,
+    levels,
     licences,
     lots,
     mails,
@@ -37,6 +38,7 @@ from sortitor.api.routes import (
     people,
     retention,
     scim,
+    sources,
     sweeps,
     terms,
     today,
@@ -94,6 +96,8 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         mails,
         licences,
         sweeps,
+        sources,
+        levels,
         journal,
         retention,
         vocabulary,
@@ -110,7 +114,13 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         BodyLimit,
         file_bytes=service.max_upload_bytes,
         files=file_addresses(
-            "/api/v1", [*lots.router.routes, *people.router.routes, *arrivals.router.routes]
+            "/api/v1",
+            [
+                *lots.router.routes,
+                *people.router.routes,
+                *arrivals.router.routes,
+                *sources.router.routes,
+            ],
         ),
         seconds=service.body_seconds,
     )

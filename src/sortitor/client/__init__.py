@@ -14,6 +14,7 @@ from sortitor.client.gate import Gate
 from sortitor.client.groups import Groups
 from sortitor.client.jobs import Jobs
 from sortitor.client.journal import Journal
+from sortitor.client.levels import Levels
 from sortitor.client.licences import Pools
 from sortitor.client.lots import Lots
 from sortitor.client.mails import Mails
@@ -22,6 +23,7 @@ from sortitor.client.orders import Orders
 from sortitor.client.passes import Passes
 from sortitor.client.people import People
 from sortitor.client.retention import Retention
+from sortitor.client.sources import Registries, Sources
 from sortitor.client.sweeps import SweepRules, Sweeps
 from sortitor.client.terms import TermsCalls
 from sortitor.client.today import Today
@@ -54,11 +56,14 @@ class Sortitor:
         self.groups = Groups(self._transport)
         self.jobs = Jobs(self._transport)
         self.journal = Journal(self._transport)
+        self.levels = Levels(self._transport)
         self.lots = Lots(self._transport)
         self.mails = Mails(self._transport)
         self.naming = Naming(self._transport)
         self.orders = Orders(self._transport)
+        self.registries = Registries(self._transport)
         self.retention = Retention(self._transport)
+        self.sources = Sources(self._transport)
         self.passes = Passes(self._transport)
         self.people = People(self._transport)
         self.pools = Pools(self._transport)

@@ -98,7 +98,7 @@ def require_newer(opened: Opened, former: Mapping[str, Any] | None) -> None:
             f" {former.get('issuer')} for {former.get('server')}.",
             "Renew the token of the same server there, or add another source.",
         )
-    if opened.issued_at.isoformat() <= str(former.get("issued_at", "")):
+    if opened.issued_at.isoformat() < str(former.get("issued_at", "")):
         raise Conflict(
             "token_old",
             "This token is older than the one in use.",

@@ -45,9 +45,9 @@ def make_key(ctx: Context, key: Key) -> bytes:
     with ctx.reading() as connection:
         kept = _of_kind(connection, key, SecretKind.KEY)
     private = certificates.new_key()
-    common, wall = f"Sortitor {kept.document.name}", ctx.clock.wall()
-    pem = certificates.own_certificate(private, common, "Sortitor", wall)
-    read = certificates.read_certificate(pem, wall)
+    common = f"Sortitor {kept.document.name}"
+    pem = certificates.own_certificate(private, common, "Sortitor", ctx.now)
+    read = certificates.read_certificate(pem, ctx.now)
     with ctx.changing() as connection:
         kept = _of_kind(connection, key, SecretKind.KEY)
         about = {"certificate": pem.decode(), "fingerprint": read.fingerprint}
