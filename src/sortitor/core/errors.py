@@ -12,6 +12,7 @@ SortitorError
 │   ├── Stale       what was edited is not what is there any more
 │   ├── FactsMoved  the facts changed since the preview; carries the new preview
 │   └── Cancelled   somebody stopped the work
+├── SourceFault     another system does not do what is asked of it
 ├── Unread          an edit that does not say what it was made from
 └── Unavailable     the database cannot be reached at the moment
     ├── Busy        everything that could do it is at work; carries the seconds to wait
@@ -101,6 +102,12 @@ class Stale(Conflict):
             f"Somebody changed {what} meanwhile; nothing was saved.",
             "Read it again and repeat the change.",
         )
+
+
+class SourceFault(SortitorError):
+    """Another system does not do what is asked of it: `code` says which way, `detail` in its
+    words.
+    """
 
 
 class Unread(SortitorError):

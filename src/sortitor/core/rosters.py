@@ -137,8 +137,8 @@ def people_of(given: pl.DataFrame) -> tuple[pl.DataFrame, tuple[Remarked, ...]]:
     remarks = []
     told = given.with_columns(_text(given, name) for name in PERSON_COLUMNS)
     told = told.with_columns(
-        pl.col("user_name", "name", "department", "site").str.normalize("NFC"),
-        name=pl.coalesce("name", "user_name"),
+        pl.col("user_name", "department", "site").str.normalize("NFC"),
+        name=pl.coalesce("name", "user_name").str.normalize("NFC"),
         mail=pl.when(pl.col("mail").str.contains(r"^[^\s@]+@[^\s@]+$")).then(pl.col("mail")),
     )
     named = told.filter(

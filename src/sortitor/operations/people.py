@@ -129,7 +129,7 @@ def set_left(ctx: Context, key: int | str, left: bool, reason: str | None) -> No
     """Note that somebody has left, or is back."""
     with ctx.changing() as connection:
         person = find(connection, key)
-        store.leave(connection, [person.id], ctx.now if left else None)
+        store.leave(connection, [person.id], ctx.now if left else None, by_hand=True)
         what = "has left" if left else "is back"
         ctx.record(
             connection,

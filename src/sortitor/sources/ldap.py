@@ -106,31 +106,35 @@ def bound(
     host = parts.hostname or ""
     port = parts.port or (636 if secure else 389)
     address = networks.address_of(host, port)
+    server = Server(
+        address,
+        port=port,
+        use_ssl=secure,
+        tls=_NamedTls(host, source.authority),
+        connect_timeout=_CONNECT_SECONDS,
+        get_info=NONE,
+    )
+    line = Connection(
+        server,
+        user=name,
+        password=password or None,
+        receive_timeout=_ANSWER_SECONDS,
+        raise_exceptions=False,
+        auto_referrals=False,
+        return_empty_attributes=False,
+    )
     try:
-        server = Server(
-            address,
-            port=port,
-            use_ssl=secure,
-            tls=_tls(source, host),
-            connect_timeout=_CONNECT_SECONDS,
-            get_info=NONE,
-        )
-        line = Connection(
-            server,
-            user=name,
-            password=password or None,
-            receive_timeout=_ANSWER_SECONDS,
-            raise_exceptions=False,
-            auto_referrals=False,
-            return_empty_attributes=False,
-        )
         line.open()
         if not secure and source.starttls and not line.start_tls():
             raise _refused(line, "It does not begin TLS")
         if not line.bind():
             raise _refused(line, f"It does not let {name or 'nobody'} in")
     except LDAPException as error:
+        _shut(line)
         raise _fault(error, host, port) from error
+    except SourceFault:
+        _shut(line)
+        raise
     except OSError as error:
         raise SourceFault(
             "unreachable", f"{host}:{port} cannot be reached: {error}.", "Look whether it runs."
@@ -143,15 +147,32 @@ def bound(
         line.unbind()
 
 
-def _tls(source: Source, host: str) -> Tls:
-    """The name in the address is what the certificate must be for."""
-    return Tls(
-        validate=ssl.CERT_REQUIRED,
-        version=ssl.PROTOCOL_TLS_CLIENT,
-        ca_certs_data=source.authority,
-        valid_names=[host],
-        sni=host,
-    )
+def _shut(line: Connection) -> None:
+    """Close what a failed opening leaves open."""
+    if line.socket is not None:
+        line.socket.close()
+
+
+class _NamedTls(Tls):  # type: ignore[misc]
+    """TLS that holds the certificate against the name in the source's address, as the standard
+    library does it.
+    """
+
+    def __init__(self, host: str, authority: str | None) -> None:
+        super().__init__(validate=ssl.CERT_REQUIRED)
+        self._host = host
+        try:
+            self._context = ssl.create_default_context(cadata=authority)
+        except (ssl.SSLError, ValueError) as error:
+            raise SourceFault(
+                "bad_authority",
+                "The certificate of whoever vouches for the directory cannot be read.",
+                "Give it in PEM form.",
+            ) from error
+
+    def wrap_socket(self, connection: Connection, do_handshake: bool = False) -> None:
+        """Begin TLS on the connection's socket."""
+        connection.socket = self._context.wrap_socket(connection.socket, server_hostname=self._host)
 
 
 def _fault(error: LDAPException, host: str, port: int) -> SourceFault:

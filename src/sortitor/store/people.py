@@ -370,12 +370,25 @@ def apply_import(connection: Connection) -> None:
     groups.resolve(connection, touched)
 
 
-def leave(connection: Connection, ids: Collection[int], at: datetime | None) -> None:
-    """Note that people have left (or, with None, are back)."""
+def leave(
+    connection: Connection, ids: Collection[int], at: datetime | None, by_hand: bool = False
+) -> None:
+    """Note that people have left (or, with None, are back). `by_hand`: somebody said that they have
+    left, which no source changes; that they are back leaves it to the sources again.
+    """
     connection.execute(
         update(people)
         .where(people.c.id.in_(ids))
-        .values(left_at=at, revision=people.c.revision + 1, changed_at=func.now())
+        .values(
+            left_at=at,
+            manual=(
+                func.array_append(func.array_remove(people.c.manual, "left_at"), "left_at")
+                if by_hand and at is not None
+                else func.array_remove(people.c.manual, "left_at")
+            ),
+            revision=people.c.revision + 1,
+            changed_at=func.now(),
+        )
     )
     refresh_cohorts(connection, ids)
 

@@ -144,8 +144,9 @@ _STAGED = {
 }
 
 _CHANGED = (
-    "before IS NOT NULL AND (before - 'left_at') IS DISTINCT FROM jsonb_build_object("
-    "'user_name', user_name, 'name', name, 'mail', mail, 'department', department, 'site', site)"
+    "s.before IS NOT NULL AND (s.before - 'left_at') IS DISTINCT FROM jsonb_build_object("
+    "'user_name', s.user_name, 'name', s.name, 'mail', s.mail, 'department', s.department,"
+    " 'site', s.site)"
 )
 #: Who belongs where by the directory's word, as places; resolved once everybody has a number.
 _WANTED = """
@@ -183,7 +184,7 @@ _HAD = """
 _COUNTED = f"""
 WITH wanted AS ({_KNOWN_WANTED}), had AS ({_HAD})
 SELECT (SELECT count(*) FROM staged_people WHERE before IS NULL),
-    (SELECT count(*) FROM staged_people WHERE {_CHANGED}),
+    (SELECT count(*) FROM staged_people s WHERE {_CHANGED}),
     (SELECT count(*) FROM staged_people WHERE left_at IS NOT NULL AND former_left_at IS NULL
         AND before IS NOT NULL)
         + (SELECT count(*) FROM gone_people g JOIN people p ON p.id = g.person_id

@@ -31,6 +31,8 @@ STATUS: dict[type[errors.SortitorError], HTTPStatus] = {
     errors.Unread: HTTPStatus.PRECONDITION_REQUIRED,
     errors.Stale: HTTPStatus.PRECONDITION_FAILED,
     errors.Conflict: HTTPStatus.CONFLICT,
+    # Not 502: a client takes that for a fault of ours that passes, and tries again.
+    errors.SourceFault: HTTPStatus.FAILED_DEPENDENCY,
     errors.Unavailable: HTTPStatus.SERVICE_UNAVAILABLE,
 }
 

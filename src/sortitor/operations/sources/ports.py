@@ -6,19 +6,13 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from sortitor.core.errors import SortitorError
+from sortitor.core.errors import SourceFault as SourceFault
 from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SecretKind
 
 Secrets = Mapping[SecretKind, bytes]
 Tell = Callable[[str, int, int], None]
-
-
-class SourceFault(SortitorError):
-    """Another system does not do what is asked of it: `code` says which way, `detail` in its
-    words.
-    """
 
 
 @dataclass(frozen=True, slots=True)
