@@ -139,8 +139,11 @@ def test_accounts_may_what_their_names_say(company: Demonstration) -> None:
 
 
 def test_it_is_there_again_the_next_day_and_as_new_when_asked(
-    company: Demonstration, state: Path
+    open_folder: Path,
 ) -> None:
+    # Of its own: the others share theirs, in whatever order they come.
+    state = open_folder / "another-company"
+    company = Demonstration(state)
     with company.client("coordinator") as s:
         person = next(s.people.list())
         s.people.set_left(person.id, True)

@@ -58,7 +58,15 @@ def _pairs(given: list[str], what: str) -> dict[str, str]:
     return pairs
 
 
-@router.post("", status_code=201, openapi_extra=FILE_BODY, responses={202: {"model": LotTaken}})
+@router.post(
+    "",
+    status_code=201,
+    openapi_extra=FILE_BODY,
+    responses={
+        200: {"model": LotTaken, "description": "The lot of this very file, given before"},
+        202: {"model": LotTaken},
+    },
+)
 def check_lot(
     request: Request,
     response: Response,

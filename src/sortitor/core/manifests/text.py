@@ -38,6 +38,8 @@ def read(text: str, encoding: str, reading: Reading, remarks: Sequence[Remark] =
     text = _unwrapped(text)
     delimiter = _delimiter(text)
     first = _first_rows(text, delimiter)
+    if not first:
+        raise BadInput("empty_file", "The file has no cell with a value.", "Export it again.")
     place, score = header_place([row for _, row in first])
     if reading.header_row is not None:
         place = next((i for i, (line, _) in enumerate(first) if line >= reading.header_row), 0)
