@@ -81,10 +81,13 @@ def two_services(database: Database) -> Iterator[tuple[str, str, str]]:
     """The addresses of two service processes on one database, and the database's URL."""
     from tests.processes import serve
 
+    from tests.worlds import BUSY_TESTS
+
     url = database.fresh()
+    limits = {f"SORTITOR_{name.upper()}": str(value) for name, value in BUSY_TESTS.items()}
     with (
-        serve(SORTITOR_DATABASE_URL=url) as one,
-        serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false") as two,
+        serve(SORTITOR_DATABASE_URL=url, **limits) as one,
+        serve(SORTITOR_DATABASE_URL=url, SORTITOR_WORKER="false", **limits) as two,
     ):
         yield one.url, two.url, url
     database.drop(url)

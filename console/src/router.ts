@@ -84,6 +84,21 @@ export const router = createRouter({
       meta: { title: 'Arrivals' },
     },
     {
+      path: '/sources',
+      component: () => import('./features/sources/Sources.vue'),
+      meta: { title: 'Sources' },
+    },
+    {
+      path: '/sources/:id(\\d+)',
+      component: () => import('./features/sources/Source.vue'),
+      meta: { title: 'Source' },
+    },
+    {
+      path: '/levels',
+      component: () => import('./features/levels/Levels.vue'),
+      meta: { title: 'Levels' },
+    },
+    {
       path: '/licences',
       component: () => import('./features/licences/Licences.vue'),
       meta: { title: 'Licences' },

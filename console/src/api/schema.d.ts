@@ -925,6 +925,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/discrepancies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Discrepancies
+         * @description Disagreements, oldest first; `Accept: text/csv` gives the same list as CSV.
+         */
+        get: operations["list_discrepancies_api_v1_discrepancies_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discrepancies/decide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Decide Discrepancies
+         * @description Accept disagreements, put them off, open them again, say that they were carried out by hand,
+         *     or note whose business they are.
+         */
+        post: operations["decide_discrepancies_api_v1_discrepancies_decide_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discrepancies/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Discrepancies
+         * @description Disagreements as a file.
+         */
+        get: operations["export_discrepancies_api_v1_discrepancies_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discrepancies/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Mend Discrepancies
+         * @description Mend disagreements as previewed.
+         */
+        post: operations["mend_discrepancies_api_v1_discrepancies_mend_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discrepancies/mend/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Mend
+         * @description What mending disagreements would change.
+         */
+        post: operations["preview_mend_api_v1_discrepancies_mend_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discrepancies/{gap_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Discrepancy
+         * @description One disagreement, closed or not.
+         */
+        get: operations["show_discrepancy_api_v1_discrepancies__gap_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/filters/attributes": {
         parameters: {
             query?: never;
@@ -1483,6 +1604,86 @@ export interface paths {
          * @description What reverting the change would do, and what it would leave and why.
          */
         post: operations["preview_revert_api_v1_journal__entry_id__revert_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/levels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Levels
+         * @description The comparison as it was last made: rosters, patterns of presence, open disagreements.
+         */
+        get: operations["show_levels_api_v1_levels_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/levels/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Levels
+         * @description Compare the fleet with every roster now.
+         */
+        post: operations["compare_levels_api_v1_levels_compare_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/levels/patterns/{mask}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Pattern
+         * @description The devices of one pattern of presence.
+         */
+        get: operations["list_pattern_api_v1_levels_patterns__mask__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/levels/trend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Trend
+         * @description How many disagreements stood open, day by day.
+         */
+        get: operations["show_trend_api_v1_levels_trend_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2594,6 +2795,541 @@ export interface paths {
          * @description Make the first administrator with the one-time secret of the first start.
          */
         post: operations["set_up_api_v1_setup_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/source-ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Source Ends
+         * @description What opens sources and ends, first things first.
+         */
+        get: operations["list_source_ends_api_v1_source_ends_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/source-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Source Runs
+         * @description Runs of sources, newest first.
+         */
+        get: operations["list_source_runs_api_v1_source_runs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/source-runs/{run_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Source Run
+         * @description One run of a source with what it changed.
+         */
+        get: operations["show_source_run_api_v1_source_runs__run_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Sources by name.
+         */
+        get: operations["list_sources"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a source, as previewed where its digest is given.
+         */
+        post: operations["add_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the source would do.
+         */
+        post: operations["preview_add_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One source, by number or name.
+         */
+        get: operations["show_source"];
+        /**
+         * Edit
+         * @description Change a source; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_source"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a source; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_source"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask Registry
+         * @description Let the registry do as previewed; the next run confirms it.
+         */
+        post: operations["ask_registry_api_v1_sources__key__acts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/acts/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Registry Act
+         * @description What the registry would do, and what it would refuse.
+         */
+        post: operations["preview_registry_act_api_v1_sources__key__acts_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Source Certificate
+         * @description The certificate that is to be taken to the registry.
+         */
+        get: operations["show_source_certificate_api_v1_sources__key__certificate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/credentials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give Credential
+         * @description Give what opens the source; it is checked, encrypted, and never shown again.
+         */
+        post: operations["give_credential_api_v1_sources__key__credentials_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/credentials/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Forget Credential
+         * @description Forget what opens the source.
+         */
+        delete: operations["forget_credential_api_v1_sources__key__credentials__kind__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Roster
+         * @description What the source says of devices, by its own numbers.
+         */
+        get: operations["list_roster_api_v1_sources__key__devices_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/diagnosis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Diagnose Source
+         * @description What to hand to whoever helps: settings, state, runs; no secret.
+         */
+        get: operations["diagnose_source_api_v1_sources__key__diagnosis_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Roster File
+         * @description Take a roster file over as previewed.
+         */
+        post: operations["take_roster_file_api_v1_sources__key__file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/file/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Roster File
+         * @description What a roster file that is handed over would change.
+         */
+        post: operations["preview_roster_file_api_v1_sources__key__file_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find Held
+         * @description What a registry holds under a number, newest first, assigned to this server or not.
+         */
+        get: operations["find_held_api_v1_sources__key__held_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make Source Key
+         * @description Make a key pair for a registry; gives the certificate that is taken there. What is in use
+         *     stays in use until the registry's token is here.
+         */
+        post: operations["make_source_key_api_v1_sources__key__key_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the source would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the source would do.
+         */
+        post: operations["preview_remove_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a source, newest first.
+         */
+        get: operations["list_source_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Run Source
+         * @description Read the source now, as a job.
+         */
+        post: operations["run_source_api_v1_sources__key__runs_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/runs/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Run
+         * @description What reading the source whole would change now: people, groups, its roster, cohorts, seats.
+         *     It is read, carried out, and rolled back.
+         */
+        post: operations["preview_run_api_v1_sources__key__runs_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/sample": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sample Source
+         * @description Up to three real entries, read as the given document says, while it is being written.
+         */
+        post: operations["sample_source_api_v1_sources__key__sample_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/scope/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Scope
+         * @description What the next run would change if the source were as given: another scope, other
+         *     attributes.
+         */
+        post: operations["preview_scope_api_v1_sources__key__scope_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/signing-request": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Signing Request
+         * @description A certificate signing request (RFC 2986) for the source's key.
+         */
+        get: operations["show_signing_request_api_v1_sources__key__signing_request_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{key}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test Source
+         * @description Whether the source can be reached and opened now.
+         */
+        post: operations["test_source_api_v1_sources__key__test_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3729,6 +4465,28 @@ export interface components {
             tone: string;
         };
         /**
+         * Credential
+         * @description Something that opens a source, as it was given out: a registry's token, a signed certificate,
+         *     a key file, a password. What it is, is seen by its form.
+         */
+        Credential: {
+            /** @description What it is, where its form does not say it. */
+            kind?: components["schemas"]["SecretKind"] | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * CredentialTaken
+         * @description What was made of a credential, in sentences.
+         */
+        CredentialTaken: {
+            /** Ends At */
+            ends_at: string | null;
+            kind: components["schemas"]["SecretKind"];
+            /** Words */
+            words: string[];
+        };
+        /**
          * DayCount
          * @description How many devices there were on a day.
          */
@@ -3740,6 +4498,14 @@ export interface components {
             day: string;
             /** Devices */
             devices: number;
+        };
+        /**
+         * Decided
+         * @description How many disagreements a decision was about.
+         */
+        Decided: {
+            /** Count */
+            count: number;
         };
         /**
          * Decision
@@ -3891,6 +4657,85 @@ export interface components {
             stage_at: string;
             /** Timeline */
             timeline: components["schemas"]["Happening"][];
+        };
+        /**
+         * Discrepancy
+         * @description One disagreement under a key that stays over the runs.
+         */
+        Discrepancy: {
+            /** Closed At */
+            closed_at: string | null;
+            /** Device Id */
+            device_id: number | null;
+            /** Device Name */
+            device_name: string | null;
+            /** Done At */
+            done_at: string | null;
+            /** Done By */
+            done_by: string | null;
+            /** Field */
+            field: string | null;
+            /**
+             * First At
+             * Format: date-time
+             */
+            first_at: string;
+            /** Id */
+            id: number;
+            /** Key */
+            key: string;
+            kind: components["schemas"]["Gap"];
+            /** Label */
+            label: string;
+            /** Near Id */
+            near_id: number | null;
+            /** Near Name */
+            near_name: string | null;
+            /**
+             * Near Ours
+             * @description The similar device's serial number in pieces.
+             */
+            near_ours: components["schemas"]["Piece"][];
+            /**
+             * Near Percent
+             * @description How sure it is that both are one device.
+             */
+            near_percent: number | null;
+            /**
+             * Near Theirs
+             * @description The source's serial number in pieces.
+             */
+            near_theirs: components["schemas"]["Piece"][];
+            /** Note */
+            note: string | null;
+            /** Ours */
+            ours: string | null;
+            /** Owner */
+            owner: string | null;
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /** Serial */
+            serial: string | null;
+            /** Source */
+            source: string;
+            /** Source Id */
+            source_id: number;
+            /** Stage */
+            stage: string | null;
+            state: components["schemas"]["GapState"];
+            /** Their Model */
+            their_model: string | null;
+            /** Their Serial */
+            their_serial: string | null;
+            /** Theirs */
+            theirs: string | null;
+            /** Title */
+            title: string;
+            /** Until On */
+            until_on: string | null;
         };
         /**
          * Effect
@@ -4125,6 +4970,80 @@ export interface components {
          */
         Form: "text" | "markdown" | "html";
         /**
+         * Gap
+         * @description How two systems disagree about a device.
+         * @enum {string}
+         */
+        Gap: "absent" | "unknown" | "alive" | "differs" | "twice";
+        /**
+         * GapCount
+         * @description How many disagreements of a kind with a source are in a state, and since when the oldest.
+         */
+        GapCount: {
+            /** Count */
+            count: number;
+            kind: components["schemas"]["Gap"];
+            /**
+             * Since At
+             * Format: date-time
+             */
+            since_at: string;
+            /** Source */
+            source: string;
+            /** Source Id */
+            source_id: number;
+            state: components["schemas"]["GapState"];
+            /** Title */
+            title: string;
+        };
+        /**
+         * GapDecision
+         * @description What is decided about disagreements; what is not said stays. An empty text takes owner or
+         *     note away.
+         */
+        GapDecision: {
+            /** Note */
+            note?: string | null;
+            /** Owner */
+            owner?: string | null;
+            /** Reason */
+            reason?: string | null;
+            state?: components["schemas"]["GapState"] | null;
+            /** Until On */
+            until_on?: string | null;
+            which: components["schemas"]["GapSelection"];
+        };
+        /**
+         * GapSelection
+         * @description Which disagreements are meant: by number, or all of a kind, a source, a state, an owner.
+         */
+        GapSelection: {
+            /** Device Id */
+            device_id?: number | null;
+            /**
+             * Ids
+             * @default []
+             */
+            ids?: number[];
+            kind?: components["schemas"]["Gap"] | null;
+            /**
+             * Near Only
+             * @default false
+             */
+            near_only?: boolean;
+            /** Owner */
+            owner?: string | null;
+            /** Source Id */
+            source_id?: number | null;
+            state?: components["schemas"]["GapState"] | null;
+        };
+        /**
+         * GapState
+         * @description What was decided about a disagreement.
+         * @enum {string}
+         */
+        GapState: "open" | "done" | "accepted" | "ignored" | "closed";
+        /**
          * Gate
          * @description The whole gate: policies in order. Each facet comes from the first that holds the arrival and
          *     states it; within one policy a platform's own word goes before the one for all.
@@ -4314,6 +5233,32 @@ export interface components {
         HeadGiven: {
             /** Signed */
             signed: string;
+        };
+        /**
+         * HeldDevice
+         * @description A device as a registry holds it.
+         */
+        HeldDevice: {
+            /** Added At */
+            added_at: string;
+            /** Assigned To */
+            assigned_to: string | null;
+            /** Imei */
+            imei: string | null;
+            /** Key */
+            key: string;
+            /** Maker */
+            maker: string;
+            /** Model */
+            model: string;
+            /** Order */
+            order: string | null;
+            /** Reseller */
+            reseller: string;
+            /** Serial */
+            serial: string;
+            /** Sheet Digest */
+            sheet_digest: string | null;
         };
         /**
          * Hold
@@ -4516,6 +5461,48 @@ export interface components {
             left?: boolean;
             /** Reason */
             reason?: string | null;
+        };
+        /**
+         * LevelDay
+         * @description How many disagreements of a kind stood open at the end of a day.
+         */
+        LevelDay: {
+            kind: components["schemas"]["Gap"];
+            /**
+             * On Day
+             * Format: date
+             */
+            on_day: string;
+            /** Open */
+            open: number;
+        };
+        /**
+         * LevelRoster
+         * @description One system beside the others: how many devices it knows, and when it said so.
+         */
+        LevelRoster: {
+            /** Devices */
+            devices: number;
+            /** Good At */
+            good_at: string | null;
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * Levels
+         * @description The comparison as it was last made.
+         */
+        Levels: {
+            /** At */
+            at: string | null;
+            /** Gaps */
+            gaps: components["schemas"]["GapCount"][];
+            /** Patterns */
+            patterns: components["schemas"]["Pattern"][];
+            /** Rosters */
+            rosters: components["schemas"]["LevelRoster"][];
         };
         /**
          * LineAbove
@@ -4881,6 +5868,32 @@ export interface components {
              */
             permissions: components["schemas"]["Permission"][];
             role: components["schemas"]["Role"];
+        };
+        /**
+         * Mend
+         * @description What closes a disagreement.
+         * @enum {string}
+         */
+        Mend: "take-word" | "take-in" | "same" | "retire" | "send";
+        /**
+         * MendApply
+         * @description The same, as previewed.
+         */
+        MendApply: {
+            /** Digest */
+            digest: string;
+            mend: components["schemas"]["Mend"];
+            /** Reason */
+            reason?: string | null;
+            which: components["schemas"]["GapSelection"];
+        };
+        /**
+         * MendAsked
+         * @description What is to close which disagreements.
+         */
+        MendAsked: {
+            mend: components["schemas"]["Mend"];
+            which: components["schemas"]["GapSelection"];
         };
         /**
          * Message
@@ -5269,6 +6282,18 @@ export interface components {
              */
             total?: number | null;
         };
+        /** Page[Discrepancy] */
+        Page_Discrepancy_: {
+            /** Items */
+            items: components["schemas"]["Discrepancy"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
         /** Page[Entry] */
         Page_Entry_: {
             /** Items */
@@ -5345,6 +6370,42 @@ export interface components {
         Page_Person_: {
             /** Items */
             items: components["schemas"]["Person"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
+        /** Page[PresentDevice] */
+        Page_PresentDevice_: {
+            /** Items */
+            items: components["schemas"]["PresentDevice"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
+        /** Page[RosterLine] */
+        Page_RosterLine_: {
+            /** Items */
+            items: components["schemas"]["RosterLine"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
+        /** Page[SourceRun] */
+        Page_SourceRun_: {
+            /** Items */
+            items: components["schemas"]["SourceRun"][];
             /** Next */
             next?: string | null;
             /**
@@ -5680,11 +6741,21 @@ export interface components {
             new_password: string;
         };
         /**
+         * Pattern
+         * @description Which systems know how many of the same devices: bit n of the mask is the n-th roster.
+         */
+        Pattern: {
+            /** Devices */
+            devices: number;
+            /** Mask */
+            mask: number;
+        };
+        /**
          * Permission
          * @description What may be done or seen.
          * @enum {string}
          */
-        Permission: "look" | "see-personal" | "import" | "manage-devices" | "sort" | "prepare" | "manage-people" | "license" | "sweep" | "revert" | "administer";
+        Permission: "look" | "see-personal" | "import" | "manage-devices" | "sort" | "prepare" | "manage-people" | "license" | "connect" | "level" | "sweep" | "revert" | "administer";
         /**
          * Person
          * @description A person; `holding` counts the devices that count to the quota.
@@ -5775,6 +6846,16 @@ export interface components {
         PictureKept: {
             /** Digest */
             digest: string;
+        };
+        /**
+         * Piece
+         * @description A piece of a number, and whether it differs from the other one.
+         */
+        Piece: {
+            /** Differs */
+            differs: boolean;
+            /** Text */
+            text: string;
         };
         /**
          * Platform
@@ -6017,6 +7098,24 @@ export interface components {
          */
         PoolState: "covered" | "short";
         /**
+         * PresentDevice
+         * @description One device of a pattern; without a number here it is known only there.
+         */
+        PresentDevice: {
+            /** Device Id */
+            device_id: number | null;
+            /** Model */
+            model: string | null;
+            /** Name */
+            name: string | null;
+            /** Serial */
+            serial: string | null;
+            /** Site */
+            site: string | null;
+            /** Stage */
+            stage: string | null;
+        };
+        /**
          * Preview
          * @description What a change would do. Applying must quote the digest.
          */
@@ -6210,6 +7309,59 @@ export interface components {
             code: string;
             /** Remedy */
             remedy: string;
+        };
+        /**
+         * RegistryAct
+         * @description What a registry can be asked to do with devices.
+         * @enum {string}
+         */
+        RegistryAct: "assign" | "unassign" | "release" | "set-sheet" | "clear-sheet" | "bring-in";
+        /**
+         * RegistryActApply
+         * @description The same, as previewed.
+         */
+        RegistryActApply: {
+            act: components["schemas"]["RegistryAct"];
+            /**
+             * Devices
+             * @default []
+             */
+            devices?: string[];
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            /** Reseller */
+            reseller?: string | null;
+            /**
+             * Sheet
+             * @description The setup sheet to give.
+             */
+            sheet?: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /**
+         * RegistryActAsked
+         * @description What a registry is to do: with devices by their numbers there or serial numbers, or, for
+         *     assigning, with all that a reseller delivered and will deliver.
+         */
+        RegistryActAsked: {
+            act: components["schemas"]["RegistryAct"];
+            /**
+             * Devices
+             * @default []
+             */
+            devices?: string[];
+            /** Reseller */
+            reseller?: string | null;
+            /**
+             * Sheet
+             * @description The setup sheet to give.
+             */
+            sheet?: {
+                [key: string]: unknown;
+            } | null;
         };
         /**
          * Relay
@@ -6406,6 +7558,48 @@ export interface components {
             role: string;
         };
         /**
+         * RosterLine
+         * @description What a source says of one device, and which device of the fleet that is.
+         */
+        RosterLine: {
+            /** Device Id */
+            device_id: number | null;
+            /** Device Name */
+            device_name: string | null;
+            /** Extra */
+            extra: {
+                [key: string]: unknown;
+            };
+            /** Imei */
+            imei: string | null;
+            /** Imei2 */
+            imei2: string | null;
+            /** Key */
+            key: string;
+            /** Mac */
+            mac: string | null;
+            /** Maker */
+            maker: string | null;
+            /** Model */
+            model: string | null;
+            /** Name */
+            name: string | null;
+            /** Order Name */
+            order_name: string | null;
+            /** Person */
+            person: string | null;
+            /** Platform */
+            platform: string | null;
+            /** Serial */
+            serial: string | null;
+            /** Site */
+            site: string | null;
+            /** Stage */
+            stage: string | null;
+            /** Uuid */
+            uuid: string | null;
+        };
+        /**
          * RowEdit
          * @description Set one column of the rows: `column` is a header of the file, or a column that it lacks; null
          *     makes it blank.
@@ -6559,6 +7753,47 @@ export interface components {
             revision: number;
         };
         /**
+         * RunAsked
+         * @description How a source is to be read.
+         */
+        RunAsked: {
+            /**
+             * Unbraked
+             * @description Go on although it would drop many.
+             * @default false
+             */
+            unbraked?: boolean;
+            /**
+             * Whole
+             * @description Everything, or what changed since the last run.
+             * @default true
+             */
+            whole?: boolean;
+        };
+        /**
+         * RunRemark
+         * @description One thing that a run left out or took with a doubt.
+         */
+        RunRemark: {
+            /** Code */
+            code: string;
+            /** Count */
+            count: number;
+            /**
+             * Examples
+             * @default []
+             */
+            examples?: string[];
+            /** Words */
+            words: string;
+        };
+        /**
+         * RunState
+         * @description What became of one run of a source. A braked one stopped to ask.
+         * @enum {string}
+         */
+        RunState: "waiting" | "running" | "done" | "failed" | "braked" | "cancelled";
+        /**
          * Saved
          * @description The revision after saving.
          */
@@ -6566,6 +7801,12 @@ export interface components {
             /** Revision */
             revision: number;
         };
+        /**
+         * SecretKind
+         * @description What a source is opened with.
+         * @enum {string}
+         */
+        SecretKind: "password" | "token" | "key" | "certificate";
         /**
          * Selection
          * @description Which devices: all that is said must hold; an empty list says nothing.
@@ -6679,6 +7920,557 @@ export interface components {
          * @enum {string}
          */
         SignInWay: "nobody" | "passcode" | "mail" | "directory";
+        /**
+         * Source
+         * @description A system that knows something beside Sortitor: where it is, what of it is read, and when.
+         */
+        Source: {
+            /**
+             * Address
+             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             */
+            address?: string | null;
+            /**
+             * Attributes
+             * @description Of a directory: which attribute says what, such as user_name=sAMAccountName.
+             * @default []
+             */
+            attributes?: string[];
+            /**
+             * Authority
+             * @description Of a directory: the certificate (PEM) of whoever vouches for it; empty: those that this machine trusts.
+             */
+            authority?: string | null;
+            /**
+             * Bind Name
+             * @description Of a directory: as whom it is read, by distinguished name.
+             */
+            bind_name?: string | null;
+            /**
+             * Brake Percent
+             * @description A run that would drop more than this share stops and asks.
+             * @default 10
+             */
+            brake_percent?: number;
+            /**
+             * Branches
+             * @description Of a directory: where to look, such as ou=people,dc=example.
+             * @default []
+             */
+            branches?: string[];
+            /**
+             * Columns
+             * @description Of a roster: which header is which column, such as serial=Equipment no.
+             * @default []
+             */
+            columns?: string[];
+            /**
+             * Covers
+             * @description Which devices it should know, in the filter language; empty: none is missed there.
+             */
+            covers?: string | null;
+            /**
+             * Devices Filter
+             * @description Of a directory: which entries are devices; empty: none are read.
+             */
+            devices_filter?: string | null;
+            /**
+             * Every Minutes
+             * @description Minutes from run to run; empty: only by hand.
+             */
+            every_minutes?: number | null;
+            /**
+             * Fresh Hours
+             * @description Hours after which what it said is called late.
+             * @default 48
+             */
+            fresh_hours?: number;
+            /**
+             * Groups Filter
+             * @description Of a directory: which entries are groups; empty: none are read.
+             * @default (|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))
+             */
+            groups_filter?: string | null;
+            /** @description What kind of system it is. */
+            kind: components["schemas"]["SourceKind"];
+            /**
+             * Leavers By
+             * @description Of a directory: which of the people have left, as a filter (RFC 4515), beside those it no longer lists.
+             */
+            leavers_by?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * @description Of a registry: whose its new devices are.
+             * @default corporate
+             */
+            ownership?: components["schemas"]["Ownership"];
+            /**
+             * People Filter
+             * @description Of a directory: which entries are people (RFC 4515).
+             * @default (objectClass=inetOrgPerson)
+             */
+            people_filter?: string | null;
+            /**
+             * Proves People
+             * @description Of a directory: whether its password proves who somebody at the door is.
+             * @default false
+             */
+            proves_people?: boolean;
+            /**
+             * Resellers
+             * @description Of a registry: only what these resellers delivered; empty: everything.
+             * @default []
+             */
+            resellers?: string[];
+            /**
+             * Starttls
+             * @description Of a directory at ldap://: whether TLS is begun before reading.
+             * @default true
+             */
+            starttls?: boolean;
+            /**
+             * Takes New
+             * @description Of a registry: whether its new devices become awaited here.
+             * @default true
+             */
+            takes_new?: boolean;
+            /**
+             * Whole Hours
+             * @description Hours after which it is read whole although changes alone could be asked for.
+             * @default 24
+             */
+            whole_hours?: number;
+        };
+        /**
+         * SourceChange
+         * @description Source as it should be.
+         */
+        SourceChange: {
+            /**
+             * Address
+             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             */
+            address?: string | null;
+            /**
+             * Attributes
+             * @description Of a directory: which attribute says what, such as user_name=sAMAccountName.
+             * @default []
+             */
+            attributes?: string[];
+            /**
+             * Authority
+             * @description Of a directory: the certificate (PEM) of whoever vouches for it; empty: those that this machine trusts.
+             */
+            authority?: string | null;
+            /**
+             * Bind Name
+             * @description Of a directory: as whom it is read, by distinguished name.
+             */
+            bind_name?: string | null;
+            /**
+             * Brake Percent
+             * @description A run that would drop more than this share stops and asks.
+             * @default 10
+             */
+            brake_percent?: number;
+            /**
+             * Branches
+             * @description Of a directory: where to look, such as ou=people,dc=example.
+             * @default []
+             */
+            branches?: string[];
+            /**
+             * Columns
+             * @description Of a roster: which header is which column, such as serial=Equipment no.
+             * @default []
+             */
+            columns?: string[];
+            /**
+             * Covers
+             * @description Which devices it should know, in the filter language; empty: none is missed there.
+             */
+            covers?: string | null;
+            /**
+             * Devices Filter
+             * @description Of a directory: which entries are devices; empty: none are read.
+             */
+            devices_filter?: string | null;
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Every Minutes
+             * @description Minutes from run to run; empty: only by hand.
+             */
+            every_minutes?: number | null;
+            /**
+             * Fresh Hours
+             * @description Hours after which what it said is called late.
+             * @default 48
+             */
+            fresh_hours?: number;
+            /**
+             * Groups Filter
+             * @description Of a directory: which entries are groups; empty: none are read.
+             * @default (|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))
+             */
+            groups_filter?: string | null;
+            /** @description What kind of system it is. */
+            kind: components["schemas"]["SourceKind"];
+            /**
+             * Leavers By
+             * @description Of a directory: which of the people have left, as a filter (RFC 4515), beside those it no longer lists.
+             */
+            leavers_by?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * @description Of a registry: whose its new devices are.
+             * @default corporate
+             */
+            ownership?: components["schemas"]["Ownership"];
+            /**
+             * People Filter
+             * @description Of a directory: which entries are people (RFC 4515).
+             * @default (objectClass=inetOrgPerson)
+             */
+            people_filter?: string | null;
+            /**
+             * Proves People
+             * @description Of a directory: whether its password proves who somebody at the door is.
+             * @default false
+             */
+            proves_people?: boolean;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Resellers
+             * @description Of a registry: only what these resellers delivered; empty: everything.
+             * @default []
+             */
+            resellers?: string[];
+            /**
+             * Starttls
+             * @description Of a directory at ldap://: whether TLS is begun before reading.
+             * @default true
+             */
+            starttls?: boolean;
+            /**
+             * Takes New
+             * @description Of a registry: whether its new devices become awaited here.
+             * @default true
+             */
+            takes_new?: boolean;
+            /**
+             * Whole Hours
+             * @description Hours after which it is read whole although changes alone could be asked for.
+             * @default 24
+             */
+            whole_hours?: number;
+        };
+        /**
+         * SourceDetail
+         * @description A source with its state: never read, fresh, late, or failing.
+         */
+        SourceDetail: {
+            /**
+             * Address
+             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             */
+            address?: string | null;
+            /**
+             * At Work
+             * @description The run that is under way.
+             */
+            at_work: number | null;
+            /**
+             * Attributes
+             * @description Of a directory: which attribute says what, such as user_name=sAMAccountName.
+             * @default []
+             */
+            attributes?: string[];
+            /**
+             * Authority
+             * @description Of a directory: the certificate (PEM) of whoever vouches for it; empty: those that this machine trusts.
+             */
+            authority?: string | null;
+            /**
+             * Bind Name
+             * @description Of a directory: as whom it is read, by distinguished name.
+             */
+            bind_name?: string | null;
+            /**
+             * Brake Percent
+             * @description A run that would drop more than this share stops and asks.
+             * @default 10
+             */
+            brake_percent?: number;
+            /**
+             * Branches
+             * @description Of a directory: where to look, such as ou=people,dc=example.
+             * @default []
+             */
+            branches?: string[];
+            /**
+             * Columns
+             * @description Of a roster: which header is which column, such as serial=Equipment no.
+             * @default []
+             */
+            columns?: string[];
+            /**
+             * Covers
+             * @description Which devices it should know, in the filter language; empty: none is missed there.
+             */
+            covers?: string | null;
+            /**
+             * Devices
+             * @description How many devices it knows.
+             */
+            devices: number;
+            /**
+             * Devices Filter
+             * @description Of a directory: which entries are devices; empty: none are read.
+             */
+            devices_filter?: string | null;
+            /**
+             * Every Minutes
+             * @description Minutes from run to run; empty: only by hand.
+             */
+            every_minutes?: number | null;
+            /**
+             * Fresh Hours
+             * @description Hours after which what it said is called late.
+             * @default 48
+             */
+            fresh_hours?: number;
+            /**
+             * Good At
+             * @description When it was last read to its end.
+             */
+            good_at: string | null;
+            /** Groups */
+            groups: number;
+            /**
+             * Groups Filter
+             * @description Of a directory: which entries are groups; empty: none are read.
+             * @default (|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))
+             */
+            groups_filter?: string | null;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /** @description What kind of system it is. */
+            kind: components["schemas"]["SourceKind"];
+            /** Last Problem */
+            last_problem: {
+                [key: string]: unknown;
+            } | null;
+            /** Last Run Id */
+            last_run_id: number | null;
+            /**
+             * Leavers By
+             * @description Of a directory: which of the people have left, as a filter (RFC 4515), beside those it no longer lists.
+             */
+            leavers_by?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Next At
+             * @description When it runs by itself next.
+             */
+            next_at: string | null;
+            /**
+             * @description Of a registry: whose its new devices are.
+             * @default corporate
+             */
+            ownership?: components["schemas"]["Ownership"];
+            /** People */
+            people: number;
+            /**
+             * People Filter
+             * @description Of a directory: which entries are people (RFC 4515).
+             * @default (objectClass=inetOrgPerson)
+             */
+            people_filter?: string | null;
+            /**
+             * Proves People
+             * @description Of a directory: whether its password proves who somebody at the door is.
+             * @default false
+             */
+            proves_people?: boolean;
+            /**
+             * Resellers
+             * @description Of a registry: only what these resellers delivered; empty: everything.
+             * @default []
+             */
+            resellers?: string[];
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+            /** Secrets */
+            secrets: components["schemas"]["SourceSecret"][];
+            /**
+             * Starttls
+             * @description Of a directory at ldap://: whether TLS is begun before reading.
+             * @default true
+             */
+            starttls?: boolean;
+            state: components["schemas"]["SourceState"];
+            /**
+             * Takes New
+             * @description Of a registry: whether its new devices become awaited here.
+             * @default true
+             */
+            takes_new?: boolean;
+            /**
+             * Unknown
+             * @description How many of them are no device here.
+             */
+            unknown: number;
+            /**
+             * Whole Hours
+             * @description Hours after which it is read whole although changes alone could be asked for.
+             * @default 24
+             */
+            whole_hours?: number;
+        };
+        /**
+         * SourceEnd
+         * @description A moment at which something that opens a source ends.
+         */
+        SourceEnd: {
+            /** Days Left */
+            days_left: number;
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            kind: components["schemas"]["SecretKind"];
+            /** Source */
+            source: string;
+            /** Source Id */
+            source_id: number;
+        };
+        /**
+         * SourceKind
+         * @description What kind of system knows something beside Sortitor.
+         * @enum {string}
+         */
+        SourceKind: "directory" | "registry" | "roster" | "push";
+        /**
+         * SourceLook
+         * @description What a test of a source found: sentences, and up to three entries as it gives them.
+         */
+        SourceLook: {
+            /** Entries */
+            entries: {
+                [key: string]: string[];
+            }[];
+            /** Words */
+            words: string[];
+        };
+        /**
+         * SourceRun
+         * @description One run of a source, with what it changed; `entry_id` and `lot_id` are what takes it back.
+         */
+        SourceRun: {
+            /**
+             * Asked At
+             * Format: date-time
+             */
+            asked_at: string;
+            /** By */
+            by: string;
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Ended At */
+            ended_at: string | null;
+            /** Entry Id */
+            entry_id: number | null;
+            /** Id */
+            id: number;
+            /** Job Id */
+            job_id: number | null;
+            /** Lot Id */
+            lot_id: number | null;
+            /** Problem */
+            problem: {
+                [key: string]: unknown;
+            } | null;
+            /** Remarks */
+            remarks: components["schemas"]["RunRemark"][];
+            /** Source Id */
+            source_id: number;
+            /** Source Name */
+            source_name: string;
+            state: components["schemas"]["RunState"];
+            /** Whole */
+            whole: boolean;
+            /**
+             * Words
+             * @description What each count is of.
+             * @default {}
+             */
+            words?: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * SourceSecret
+         * @description What may be seen of what opens a source.
+         */
+        SourceSecret: {
+            /**
+             * Days Left
+             * @description Whole days until its end; negative once past.
+             */
+            days_left: number | null;
+            /** Ends At */
+            ends_at: string | null;
+            kind: components["schemas"]["SecretKind"];
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /**
+             * Waiting
+             * @description Whether a key waits for the registry's answer.
+             */
+            waiting: boolean;
+            /** Words */
+            words: string;
+        };
+        /**
+         * SourceState
+         * @description What is to be thought of what a source last said.
+         * @enum {string}
+         */
+        SourceState: "never" | "fresh" | "late" | "failing";
         /**
          * Speaker
          * @description Who said something on the way in.
@@ -9628,6 +11420,281 @@ export interface operations {
             };
         };
     };
+    list_discrepancies_api_v1_discrepancies_get: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+                /** @description Only of this kind. */
+                kind?: components["schemas"]["Gap"] | null;
+                /** @description Only with this. */
+                source?: number | null;
+                /** @description Only in this state; empty: all but closed ones. */
+                state?: components["schemas"]["GapState"] | null;
+                /** @description Only whose owner is. */
+                owner?: string | null;
+                /** @description Only of this. */
+                device?: number | null;
+                /** @description Only those that resemble a device here. */
+                near?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Discrepancy_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_discrepancies_api_v1_discrepancies_decide_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GapDecision"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decided"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_discrepancies_api_v1_discrepancies_export_get: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx";
+                /** @description Only of this kind. */
+                kind?: components["schemas"]["Gap"] | null;
+                /** @description Only with this. */
+                source?: number | null;
+                /** @description Only in this state; empty: all but closed ones. */
+                state?: components["schemas"]["GapState"] | null;
+                /** @description Only whose owner is. */
+                owner?: string | null;
+                /** @description Only of this. */
+                device?: number | null;
+                /** @description Only those that resemble a device here. */
+                near?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mend_discrepancies_api_v1_discrepancies_mend_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_mend_api_v1_discrepancies_mend_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_discrepancy_api_v1_discrepancies__gap_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                gap_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Discrepancy"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_attributes_api_v1_filters_attributes_get: {
         parameters: {
             query?: never;
@@ -10806,6 +12873,165 @@ export interface operations {
             };
         };
     };
+    show_levels_api_v1_levels_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Levels"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_levels_api_v1_levels_compare_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Levels"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_pattern_api_v1_levels_patterns__mask__get: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                mask: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PresentDevice_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_trend_api_v1_levels_trend_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LevelDay"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_lots_api_v1_lots_get: {
         parameters: {
             query?: {
@@ -10892,6 +13118,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The lot of this very file, given before */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LotTaken"];
+                };
+            };
             /** @description Successful Response */
             201: {
                 headers: {
@@ -13532,6 +15767,1265 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_source_ends_api_v1_source_ends_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceEnd"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_source_runs_api_v1_source_runs_get: {
+        parameters: {
+            query?: {
+                /** @description Of this source, by number or name. */
+                source?: string | null;
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_SourceRun_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_source_run_api_v1_source_runs__run_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_source: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_source: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ask_registry_api_v1_sources__key__acts_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegistryActApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_registry_act_api_v1_sources__key__acts_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegistryActAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_source_certificate_api_v1_sources__key__certificate_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description PEM (RFC 7468) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_credential_api_v1_sources__key__credentials_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Credential"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialTaken"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_credential_api_v1_sources__key__credentials__kind__delete: {
+        parameters: {
+            query?: {
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+                kind: components["schemas"]["SecretKind"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_roster_api_v1_sources__key__devices_get: {
+        parameters: {
+            query?: {
+                /** @description What a number or order begins with. */
+                query?: string | null;
+                /** @description Only what is no device here. */
+                unknown?: boolean;
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_RosterLine_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    diagnose_source_api_v1_sources__key__diagnosis_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_roster_file_api_v1_sources__key__file_post: {
+        parameters: {
+            query: {
+                /** @description Of the preview that was looked at. */
+                digest: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "text/csv": string;
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_roster_file_api_v1_sources__key__file_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "text/csv": string;
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_held_api_v1_sources__key__held_get: {
+        parameters: {
+            query: {
+                /** @description Serial number, IMEI, order, reseller */
+                query: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldDevice"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_source_key_api_v1_sources__key__key_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description PEM (RFC 7468) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_source_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    run_source_api_v1_sources__key__runs_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_run_api_v1_sources__key__runs_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sample_source_api_v1_sources__key__sample_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceLook"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_scope_api_v1_sources__key__scope_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_signing_request_api_v1_sources__key__signing_request_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description PEM (RFC 7468) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-pem-file": string;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_source_api_v1_sources__key__test_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceLook"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -14,6 +14,7 @@ from difflib import SequenceMatcher
 import polars as pl
 
 from sortitor.core.vocabulary import Gap, GapState, Stage
+from sortitor.core.words import LABELS
 
 #: What both sides may say of a device and is compared: field of a line → field of a device.
 COMPARED = ("model", "order_name", "person", "site", "name")
@@ -24,13 +25,7 @@ _ONE_SIDED = ("person",)
 MOST_ROSTERS = 24
 #: States that wait for nobody; a gap in one of them is not counted as open.
 SETTLED = (GapState.DONE, GapState.ACCEPTED, GapState.IGNORED, GapState.CLOSED)
-TITLES: dict[Gap, str] = {
-    Gap.ABSENT: "not known there",
-    Gap.UNKNOWN: "not known here",
-    Gap.ALIVE: "retired here, alive there",
-    Gap.DIFFERS: "known by both, told differently",
-    Gap.TWICE: "listed more than once",
-}
+TITLES = LABELS[Gap]
 
 
 @dataclass(frozen=True, slots=True)

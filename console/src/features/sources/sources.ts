@@ -1,0 +1,86 @@
+import type { Schemas } from '../../api/client'
+import { number, onDay, plural } from '../../shared/formats'
+
+type Source = Schemas['SourceDetail']
+
+/** What a source knows, in a few words. */
+export function knows(source: Source): string {
+  const parts = [
+    source.devices ? plural(source.devices, 'device') : '',
+    source.people ? `${number(source.people)} people` : '',
+    source.groups ? plural(source.groups, 'group') : '',
+  ].filter(Boolean)
+  return parts.join(', ') || 'nothing yet'
+}
+
+/** When what opens a source ends; `late` where that is past or near. */
+export function endWords(source: Source): { text: string; late: boolean } {
+  const ends = source.secrets.filter((one) => one.ends_at && one.kind !== 'key' && !one.waiting)
+  const first = ends.sort((a, b) => (a.days_left ?? 0) - (b.days_left ?? 0))[0]
+  if (!first?.ends_at || first.days_left === null) {
+    const given = source.secrets.some((one) => !one.waiting && one.kind !== 'key')
+    return { text: given ? 'no end' : 'none', late: false }
+  }
+  const days = first.days_left
+  if (days < 0) return { text: `ended ${plural(-days, 'day')} ago`, late: true }
+  return { text: `until ${onDay(first.ends_at)}`, late: days < 14 }
+}
+
+/** The document of a source as it is edited. */
+export function documentOf(source: Source): Schemas['Source'] {
+  const {
+    name,
+    kind,
+    address,
+    fresh_hours,
+    every_minutes,
+    whole_hours,
+    brake_percent,
+    covers,
+    branches,
+    people_filter,
+    groups_filter,
+    devices_filter,
+    bind_name,
+    starttls,
+    authority,
+    attributes,
+    leavers_by,
+    proves_people,
+    resellers,
+    takes_new,
+    ownership,
+    columns,
+  } = source
+  return {
+    name,
+    kind,
+    address,
+    fresh_hours,
+    every_minutes,
+    whole_hours,
+    brake_percent,
+    covers,
+    branches,
+    people_filter,
+    groups_filter,
+    devices_filter,
+    bind_name,
+    starttls,
+    authority,
+    attributes,
+    leavers_by,
+    proves_people,
+    resellers,
+    takes_new,
+    ownership,
+    columns,
+  }
+}
+
+/** Lines of a text field, without blank ones. */
+export const linesOf = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
