@@ -80,7 +80,6 @@ def s(world: World) -> Sortitor:
 def two_services(database: Database) -> Iterator[tuple[str, str, str]]:
     """The addresses of two service processes on one database, and the database's URL."""
     from tests.processes import serve
-
     from tests.worlds import BUSY_TESTS
 
     url = database.fresh()

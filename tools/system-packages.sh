@@ -1,6 +1,6 @@
 #!/bin/sh
-# Installs the Debian packages that are missing: Python with venv, PostgreSQL, and for the tests a
-# browser and fonts. Argument: demo or test. It is silent about what is there.
+# Installs the Debian packages that are missing: Python with venv, PostgreSQL, slapd, and for the
+# tests a browser and fonts. Argument: demo or test. It is silent about what is there.
 set -eu
 wanted=""
 missing() { wanted="$wanted $*"; }
@@ -9,6 +9,8 @@ python3 -c 'import sys, venv, ensurepip; sys.exit(sys.version_info < (3, 11))' 2
     missing python3 python3-venv
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || command -v initdb >/dev/null ||
     missing postgresql
+# The demonstration has a directory of its own; the one that the package would set up is not wanted.
+[ -x /usr/sbin/slapd ] || missing slapd
 if [ "${1:-demo}" = test ]; then
     command -v chromium >/dev/null || missing chromium
     # What drives the browser is linked against it.
@@ -29,7 +31,8 @@ fi
 echo "Installing from Debian:$wanted"
 log=$(mktemp)
 # shellcheck disable=SC2086 -- several packages in one variable
-if ! { $sudo apt-get update -q &&
+if ! { echo "slapd slapd/no_configuration boolean true" | $sudo debconf-set-selections &&
+    $sudo apt-get update -q &&
     $sudo env DEBIAN_FRONTEND=noninteractive apt-get install -qy --no-install-recommends $wanted; } \
     >"$log" 2>&1; then
     cat "$log" >&2

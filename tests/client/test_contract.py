@@ -16,7 +16,12 @@ WITHOUT_A_CALL = {
     ("GET", "/welcome-card/pictures/{}"),
     ("GET", "/devices/facets"),
     ("GET", "/vocabulary"),
+    # Text, not JSON.
+    ("GET", "/sources/{}/diagnosis"),
+    ("GET", "/sources/{}/certificate"),
+    ("GET", "/sources/{}/signing-request"),
     # Written to a file as it comes.
+    ("GET", "/discrepancies/export"),
     ("GET", "/journal/export"),
 }
 

@@ -22,7 +22,8 @@ from sortitor.client import Sortitor
 from sortitor.core.access import Permission, may
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import starting_gate
-from sortitor.core.vocabulary import Activation, Ownership, Role
+from sortitor.core.sources import Source
+from sortitor.core.vocabulary import Activation, Ownership, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.licences import Pool
@@ -111,6 +112,10 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     lot = s.lots.check(manifest(folder, broken, "broken.csv"))
     s.lots.edit(lot.id, "platform", "ios", rows=[2, 3])
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
+    roster = ["serial,site", f"{SECRETS[0]},Tarn Head", f"{SECRETS[2]},Tarn Head", f"{OFFICE},"]
+    yard = s.sources.add(Source(name="Yard", kind=SourceKind.ROSTER, covers="id pr"))
+    path = manifest(folder, roster, "yard.csv")
+    s.sources.take_file(yard.id, path, s.sources.preview_file(yard.id, path).digest)
     world.later(days=100)
     s.sweeps.apply(1, s.sweeps.preview(1).digest)
     everything = Selection(filter="id pr")
@@ -158,6 +163,14 @@ BODIES: dict[str, list[Any]] = {
     "/terms/preview": [{"name": "New", "texts": [{"language": "en", "text": "Be kind"}]}],
     "/terms/{key}/preview": [{"name": "Rules", "texts": [{"language": "en", "text": "Be kind"}]}],
     "/welcome-card/preview": [{"organisation": "Wrenmoor"}],
+    "/sources/preview": [{"name": "New", "kind": "roster", "covers": "id pr"}],
+    "/sources/{key}/preview": [{"name": "Yard", "kind": "roster"}],
+    "/sources/{key}/scope/preview": [{"name": "Yard", "kind": "roster"}],
+    "/sources/{key}/acts/preview": [{"act": "assign", "devices": ["x"]}],
+    "/discrepancies/mend/preview": [
+        {"which": {"kind": kind}, "mend": mend}
+        for kind, mend in (("differs", "take-word"), ("absent", "retire"), ("alive", "send"))
+    ],
 }
 EVERY_COLUMN = "&".join(f"column={name}" for name in ATTRIBUTES)
 #: What is asked besides, where a route has more to tell.
@@ -176,6 +189,7 @@ ELSEWHERE = {
     ("GET", "/arrivals/events"),
     ("POST", "/people/imports/preview"),
     ("POST", "/arrivals/assignments/preview"),
+    ("POST", "/sources/{key}/file/preview"),
 }
 #: What a role is not given at all; there are no jobs here.
 REFUSED = {
@@ -191,6 +205,8 @@ REFUSED = {
 TOLD = [
     "GET /arrivals",
     "GET /arrivals/{arrival_id}",
+    "GET /discrepancies/export",
+    "GET /sources/{key}/devices",
     "GET /devices",
     "GET /devices/file",
     "GET /devices/{device_id}",
@@ -265,6 +281,13 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         "/journal/head/check",
         # Nothing is asked of a device here, and there is no picture.
         "/agent/way",
+        # The one source is a roster that is handed over.
+        "/sources/{key}/acts/preview",
+        "/sources/{key}/certificate",
+        "/sources/{key}/held",
+        "/sources/{key}/runs/preview",
+        "/sources/{key}/scope/preview",
+        "/sources/{key}/signing-request",
         "/welcome-card/pictures/{digest}",
     }, refused
     return found

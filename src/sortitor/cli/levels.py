@@ -78,18 +78,18 @@ def _chosen(
     )
 
 
-@level.command()
+@level.command("overview")
 @click.option("--compare", is_flag=True, help="Compare anew first.")
 @click.option("-o", "--output", type=click.Choice(["table", "json"]), default="table")
 @with_client
-def show(s: Sortitor, compare: bool, output: str) -> None:
+def show_overview(s: Sortitor, compare: bool, output: str) -> None:
     """Show the rosters beside each other: which systems know how many of the same devices.
 
     Ends with 1 where disagreements stand open.
 
     \b
     Example:
-      sortitor level show
+      sortitor level overview
     """
     found = s.levels.compare() if compare else s.levels.show()
     if output == "json":
@@ -102,7 +102,7 @@ def show(s: Sortitor, compare: bool, output: str) -> None:
 
 def _overview(found: Levels) -> None:
     if found.at is None:
-        talk("Nothing was compared yet. Next: sortitor level show --compare")
+        talk("Nothing was compared yet. Next: sortitor level overview --compare")
         return
     write(
         found.rosters,
@@ -183,7 +183,7 @@ def _theirs(gap: Discrepancy) -> str | None:
     return f"{marked}, perhaps {ours} ({gap.near_percent} %)"
 
 
-@level.command("one")
+@level.command("show")
 @click.argument("gap_id", type=int)
 @output_option
 @with_client
@@ -192,7 +192,7 @@ def show_one(s: Sortitor, gap_id: int, output: str) -> None:
 
     \b
     Example:
-      sortitor level one 12
+      sortitor level show 12
     """
     gap = s.levels.show_one(gap_id)
     if output != "table":
@@ -215,7 +215,7 @@ def show_one(s: Sortitor, gap_id: int, output: str) -> None:
 
 
 @level.command()
-@click.argument("state", type=click.Choice([s.value for s in GapState if s != GapState.CLOSED]))
+@click.argument("decision", type=click.Choice([s.value for s in GapState if s != GapState.CLOSED]))
 @click.argument("ids", nargs=-1, type=int)
 @_which
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="With ignored: until when.")
@@ -225,7 +225,7 @@ def show_one(s: Sortitor, gap_id: int, output: str) -> None:
 @with_client
 def decide(
     s: Sortitor,
-    state: str,
+    decision: str,
     ids: tuple[int, ...],
     until: datetime | None,
     set_owner: str | None,
@@ -240,13 +240,13 @@ def decide(
       sortitor level decide accepted 12 13 --note "sold with the ship"
       sortitor level decide ignored --kind absent --source "Yard list" --until 2026-05-01
     """
-    chosen = _chosen(s, ids, **{**which, "state": which["state"]})
+    chosen = _chosen(s, ids, **which)
     if not ids and not any(which.values()):
         raise click.UsageError("Name discrepancies by number, or say which are meant.")
     number = s.levels.decide(
-        chosen, GapState(state), until.date() if until else None, set_owner, note, reason
+        chosen, GapState(decision), until.date() if until else None, set_owner, note, reason
     )
-    talk(f"{counted(number, 'line')} {state}. Take it back with: sortitor journal list --most 1")
+    talk(f"{counted(number, 'line')} {decision}. Take it back with: sortitor journal list --most 1")
 
 
 @level.command()
@@ -281,7 +281,7 @@ def mend(
         return
     agree(preview, yes)
     s.levels.mend(chosen, Mend(how), preview.digest, reason)
-    talk("Mended. Next: sortitor level show")
+    talk("Mended. Next: sortitor level overview")
 
 
 @level.command()

@@ -400,9 +400,8 @@ def ends(s: Sortitor, output: str) -> None:
 @source.command()
 @click.argument("name")
 @click.argument("query")
-@output_option
 @with_client
-def held(s: Sortitor, name: str, query: str, output: str) -> None:
+def held(s: Sortitor, name: str, query: str) -> None:
     """List what a registry holds under a serial number, IMEI, order or reseller.
 
     \b
@@ -419,7 +418,7 @@ def held(s: Sortitor, name: str, query: str, output: str) -> None:
         "Assigned to": lambda r: r.assigned_to,
         "Sheet": lambda r: (r.sheet_digest or "")[:8],
     }
-    write(s.registries.find(name, query), output, columns, empty="Nothing of that name.")
+    write(s.registries.find(name, query), "table", columns, empty="Nothing of that name.")
 
 
 @source.command()

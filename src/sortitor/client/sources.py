@@ -25,15 +25,15 @@ class Sources(Documents[s.Source, s.SourceDetail]):
     def run(self, key: Key, whole: bool = True, unbraked: bool = False) -> Job:
         """Read a source now; follow the job with `jobs.follow`."""
         given = s.RunAsked(whole=whole, unbraked=unbraked)
-        return self._t.call(Job, "POST", at(self.path, key, "runs"), json=given)
+        return self._t.call(Job, "POST", at("/sources", key, "runs"), json=given)
 
     def preview_run(self, key: Key) -> Preview:
         """What reading it whole would change now."""
-        return self._t.call(Preview, "POST", at(self.path, key, "runs/preview"))
+        return self._t.call(Preview, "POST", at("/sources", key, "runs/preview"))
 
     def preview_scope(self, key: Key, document: s.Source) -> Preview:
         """What the next run would change if the source were as given."""
-        return self._t.call(Preview, "POST", at(self.path, key, "scope/preview"), json=document)
+        return self._t.call(Preview, "POST", at("/sources", key, "scope/preview"), json=document)
 
     def runs(self, key: Key | None = None, most: int | None = None) -> Iterator[s.SourceRun]:
         """Runs, newest first."""
@@ -48,14 +48,14 @@ class Sources(Documents[s.Source, s.SourceDetail]):
     ) -> Iterator[s.RosterLine]:
         """What a source says of devices."""
         params = {"query": query, "unknown": unknown or None}
-        return self._t.pages(s.RosterLine, at(self.path, key, "devices"), params, most)
+        return self._t.pages(s.RosterLine, at("/sources", key, "devices"), params, most)
 
     def preview_file(self, key: Key, path: Path) -> Preview:
         """What a roster file would change."""
         return self._t.call(
             Preview,
             "POST",
-            at(self.path, key, "file/preview"),
+            at("/sources", key, "file/preview"),
             content=path.read_bytes(),
             headers=_BYTES,
         )
@@ -65,7 +65,7 @@ class Sources(Documents[s.Source, s.SourceDetail]):
         return self._t.call(
             s.SourceRun,
             "POST",
-            at(self.path, key, "file"),
+            at("/sources", key, "file"),
             content=path.read_bytes(),
             params={"digest": digest},
             headers=_BYTES,
@@ -73,7 +73,7 @@ class Sources(Documents[s.Source, s.SourceDetail]):
 
     def diagnosis(self, key: Key) -> str:
         """What to hand to whoever helps; no secret."""
-        return self._t.send("GET", at(self.path, key, "diagnosis")).text
+        return self._t.send("GET", at("/sources", key, "diagnosis")).text
 
     def ends(self) -> Sequence[s.SourceEnd]:
         """What opens sources and ends, first things first."""
@@ -83,33 +83,33 @@ class Sources(Documents[s.Source, s.SourceDetail]):
         """Give what opens a source, as it was given out."""
         given = s.Credential(text=text, kind=kind)
         return self._t.call(
-            s.CredentialTaken, "POST", at(self.path, key, "credentials"), json=given
+            s.CredentialTaken, "POST", at("/sources", key, "credentials"), json=given
         )
 
     def forget(self, key: Key, kind: SecretKind, reason: str | None = None) -> None:
         """Forget what opens a source."""
         params = {"reason": reason}
-        self._t.send("DELETE", at(self.path, key, "credentials", kind), params=params)
+        self._t.send("DELETE", at("/sources", key, f"credentials/{kind}"), params=params)
 
     def make_key(self, key: Key) -> str:
         """Make a key pair for a registry; gives the certificate (PEM) that is taken there."""
-        return self._t.send("POST", at(self.path, key, "key")).text
+        return self._t.send("POST", at("/sources", key, "key")).text
 
     def certificate(self, key: Key) -> str:
         """The certificate (PEM) that is to be taken to the registry."""
-        return self._t.send("GET", at(self.path, key, "certificate")).text
+        return self._t.send("GET", at("/sources", key, "certificate")).text
 
     def signing_request(self, key: Key) -> str:
         """A certificate signing request (PEM) for a source's key."""
-        return self._t.send("GET", at(self.path, key, "signing-request")).text
+        return self._t.send("GET", at("/sources", key, "signing-request")).text
 
     def test(self, key: Key) -> s.SourceLook:
         """Whether a source can be reached and opened now."""
-        return self._t.call(s.SourceLook, "POST", at(self.path, key, "test"))
+        return self._t.call(s.SourceLook, "POST", at("/sources", key, "test"))
 
     def sample(self, key: Key, document: s.Source) -> s.SourceLook:
         """Up to three real entries, read as the given document says."""
-        return self._t.call(s.SourceLook, "POST", at(self.path, key, "sample"), json=document)
+        return self._t.call(s.SourceLook, "POST", at("/sources", key, "sample"), json=document)
 
 
 class Registries(Noun):

@@ -4,14 +4,11 @@ have done it.
 
 from __future__ import annotations
 
-import tempfile
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from datetime import UTC, date, datetime
 from decimal import Decimal
-from pathlib import Path
 from random import Random
 
 from sortitor.client import Sortitor
@@ -25,6 +22,7 @@ from sortitor.core.vocabulary import (
     SignInWay,
 )
 from sortitor.demo import scenario as sc
+from sortitor.demo.outside import Outside, connect_registry, read_them_all
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Listing, PlatformRule, Policy, Quota, VersionBounds
@@ -118,6 +116,7 @@ def load(
     at: Callable[[datetime], None],
     say: Say,
     read_code: Callable[[str], str | None],
+    outside: Outside,
 ) -> None:
     """Tell the company's year; `at` sets the service's clock, `read_code` reads somebody's mails.
 
@@ -143,6 +142,7 @@ def load(
         ownership=Ownership.CORPORATE,
         activation=Activation.SHARED,
     )
+    connect_registry(s, outside, at)
     at(datetime(2025, 3, 10, 8, 0, tzinfo=UTC))
     say("Deck tablets, officers' phones and the yard's contractors arrive")
     _lot(
@@ -189,6 +189,8 @@ def load(
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
     _on_the_way_today(s, read_code)
+    say("Other systems: a directory, a registry, a list of the yard")
+    read_them_all(s, scenario, swept, outside, at)
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
     some = Selection(filter='cohorts eq "Crew handhelds" and stage eq "active" and site sw "P"')
     s.cohorts.change_list(
@@ -295,21 +297,13 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     )
 
 
-@contextmanager
-def _file(name: str, content: bytes) -> Iterator[Path]:
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / name
-        path.write_bytes(content)
-        yield path
-
-
 def _people(s: Sortitor, people: Sequence[sc.Person]) -> None:
-    with _file("directory.csv", sc.people_csv(people)) as path:
+    with sc.file("directory.csv", sc.people_csv(people)) as path:
         s.people.apply_import(path, s.people.preview_import(path).digest, "directory export")
 
 
 def _lot(s: Sortitor, name: str, content: bytes, **defaults: str) -> None:
-    with _file(
+    with sc.file(
         name.lower().replace(" ", "-").replace(",", "").replace("'", "") + ".csv", content
     ) as path:
         lot = s.lots.check(path, name=name, defaults=defaults)
@@ -369,7 +363,7 @@ def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
     ):
         s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
     damaged = sc.damaged_manifest(scenario.boxed, Random(7))
-    with _file("scanners-second-delivery.xlsx", damaged) as path:
+    with sc.file("scanners-second-delivery.xlsx", damaged) as path:
         s.lots.check(
             path,
             name="Ticket scanners, second delivery",

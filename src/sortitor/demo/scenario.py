@@ -9,9 +9,12 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from random import Random
 
 from sortitor.core.vocabulary import Platform
@@ -482,3 +485,12 @@ def _workbook(title: str, rows: Sequence[Sequence[str]]) -> bytes:
 def before_today(days: float) -> datetime:
     """A moment so many days before today."""
     return TODAY - timedelta(days=days)
+
+
+@contextmanager
+def file(name: str, content: bytes) -> Iterator[Path]:
+    """A file as somebody hands it over."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / name
+        path.write_bytes(content)
+        yield path

@@ -14,7 +14,7 @@ from typing import Any
 import polars as pl
 
 from sortitor.core import levels as core
-from sortitor.core.errors import BadInput, Conflict
+from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.lifecycle import TRANSITIONS
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.rosters import DEVICE_COLUMNS
@@ -149,7 +149,10 @@ def present(ctx: Context, mask: int, after: str | None, limit: int) -> list[Pres
     """The devices of one pattern of presence."""
     with ctx.reading() as connection:
         kept = store.overview(connection)
-        rosters = kept.document["rosters"] if kept else []
+        known = kept and any(one["mask"] == mask for one in kept.document["patterns"])
+        if kept is None or not known:
+            raise NotFound("pattern", mask)
+        rosters = kept.document["rosters"]
         numbers = [int(roster["key"]) for roster in rosters if roster["key"].isdigit()]
         found = store.present(connection, numbers, mask, after, limit)
         return [

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
 from sortitor.core.previews import plural
-from sortitor.operations import gate, licences, quotas
+from sortitor.core.sources import days_left
+from sortitor.core.vocabulary import Gap, SourceState
+from sortitor.operations import gate, levels, licences, quotas
 from sortitor.operations.context import Context
+from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.store import today as store
+
+#: So many days before its end a credential needs a hand.
+_TOLD_DAYS = 14
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,6 +45,7 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
         )
         stages = store.stages(connection)
     items = [*_arrivals(numbers), *map(_lot, lots), *_pools(ctx), *_quota(ctx), *_due(ctx)]
+    items += [*_sources(ctx), *_ends(ctx), *_levels(ctx)]
     for run in braked:
         items.append(
             Item(
@@ -191,6 +199,76 @@ def _quota(ctx: Context) -> list[Item]:
             "sortitor person list",
         )
     ]
+
+
+def _sources(ctx: Context) -> Iterator[Item]:
+    """Sources whose last run came to nothing, and those that said nothing for too long."""
+    for detail in sources.every(ctx):
+        name, number = detail.kept.document.name, detail.kept.id
+        if detail.state is SourceState.FAILING:
+            problem = detail.row.last_problem or {}
+            title, words = f"“{name}” cannot be read", problem.get("detail", "")
+            since = detail.row.last_at
+        elif detail.state is SourceState.LATE:
+            title, since = f"“{name}” has said nothing for too long", detail.good_at
+            words = "What is known of it may be out of date."
+        else:
+            continue
+        yield Item(
+            kind="source",
+            title=title,
+            detail=words,
+            count=1,
+            since_at=since,
+            action="Open the source",
+            page=f"/sources/{number}",
+            command=f"sortitor source show {number}",
+        )
+
+
+def _ends(ctx: Context) -> Iterator[Item]:
+    """Credentials of sources that end within two weeks, or have ended."""
+    for end in sources.ends(ctx):
+        left = days_left(end.ends_at, ctx.now)
+        if left > _TOLD_DAYS:
+            continue
+        when = f"ended on {end.ends_at:%F}" if left < 0 else f"ends in {plural(left, 'day')}"
+        yield Item(
+            kind="end",
+            title=f"The {end.kind} of “{end.source}” {when}",
+            detail="Renew it before the source can be read no longer.",
+            count=1,
+            since_at=end.ends_at if left < 0 else None,
+            action="Renew it",
+            page=f"/sources/{end.source_id}",
+            command=f"sortitor source show {end.source_id}",
+        )
+
+
+def _levels(ctx: Context) -> Iterator[Item]:
+    """What the systems disagree about; what is retired here and alive there by itself."""
+    with ctx.reading() as connection:
+        found = levels.open_gaps(connection)
+    for alive in (True, False):
+        some = [gap for gap in found if (gap[1] is Gap.ALIVE) == alive]
+        number = sum(gap[2] for gap in some)
+        if not number:
+            continue
+        what = plural(number, "device") if alive else plural(number, "discrepancy", "discrepancies")
+        yield Item(
+            kind="follow-up" if alive else "levels",
+            title=f"{what} retired here and alive elsewhere" if alive else f"{what} to level",
+            detail=(
+                "Let the other system go of them, or carry it out by hand and say so."
+                if alive
+                else "Other systems know other things; each can be mended, put off or accepted."
+            ),
+            count=number,
+            since_at=min(gap[3] for gap in some),
+            action="Follow them up" if alive else "Level them",
+            page="/levels?kind=alive&state=open" if alive else "/levels?state=open",
+            command=f"sortitor level list --state open{' --kind alive' if alive else ''}",
+        )
 
 
 def _due(ctx: Context) -> list[Item]:

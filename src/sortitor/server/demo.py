@@ -10,6 +10,8 @@ import socket
 import sys
 import threading
 import time
+from contextlib import ExitStack
+from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -19,14 +21,18 @@ import httpx
 from sortitor.client import Sortitor
 from sortitor.core.errors import SortitorError
 from sortitor.demo import load
+from sortitor.demo.outside import Outside, directory_ldif
 from sortitor.demo.scenario import TODAY, Scenario
 from sortitor.operations.context import Clock
 from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
+from sortitor.stand_ins.directory import Directory, is_there
 from sortitor.stand_ins.mailbox import MailServer
 from sortitor.stand_ins.mails import newest_code
+from sortitor.stand_ins.registry.serve import serving
+from sortitor.stand_ins.registry.shelf import Shelf
 from sortitor.store import accounts
 from sortitor.store.engine import transaction
 
@@ -79,6 +85,7 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
             "port": port,
             "state_dir": state_dir or plain.state_dir.with_name(plain.state_dir.name + "-demo"),
             "log_level": "warning",
+            "source_networks": "127.0.0.0/8, ::1/128",
         }
     )
     end_on_signals()
@@ -91,14 +98,16 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
             runtime(
                 _with_mail(settings, mail, listener), Clock(lambda: clock.now, wall_now)
             ) as run,
+            ExitStack() as around,
         ):
             url = run.settings.public_url
             loaded = not afresh and _loaded(run)
             if not loaded:
                 recreate(run)
-            tell = threading.Thread(
-                target=_tell, args=(run, url, mail, devices, loaded, clock), daemon=True
-            )
+            scenario = Scenario(devices)
+            outside = _outside(around, settings.state_dir, port, loaded, scenario, clock)
+            shown = _Shown(url, f"http://127.0.0.1:{mail.page_port}", scenario, outside)
+            tell = threading.Thread(target=_tell, args=(run, shown, loaded, clock), daemon=True)
             serve(run, listener, tell.start)
     except SortitorError as error:
         fail(error)
@@ -122,21 +131,62 @@ def _with_mail(settings: Settings, mail: MailServer, listener: socket.socket) ->
     )
 
 
-def _tell(
-    run: Runtime, url: str, mail: MailServer, devices: int, loaded: bool, clock: _MovableClock
-) -> None:
+@dataclass(frozen=True, slots=True)
+class _Shown:
+    """The demonstration and what stands around it."""
+
+    url: str
+    mails: str
+    scenario: Scenario
+    outside: Outside
+
+
+def _outside(
+    around: ExitStack,
+    folder: Path,
+    port: int,
+    loaded: bool,
+    scenario: Scenario,
+    clock: _MovableClock,
+) -> Outside:
+    """A registry and, where slapd is installed, a directory; both end with the demonstration."""
+    books = folder / "registry.json"
+    if not loaded:
+        books.unlink(missing_ok=True)
+    shelf = Shelf("Chandlers", books, lambda: clock.now)
+    registry = around.enter_context(serving(shelf, port=port + 2 if port else 0))
+    if not is_there():
+        click.echo("Without slapd there is no directory: apt-get install slapd", err=True)
+        return Outside(shelf, registry, None)
+    home = folder / "directory"
+    home.mkdir(parents=True, exist_ok=True)
+    directory = Directory(home)
+    if port:
+        directory.secure_port, directory.port = port + 3, port + 4
+    if loaded and (home / "data").exists():
+        directory.configure()
+    else:
+        directory.fill(directory_ldif(scenario))
+    directory.start()
+    around.callback(directory.stop)
+    return Outside(shelf, registry, directory)
+
+
+def _tell(run: Runtime, shown: _Shown, loaded: bool, clock: _MovableClock) -> None:
     """Load what is missing, then say where to go. Whatever fails is said, and stops the service."""
+    url = shown.url
     try:
         _await(url)
         if not loaded:
-            _load(run, url, mail, devices, clock)
+            _load(run, shown, clock)
     except Exception as error:  # noqa: BLE001 - this is a thread's end; the service must not stay half-loaded
         click.echo(f"The demonstration could not be loaded: {error}", err=True)
         os.kill(os.getpid(), signal.SIGTERM)
         return
     click.echo(f"\nSortitor with the Wrenmoor Lines demonstration is ready at {url}")
     click.echo(f"  handbook       {url}/handbook/")
-    click.echo(f"  its mails      http://127.0.0.1:{mail.page_port}/")
+    click.echo(f"  its mails      {shown.mails}/")
+    click.echo(f"  its registry   {shown.outside.registry}/")
     for name, password in load.ACCOUNTS.items():
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")
@@ -158,21 +208,22 @@ def _await(url: str) -> None:
     raise TimeoutError(f"{url} does not answer")
 
 
-def _load(run: Runtime, url: str, mail: MailServer, devices: int, clock: _MovableClock) -> None:
+def _load(run: Runtime, shown: _Shown, clock: _MovableClock) -> None:
     started = time.perf_counter()
     file = offer_setup(run)
     assert file is not None, "a new database has no accounts"
-    with Sortitor(url) as s:
+    with Sortitor(shown.url) as s:
         s.accounts.first(
             Path(file).read_text().strip(), "administrator", load.ACCOUNTS["administrator"]
         )
         s.accounts.sign_in("administrator", load.ACCOUNTS["administrator"])
         load.load(
             s,
-            Scenario(devices),
+            shown.scenario,
             at=clock.set,
             say=lambda text: click.echo(f"  {text} …", err=True),
-            read_code=lambda address: newest_code(f"http://127.0.0.1:{mail.page_port}", address),
+            read_code=lambda address: newest_code(shown.mails, address),
+            outside=shown.outside,
         )
     Path(file).unlink(missing_ok=True)
     with transaction(run.engine) as connection:

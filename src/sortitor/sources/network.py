@@ -41,7 +41,8 @@ class Networks:
                     f"{host} is at {address}, which is no public address.",
                     "Whoever runs this service names its network in SORTITOR_SOURCE_NETWORKS.",
                 )
-        return addresses[0]
+        # Most servers that are known by both listen on the older kind at least.
+        return min(addresses, key=lambda address: ":" in address)
 
     def _may(self, address: Any) -> bool:
         plain = getattr(address, "ipv4_mapped", None) or address

@@ -94,7 +94,7 @@ class Directory:
         """Begin anew with these entries."""
         shutil.rmtree(self.folder / "data", ignore_errors=True)
         (self.folder / "data").mkdir(parents=True)
-        self._configure()
+        self.configure()
         file = self.folder / "entries.ldif"
         file.write_text(ldif)
         added = subprocess.run(
@@ -108,9 +108,12 @@ class Directory:
         if added.returncode:
             raise RuntimeError(added.stderr.decode(errors="replace"))
 
-    def _configure(self) -> None:
-        if not self.authority:
-            self.authority = _certificates(self.folder, self.host)
+    def configure(self) -> None:
+        """Write its settings; certificates are made where there are none."""
+        known = self.folder / "authority.pem"
+        self.authority = (
+            known.read_text() if known.exists() else _certificates(self.folder, self.host)
+        )
         includes = "\n".join(f"include /etc/ldap/schema/{name}.schema" for name in _SCHEMAS)
         (self.folder / "slapd.conf").write_text(
             _CONFIG.format(

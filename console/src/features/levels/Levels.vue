@@ -141,7 +141,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
     <h1>Levels</h1>
     <span v-if="levels?.at && today" class="muted grow"
       >compared {{ age(levels.at, today.now) }} ago,
-      {{ open ? `${plural(open, 'line')} open` : 'nothing open: the books are level' }}</span
+      {{ open ? `${number(open)} open` : 'nothing open: the books are level' }}</span
     >
     <span v-else class="grow" />
     <v-btn variant="text" to="/sources">Sources</v-btn>
@@ -220,7 +220,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
       <v-select
         :model-value="asked.state"
         :items="choices('gap_state')"
-        label="State (all but closed)"
+        label="State"
         clearable
         class="choice"
         @update:model-value="(value) => ask({ state: value ?? undefined })"
@@ -342,7 +342,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
   gap: 12px;
 }
 .choice {
-  flex: 0 1 220px;
+  flex: 0 1 180px;
 }
 .marked {
   display: flex;

@@ -9,7 +9,6 @@ import { number, plural } from '../../shared/formats'
 const { levels, chosen } = defineProps<{ levels: Schemas['Levels']; chosen: number | null }>()
 const emit = defineEmits<{ choose: [mask: number] }>()
 const most = computed(() => Math.max(1, ...levels.patterns.map((pattern) => pattern.devices)))
-const all = computed(() => (1 << levels.rosters.length) - 1)
 const knows = (mask: number, place: number) => (mask >> place) & 1
 const said = (pattern: Schemas['Pattern']) =>
   `${plural(pattern.devices, 'device')} known by ` +
@@ -57,11 +56,7 @@ const width = (devices: number) => `${Math.max(2, Math.sqrt(devices / most.value
               </button>
             </td>
             <td class="wide" aria-hidden="true" @click="emit('choose', pattern.mask)">
-              <span
-                class="bar"
-                :class="{ level: pattern.mask === all }"
-                :style="{ width: width(pattern.devices) }"
-              />
+              <span class="bar" :style="{ width: width(pattern.devices) }" />
             </td>
           </tr>
         </tbody>
@@ -119,6 +114,10 @@ td {
   padding: 3px 8px;
 }
 button {
+  background: none;
+  border: 0;
+  padding: 4px 6px;
+  cursor: pointer;
   color: rgb(var(--v-theme-primary));
   text-decoration: underline;
   font-variant-numeric: tabular-nums;
@@ -131,10 +130,7 @@ button {
   display: block;
   height: 14px;
   border-radius: 2px;
-  background: rgb(var(--v-theme-warning));
-}
-.bar.level {
-  background: rgb(var(--v-theme-success));
+  background: rgb(var(--v-theme-primary));
 }
 .note {
   font-size: 0.82rem;

@@ -386,24 +386,26 @@ const leftWords = (days: number) =>
           {{ number(remark.count) }} {{ remark.words }}
         </div>
       </template>
-      <template #act="{ item }">
-        <v-btn
-          v-if="item.lot_id"
-          size="small"
-          variant="text"
-          color="primary"
-          :to="`/lots/${item.lot_id}`"
-          >Lot {{ item.lot_id }}</v-btn
-        >
-        <v-btn
-          v-if="item.entry_id"
-          size="small"
-          variant="text"
-          color="primary"
-          @click="revert(item.entry_id)"
-          >Look, take back</v-btn
-        >
-      </template>
+      <template #act="{ item }"
+        ><span class="nowrap">
+          <v-btn
+            v-if="item.lot_id"
+            size="small"
+            variant="text"
+            color="primary"
+            :to="`/lots/${item.lot_id}`"
+            >Lot {{ item.lot_id }}</v-btn
+          >
+          <v-btn
+            v-if="item.entry_id"
+            size="small"
+            variant="text"
+            color="primary"
+            @click="revert(item.entry_id)"
+            >Look, take back</v-btn
+          >
+        </span></template
+      >
     </DataList>
     <template v-else>
       <div class="filters">
