@@ -60,6 +60,8 @@ PAGES: dict[str, tuple[str, str]] = {
     "licences": ("/licences", ""),
     "sweeps": ("/sweeps", "click:Preview the sweep 2"),
     "people": ("/people", ""),
+    "sources": ("/sources/1", ""),
+    "levels": ("/levels?kind=unknown&near=true", ""),
     "journal": ("/journal", ""),
 }
 
@@ -70,12 +72,6 @@ WELCOME = "welcome"
 TERMINALS: dict[str, list[str]] = {
     "terminal-today": ["today"],
     "terminal-lot": ["lot show {draft}"],
-    "terminal-devices": ["device list --stage parked --most 12", "device show {device}"],
-    "terminal-cohort": [
-        "cohort list",
-        "cohort explain {cohort} {device}",
-        "device list --filter 'sit eq \"Dunlin\"'",
-    ],
     "terminal-gate": [
         "gate try --platform android --os 9 --person {person}",
         "gate effective --group 'Seasonal crew'",

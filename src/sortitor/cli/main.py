@@ -35,6 +35,7 @@ _COMMANDS = {
     "recover": ("sortitor.server.keeping", "recover", "Let an administrator in again."),
     "restore": ("sortitor.server.keeping", "restore", "Bring a backup back into an empty place."),
     "retention": ("sortitor.cli.retention", "retention", "What goes when its time is over."),
+    "rotate-keys": ("sortitor.server.keeping", "rotate_keys", "Encrypt credentials anew."),
     "rule": ("sortitor.cli.sweeps", "rule", "Rules of sweeps: whom they watch, how long."),
     "serve": ("sortitor.server.commands", "serve", "Run the service."),
     "simulate": ("sortitor.cli.simulate", "simulate", "Let a made-up fleet knock and check in."),

@@ -4,7 +4,7 @@ HMAC-SHA-256), readable by the installation's own key file alone.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 
@@ -16,8 +16,11 @@ class Vault:
     changed.
     """
 
-    def __init__(self, keys: Sequence[bytes]) -> None:
-        self._keys = MultiFernet([Fernet(key) for key in keys])
+    def __init__(
+        self, keys: Sequence[bytes], again: Callable[[], Sequence[bytes]] | None = None
+    ) -> None:
+        self._keys = _several(keys)
+        self._again = again
 
     def seal(self, secret: bytes) -> bytes:
         """A secret as it is kept."""
@@ -25,17 +28,28 @@ class Vault:
 
     def open(self, sealed: bytes) -> bytes:
         """A kept secret in clear. Raises Conflict where its key is gone."""
-        try:
-            return self._keys.decrypt(sealed)
-        except InvalidToken as error:
-            raise _lost() from error
+        return self._with_keys(lambda keys: keys.decrypt(sealed))
 
     def renew(self, sealed: bytes) -> bytes:
         """A kept secret under the first key. Raises Conflict where its key is gone."""
+        return self._with_keys(lambda keys: keys.rotate(sealed))
+
+    def _with_keys(self, act: Callable[[MultiFernet], bytes]) -> bytes:
         try:
-            return self._keys.rotate(sealed)
+            return act(self._keys)
+        except InvalidToken as error:
+            if self._again is None:
+                raise _lost() from error
+        # The keys may have been changed while this process ran.
+        self._keys = _several(self._again())
+        try:
+            return act(self._keys)
         except InvalidToken as error:
             raise _lost() from error
+
+
+def _several(keys: Sequence[bytes]) -> MultiFernet:
+    return MultiFernet([Fernet(key) for key in keys])
 
 
 def _lost() -> Conflict:

@@ -14,8 +14,11 @@ from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Context, Limits
+from sortitor.operations.sources import credentials
+from sortitor.operations.vault import Vault
 from sortitor.server import backups, upgrades
 from sortitor.server.commands import fail
+from sortitor.server.keys import add_vault_key, vault_keys
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import make_clock, outside_urls
@@ -208,3 +211,23 @@ def recover(name: str, password: str) -> None:
             number = accounts.recover(ctx, name, password)
     click.echo(f"{name} (account {number}) is an administrator with the new password.")
     click.echo(f"Next: sortitor account sign-in --name {name}", err=True)
+
+
+@click.command("rotate-keys")
+def rotate_keys() -> None:
+    """Put a new key before the others that credentials of sources are encrypted with, and encrypt
+    them all with it; a running service goes on.
+
+    \b
+    Example:
+      sortitor rotate-keys
+    """
+    with _told() as settings, _owner_url(settings) as url:
+        add_vault_key(settings.vault_file)
+        vault = Vault(vault_keys(settings.vault_file))
+        actor = Actor("recovery", Role.ADMINISTRATOR)
+        with single_engine(url) as engine:
+            clock = make_clock(settings)
+            number = credentials.renew_all(Context(engine, clock, Limits(), actor, vault=vault))
+    click.echo(f"{number} credentials are encrypted with a new key.")
+    click.echo(f"Back up {settings.vault_file}.", err=True)

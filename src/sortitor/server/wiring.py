@@ -123,7 +123,9 @@ def runtime(
         )
         key = installation_key(settings.installation_key_file)
         clock = clock or make_clock(settings)
-        vault = Vault(vault_keys(settings.vault_file))
+        vault = Vault(
+            vault_keys(settings.vault_file), again=lambda: vault_keys(settings.vault_file)
+        )
         outside = Protocols(
             settings.allowed_networks, settings.source_megabytes * 1_000_000, limits.files
         )
