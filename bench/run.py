@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, cohorts, commands, door, gate, lots, trust
+from bench import agents, cohorts, commands, door, gate, lots, sources, trust
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
@@ -27,6 +27,7 @@ CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
     "door": door.measure,
     "commands": commands.measure,
     "trust": trust.measure,
+    "sources": sources.measure,
 }
 
 

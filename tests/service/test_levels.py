@@ -223,7 +223,8 @@ def test_what_a_viewer_sees_of_personal_devices(world: World, s: Sortitor, tmp_p
     path = tmp_path / "gaps.csv"
     viewer.levels.export(path)
     told = path.read_text() + str([gap.model_dump() for gap in viewer.levels.list()])
-    told += str([d.model_dump() for mask in (1, 4, 5) for d in viewer.levels.pattern(mask)])
+    masks = [pattern.mask for pattern in viewer.levels.show().patterns]
+    told += str([d.model_dump() for mask in masks for d in viewer.levels.pattern(mask)])
     assert "PERSONAL123" not in told
     with pytest.raises(Refused) as refused:
         viewer.levels.decide(GapSelection(source_id=source), GapState.ACCEPTED)

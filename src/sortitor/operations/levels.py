@@ -508,10 +508,9 @@ def _take_in(ctx: Context, connection: Connection, rows: Sequence[GapRow]) -> No
         kept = or_not_found(SOURCES.shelf.one(connection, source_id), "source", source_id)
         keys = [row.roster_key for row in rows if row.source_id == source_id and row.roster_key]
         lines = store_sources.lines(connection, source_id, keys)
-        frame = pl.DataFrame(
-            {name: [getattr(line, name) for line in lines] for name in DEVICE_COLUMNS},
-            schema=dict.fromkeys(DEVICE_COLUMNS, pl.String),
-        )
+        told = {name: [getattr(line, name) for line in lines] for name in DEVICE_COLUMNS}
+        told["supplier"] = [line.extra.get("reseller") for line in lines]
+        frame = pl.DataFrame(told, schema=dict.fromkeys(told, pl.String))
         news.take_lines(ctx, connection, kept, frame, f"Taken from {kept.document.name}")
 
 

@@ -137,14 +137,14 @@ def merge(connection: Connection, source_id: int, whole: bool, now: datetime) ->
 
 def news(connection: Connection, source_id: int, now: datetime) -> pl.DataFrame:
     """The lines that were added or changed at this moment and are no device of the fleet, as
-    DEVICE_COLUMNS: what was known as unknown before is no news.
+    DEVICE_COLUMNS and `supplier`: what was known as unknown before is no news.
     """
-    names = ", ".join(f"t.{name}" for name in DEVICE_COLUMNS)
+    names = ", ".join(f"t.{name}" for name in DEVICE_COLUMNS) + ", t.extra ->> 'reseller'"
     return bulk.read_frame(
         connection,
         f"SELECT {names} FROM told t JOIN roster_devices r ON r.source_id = %s"  # noqa: S608
         " AND r.key = t.key WHERE r.device_id IS NULL AND r.changed_at = %s ORDER BY t.key",
-        dict.fromkeys(DEVICE_COLUMNS, pl.String),
+        dict.fromkeys((*DEVICE_COLUMNS, "supplier"), pl.String),
         [source_id, now],
     )
 

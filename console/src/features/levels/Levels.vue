@@ -284,7 +284,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
               ><template v-else>{{ piece.text }}</template></template
             ></router-link
           >
-          <span class="muted">{{ item.near_name }}, {{ sure(item.near_percent) }}</span>
+          <span class="muted ml-2">{{ item.near_name }}, {{ sure(item.near_percent) }}</span>
         </template>
         <template v-else>{{ item.field ? (item.ours ?? '–') : (item.stage ?? '–') }}</template>
       </template>

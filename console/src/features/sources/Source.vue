@@ -145,6 +145,7 @@ function give() {
       }),
     )
     secret.value = ''
+    certificate.value = null
     giving.value = false
   })
 }
@@ -295,11 +296,9 @@ const leftWords = (days: number) =>
         </p>
         <ul class="secrets">
           <li v-for="one in source.secrets" :key="`${one.kind}${one.waiting}`">
-            <strong>{{ label('secret_kind', one.kind) }}</strong><template v-if="one.waiting">
-              (waits for the token)</template
-            >
-            <span class="muted">
-              {{ one.words }} since {{ onDay(one.made_at) }} by {{ one.made_by }}</span
+            <strong>{{ label('secret_kind', one.kind) }}{{ one.waiting ? ', waits' : '' }}</strong
+            ><span class="muted ml-2"
+              >{{ one.words }} since {{ onDay(one.made_at) }} by {{ one.made_by }}</span
             ><span
               v-if="one.ends_at && one.days_left !== null"
               :class="{ 'tone-bad': one.days_left < 14 }"

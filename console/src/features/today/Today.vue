@@ -5,8 +5,11 @@ import {
   mdiCardAccountDetailsOutline,
   mdiDoorOpen,
   mdiHandBackRightOutline,
+  mdiKeyAlert,
+  mdiLanConnect,
   mdiPackageVariantClosed,
   mdiPauseCircleOutline,
+  mdiScaleBalance,
 } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 
@@ -26,6 +29,11 @@ const icons: Record<string, string> = {
   hold: mdiHandBackRightOutline,
   quota: mdiAccountAlertOutline,
   leavers: mdiAccountAlertOutline,
+  claims: mdiDoorOpen,
+  source: mdiLanConnect,
+  end: mdiKeyAlert,
+  levels: mdiScaleBalance,
+  'follow-up': mdiScaleBalance,
 }
 const { data, error, isLoading } = useQuery({
   queryKey: ['today'],

@@ -7,6 +7,7 @@ from __future__ import annotations
 import polars as pl
 
 from sortitor.core.manifests import Manifest
+from sortitor.core.previews import Count
 from sortitor.core.sources import Source
 from sortitor.operations.context import Context
 from sortitor.operations.lots import applying, checking
@@ -29,6 +30,7 @@ _HEADERS = {
     "person": "Person",
     "site": "Site",
     "name": "Name",
+    "supplier": "Supplier",
 }
 
 
@@ -69,3 +71,15 @@ def take_lines(
     applying.take_in(ctx, connection, lot, decided, f"read from “{kept.document.name}”")
     store.match_news(connection, kept.id)
     return lot.id
+
+
+def counts(connection: Connection, lot_id: int) -> list[Count]:
+    """What becomes of the news, in numbers."""
+    found = checking.known(connection, lot_id).counts
+    left = found["conflict"] + found["reject"]
+    told = [
+        Count("awaited", "devices that become awaited here", found["add"], "good"),
+        Count("joined", "devices that are joined to known ones", found["change"]),
+        Count("left", "devices that stay in the lot: they contradict the fleet", left, "warn"),
+    ]
+    return [count for count in told if count.count]

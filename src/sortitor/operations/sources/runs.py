@@ -375,13 +375,15 @@ def preview_told(ctx: Context, kept: Kept[Source], told: Told | None) -> Preview
         outcome = stage(ctx, connection, kept.id, told)
         brake = brake_of(kept.document, outcome)
         lines = source_people.examples(connection, _EXAMPLES) if outcome.people is not None else []
-        take_over(ctx, connection, kept, told, unbraked=True)
+        taken = take_over(ctx, connection, kept, told, unbraked=True)
         after = around(ctx, connection)
         moved = [
             Count(name, f"{name}: {before.get(name, 0):,} → {number:,}", number)
             for name, number in after.items()
             if before.get(name, 0) != number
         ]
+        if taken.lot_id is not None:
+            moved = [*news.counts(connection, taken.lot_id), *moved]
         shown = _shown(kept, outcome, tuple(moved), lines, brake)
         return sealed(shown, [kept.id, outcome.counts, lines, [c.label for c in moved]])
 
