@@ -32,7 +32,7 @@ from sortitor.stand_ins import directory as stand_in
 from sortitor.store import schema
 from sortitor.store.engine import make_engine
 
-ROWS = int(os.environ.get("SORTITOR_BENCH_DEVICES", 1_000_000))
+ROWS = int(os.environ.get("SORTITOR_BENCH_DEVICES", "1000000"))
 PEOPLE = 20_000
 ROSTERS = 4
 

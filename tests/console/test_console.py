@@ -19,7 +19,8 @@ from tests.worlds import (
     manifest,
 )
 
-from sortitor.core.vocabulary import Activation, Ownership, Platform
+from sortitor.core.sources import Source
+from sortitor.core.vocabulary import Activation, Ownership, Platform, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import VersionBounds
 from sortitor.schemas.licences import Pool
@@ -47,6 +48,10 @@ PAGES = [
     "/arrivals?tab=passes",
     "/licences",
     "/sweeps",
+    "/sources",
+    "/sources/1",
+    "/levels",
+    "/levels?kind=unknown&pattern=4",
     "/journal",
 ]
 
@@ -81,6 +86,9 @@ def furnish(world: World, tmp_path: Path) -> None:
     s.cohorts.add(Cohort(name="Deck", filter='site eq "Dunlin"'))
     s.cohorts.add(Cohort(name="Lent out"))
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
+    s.sources.add(Source(name="Yard list", kind=SourceKind.ROSTER))
+    yard = manifest(tmp_path, ["serial,site", "KM-771234,Gull", "KM-77I234,"], "yard.csv")
+    s.sources.take_file(1, yard, s.sources.preview_file(1, yard).digest)
 
 
 def confirm(page: Page, label: str) -> None:

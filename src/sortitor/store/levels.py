@@ -42,38 +42,47 @@ _SAME = {"person": "(lower(r.person) = lower(p.user_name) OR lower(r.person) = l
 
 
 def _differs(field: str) -> str:
+    """Whether a line says something else of a field than the fleet does."""
     ours, alone = _OURS[field]
     same = _SAME.get(field, f"lower(r.{field}) = lower({ours})")
     both = "" if alone else f" AND {ours} IS NOT NULL"
-    return f"""
-        SELECT 'differs/' || r.source_id || '/' || r.device_id || '/{field}', 'differs',
-            r.source_id, r.device_id, r.key, '{field}', {ours}, r.{field}
-        FROM firsts r JOIN devices d ON d.id = r.device_id
-        LEFT JOIN people p ON p.id = d.person_id
-        WHERE d.stage <> 'retired' AND r.{field} IS NOT NULL{both} AND {same} IS NOT TRUE
-    """  # noqa: S608
+    return f"(r.{field} IS NOT NULL{both} AND {same} IS NOT TRUE)"
 
 
-_FIRSTS = """
-CREATE TEMP TABLE firsts ON COMMIT DROP AS
-SELECT DISTINCT ON (r.source_id, r.device_id) r.source_id, r.device_id, r.key, r.model,
-    r.order_name, r.person, r.site, r.name, count(*) OVER (PARTITION BY r.source_id, r.device_id)
-    AS lines
-FROM roster_devices r JOIN devices d ON d.id = r.device_id
-ORDER BY r.source_id, r.device_id, r.key
+#: Devices of which a source has several lines; the first by key speaks.
+_DOUBLED = """
+CREATE TEMP TABLE doubled ON COMMIT DROP AS
+SELECT source_id, device_id, min(key) AS key FROM roster_devices WHERE device_id IS NOT NULL
+GROUP BY source_id, device_id HAVING count(*) > 1
 """
+#: The few lines of which something is to be said: one pass over all of them.
+_ODD = f"""
+CREATE TEMP TABLE odd ON COMMIT DROP AS
+SELECT r.source_id, r.key, d.id AS device_id, d.stage,
+    {", ".join(f"{_differs(field)} AS {field}_differs" for field in _OURS)},
+    {", ".join(f"{ours} AS our_{field}, r.{field}" for field, (ours, _) in _OURS.items())}
+FROM roster_devices r LEFT JOIN devices d ON d.id = r.device_id
+LEFT JOIN people p ON p.id = d.person_id
+WHERE d.id IS NULL OR d.stage = 'retired' OR {" OR ".join(map(_differs, _OURS))}
+"""  # noqa: S608
+_FIRST = """NOT EXISTS (SELECT FROM doubled x WHERE x.source_id = o.source_id
+    AND x.device_id = o.device_id AND x.key <> o.key)"""
+_FIELDS = ", ".join(f"('{field}', {field}_differs, our_{field}, {field})" for field in _OURS)
 _FOUND = f"""
 INSERT INTO found (key, kind, source_id, device_id, roster_key, field, ours, theirs)
-SELECT 'unknown/' || r.source_id || '/' || r.key, 'unknown', r.source_id, NULL::bigint, r.key,
+SELECT 'unknown/' || o.source_id || '/' || o.key, 'unknown', o.source_id, NULL::bigint, o.key,
     NULL, NULL, NULL
-FROM roster_devices r LEFT JOIN devices d ON d.id = r.device_id WHERE d.id IS NULL
-UNION ALL SELECT 'alive/' || r.source_id || '/' || r.device_id, 'alive', r.source_id, r.device_id,
-    r.key, NULL, NULL, NULL
-FROM firsts r JOIN devices d ON d.id = r.device_id WHERE d.stage = 'retired'
-UNION ALL SELECT 'twice/' || r.source_id || '/' || r.device_id, 'twice', r.source_id, r.device_id,
-    r.key, NULL, NULL, NULL
-FROM firsts r JOIN devices d ON d.id = r.device_id WHERE d.stage <> 'retired' AND r.lines > 1
-UNION ALL {" UNION ALL ".join(_differs(field) for field in _OURS)}
+FROM odd o WHERE o.device_id IS NULL
+UNION ALL SELECT 'alive/' || o.source_id || '/' || o.device_id, 'alive', o.source_id, o.device_id,
+    o.key, NULL, NULL, NULL
+FROM odd o WHERE o.stage = 'retired' AND {_FIRST}
+UNION ALL SELECT 'twice/' || x.source_id || '/' || x.device_id, 'twice', x.source_id, x.device_id,
+    x.key, NULL, NULL, NULL
+FROM doubled x JOIN devices d ON d.id = x.device_id WHERE d.stage <> 'retired'
+UNION ALL SELECT 'differs/' || o.source_id || '/' || o.device_id || '/' || v.field, 'differs',
+    o.source_id, o.device_id, o.key, v.field, v.ours, v.theirs
+FROM odd o CROSS JOIN LATERAL (VALUES {_FIELDS}) AS v (field, differs, ours, theirs)
+WHERE o.stage <> 'retired' AND v.differs AND {_FIRST}
 """  # noqa: S608
 
 
@@ -86,14 +95,15 @@ def find(connection: Connection) -> None:
     """Work out, in the temporary table `found`, every disagreement but the missing ones."""
     bulk.with_room(connection)
     run = raw(connection).execute
-    run("DROP TABLE IF EXISTS found, firsts")
+    run("DROP TABLE IF EXISTS found, doubled, odd")
     run(
         'CREATE TEMP TABLE found (key text COLLATE "C", kind text, source_id bigint, device_id'
         ' bigint, roster_key text COLLATE "C", field text, ours text, theirs text, near_id bigint,'
         " near_percent int) ON COMMIT DROP"
     )
-    run(_FIRSTS)
-    run("ANALYZE firsts")
+    run(_DOUBLED)
+    run(_ODD)
+    run("ANALYZE doubled, odd")
     run(_FOUND)
 
 
