@@ -38,6 +38,7 @@ def test_what_is_no_near_miss() -> None:
     assert near("KD80123", "KD80199") == []
     assert near("KD12", "KD13") == []
     assert near("ABCDEF", "BADCEF") == []
+    assert near("XABYZ", "XBCYZ") == []
 
 
 def test_a_surer_one_goes_before_and_several_are_less_sure() -> None:

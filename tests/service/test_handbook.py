@@ -79,7 +79,7 @@ def test_words_of_the_guide_are_those_of_the_program() -> None:
     assert [verdict for verdict in Verdict if f"| {verdict.value} |" not in lots] == []
     known = {path for path, _ in handbook.every_command()}
     for page in WRITTEN.rglob("*.md"):
-        for found in re.findall(r"`sortitor ([a-z]+)(?: ([a-z-]+))?", page.read_text()):
+        for found in re.findall(r"`sortitor ([a-z-]+)(?: ([a-z-]+))?", page.read_text()):
             path = " ".join(("sortitor", *filter(None, found)))
             assert path in known or f"sortitor {found[0]}" in known, (page.name, path)
 

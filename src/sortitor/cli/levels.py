@@ -80,7 +80,14 @@ def _chosen(
 
 @level.command("overview")
 @click.option("--compare", is_flag=True, help="Compare anew first.")
-@click.option("-o", "--output", type=click.Choice(["table", "json"]), default="table")
+@click.option(
+    "-o",
+    "--output",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="How to write the data.",
+)
 @with_client
 def show_overview(s: Sortitor, compare: bool, output: str) -> None:
     """Show the rosters beside each other: which systems know how many of the same devices.

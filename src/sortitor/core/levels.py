@@ -173,7 +173,8 @@ def _one_apart(theirs: pl.DataFrame, ours: pl.DataFrame) -> list[pl.DataFrame]:
     left, right = _without_one(theirs, "t"), _without_one(ours, "o")
     shared = left.join(right, on="rest", suffix="_o")
     other = shared.filter(pl.col("place") == pl.col("place_o"))
-    swapped = shared.filter((pl.col("place") - pl.col("place_o")).abs() == 1)
+    neighbours = (pl.col("place") - pl.col("place_o")).abs() == 1
+    swapped = shared.filter(neighbours & (pl.col("gone") == pl.col("gone_o")))
     more = left.join(ours.select("o", rest="value"), on="rest")
     fewer = theirs.select("t", rest="value").join(right, on="rest")
     same = theirs.join(ours, on="value").select("t", "o")
@@ -192,13 +193,13 @@ def _one_apart(theirs: pl.DataFrame, ours: pl.DataFrame) -> list[pl.DataFrame]:
 
 
 def _without_one(numbers: pl.DataFrame, name: str) -> pl.DataFrame:
-    """Every number without each of its characters: `name, place, rest`."""
+    """Every number without each of its characters: `name, place, gone, rest`."""
     value, place = pl.col("value"), pl.col("place")
     each = numbers.select(
         name, "value", place=pl.int_ranges(0, value.str.len_chars().cast(pl.Int64))
     ).explode("place")
     rest = value.str.slice(0, place) + value.str.slice(place + 1)
-    return each.select(name, "place", rest=rest)
+    return each.select(name, "place", gone=value.str.slice(place, 1), rest=rest)
 
 
 def marked(one: str, other: str) -> tuple[list[tuple[str, bool]], list[tuple[str, bool]]]:

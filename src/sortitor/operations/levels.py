@@ -55,6 +55,8 @@ def refresh(ctx: Context, always: bool = True) -> bool:
         day_is_over = last is None or last.at.date() != ctx.now.date()
         if not always and last and (last.entry_id, last.run_id) == marks and not day_is_over:
             return False
+        if not always and last is None and not SOURCES.shelf.every(connection):
+            return False
         _compare(ctx, connection, last.entry_id if last else 0)
         store.put(connection, ctx.now, *marks, _overview(ctx, connection))
         store.write_day(connection, ctx.now.date())

@@ -17,7 +17,13 @@ def stand_in() -> None:
 
 @stand_in.command()
 @click.option("--host", default="127.0.0.1", show_default=True, help="Where it listens.")
-@click.option("--port", type=click.IntRange(0, 65535), default=8472, show_default=True)
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65535),
+    default=8472,
+    show_default=True,
+    help="The port; 0 takes a free one.",
+)
 @click.option("--name", default="Harbour", show_default=True, help="The supplier's name.")
 @click.option(
     "--file", type=click.Path(dir_okay=False, path_type=Path), help="Where its books are kept."
