@@ -17,7 +17,7 @@ from sortitor.core.vocabulary import SecretKind, SourceKind
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Key
 from sortitor.operations.sources import certificates
-from sortitor.operations.sources.documents import SOURCES
+from sortitor.operations.sources.documents import SOURCES, is_elsewhere
 from sortitor.operations.sources.ports import Looked
 from sortitor.operations.sources.secrets import secrets_of
 from sortitor.store import sources as store
@@ -250,7 +250,7 @@ def look(ctx: Context, key: Key, proposed: Source | None = None) -> Looked:
         secrets = secrets_of(ctx, connection, kept.id)
     if proposed is not None:
         proposed.check()
-        if (proposed.kind, proposed.address) != (document.kind, document.address):
+        if is_elsewhere(document, proposed):
             secrets = {}
         document = proposed
     if document.kind is SourceKind.PUSH or document.address is None:

@@ -61,7 +61,7 @@ class Sources(DocumentKind[Source]):
         """
         if wanted.before is None or wanted.proposed is None:
             return
-        if _moves(wanted):
+        if is_elsewhere(wanted.before, wanted.proposed):
             kinds = list(SecretKind)
             store.drop_secrets(connection, number, kinds, waiting=False)
             store.drop_secrets(connection, number, kinds, waiting=True)
@@ -69,10 +69,9 @@ class Sources(DocumentKind[Source]):
             store.note_read(connection, number, {"cursor": None, "etag": None, "whole_at": None})
 
 
-def _moves(wanted: Wanted[Source]) -> bool:
-    assert wanted.before is not None
-    assert wanted.proposed is not None
-    return any(getattr(wanted.before, name) != getattr(wanted.proposed, name) for name in _PLACE)
+def is_elsewhere(before: Source, proposed: Source) -> bool:
+    """Whether a source would be asked at another place, or in a way that others could listen to."""
+    return any(getattr(before, name) != getattr(proposed, name) for name in ("kind", *_PLACE))
 
 
 def _expected(ctx: Context, connection: Connection, covers: str) -> int:
@@ -87,7 +86,7 @@ def _warnings(wanted: Wanted[Source]) -> tuple[str, ...]:
     address = proposed.address or ""
     if address.startswith("http://") or (address.startswith("ldap://") and not proposed.starttls):
         said.append("Nothing of this connection is encrypted: a password can be read on its way.")
-    if wanted.before is not None and _moves(wanted):
+    if wanted.before is not None and is_elsewhere(wanted.before, proposed):
         said.append("It is another place now: what opened the former one is forgotten.")
     if wanted.before is not None:
         said.append("Preview its next run to see what another scope does.")

@@ -21,7 +21,7 @@ from sortitor.operations.documents import Key
 from sortitor.operations.documents import Wanted as Edit
 from sortitor.operations.sources import news
 from sortitor.operations.sources.around import around
-from sortitor.operations.sources.documents import SOURCES
+from sortitor.operations.sources.documents import SOURCES, is_elsewhere
 from sortitor.operations.sources.ports import Asked
 from sortitor.operations.sources.secrets import secrets_of
 from sortitor.store import rosters as store_rosters
@@ -359,6 +359,9 @@ def preview(ctx: Context, key: Key, proposed: Source | None = None, whole: bool 
         proposed.check()
         with ctx.reading() as connection:
             SOURCES.check(ctx, connection, Edit(kept, proposed))
+        if is_elsewhere(kept.document, proposed):
+            # What opens the one place is shown to no other.
+            secrets = {}
         kept = replace(kept, document=proposed)
     require_asking(kept.document)
     asked = Asked(whole, None if whole else row.cursor)
