@@ -337,7 +337,8 @@ def apply_import(connection: Connection) -> None:
             SELECT user_name, name, mail, department, site FROM incoming ORDER BY lower(user_name)
             ON CONFLICT (lower(user_name)) DO UPDATE
                 SET {updates}, left_at = NULL,
-                    manual = array_remove(people.manual, 'left_at'), revision = people.revision + 1, changed_at = now()
+                    manual = array_remove(people.manual, 'left_at'),
+                    revision = people.revision + 1, changed_at = now()
             """)  # noqa: S608
         cursor.execute(
             "INSERT INTO groups (name) SELECT DISTINCT ON (lower(name)) name"  # noqa: S608
