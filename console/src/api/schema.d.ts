@@ -8015,12 +8015,6 @@ export interface components {
              */
             people_filter?: string | null;
             /**
-             * Proves People
-             * @description Of a directory: whether its password proves who somebody at the door is.
-             * @default false
-             */
-            proves_people?: boolean;
-            /**
              * Resellers
              * @description Of a registry: only what these resellers delivered; empty: everything.
              * @default []
@@ -8144,12 +8138,6 @@ export interface components {
              * @default (objectClass=inetOrgPerson)
              */
             people_filter?: string | null;
-            /**
-             * Proves People
-             * @description Of a directory: whether its password proves who somebody at the door is.
-             * @default false
-             */
-            proves_people?: boolean;
             /**
              * Reason
              * @description Why, for the journal.
@@ -8309,12 +8297,6 @@ export interface components {
              * @default (objectClass=inetOrgPerson)
              */
             people_filter?: string | null;
-            /**
-             * Proves People
-             * @description Of a directory: whether its password proves who somebody at the door is.
-             * @default false
-             */
-            proves_people?: boolean;
             /**
              * Resellers
              * @description Of a registry: only what these resellers delivered; empty: everything.

@@ -62,7 +62,6 @@ _OF_KIND: dict[SourceKind, tuple[str, ...]] = {
         "authority",
         "attributes",
         "leavers_by",
-        "proves_people",
     ),
     SourceKind.REGISTRY: ("resellers", "takes_new", "ownership"),
     SourceKind.ROSTER: ("columns",),
@@ -162,10 +161,6 @@ class Source(NamedDocument):
             "Of a directory: which of the people have left, as a filter (RFC 4515), beside those"
             " it no longer lists."
         ),
-    )
-    proves_people: bool = Field(
-        default=False,
-        description="Of a directory: whether its password proves who somebody at the door is.",
     )
     resellers: tuple[Line, ...] = Field(
         default=(),

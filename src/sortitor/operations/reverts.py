@@ -22,7 +22,7 @@ from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.terms import TERMS
 from sortitor.operations.welcome import WELCOME
 from sortitor.store import cohorts as store_cohorts
-from sortitor.store import groups, journal, levels, lots, people, source_people, sweeps
+from sortitor.store import journal, levels, lots, people, source_people, sweeps
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
 
@@ -131,7 +131,7 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
     if entry.subject == "cohort":
         store_cohorts.hold_still(connection)
     if entry.operation == "source.run":
-        groups.hold_still(connection)
+        source_people.hold(connection)
     if entry.operation not in _KINDS:
         # The people's rows before the devices': the order of every arrival.
         people.lock_several(connection, journal.people_concerned(connection, entry.id))

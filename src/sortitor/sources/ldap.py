@@ -19,7 +19,6 @@ from ldap3 import (
     Tls,
 )
 from ldap3.core.exceptions import LDAPException
-from ldap3.utils.conv import escape_filter_chars
 from ldap3.utils.dn import parse_dn
 
 from sortitor.core import rosters
@@ -37,6 +36,7 @@ _ANSWER_SECONDS = 60
 _OVERLAP = timedelta(minutes=2)
 _STAMP = "%Y%m%d%H%M%SZ"
 _STAMPED = "modifyTimestamp"
+_MOST_ENTRIES = 2_000_000
 _MOST_SHOWN = 3
 _MOST_CHARACTERS = 200
 _SECRET_ATTRIBUTES = ("userpassword", "unicodepwd", "krbprincipalkey", "sambantpassword")
@@ -235,6 +235,12 @@ def _search(
                 if place is not None and place not in seen:
                     seen.add(place)
                     yield entry
+            if len(seen) > _MOST_ENTRIES:
+                raise SourceFault(
+                    "too_many",
+                    f"It gives more than {_MOST_ENTRIES:,} entries.",
+                    "Narrow the scope.",
+                )
             tell("reading entries", len(seen), 0)
             controls = line.result.get("controls", {})
             cookie = controls.get("1.2.840.113556.1.4.319", {}).get("value", {}).get("cookie")
@@ -423,7 +429,7 @@ def _newest(line: Connection, source: Source, begun: datetime) -> str:
     return (begun - _OVERLAP).strftime(_STAMP)
 
 
-# ---- looking and proving
+# ---- looking
 
 
 def look(source: Source, secrets: Secrets, networks: Networks) -> Looked:
@@ -458,29 +464,3 @@ def _shown(entry: Mapping[str, Any]) -> dict[str, list[str]]:
         if name.partition(";")[0].lower() not in _SECRET_ATTRIBUTES:
             found[name] = [_text(value)[:_MOST_CHARACTERS] for value in values[:_MOST_SHOWN]]
     return found
-
-
-def proves(
-    source: Source, secrets: Secrets, name: str, password: str, networks: Networks
-) -> str | None:
-    """The key of the one entry of a name that the directory lets in with this password."""
-    if not password or not name.strip():
-        # RFC 4513 §5.1.2: an empty password would be let in as nobody, and prove nothing.
-        return None
-    names = attributes_of(source)
-    fits = "".join(
-        f"({names[part]}={escape_filter_chars(name.strip())})" for part in ("user_name", "mail")
-    )
-    condition = f"(&{source.people_filter or '(objectClass=*)'}(|{fits}))"
-    quiet: Tell = lambda phase, done, total: None  # noqa: E731 - nobody follows this
-    with opened(source, secrets, networks) as line:
-        found = list(_search(line, source, condition, [names["key"]], None, quiet))
-    if len(found) != 1:
-        return None
-    try:
-        with bound(source, found[0]["dn"], password, networks):
-            return _one(found[0], names["key"])
-    except SourceFault as fault:
-        if fault.code in ("wrong_password", "refused"):
-            return None
-        raise

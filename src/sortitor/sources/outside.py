@@ -41,10 +41,6 @@ class Protocols:
             return registry.look(source, secrets, self.networks)
         return roster_file.look(source, secrets, self.networks, self.most_bytes, self.files)
 
-    def proves(self, source: Source, secrets: Secrets, name: str, password: str) -> str | None:
-        """The key of the entry whom a directory knows by this name and password, else None."""
-        return ldap.proves(source, secrets, name, password, self.networks)
-
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""
         return registry.find(source, secrets, query, most, self.networks)

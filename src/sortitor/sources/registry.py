@@ -23,6 +23,8 @@ from sortitor.sources.http import Answered, Line
 from sortitor.sources.network import Networks
 
 _PAGE = 2_000
+#: So many lines at most, and a cursor that moves: no registry fills the memory.
+_MOST_DEVICES = 10_000_000
 _PAGE_BYTES, _PAGE_SECONDS = 20_000_000, 60.0
 #: A page that fails is asked for again so often; a registry that is busy may ask for so much
 #: patience.
@@ -79,6 +81,10 @@ def _read(line: Line, source: Source, cursor: str | None, tell: Tell) -> Told:
             extra += [{name: device.get(name) for name in _EXTRA} for device in kept]
         total += len(kept)
         tell("reading pages", total, 0)
+        if page["more"] and (page["next"] == cursor or total + len(gone) > _MOST_DEVICES):
+            raise SourceFault(
+                "endless", "The registry's pages do not come to an end.", "Look at its own log."
+            )
         cursor = page["next"]
         if not page["more"]:
             break

@@ -88,7 +88,6 @@ def _said(field: str) -> str:
 
 
 _PLAIN = ", ".join(_said(field) for field in _FIELDS if field != "user_name")
-_DIFFERENT = ", ".join(_FIELDS)
 
 #: Temporary tables in their order, each with what is in it.
 _STAGED = {
@@ -238,11 +237,18 @@ def examples(connection: Connection, most: int) -> list[tuple[str, str, str | No
     return cast("list[tuple[str, str, str | None, str | None]]", found.fetchall())
 
 
+def hold(connection: Connection) -> None:
+    """Let nobody else write people or groups until this transaction has ended: what is worked out
+    is written as it was worked out. People before groups, as an import of people takes them.
+    """
+    raw(connection).execute("LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE")
+    groups.hold_still(connection)
+
+
 def take_over(connection: Connection, source_id: int, entry_id: int, now: datetime) -> None:
     """Write what was staged, with what the entry did to each person and group."""
     values: dict[str, Any] = {"source": source_id, "entry": entry_id, "now": now}
     values |= {"taken": False, "put": True, "whole": False}
-    groups.hold_still(connection)
     run = raw(connection).execute
     for statement in _TAKEN_OVER:
         run(statement, values)
@@ -321,7 +327,7 @@ _AS_JSON = (
     " 'department', {p}.department, 'site', {p}.site, 'left_at', {p}.left_at)"
 )
 _TAKEN_OVER = (
-    # Who changes, in the order of their numbers, as everybody who locks people does.
+    # Who changes, in the order of their numbers, as every arrival that locks people does.
     """
     SELECT FROM people WHERE id IN (SELECT person_id FROM staged_people UNION SELECT person_id
         FROM gone_people) ORDER BY id FOR UPDATE
@@ -455,7 +461,6 @@ def plan_undoing(connection: Connection, entry_id: int, most: int = 50) -> Peopl
 def undo(connection: Connection, entry_id: int, revert_id: int, now: datetime) -> None:
     """Carry out what was planned."""
     run = raw(connection).execute
-    groups.hold_still(connection)
     touched = run(
         "SELECT DISTINCT group_id FROM journal_members WHERE entry_id = %s", [entry_id]
     ).fetchall()

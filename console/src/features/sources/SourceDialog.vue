@@ -107,7 +107,6 @@ function written(): Schemas['Source'] {
       authority: form.authority || null,
       attributes: linesOf(form.attributes),
       leavers_by: form.leavers_by || null,
-      proves_people: source?.proves_people ?? false,
     } as Schemas['Source']
   if (form.kind === 'registry')
     return {

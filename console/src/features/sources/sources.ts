@@ -26,58 +26,6 @@ export function endWords(source: Source): { text: string; late: boolean } {
   return { text: `until ${onDay(first.ends_at)}`, late: days < 14 }
 }
 
-/** The document of a source as it is edited. */
-export function documentOf(source: Source): Schemas['Source'] {
-  const {
-    name,
-    kind,
-    address,
-    fresh_hours,
-    every_minutes,
-    whole_hours,
-    brake_percent,
-    covers,
-    branches,
-    people_filter,
-    groups_filter,
-    devices_filter,
-    bind_name,
-    starttls,
-    authority,
-    attributes,
-    leavers_by,
-    proves_people,
-    resellers,
-    takes_new,
-    ownership,
-    columns,
-  } = source
-  return {
-    name,
-    kind,
-    address,
-    fresh_hours,
-    every_minutes,
-    whole_hours,
-    brake_percent,
-    covers,
-    branches,
-    people_filter,
-    groups_filter,
-    devices_filter,
-    bind_name,
-    starttls,
-    authority,
-    attributes,
-    leavers_by,
-    proves_people,
-    resellers,
-    takes_new,
-    ownership,
-    columns,
-  }
-}
-
 /** Lines of a text field, without blank ones. */
 export const linesOf = (text: string) =>
   text

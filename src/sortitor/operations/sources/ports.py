@@ -72,9 +72,6 @@ class Outside(Protocol):
     def look(self, source: Source, secrets: Secrets) -> Looked:
         """Whether it can be reached and opened, and what its entries look like."""
 
-    def proves(self, source: Source, secrets: Secrets, name: str, password: str) -> str | None:
-        """The key of the entry whom a directory knows by this name and password, else None."""
-
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""
 

@@ -118,7 +118,8 @@ def _plan(ctx: Context, kept: Kept[Source], secrets: Secrets, wanted: Act) -> Pr
         examples=tuple(Example(key, "registry", None, wanted.act) for key in done.keys[:_EXAMPLES]),
         examples_total=number,
         warnings=tuple(warnings),
-        nothing_to_do=number == 0,
+        # Whom a reseller delivers to is settled before it has delivered anything.
+        nothing_to_do=number == 0 and not wanted.reseller,
     )
     return sealed(shown, [kept.id, wanted.act, sorted(done.keys), sorted(done.refused)])
 

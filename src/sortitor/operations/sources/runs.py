@@ -244,11 +244,20 @@ def take_over(
     ctx: Context, connection: Connection, kept: Kept[Source], told: Told, unbraked: bool
 ) -> Taken:
     """Write what a source says, whole or not at all."""
-    source = kept.document
+    if told.people is not None:
+        source_people.hold(connection)
     outcome = stage(ctx, connection, kept.id, told)
-    brake = None if unbraked else brake_of(source, outcome)
+    brake = None if unbraked else brake_of(kept.document, outcome)
     if brake is not None:
         return Taken(outcome, brake=brake)
+    return _write(ctx, connection, kept, told, outcome)
+
+
+def _write(
+    ctx: Context, connection: Connection, kept: Kept[Source], told: Told, outcome: Outcome
+) -> Taken:
+    """Write what was staged."""
+    source = kept.document
     entry_id = lot_id = None
     if outcome.changes_people:
         entry_id = _record(ctx, connection, kept, outcome)
@@ -378,7 +387,7 @@ def preview_told(ctx: Context, kept: Kept[Source], told: Told | None) -> Preview
         outcome = stage(ctx, connection, kept.id, told)
         brake = brake_of(kept.document, outcome)
         lines = source_people.examples(connection, _EXAMPLES) if outcome.people is not None else []
-        taken = take_over(ctx, connection, kept, told, unbraked=True)
+        taken = _write(ctx, connection, kept, told, outcome)
         after = around(ctx, connection)
         moved = [
             Count(name, f"{name}: {before.get(name, 0):,} → {number:,}", number)
