@@ -252,6 +252,14 @@ def test_a_check_is_stable_under_the_order_of_rows_and_columns(
     assert sorted(plain.values()) == sorted(moved.values())
 
 
+@pytest.mark.parametrize("serial", ["TBC", "", "x" * 70])
+def test_a_broken_row_behind_an_empty_line_heads_no_other_table(serial: str) -> None:
+    """Neither does one whose number is missing or too long."""
+    lines = f",,\n{serial},km-1,Petrel\n{imei(1)},km-1,Dunlin\n"
+    decided = check(f"serial,imei,site\n,'KM-4,Dunlin\n{lines}")
+    assert verdicts(decided) == ["reject"] * 3
+
+
 def test_pasted_identifiers_are_told_apart() -> None:
     manifest = read_paste(f"KM-1, {imei(1)};KM-2\n{imei(2)}".encode())
     decided = lots.decide(lots.prepare(manifest, lots.meaning_of(manifest)[0], {}, TODAY), NOBODY)

@@ -311,7 +311,7 @@ def credential(s: Sortitor, name: str, file: Path | None, kind: str | None) -> N
     if file is None:
         text = click.prompt("Password, token or key file", hide_input=True, err=True)
     else:
-        text = sys.stdin.read() if str(file) == "-" else file.read_text()
+        text = sys.stdin.read() if str(file) == "-" else file.read_text(errors="replace")
     taken: CredentialTaken = s.sources.give(name, text, SecretKind(kind) if kind else None)
     for words in taken.words:
         plain(words)
@@ -458,9 +458,20 @@ def tell(
         act=RegistryAct(act),
         devices=[*devices, *filter(None, lines)],
         reseller=reseller,
-        sheet=json.loads(sheet.read_text()) if sheet else None,
+        sheet=_read_sheet(sheet) if sheet else None,
     )
     preview = s.registries.preview(name, asked)
     agree(preview, yes)
     s.registries.act(name, asked, preview.digest, reason)
     talk(f"Done. The next run confirms it: sortitor source run {quoted(name)}")
+
+
+def _read_sheet(file: Path) -> dict[str, Any]:
+    """A setup sheet. Raises BadParameter for what is no JSON object."""
+    try:
+        found = json.loads(file.read_bytes())
+    except ValueError as error:
+        raise click.BadParameter(f"{file} is no JSON: {error}", param_hint="--sheet") from error
+    if not isinstance(found, dict):
+        raise click.BadParameter(f"{file} is no JSON object.", param_hint="--sheet")
+    return found

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from sortitor.client.noun import Noun
-from sortitor.core.vocabulary import Gap, GapState, Mend
+from sortitor.core.vocabulary import GapState, Mend
 from sortitor.schemas import levels as s
 from sortitor.schemas.base import Preview
 
@@ -73,9 +73,7 @@ class Levels(Noun):
 
 
 def _params(asked: dict[str, Any]) -> dict[str, Any]:
+    """The fields of GapSelection as the list names them."""
     names = {"source_id": "source", "device_id": "device", "near_only": "near"}
-    return {
-        names.get(name, name): value
-        for name, value in asked.items()
-        if value not in (None, False, ()) and isinstance(value, str | int | Gap | GapState)
-    }
+    stated = {name: value for name, value in asked.items() if value not in (None, False, ())}
+    return {names.get(name, name): value for name, value in stated.items()}

@@ -50,8 +50,6 @@ FINAL: dict[str, str] = {
     "secrets.renew": "Nothing was changed but how they are kept.",
     "registry.act": "Ask the registry to do the contrary; what is released only its reseller can"
     " bring back.",
-    "calendar.add": "Revoke the calendar's address instead.",
-    "calendar.revoke": "Make a new address.",
     "sweep.brake": "Nothing was done that could be taken back.",
     "hold.add": "End the hold instead.",
     "hold.end": "Hold the device again.",
@@ -121,6 +119,21 @@ def devices_revert(
         examples=examples,
         examples_total=examples_total,
         warnings=(warning,) if left else (),
+    )
+
+
+def decisions_revert(summary: str, restored: int, left: int) -> Preview:
+    """What taking back a decision about discrepancies does."""
+    counts = (
+        Count("restored", "decisions taken back", restored, "good"),
+        Count("left", "decided again since, left as they are", left, "warn" if left else "plain"),
+    )
+    return Preview(
+        title=f"Revert: {summary}",
+        apply_label="Take the decision back" if restored else "Close the entry",
+        counts=counts,
+        examples=(),
+        examples_total=0,
     )
 
 

@@ -13,7 +13,7 @@ from difflib import SequenceMatcher
 
 import polars as pl
 
-from sortitor.core.vocabulary import Gap, GapState, Stage
+from sortitor.core.vocabulary import Gap, Stage
 from sortitor.core.words import LABELS
 
 #: What both sides may say of a device and is compared: field of a line → field of a device.
@@ -23,8 +23,6 @@ COMPARED = ("model", "order_name", "person", "site", "name")
 _ONE_SIDED = ("person",)
 #: So many rosters stand beside each other at most: a pattern is a number with a bit for each.
 MOST_ROSTERS = 24
-#: States that wait for nobody; a gap in one of them is not counted as open.
-SETTLED = (GapState.DONE, GapState.ACCEPTED, GapState.IGNORED, GapState.CLOSED)
 TITLES = LABELS[Gap]
 
 
@@ -34,7 +32,6 @@ class FleetDevice:
 
     id: int
     stage: Stage
-    serials: Collection[tuple[str, str]] = ()
     model: str | None = None
     order_name: str | None = None
     person: Collection[str] = ()
@@ -48,8 +45,6 @@ class Line:
 
     key: str
     device_id: int | None = None
-    serial: str | None = None
-    maker: str | None = None
     said: Mapping[str, str | None] = field(default_factory=dict)
 
 

@@ -48,13 +48,10 @@ def roster_of(manifest: Manifest, source: Source) -> Told:
             f" {', '.join(manifest.headers)}.",
             "Say in the source's settings which header is which column.",
         )
-    frame = pl.DataFrame(columns)
-    unread, _ = rosters.devices_of(frame.with_columns(key=pl.int_range(pl.len()).cast(pl.String)))
-    strongest = pl.coalesce(pl.concat_str(pl.lit(f"{name} "), pl.col(name)) for name in numbers)
+    numbered = pl.DataFrame(columns).with_columns(key=pl.int_range(pl.len()).cast(pl.String))
+    read, unreadable = rosters.devices_of(numbered)
     # Known by what was read of its number, so that the same device keeps its key however the next
     # file spells it.
-    cleaned = unread.with_columns(key=strongest)
-    devices, remarks = rosters.devices_of(cleaned.drop("extra"))
-    bad = rosters.devices_of(frame.with_columns(key=pl.lit("x")))[1]
-    said = (*(one for one in bad if one.code == "unreadable"), *remarks)
-    return Told(whole=True, devices=devices, remarks=said)
+    names = (pl.concat_str(pl.lit(f"{name} "), pl.col(name)) for name in numbers)
+    devices, remarks = rosters.by_key(read.with_columns(key=pl.coalesce(names)))
+    return Told(whole=True, devices=devices, remarks=(*unreadable, *remarks))

@@ -93,13 +93,19 @@ def devices_of(
     for column in FACTS:
         columns[column] = _fact(column, _text(frame, column))
     told = pl.DataFrame({**columns, "extra": _extra(extra, frame.height)})
-    nameless = told["key"].is_null()
-    if missing := int(nameless.sum()):
-        remarks.append(Remarked("no_key", "lines that carry no number of their own", missing))
-    kept = told.filter(~nameless).unique("key", keep="last", maintain_order=True)
-    if twice := told.height - missing - kept.height:
-        remarks.append(Remarked("key_twice", "lines of a number that came again", twice))
-    return kept.select(DEVICE_SCHEMA.keys()), tuple(remarks)
+    kept, more = by_key(told)
+    return kept.select(DEVICE_SCHEMA.keys()), (*remarks, *more)
+
+
+def by_key(told: pl.DataFrame) -> tuple[pl.DataFrame, tuple[Remarked, ...]]:
+    """Each key once, its last line; and how many had none, or came again."""
+    keyed = told.drop_nulls("key")
+    kept = keyed.unique("key", keep="last", maintain_order=True)
+    found = (
+        Remarked("no_key", "lines that carry no number of their own", told.height - keyed.height),
+        Remarked("key_twice", "lines of a number that came again", keyed.height - kept.height),
+    )
+    return kept, tuple(one for one in found if one.count)
 
 
 def _text(frame: pl.DataFrame, column: str) -> pl.Series:

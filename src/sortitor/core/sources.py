@@ -311,8 +311,6 @@ def brakes(source: Source, gone: int, known: int) -> bool:
 
 # ---- when what opens it ends
 
-#: Days before an end on which somebody is told of it.
-TOLD_DAYS = (60, 30, 14, 7, 1)
 #: A certificate that is good for longer than this is worth a word.
 LONG_DAYS = 398
 

@@ -230,7 +230,7 @@ class Decision:
             )
         if self.until_on is not None and self.until_on <= today:
             raise BadInput("past_day", f"{self.until_on} is not in the future.", "Name another.")
-        if self.state is self.owner is self.note is None:
+        if (self.state, self.owner, self.note) == (None, None, None):
             raise BadInput("nothing_said", "Nothing is decided by this.", "Say what is decided.")
 
 
@@ -254,6 +254,7 @@ def decide(ctx: Context, chosen: Chosen, decision: Decision, reason: str | None)
         if decision.note is not None:
             values["note"] = decision.note or None
         store.decide(connection, [row.id for row in rows], values)
+        decided = store.Chosen(ids=tuple(row.id for row in rows), any_state=True)
         ctx.record(
             connection,
             "level.decide",
@@ -262,9 +263,26 @@ def decide(ctx: Context, chosen: Chosen, decision: Decision, reason: str | None)
             subject_id=rows[0].id if len(rows) == 1 else None,
             reason=reason,
             before={"gaps": [_decided(row) for row in rows]},
-            after={name: str(value) for name, value in values.items() if value is not None},
+            after={"gaps": [_decided(row) for row in _chosen(connection, decided)]},
         )
         return len(rows)
+
+
+@dataclass(frozen=True, slots=True)
+class Undoing:
+    """What taking a decision back restores, and how many were decided again since."""
+
+    lines: tuple[dict[str, Any], ...]
+    left: int
+
+
+def plan_undoing(connection: Connection, before: Any, after: Any) -> Undoing:
+    """Which disagreements still stand as an entry decided them: those alone are taken back."""
+    made = {line["id"]: line for line in after["gaps"]}
+    decided = store.Chosen(ids=tuple(made), any_state=True)
+    now = {row.id: _decided(row) for row in store.page(connection, decided, None, len(made))}
+    lines = tuple(line for line in before["gaps"] if now.get(line["id"]) == made.get(line["id"]))
+    return Undoing(lines, len(made) - len(lines))
 
 
 def _told(decision: Decision) -> str:

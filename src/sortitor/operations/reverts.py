@@ -8,6 +8,7 @@ from typing import Any
 from sortitor.core import journal as core
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
+from sortitor.operations import levels as gaps
 from sortitor.operations import quotas
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
@@ -63,7 +64,9 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
         undoing = source_people.plan_undoing(connection, entry.id)
         return sealed(core.people_revert(entry.summary, undoing), [entry.id, asdict(undoing)])
     if entry.operation == "level.decide":
-        return sealed(core.document_revert(entry.summary, False), [entry.id])
+        undone = gaps.plan_undoing(connection, entry.before, entry.after)
+        shown = core.decisions_revert(entry.summary, len(undone.lines), undone.left)
+        return sealed(shown, [entry.id, undone.lines, undone.left])
     plan = journal.plan_undoing(connection, entry.id, lock)
     examples = tuple(
         core.revert_example(
@@ -115,7 +118,8 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         elif entry.operation == "source.run":
             source_people.undo(connection, entry_id, revert_id, ctx.now)
         elif entry.operation == "level.decide":
-            levels.restore(connection, entry.before["gaps"])
+            undone = gaps.plan_undoing(connection, entry.before, entry.after)
+            levels.restore(connection, undone.lines)
         else:
             journal.undo(connection, entry_id, revert_id)
             quotas.require_room(connection, in_force(connection), revert_id)

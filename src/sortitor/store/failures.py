@@ -78,11 +78,6 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "The systems were compared at this very moment.",
         "Try again.",
     ),
-    "uq_calendars_secret_hash": (
-        "changed_meanwhile",
-        "Another calendar was made at this very moment.",
-        "Try again.",
-    ),
     "uq_sweep_rules_name": (
         "rule_taken",
         "There is already a sweep rule of this name.",

@@ -8,7 +8,18 @@ from datetime import date, datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import ColumnElement, Connection, Select, case, func, or_, select, update
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Select,
+    and_,
+    case,
+    func,
+    or_,
+    select,
+    true,
+    update,
+)
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.selection import Selection
@@ -478,10 +489,12 @@ class Chosen:
     owner: str | None = None
     device_id: int | None = None
     near_only: bool = False
+    #: Closed ones, too.
+    any_state: bool = False
 
 
 def _matching(chosen: Chosen) -> ColumnElement[bool]:
-    parts: list[ColumnElement[bool]] = [discrepancies.c.id.is_not(None)]
+    parts: list[ColumnElement[bool]] = [true()]
     if chosen.ids:
         parts.append(among(discrepancies.c.id, chosen.ids))
     if chosen.kind is not None:
@@ -500,14 +513,11 @@ def _matching(chosen: Chosen) -> ColumnElement[bool]:
     if chosen.near_only:
         parts.append(discrepancies.c.near_id.is_not(None))
     state = discrepancies.c.state
-    if chosen.state is None:
-        parts.append(state != GapState.CLOSED)
-    else:
+    if chosen.state is not None:
         parts.append(state == chosen.state)
-    found = parts[0]
-    for part in parts[1:]:
-        found = found & part
-    return found
+    elif not chosen.any_state:
+        parts.append(state != GapState.CLOSED)
+    return and_(*parts)
 
 
 def page(connection: Connection, chosen: Chosen, after: int | None, limit: int) -> Sequence[GapRow]:
@@ -555,6 +565,8 @@ def decide(connection: Connection, ids: Collection[int], values: Mapping[str, An
 
 def restore(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> None:
     """Set disagreements back to what they were decided before."""
+    if not lines:
+        return
     for name in ("state", "owner", "note", "until_on", "done_at", "done_by"):
         values = {line["id"]: line[name] for line in lines}
         column = discrepancies.c[name]

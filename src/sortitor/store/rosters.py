@@ -63,11 +63,11 @@ def stage(
 ) -> Moved:
     """Put what a run said (DEVICE_SCHEMA) beside what is kept; gives what that would change."""
     bulk.with_room(connection)
-    columns = ", ".join(f"{name} text" for name in DEVICE_COLUMNS) + ", extra jsonb"
+    others = ", ".join(f"{name} text" for name in DEVICE_COLUMNS[1:])
     run = raw(connection).execute
     run("DROP TABLE IF EXISTS told")
+    columns = f'key text COLLATE "C", {others}, extra jsonb'
     run(f"CREATE TEMP TABLE told ({columns}) ON COMMIT DROP")
-    run('ALTER TABLE told ALTER COLUMN key TYPE text COLLATE "C"')
     bulk.copy_in(connection, "told", devices, tell)
     run("ANALYZE told")
     bulk.temporary(connection, "told_gone", 'key text COLLATE "C"', gone.select("key"))

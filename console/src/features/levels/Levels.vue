@@ -342,7 +342,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
   gap: 12px;
 }
 .choice {
-  flex: 0 1 180px;
+  flex: 0 1 205px;
 }
 .marked {
   display: flex;

@@ -163,25 +163,31 @@ async function readFile(file: File | File[] | null) {
 
 function makeKey() {
   void act.run(async () => {
-    const answer = await fetch(`/api/v1/sources/${key.value}/key`, {
-      method: 'POST',
-      headers: { 'X-Sortitor-Console': '1' },
-    })
-    certificate.value = await answer.text()
+    const params = { path: path.value }
+    certificate.value = await got(
+      api.POST('/api/v1/sources/{key}/key', { params, parseAs: 'text' }),
+    )
   })
 }
 
-async function showCertificate() {
-  const answer = await fetch(`/api/v1/sources/${key.value}/certificate`)
-  certificate.value = await answer.text()
+function showCertificate() {
+  void act.run(async () => {
+    const params = { path: path.value }
+    certificate.value = await got(
+      api.GET('/api/v1/sources/{key}/certificate', { params, parseAs: 'text' }),
+    )
+  }, false)
 }
 
 const saveCertificate = () =>
   saveFile(new Blob([certificate.value ?? '']), `${source.value?.name ?? 'source'}.pem`)
 
-async function copyDiagnosis() {
-  const answer = await fetch(`/api/v1/sources/${key.value}/diagnosis`)
-  saveFile(await answer.blob(), `${source.value?.name ?? 'source'}-diagnosis.txt`)
+function saveDiagnosis() {
+  void act.run(async () => {
+    const params = { path: path.value }
+    const text = await got(api.GET('/api/v1/sources/{key}/diagnosis', { params, parseAs: 'text' }))
+    saveFile(new Blob([text]), `${source.value?.name ?? 'source'}-diagnosis.txt`)
+  }, false)
 }
 
 function handOver(file: File | File[] | null) {
@@ -283,7 +289,7 @@ const leftWords = (days: number) =>
         <div v-if="session.may('connect')" class="buttons">
           <v-btn size="small" variant="text" color="primary" @click="editing = true">Change</v-btn>
           <v-btn size="small" variant="text" color="error" @click="remove">Remove</v-btn>
-          <v-btn size="small" variant="text" @click="copyDiagnosis">Diagnosis for support</v-btn>
+          <v-btn size="small" variant="text" @click="saveDiagnosis">Diagnosis for support</v-btn>
         </div>
         <v-file-input
           v-if="source.kind === 'roster' && session.may('connect')"

@@ -77,6 +77,7 @@ _OWN_COLUMNS = 8
 #: So many cells of lines without a number are looked at one by one; the others by patterns alone.
 _CELLS_ONE_BY_ONE = 100_000
 _AT_THE_TOP = 3
+_LONGEST_HEADER = 60
 LINES = (
     "line_header",
     "line_title",
@@ -123,7 +124,7 @@ def no_rows(
         .otherwise("code")
     )
     whole = {place for place, mark in marked.items() if mark == "other numbers"}
-    return _with_what_follows(found, numbers, _Look(proven, lengths), whole)
+    return _with_what_follows(found, numbers, meaning, _Look(proven, lengths), whole)
 
 
 def _suspects(
@@ -246,7 +247,7 @@ def _is_header(cells: tuple[str | None, ...], headers: list[tuple[str, str | Non
         if cell is None or not cell.strip():
             continue
         filled += 1
-        if len(cell) > 60:
+        if len(cell) > _LONGEST_HEADER:
             continue
         bare = _bare(cell)
         means = meanings(cell) if not re.search(r"\d{3}", cell) else {}
@@ -278,12 +279,16 @@ class _Look:
 
 
 def _with_what_follows(
-    found: pl.DataFrame, numbers: pl.Series, look: _Look, whole: set[int]
+    found: pl.DataFrame,
+    numbers: pl.Series,
+    meaning: Mapping[str, str],
+    look: _Look,
+    whole: set[int],
 ) -> pl.DataFrame:
     """The rows under the headers of another table belong to it, until the headers come again or a
     row looks like those of the first table; not so where the other table has numbers of its own.
     """
-    found = _tables_after_a_gap(found, numbers, look)
+    found = _tables_after_a_gap(found, numbers, meaning, look)
     starts = found.filter(pl.col("code") == "line_other_table")["place"].to_list()
     listed = found.filter(pl.col("code").is_not_null()).select("row", "code", "given")
     if not starts:
@@ -304,15 +309,20 @@ def _with_what_follows(
     return pl.concat([listed, more.cast(listed.schema)])
 
 
-def _tables_after_a_gap(found: pl.DataFrame, numbers: pl.Series, look: _Look) -> pl.DataFrame:
+def _tables_after_a_gap(
+    found: pl.DataFrame, numbers: pl.Series, meaning: Mapping[str, str], look: _Look
+) -> pl.DataFrame:
     """A line of words only, behind an empty line or a title, below which no row looks like those
-    above: the headers of a table about something else.
+    above: the headers of a table about something else. A number that is missing, broken or too long
+    is no word: the row of a device stays one wherever it stands.
     """
+    numbered = [pl.col(name) for name, column in meaning.items() if column in IDENTIFIER_COLUMNS]
     quiet = found.filter(
         pl.col("code").is_null()
         & ~pl.col("has_number")
         & (pl.col("filled") >= 2)
         & ~pl.col("given").str.contains(r"\d{2}")
+        & ~pl.any_horizontal(pl.lit(value=False), *map(_no_word, numbered))
     )
     titles = set(found.filter(pl.col("code").is_in(_BEFORE_A_TABLE))["place"])
     for place in quiet["place"].head(200):
@@ -324,6 +334,12 @@ def _tables_after_a_gap(found: pl.DataFrame, numbers: pl.Series, look: _Look) ->
                 code=pl.when(is_start).then(pl.lit("line_other_table")).otherwise("code")
             )
     return found
+
+
+def _no_word(cell: pl.Expr) -> pl.Expr:
+    broken = cell.str.contains(r"\d") & ~cell.str.contains(r"\pL{3,}")
+    long = cell.str.len_chars() > _LONGEST_HEADER
+    return (broken | long | identifiers.is_placeholder(cell)).fill_null(False)
 
 
 _BEFORE_A_TABLE = ["line_title", "line_total", "line_rule"]

@@ -51,7 +51,6 @@ from sortitor.store.tables.lots import (
 )
 from sortitor.store.tables.people import group_groups, group_people, groups, memberships, people
 from sortitor.store.tables.sources import (
-    calendars,
     discrepancies,
     journal_members,
     journal_people,
@@ -73,7 +72,6 @@ __all__ = [
     "acceptances",
     "accounts",
     "arrivals",
-    "calendars",
     "cohort_counts",
     "cohort_members",
     "cohorts",

@@ -246,16 +246,3 @@ level_days = Table(
     Column("open", Integer, nullable=False),
     PrimaryKeyConstraint("on_day", "kind"),
 )
-
-#: Addresses with a secret under which a calendar fetches the ends.
-calendars = Table(
-    "calendars",
-    metadata,
-    number_column(),
-    Column("name", Text, nullable=False),
-    Column("secret_hash", LargeBinary, nullable=False, unique=True),
-    Column("made_by", Text, nullable=False),
-    Column("made_at", Time, nullable=False),
-    Column("read_at", Time),
-    Column("revoked_at", Time),
-)

@@ -209,19 +209,6 @@ _MADE = (
         CONSTRAINT pk_level_days PRIMARY KEY (on_day, kind)
     )
     """,
-    """
-    CREATE TABLE calendars (
-        id BIGSERIAL NOT NULL,
-        name TEXT NOT NULL,
-        secret_hash BYTEA NOT NULL,
-        made_by TEXT NOT NULL,
-        made_at TIMESTAMP WITH TIME ZONE NOT NULL,
-        read_at TIMESTAMP WITH TIME ZONE,
-        revoked_at TIMESTAMP WITH TIME ZONE,
-        CONSTRAINT pk_calendars PRIMARY KEY (id),
-        CONSTRAINT uq_calendars_secret_hash UNIQUE (secret_hash)
-    )
-    """,
 )
 _TABLES = (
     "sources",
@@ -235,7 +222,6 @@ _TABLES = (
     "discrepancies",
     "levels",
     "level_days",
-    "calendars",
 )
 
 
