@@ -43,7 +43,7 @@ export interface paths {
         head?: never;
         /**
          * Edit Account
-         * @description Change role or password, disable or enable.
+         * @description Change role, password or directory, disable or enable.
          */
         patch: operations["edit_account_api_v1_accounts__account_id__patch"];
         trace?: never;
@@ -224,6 +224,26 @@ export interface paths {
          * @description The decision with the device's credential, this once: for the device, not for the page.
          */
         post: operations["collect_decision_api_v1_agent_way_collect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/way/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign In By Password
+         * @description Sign in with the directory's password; after five wrong ones the device begins anew.
+         */
+        post: operations["sign_in_by_password_api_v1_agent_way_password_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -445,6 +465,27 @@ export interface paths {
          * @description Let the device in use stay what it is; what arrived gets no credential.
          */
         post: operations["turn_away_api_v1_arrivals__arrival_id__turn_away_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendar/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Calendar
+         * @description What ends, as a calendar (RFC 5545): the address that a calendar subscribes to. Its secret is
+         *     that of a token with the purpose `calendar`, and is in no log.
+         */
+        get: operations["show_calendar_api_v1_calendar__secret__get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1038,6 +1079,27 @@ export interface paths {
          * @description One disagreement, closed or not.
          */
         get: operations["show_discrepancy_api_v1_discrepancies__gap_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Ends
+         * @description Credentials, passes, holds and warranties that end within 400 days, and credentials that have
+         *     ended; first things first.
+         */
+        get: operations["list_ends_api_v1_ends_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2673,6 +2735,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reminders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Reminders
+         * @description Who is reminded by mail of what ends, and how long before.
+         */
+        get: operations["read_reminders_api_v1_reminders_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reminders/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Reminders
+         * @description Save the reminders as previewed.
+         */
+        post: operations["apply_reminders_api_v1_reminders_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reminders/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Reminders
+         * @description What a change would be; nothing is written.
+         */
+        post: operations["preview_reminders_api_v1_reminders_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reminders/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Reminders Revisions
+         * @description What was changed of them, newest first.
+         */
+        get: operations["list_reminders_revisions_api_v1_reminders_revisions_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/retention": {
         parameters: {
             query?: never;
@@ -2795,26 +2937,6 @@ export interface paths {
          * @description Make the first administrator with the one-time secret of the first start.
          */
         post: operations["set_up_api_v1_setup_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/source-ends": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * List Source Ends
-         * @description What opens sources and ends, first things first.
-         */
-        get: operations["list_source_ends_api_v1_source_ends_get"];
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3983,6 +4105,11 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Directory
+             * @description The source whose password it signs in with; else it has one of its own.
+             */
+            directory: string | null;
             /** Disabled At */
             disabled_at: string | null;
             /** Id */
@@ -3996,6 +4123,11 @@ export interface components {
          * @description What to change of an account; absent fields stay.
          */
         AccountEdit: {
+            /**
+             * Directory
+             * @description The source whose password it signs in with from now on.
+             */
+            directory?: string | null;
             /** Disabled */
             disabled?: boolean | null;
             /** Password */
@@ -4004,16 +4136,18 @@ export interface components {
         };
         /**
          * AccountNew
-         * @description A new account.
+         * @description A new account: with a password of its own, or with that of a directory.
          */
         AccountNew: {
+            /**
+             * Directory
+             * @description The source whose password it signs in with.
+             */
+            directory?: string | null;
             /** Name */
             name: string;
-            /**
-             * Password
-             * Format: password
-             */
-            password: string;
+            /** Password */
+            password?: string | null;
             role: components["schemas"]["Role"];
         };
         /**
@@ -4794,6 +4928,46 @@ export interface components {
             policies?: components["schemas"]["Policy"][] | null;
         };
         /**
+         * End
+         * @description One day on which something ends.
+         */
+        End: {
+            /**
+             * Count
+             * @description Of how many things it is the end.
+             */
+            count: number;
+            /**
+             * Days Left
+             * @description Negative once it is past.
+             */
+            days_left: number;
+            /**
+             * Ends On
+             * Format: date
+             */
+            ends_on: string;
+            /**
+             * Key
+             * @description The same from look to look.
+             */
+            key: string;
+            kind: components["schemas"]["EndKind"];
+            /**
+             * Page
+             * @description The console's page of it.
+             */
+            page: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * EndKind
+         * @description What ends on a day that somebody has to know.
+         * @enum {string}
+         */
+        EndKind: "credential" | "pass" | "hold" | "warranty";
+        /**
          * Entry
          * @description One change: who, when, what, why, before and after.
          */
@@ -5561,6 +5735,12 @@ export interface components {
              */
             names: string[];
         };
+        /**
+         * Login
+         * @description By what the people of a directory sign in with its password.
+         * @enum {string}
+         */
+        Login: "user_name" | "mail";
         /**
          * Lot
          * @description One import. `columns` maps header → column; `repeated` tells that this very file was given
@@ -6741,6 +6921,22 @@ export interface components {
             new_password: string;
         };
         /**
+         * PasswordTyped
+         * @description What the person signs in with at the directory.
+         */
+        PasswordTyped: {
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+            /**
+             * Person
+             * @description User name or mail address, as the directory has it.
+             */
+            person: string;
+        };
+        /**
          * Pattern
          * @description Which systems know how many of the same devices: bit n of the mask is the n-th roster.
          */
@@ -7234,11 +7430,11 @@ export interface components {
         Proof: "none" | "passcode" | "pass" | "mail" | "directory" | "key";
         /**
          * Purpose
-         * @description What a token is for: the interface of scripts, or an identity provider that pushes people and
-         *     groups.
+         * @description What a token is for: the interface of scripts, an identity provider that pushes people and
+         *     groups, or a calendar that shows what ends.
          * @enum {string}
          */
-        Purpose: "interface" | "people";
+        Purpose: "interface" | "people" | "calendar";
         /**
          * Question
          * @description What a filter probably means that can be read but fits nothing.
@@ -7422,6 +7618,92 @@ export interface components {
          * @enum {string}
          */
         Remedy: "skip" | "take" | "take_back" | "merge";
+        /**
+         * Reminders
+         * @description Who is reminded by mail of what ends, and how many days before.
+         */
+        Reminders: {
+            /**
+             * Addresses
+             * @description Mail addresses; empty: nobody is reminded.
+             * @default []
+             */
+            addresses?: string[];
+            /**
+             * Days
+             * @description So many days before each end a mail goes out.
+             * @default [
+             *       60,
+             *       30,
+             *       14,
+             *       7,
+             *       1
+             *     ]
+             */
+            days?: number[];
+            /**
+             * Kinds
+             * @description Of what: credential, pass, hold, warranty.
+             * @default [
+             *       "credential",
+             *       "pass",
+             *       "hold",
+             *       "warranty"
+             *     ]
+             */
+            kinds?: components["schemas"]["EndKind"][];
+        };
+        /**
+         * RemindersApply
+         * @description Save the reminders as previewed.
+         */
+        RemindersApply: {
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            reminders: components["schemas"]["Reminders"];
+        };
+        /**
+         * RemindersDetail
+         * @description The reminders as they are kept.
+         */
+        RemindersDetail: {
+            /**
+             * Addresses
+             * @description Mail addresses; empty: nobody is reminded.
+             * @default []
+             */
+            addresses?: string[];
+            /**
+             * Days
+             * @description So many days before each end a mail goes out.
+             * @default [
+             *       60,
+             *       30,
+             *       14,
+             *       7,
+             *       1
+             *     ]
+             */
+            days?: number[];
+            /**
+             * Kinds
+             * @description Of what: credential, pass, hold, warranty.
+             * @default [
+             *       "credential",
+             *       "pass",
+             *       "hold",
+             *       "warranty"
+             *     ]
+             */
+            kinds?: components["schemas"]["EndKind"][];
+            /**
+             * Revision
+             * @description The ETag of an edit.
+             */
+            revision: number;
+        };
         /**
          * RenameApply
          * @description Rename as previewed, by the templates in force.
@@ -8020,6 +8302,8 @@ export interface components {
              * @default []
              */
             resellers?: string[];
+            /** @description Of a directory: by what its people sign in with its password, at the door and to accounts; empty: nobody does. */
+            signs_in_by?: components["schemas"]["Login"] | null;
             /**
              * Starttls
              * @description Of a directory at ldap://: whether TLS is begun before reading.
@@ -8149,6 +8433,8 @@ export interface components {
              * @default []
              */
             resellers?: string[];
+            /** @description Of a directory: by what its people sign in with its password, at the door and to accounts; empty: nobody does. */
+            signs_in_by?: components["schemas"]["Login"] | null;
             /**
              * Starttls
              * @description Of a directory at ldap://: whether TLS is begun before reading.
@@ -8310,6 +8596,8 @@ export interface components {
             revision: number;
             /** Secrets */
             secrets: components["schemas"]["SourceSecret"][];
+            /** @description Of a directory: by what its people sign in with its password, at the door and to accounts; empty: nobody does. */
+            signs_in_by?: components["schemas"]["Login"] | null;
             /**
              * Starttls
              * @description Of a directory at ldap://: whether TLS is begun before reading.
@@ -8334,24 +8622,6 @@ export interface components {
              * @default 24
              */
             whole_hours?: number;
-        };
-        /**
-         * SourceEnd
-         * @description A moment at which something that opens a source ends.
-         */
-        SourceEnd: {
-            /** Days Left */
-            days_left: number;
-            /**
-             * Ends At
-             * Format: date-time
-             */
-            ends_at: string;
-            kind: components["schemas"]["SecretKind"];
-            /** Source */
-            source: string;
-            /** Source Id */
-            source_id: number;
         };
         /**
          * SourceKind
@@ -8826,7 +9096,7 @@ export interface components {
             /** Name */
             name: string;
             /**
-             * @description `people`: only for an identity provider at /scim/v2.
+             * @description `people`: only for an identity provider at /scim/v2; `calendar`: only for the address /api/v1/calendar/SECRET.ics.
              * @default interface
              */
             purpose?: components["schemas"]["Purpose"];
@@ -9121,6 +9391,8 @@ export interface components {
             progress: {
                 [key: string]: unknown;
             } | null;
+            /** @description How the person signs in: by a code by `mail`, by password of the `directory`. */
+            sign_in: components["schemas"]["SignInWay"] | null;
             /** Terms */
             terms: components["schemas"]["TermsShown"][];
         };
@@ -9778,6 +10050,51 @@ export interface operations {
             };
         };
     };
+    sign_in_by_password_api_v1_agent_way_password_post: {
+        parameters: {
+            query?: {
+                /** @description Which language the person reads (BCP 47). */
+                language?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordTyped"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WayIn"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     type_sign_in_code_api_v1_agent_way_sign_in_post: {
         parameters: {
             query?: {
@@ -10235,6 +10552,47 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_calendar_api_v1_calendar__secret__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The secret of a token for a calendar, with `.ics`. */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {
@@ -11655,6 +12013,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Discrepancy"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_ends_api_v1_ends_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["End"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -15452,6 +15848,169 @@ export interface operations {
             };
         };
     };
+    read_reminders_api_v1_reminders_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemindersDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_reminders_api_v1_reminders_apply_post: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemindersApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_reminders_api_v1_reminders_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reminders"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_reminders_revisions_api_v1_reminders_revisions_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preview_retention_api_v1_retention_get: {
         parameters: {
             query?: never;
@@ -15749,44 +16308,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
-                };
-            };
-            /** @description Not at the moment; `Retry-After` says when to try again */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What went wrong, and what to do */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    list_source_ends_api_v1_source_ends_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description Successful Response */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SourceEnd"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

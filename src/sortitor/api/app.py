@@ -22,6 +22,7 @@ from sortitor.api.routes import (
     arrivals,
     cohorts,
     devices,
+    ends,
     filters,
     gate,
     groups,
@@ -78,6 +79,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     api.include_router(agent.agent)
     for module in (
         devices,
+        ends,
         accounts,
         today,
         people,
@@ -132,8 +134,13 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
 
 
 def _loggable(path: str) -> str:
-    """The path without the code of a pass, which older QR codes carry in it."""
-    return "/welcome/…" if path.startswith("/welcome/") else path
+    """The path without the secret that is in it: the code of a pass, which older QR codes carry,
+    or that of a calendar's address.
+    """
+    for begin in ("/welcome/", "/api/v1/calendar/"):
+        if path.startswith(begin):
+            return f"{begin}…"
+    return path
 
 
 class _Trace:

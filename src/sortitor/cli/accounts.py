@@ -109,6 +109,7 @@ def list_accounts(s: Sortitor, output: str) -> None:
             "Id": lambda a: a.id,
             "Name": lambda a: a.name,
             "Role": lambda a: a.role,
+            "Signs in by": lambda a: a.directory or "password",
             "Added": lambda a: a.created_at,
             "Disabled": lambda a: a.disabled_at,
         },
@@ -120,22 +121,32 @@ def list_accounts(s: Sortitor, output: str) -> None:
 @click.option("--role", type=_ROLES, required=True, help="What the account may do.")
 @click.option(
     "--password",
-    prompt=True,
-    hide_input=True,
-    confirmation_prompt=True,
     envvar="SORTITOR_PASSWORD",
-    help="At least 12 characters.",
+    help="At least 12 characters; asked for if not given.",
+)
+@click.option(
+    "--directory", metavar="SOURCE", help="Let it sign in with its password of this source instead."
 )
 @with_client
-def add(s: Sortitor, name: str, role: str, password: str) -> None:
-    """Add an account.
+def add(s: Sortitor, name: str, role: str, password: str | None, directory: str | None) -> None:
+    """Add an account, with a password of its own or with that of a directory.
+
+    With a directory, the account's name is the user name or the mail address by which the source
+    lets its people sign in.
 
     \b
-    Example:
+    Examples:
       sortitor account add maud --role coordinator
+      sortitor account add maud.ayre --role coordinator --directory "Wrenmoor directory"
     """
-    s.accounts.add(name, password, Role(role))
+    if directory is None:
+        password = password or _new_password()
+    s.accounts.add(name, None if directory else password, Role(role), directory)
     talk(f"{name} added as {role}.")
+
+
+def _new_password() -> str:
+    return str(click.prompt("New password", hide_input=True, confirmation_prompt=True))
 
 
 @account.command()
@@ -143,6 +154,9 @@ def add(s: Sortitor, name: str, role: str, password: str) -> None:
 @click.option("--role", type=_ROLES, help="The new role.")
 @click.option("--disable/--enable", default=None, help="Lock the account, or let it in again.")
 @click.option("--new-password", is_flag=True, help="Ask for a new password.")
+@click.option(
+    "--directory", metavar="SOURCE", help="Let it sign in with its password of this source."
+)
 @with_client
 @by_name("account_id", "account", lambda s, _: s.accounts.list())
 def edit(
@@ -151,6 +165,7 @@ def edit(
     role: str | None,
     disable: bool | None,
     new_password: bool,
+    directory: str | None,
 ) -> None:
     """Change an account; its sessions end.
 
@@ -158,13 +173,10 @@ def edit(
     Example:
       sortitor account edit 4 --disable
     """
-    changes: dict[str, Any] = {
-        name: value for name, value in (("role", role), ("disabled", disable)) if value is not None
-    }
+    named = {"role": role, "disabled": disable, "directory": directory}
+    changes = {name: value for name, value in named.items() if value is not None}
     if new_password:
-        changes["password"] = click.prompt(
-            "New password", hide_input=True, confirmation_prompt=True
-        )
+        changes["password"] = _new_password()
     s.accounts.edit(account_id, **changes)
     talk("Changed.")
 
@@ -205,10 +217,17 @@ def _number_of(s: Sortitor, account: str | None) -> int | None:
 )
 @click.option(
     "--for-people",
-    is_flag=True,
+    "purpose",
+    flag_value=Purpose.PEOPLE.value,
     help=(
         "For an identity provider that pushes people and groups to /scim/v2, and for nothing else."
     ),
+)
+@click.option(
+    "--for-calendar",
+    "purpose",
+    flag_value=Purpose.CALENDAR.value,
+    help="For a calendar that shows what ends; gives its address.",
 )
 @click.option("--as", "who", metavar="ACCOUNT", help="Your account.  [the profile's]")
 @_PASSWORD
@@ -219,11 +238,11 @@ def add_token(
     name: str,
     role: str,
     days: int,
-    for_people: bool,
+    purpose: str | None,
     who: str | None,
     password: str,
 ) -> None:
-    """Make a token for a script, or for an identity provider; it is shown this once.
+    """Make a token for a script, an identity provider or a calendar; it is shown this once.
 
     A token makes no tokens: your password is asked for.
 
@@ -231,11 +250,15 @@ def add_token(
     Examples:
       export SORTITOR_TOKEN=$(sortitor account add-token nightly --role viewer)
       sortitor account add-token "staff directory" --role coordinator --for-people --days 365
+      sortitor account add-token "Maud's calendar" --for-calendar --days 365
     """
-    purpose = Purpose.PEOPLE if for_people else Purpose.INTERFACE
+    meant = Purpose(purpose) if purpose else Purpose.INTERFACE
     with _with_password(obj, who, password) as s:
-        made = s.accounts.add_token(name, Role(role), days, purpose)
-    click.echo(made.secret)
+        made = s.accounts.add_token(name, Role(role), days, meant)
+    if meant is Purpose.CALENDAR:
+        click.echo(f"{address(obj)}/api/v1/calendar/{made.secret}.ics")
+    else:
+        click.echo(made.secret)
     talk(
         f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor"
         f" account revoke-token {made.id}"

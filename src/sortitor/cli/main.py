@@ -19,6 +19,7 @@ _COMMANDS = {
     "cohort": ("sortitor.cli.cohorts", "cohort", "Sets of devices, by filter or by list."),
     "demo": ("sortitor.server.demo", "demo", "Run the service with a made-up ferry company."),
     "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign and hold devices."),
+    "end": ("sortitor.cli.ends", "end", "What ends, and who is reminded of it."),
     "filter": ("sortitor.cli.filters", "filter_", "The language that chooses devices."),
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
     "group": ("sortitor.cli.groups", "group", "Groups of people, and groups in groups."),

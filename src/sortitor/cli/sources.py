@@ -375,25 +375,6 @@ def test(s: Sortitor, name: str) -> None:
     talk(f"\nNext: sortitor source run {quoted(name)} --dry-run")
 
 
-@source.command()
-@output_option
-@with_client
-def ends(s: Sortitor, output: str) -> None:
-    """List what opens sources and ends, first things first.
-
-    \b
-    Example:
-      sortitor source ends
-    """
-    columns = {
-        "Source": lambda r: r.source,
-        "What": lambda r: r.kind,
-        "Ends": lambda r: r.ends_at,
-        "Days left": lambda r: toned(f"{r.days_left:,}", "bad" if r.days_left < 7 else "plain"),
-    }
-    write(s.sources.ends(), output, columns, empty="Nothing ends.")
-
-
 # ---- registries
 
 

@@ -9,6 +9,7 @@ from sortitor.client.agent import Agent
 from sortitor.client.arrivals import Arrivals
 from sortitor.client.cohorts import Cohorts
 from sortitor.client.devices import Devices
+from sortitor.client.ends import Ends
 from sortitor.client.filters import Filters
 from sortitor.client.gate import Gate
 from sortitor.client.groups import Groups
@@ -51,6 +52,7 @@ class Sortitor:
         self.arrivals = Arrivals(self._transport)
         self.cohorts = Cohorts(self._transport)
         self.devices = Devices(self._transport)
+        self.ends = Ends(self._transport)
         self.filters = Filters(self._transport)
         self.gate = Gate(self._transport)
         self.groups = Groups(self._transport)

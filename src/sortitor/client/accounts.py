@@ -39,14 +39,15 @@ class Accounts(Noun):
         """All accounts."""
         return self._t.call(list[a.Account], "GET", "/accounts")
 
-    def add(self, name: str, password: str, role: Role) -> a.Me:
-        """Add an account."""
-        return self._t.call(
-            a.Me, "POST", "/accounts", json={"name": name, "password": password, "role": role}
-        )
+    def add(
+        self, name: str, password: str | None, role: Role, directory: str | None = None
+    ) -> a.Me:
+        """Add an account: with a password of its own, or with that of a directory."""
+        given = {"name": name, "password": password, "role": role, "directory": directory}
+        return self._t.call(a.Me, "POST", "/accounts", json=given)
 
     def edit(self, account_id: int, **changes: Any) -> None:
-        """Change `role`, `password` or `disabled`."""
+        """Change `role`, `password`, `directory` or `disabled`."""
         self._t.send("PATCH", f"/accounts/{account_id}", json=changes)
 
     def change_password(self, current: str, fresh: str, keep_tokens: bool = False) -> None:

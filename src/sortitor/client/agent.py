@@ -46,6 +46,13 @@ class Agent(Noun):
             headers=_bearer(secret),
         )
 
+    def sign_in_by_password(self, secret: str, person: str, password: str) -> r.WayIn:
+        """Sign in with the directory's password."""
+        given = {"person": person, "password": password}
+        return self._t.call(
+            r.WayIn, "POST", "/agent/way/password", json=given, headers=_bearer(secret)
+        )
+
     def answer(self, secret: str, answers: r.WayAnswers) -> r.WayIn:
         """Answer what is asked."""
         return self._t.call(

@@ -75,10 +75,6 @@ class Sources(Documents[s.Source, s.SourceDetail]):
         """What to hand to whoever helps; no secret."""
         return self._t.send("GET", at("/sources", key, "diagnosis")).text
 
-    def ends(self) -> Sequence[s.SourceEnd]:
-        """What opens sources and ends, first things first."""
-        return self._t.call(list[s.SourceEnd], "GET", "/source-ends")
-
     def give(self, key: Key, text: str, kind: SecretKind | None = None) -> s.CredentialTaken:
         """Give what opens a source, as it was given out."""
         given = s.Credential(text=text, kind=kind)

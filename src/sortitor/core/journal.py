@@ -55,6 +55,7 @@ FINAL: dict[str, str] = {
     "hold.end": "Hold the device again.",
     "device.knock": "Retire or reassign the device instead.",
     "device.wake": "The device did this by itself.",
+    "end.remind": "The mails are sent.",
 }
 _BESIDE_FIELDS = ("_at", "_basis")
 

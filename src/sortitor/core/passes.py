@@ -128,10 +128,6 @@ class PassTerms(Document):
             detail = "The pass declares whose its devices are, so it cannot ask."
             problem = FieldProblem("/asks_ownership", "contradiction", detail)
             raise BadInput("contradiction", detail, "Choose one of the two.", (problem,))
-        if self.sign_in is SignInWay.DIRECTORY:
-            detail = "No directory is connected, so its password cannot be asked for."
-            problem = FieldProblem("/sign_in", "no_directory", detail)
-            raise BadInput("no_directory", detail, "Choose another way.", (problem,))
 
     def place_for(self, groups: Collection[str]) -> str | None:
         """The list that a device of a person in these groups joins."""

@@ -20,7 +20,14 @@ from sortitor.core.columns import COLUMNS
 from sortitor.core.documents import FilterText, NamedDocument, Note, or_nothing
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import parse
-from sortitor.core.vocabulary import Ownership, RunState, SecretKind, SourceKind, SourceState
+from sortitor.core.vocabulary import (
+    Login,
+    Ownership,
+    RunState,
+    SecretKind,
+    SourceKind,
+    SourceState,
+)
 
 Line = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=1_000)]
 LongText = Annotated[str | None, Field(max_length=20_000), BeforeValidator(or_nothing)]
@@ -62,6 +69,7 @@ _OF_KIND: dict[SourceKind, tuple[str, ...]] = {
         "authority",
         "attributes",
         "leavers_by",
+        "signs_in_by",
     ),
     SourceKind.REGISTRY: ("resellers", "takes_new", "ownership"),
     SourceKind.ROSTER: ("columns",),
@@ -162,6 +170,13 @@ class Source(NamedDocument):
             " it no longer lists."
         ),
     )
+    signs_in_by: Login | None = Field(
+        default=None,
+        description=(
+            "Of a directory: by what its people sign in with its password, at the door and to"
+            " accounts; empty: nobody does."
+        ),
+    )
     resellers: tuple[Line, ...] = Field(
         default=(),
         max_length=200,
@@ -188,6 +203,9 @@ class Source(NamedDocument):
         if self.kind is SourceKind.DIRECTORY:
             if not self.branches:
                 raise _wrong("branches", "no_branch", "A directory needs a branch to look in.")
+            if self.signs_in_by and not self.encrypted:
+                detail = "Nobody's password goes to a directory without TLS."
+                raise _wrong("signs_in_by", "no_tls", detail, "Use ldaps://, or begin TLS.")
             attributes_of(self)
         columns_of(self)
 
@@ -218,6 +236,14 @@ class Source(NamedDocument):
         if parts.username or parts.password:
             detail = "A password does not belong into an address, which everybody may see."
             raise _wrong("address", "secret_in_address", detail, "Give it as the credential.")
+
+    @property
+    def encrypted(self) -> bool:
+        """Whether nobody on the way can read what is sent to it."""
+        address = (self.address or "").lower()
+        return not address.startswith(("http://", "ldap://")) or (
+            address.startswith("ldap://") and self.starttls
+        )
 
     @property
     def asks(self) -> bool:

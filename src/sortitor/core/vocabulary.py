@@ -19,12 +19,22 @@ class Stage(StrEnum):
 
 
 class Purpose(StrEnum):
-    """What a token is for: the interface of scripts, or an identity provider that pushes people and
-    groups.
+    """What a token is for: the interface of scripts, an identity provider that pushes people and
+    groups, or a calendar that shows what ends.
     """
 
     INTERFACE = "interface"
     PEOPLE = "people"
+    CALENDAR = "calendar"
+
+
+class EndKind(StrEnum):
+    """What ends on a day that somebody has to know."""
+
+    CREDENTIAL = "credential"
+    PASS = "pass"
+    HOLD = "hold"
+    WARRANTY = "warranty"
 
 
 class SourceKind(StrEnum):
@@ -38,6 +48,13 @@ class SourceKind(StrEnum):
     ROSTER = "roster"
     #: People and groups that an identity provider pushes by SCIM (RFC 7644).
     PUSH = "push"
+
+
+class Login(StrEnum):
+    """By what the people of a directory sign in with its password."""
+
+    USER_NAME = "user_name"
+    MAIL = "mail"
 
 
 class SourceState(StrEnum):

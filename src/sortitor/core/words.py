@@ -9,10 +9,12 @@ from enum import StrEnum
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
     Activation,
+    EndKind,
     Facet,
     Gap,
     GapState,
     Listed,
+    Login,
     LotStatus,
     Mend,
     Need,
@@ -125,6 +127,16 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
     Listed: {
         Listed.ONLY: "only these",
         Listed.ALL_BUT: "all but these",
+    },
+    EndKind: {
+        EndKind.CREDENTIAL: "credentials of sources",
+        EndKind.PASS: "passes",
+        EndKind.HOLD: "holds",
+        EndKind.WARRANTY: "warranties",
+    },
+    Login: {
+        Login.USER_NAME: "user name",
+        Login.MAIL: "mail address",
     },
     SourceKind: {
         SourceKind.DIRECTORY: "directory (LDAP)",

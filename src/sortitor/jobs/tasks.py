@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import health, jobs, levels, retention
+from sortitor.operations import ends, health, jobs, levels, retention
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs as sweeps
@@ -36,6 +36,12 @@ def make_app(url: str) -> App:
     app.periodic(cron="20 2 * * *")(
         app.task(name="sortitor:retain", queueing_lock="retain", retry=retry, pass_context=True)(
             retain
+        )
+    )
+    # Every hour: what was told is not told again.
+    app.periodic(cron="25 * * * *")(
+        app.task(name="sortitor:remind", queueing_lock="remind", retry=retry, pass_context=True)(
+            remind
         )
     )
     app.periodic(cron="* * * * *")(
@@ -81,6 +87,11 @@ def count_cohorts(job: JobContext, timestamp: int) -> None:
 def retain(job: JobContext, timestamp: int) -> None:
     """Let go of what is older than it is kept."""
     retention.carry_out(_context(job))
+
+
+def remind(job: JobContext, timestamp: int) -> None:
+    """Remind of what ends soon."""
+    ends.remind(_context(job))
 
 
 def run_sources(job: JobContext, timestamp: int) -> None:

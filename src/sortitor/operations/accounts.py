@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import hmac
 import secrets
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from functools import cache
 from typing import Any
@@ -19,6 +19,8 @@ from sortitor.core.errors import BadInput, Conflict, NotAllowed, NotFound, NotSi
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations.context import Actor, Clock, Context, or_not_found
+from sortitor.operations.sources import passwords
+from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import accounts as store
 from sortitor.store.accounts import AccountRow, SessionRow, TokenRow
 from sortitor.store.engine import Connection, Engine, transaction
@@ -51,27 +53,59 @@ def hash_secret(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
-def sign_in(
-    ctx: Context, name: str, password: str, address: str, failures: int
-) -> tuple[Actor, str]:
-    """The account and a new session's secret. `failures` is how often this name failed from this
-    address before. The password is checked outside any transaction.
+@dataclass(frozen=True, slots=True)
+class Tried:
+    """What became of a password: whether it is right, and which directory is still asked; that is
+    so for every wrong one, too, where accounts sign in by a directory.
+    """
+
+    account: AccountRow | None
+    right: bool
+    asks: int | None
+    #: The hash anew, where the kept one is of a weaker make.
+    fresh: str | None = None
+
+
+def try_password(ctx: Context, name: str, password: str) -> Tried:
+    """Hold a password against what is kept of an account; in no transaction, since it takes a
+    while.
     """
     with ctx.reading() as connection:
         account = store.by_name(connection, name)
-    right = _verify(account.password_hash if account else _nobody(), password)
-    if account is None or not right or account.disabled_at is not None:
+        directory = account.source_id if account else None
+        asks = directory or store.any_directory(connection)
+    kept = account.password_hash if account else None
+    right = _verify(kept or _nobody(), password) and kept is not None
+    if kept is None or not right:
+        return Tried(account, False, asks)
+    fresh = _HASHER.hash(password) if _HASHER.check_needs_rehash(kept) else None
+    return Tried(account, True, None, fresh)
+
+
+def ask_directory(ctx: Context, tried: Tried, password: str) -> Tried:
+    """Let the directory say whether the password is right, where it is the one to say so."""
+    assert tried.asks is not None
+    by_directory = tried.account is not None and tried.account.source_id == tried.asks
+    login = tried.account.name if tried.account and by_directory else None
+    return replace(tried, right=passwords.lets_in(ctx, tried.asks, login, password))
+
+
+def open_session(ctx: Context, tried: Tried, address: str, failures: int) -> tuple[Actor, str]:
+    """The account and a new session's secret. `failures` is how often this name failed from this
+    address before.
+    """
+    account = tried.account
+    if account is None or not tried.right or account.disabled_at is not None:
         _note_failure(ctx, account, address, failures + 1)
         raise NotSignedIn(*_WRONG)
-    fresh = _HASHER.hash(password) if _HASHER.check_needs_rehash(account.password_hash) else None
     now, secret = ctx.clock.wall(), secrets.token_urlsafe(32)
     actor = Actor(account.name, account.role, account.id)
     with ctx.bookkeeping() as connection:
         again = store.one(connection, account.id, lock=True)
-        if again is None or again.password_hash != account.password_hash or again.disabled_at:
+        if again is None or again.opened_by != account.opened_by or again.disabled_at:
             raise NotSignedIn(*_WRONG)
-        if fresh is not None:
-            store.change(connection, account.id, {"password_hash": fresh})
+        if tried.fresh is not None:
+            store.change(connection, account.id, {"password_hash": tried.fresh})
         session = {
             "secret_hash": hash_secret(secret),
             "account_id": account.id,
@@ -153,6 +187,23 @@ def recognise(
     return Actor(found.name, role, found.id, by_token=token is not None)
 
 
+def recognise_calendar(engine: Engine, clock: Clock, secret: str) -> TokenRow:
+    """The token of a calendar's address. Raises NotSignedIn for one that is no more."""
+    now = clock.wall()
+    hashed = hash_secret(secret)
+    with transaction(engine) as connection:
+        found = store.by_token(connection, hashed, Purpose.CALENDAR, now)
+        if found is None:
+            raise NotSignedIn(
+                "bad_token",
+                "This address is unknown here, revoked or has ended.",
+                "Make a new one on the page “What ends”.",
+            )
+        if found.used_at is None or now - found.used_at > _NOTED_EVERY:
+            store.note_use(connection, hashed, now)
+        return store.token(connection, hashed)
+
+
 def offer_setup(engine: Engine, clock: Clock) -> str | None:
     """On an installation without accounts: a new one-time administrator secret. Else None."""
     with transaction(engine) as connection:
@@ -189,11 +240,40 @@ def _check_setup(stored: str | None, secret: str) -> None:
         )
 
 
-def add(ctx: Context, name: str, password: str, role: Role) -> int:
-    """A new account's id."""
-    made = _new(name, password)
+def add(
+    ctx: Context, name: str, password: str | None, role: Role, directory: str | None = None
+) -> int:
+    """A new account's id; it signs in with a password of its own or with that of a directory."""
+    if (password is None) == (directory is None):
+        raise BadInput(
+            "password_or_directory",
+            "An account has a password of its own, or signs in with that of a directory.",
+            "Give one of the two.",
+        )
+    if password is not None:
+        kept, hashed = _new(name, password)
+        with ctx.changing() as connection:
+            return _add(ctx, connection, kept, hashed, role)
+    kept = check_account_name(name)
     with ctx.changing() as connection:
-        return _add(ctx, connection, *made, role)
+        source_id = _directory(connection, directory)
+        return _add(ctx, connection, kept, None, role, source_id)
+
+
+def _directory(connection: Connection, name: str | None) -> int | None:
+    """The number of a directory whose people sign in with their password; None for no name."""
+    if name is None:
+        return None
+    kept = SOURCES.find(connection, name)
+    if kept.document.signs_in_by is None:
+        raise Conflict(
+            "no_directory",
+            f"The people of “{kept.document.name}” do not sign in with their password.",
+            "Say of the source by what they do.",
+        )
+    # Held, so that it is there as long as the account is not written.
+    SOURCES.shelf.one(connection, kept.id, lock=True)
+    return kept.id
 
 
 def _new(name: str, password: str) -> tuple[str, str]:
@@ -203,15 +283,30 @@ def _new(name: str, password: str) -> tuple[str, str]:
     return kept, _HASHER.hash(password)
 
 
-def _add(ctx: Context, connection: Connection, name: str, hashed: str, role: Role) -> int:
-    account_id = store.add(connection, name, name_key(name), hashed, role, ctx.now)
+def _add(
+    ctx: Context,
+    connection: Connection,
+    name: str,
+    hashed: str | None,
+    role: Role,
+    source_id: int | None = None,
+) -> int:
+    values = {
+        "name": name,
+        "name_key": name_key(name),
+        "password_hash": hashed,
+        "source_id": source_id,
+        "role": role,
+        "created_at": ctx.now,
+    }
+    account_id = store.add(connection, values)
     ctx.record(
         connection,
         "account.add",
         "account",
         f"Account {name} added as {role}",
         subject_id=account_id,
-        after={"name": name, "role": role},
+        after={"name": name, "role": role, "by_directory": source_id is not None},
     )
     return account_id
 
@@ -222,14 +317,21 @@ def edit(
     *,
     role: Role | None = None,
     password: str | None = None,
+    directory: str | None = None,
     disabled: bool | None = None,
 ) -> None:
-    """Change an account. A new role ends its sessions; a new password and disabling revoke its
-    tokens, too.
+    """Change an account. A new role ends its sessions; a new password, another way to sign in and
+    disabling revoke its tokens, too.
     """
-    if role is None and password is None and disabled is None:
+    if role is None and password is None and directory is None and disabled is None:
         raise BadInput(
             "nothing_to_change", "Nothing of the account is changed.", "Name what to change."
+        )
+    if password is not None and directory is not None:
+        raise BadInput(
+            "password_or_directory",
+            "An account has a password of its own, or signs in with that of a directory.",
+            "Give one of the two.",
         )
     with ctx.reading() as connection:
         name = or_not_found(store.one(connection, account_id), "account", account_id).name
@@ -245,13 +347,16 @@ def edit(
             _keep_an_administrator(ctx, account_id, administrators)
         values: dict[str, Any] = {"role": role or account.role}
         if hashed is not None:
-            values["password_hash"] = hashed
+            values |= {"password_hash": hashed, "source_id": None}
+        if directory is not None:
+            source_id = _directory(connection, directory)
+            values |= {"password_hash": None, "source_id": source_id}
         if disabled is not None:
             values["disabled_at"] = ctx.now if disabled else None
         store.change(connection, account_id, values)
         store.close_sessions(connection, account_id)
         revoked = []
-        if hashed is not None or disabled:
+        if "password_hash" in values or disabled:
             revoked = store.revoke_tokens(connection, account_id, ctx.clock.wall())
         _record_edit(ctx, connection, account, values, revoked)
 
@@ -287,7 +392,9 @@ def _record_edit(
     changes = []
     if values["role"] != account.role:
         changes.append(f"role {account.role} → {values['role']}")
-    if "password_hash" in values:
+    if values.get("source_id"):
+        changes.append("signs in by a directory")
+    elif "password_hash" in values:
         changes.append("a new password")
     if "disabled_at" in values:
         changes.append("disabled" if values["disabled_at"] else "enabled")
@@ -304,7 +411,8 @@ def _record_edit(
         after={
             "role": values["role"],
             "disabled": disabled,
-            "new_password": "password_hash" in values,
+            "new_password": bool(values.get("password_hash")),
+            "by_directory": bool(values.get("source_id", account.source_id)),
             "revoked_tokens": revoked,
         },
     )
@@ -318,6 +426,12 @@ def change_own_password(
     with ctx.reading() as connection:
         account = or_not_found(
             store.one(connection, ctx.actor.account_id or 0), "account", ctx.actor.name
+        )
+    if account.password_hash is None:
+        raise Conflict(
+            "other_password",
+            "This account signs in with the password of a directory.",
+            "Change it there.",
         )
     if not _verify(account.password_hash, current):
         raise NotAllowed("wrong_password", "The present password is not right.", "Type it again.")
@@ -344,7 +458,12 @@ def recover(ctx: Context, name: str, password: str) -> int:
         account = store.by_name(connection, kept)
         if account is None:
             return _add(ctx, connection, kept, hashed, Role.ADMINISTRATOR)
-        values = {"role": Role.ADMINISTRATOR, "password_hash": hashed, "disabled_at": None}
+        values = {
+            "role": Role.ADMINISTRATOR,
+            "password_hash": hashed,
+            "source_id": None,
+            "disabled_at": None,
+        }
         store.change(connection, account.id, values)
         store.close_sessions(connection, account.id)
         revoked = store.revoke_tokens(connection, account.id, ctx.clock.wall())

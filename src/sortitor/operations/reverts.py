@@ -14,6 +14,7 @@ from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import DocumentKind
+from sortitor.operations.ends import REMINDERS
 from sortitor.operations.gate import GATE, in_force
 from sortitor.operations.licences import POOLS
 from sortitor.operations.naming import NAMING
@@ -29,7 +30,7 @@ from sortitor.store.journal import EntryRow
 
 _KINDS: dict[str, DocumentKind[Any]] = {
     f"{kind.operation}.{act}": kind
-    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME, SOURCES)
+    for kind in (POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME, REMINDERS, SOURCES)
     # "apply" is what the gate's and the naming's changes were called before.
     for act in ("add", "edit", "remove", "apply")
 }

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime, time
 
+from sortitor.core.ends import said
 from sortitor.core.previews import plural
-from sortitor.core.sources import days_left
-from sortitor.core.vocabulary import Gap, SourceState
-from sortitor.operations import gate, levels, licences, quotas
+from sortitor.core.vocabulary import EndKind, Gap, SourceState
+from sortitor.operations import ends, gate, levels, licences, quotas
 from sortitor.operations.context import Context
 from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
@@ -228,20 +228,20 @@ def _sources(ctx: Context) -> Iterator[Item]:
 
 def _ends(ctx: Context) -> Iterator[Item]:
     """Credentials of sources that end within two weeks, or have ended."""
-    for end in sources.ends(ctx):
-        left = days_left(end.ends_at, ctx.now)
+    today = ctx.now.date()
+    for end in ends.every(ctx, [EndKind.CREDENTIAL]):
+        left = end.days_left(today)
         if left > _TOLD_DAYS:
             continue
-        when = f"ended on {end.ends_at:%F}" if left < 0 else f"ends in {plural(left, 'day')}"
         yield Item(
             kind="end",
-            title=f"The {end.kind} of “{end.source}” {when}",
+            title=said(end, today),
             detail="Renew it before the source can be read no longer.",
             count=1,
-            since_at=end.ends_at if left < 0 else None,
+            since_at=datetime.combine(end.ends_on, time(), UTC) if left < 0 else None,
             action="Renew it",
-            page=f"/sources/{end.source_id}",
-            command=f"sortitor source show {end.source_id}",
+            page=end.page,
+            command=f"sortitor source show {end.page.rpartition('/')[2]}",
         )
 
 

@@ -40,10 +40,15 @@ class Me(Answer):
     permissions: list[Permission] = Field(description="What this caller may do and see.")
 
 
-class AccountNew(SignIn):
-    """A new account."""
+class AccountNew(Request):
+    """A new account: with a password of its own, or with that of a directory."""
 
+    name: Name
     role: Role
+    password: SecretStr | None = None
+    directory: Name | None = Field(
+        default=None, description="The source whose password it signs in with."
+    )
 
 
 class AccountEdit(Request):
@@ -51,6 +56,9 @@ class AccountEdit(Request):
 
     role: Role | None = None
     password: SecretStr | None = None
+    directory: Name | None = Field(
+        default=None, description="The source whose password it signs in with from now on."
+    )
     disabled: bool | None = None
 
 
@@ -60,6 +68,9 @@ class Account(Answer):
     id: int
     name: str
     role: Role
+    directory: str | None = Field(
+        description="The source whose password it signs in with; else it has one of its own."
+    )
     created_at: Time
     disabled_at: Time | None
 
@@ -72,7 +83,10 @@ class TokenNew(Request):
     days: int = Field(default=90, ge=1, le=398)
     purpose: Purpose = Field(
         default=Purpose.INTERFACE,
-        description="`people`: only for an identity provider at /scim/v2.",
+        description=(
+            "`people`: only for an identity provider at /scim/v2; `calendar`: only for the address"
+            " /api/v1/calendar/SECRET.ics."
+        ),
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import Field, StringConstraints
+from pydantic import Field, SecretStr, StringConstraints
 
 from sortitor.core.vocabulary import (
     Claim,
@@ -13,6 +13,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Proof,
+    SignInWay,
     Speaker,
     Stage,
     WayStage,
@@ -155,6 +156,9 @@ class WayIn(Answer):
     codes: list[str]
     lapses_at: Time
     code_sent: bool = Field(description="Whether a code was sent that still holds.")
+    sign_in: SignInWay | None = Field(
+        description="How the person signs in: by a code by `mail`, by password of the `directory`."
+    )
     device_name: str | None
     person_name: str | None = Field(description="Whoever has signed in.")
     progress: dict[str, Any] | None
@@ -170,6 +174,13 @@ class CodeTyped(Request):
     """The six digits that were sent."""
 
     code: Short
+
+
+class PasswordTyped(Request):
+    """What the person signs in with at the directory."""
+
+    person: Short = Field(description="User name or mail address, as the directory has it.")
+    password: SecretStr = Field(max_length=1_000)
 
 
 class WayAnswers(Request):

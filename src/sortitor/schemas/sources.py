@@ -157,13 +157,3 @@ class RegistryActApply(RegistryActAsked):
 
     digest: Text
     reason: str | None = Field(default=None, max_length=500)
-
-
-class SourceEnd(Answer):
-    """A moment at which something that opens a source ends."""
-
-    source_id: int
-    source: str
-    kind: SecretKind
-    ends_at: Time
-    days_left: int

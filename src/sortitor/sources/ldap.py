@@ -6,6 +6,7 @@ import ssl
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
+from secrets import token_hex
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -19,6 +20,7 @@ from ldap3 import (
     Tls,
 )
 from ldap3.core.exceptions import LDAPException
+from ldap3.utils.conv import escape_filter_chars
 from ldap3.utils.dn import parse_dn
 
 from sortitor.core import rosters
@@ -308,8 +310,7 @@ def _left(line: Connection, source: Source, names: Mapping[str, str]) -> set[str
     if not source.leavers_by:
         return set()
     condition = f"(&{source.people_filter or '(objectClass=*)'}{source.leavers_by})"
-    quiet: Tell = lambda phase, done, total: None  # noqa: E731 - nobody follows this
-    found = _search(line, source, condition, [names["key"]], None, quiet)
+    found = _search(line, source, condition, [names["key"]], None, _silent)
     return {place for entry in found if (place := place_of(entry["dn"])) is not None}
 
 
@@ -427,6 +428,42 @@ def _newest(line: Connection, source: Source, begun: datetime) -> str:
                 break
             return (min(stamp, begun) - _OVERLAP).strftime(_STAMP)
     return (begun - _OVERLAP).strftime(_STAMP)
+
+
+# ---- signing in
+
+
+def proves(
+    source: Source, secrets: Secrets, login: str, password: str, networks: Networks
+) -> str | None:
+    """The key of the one person whose login and password these are. Where there is no such person,
+    somebody who does not exist is tried, so that the time taken does not tell.
+    """
+    # RFC 4513 §5.1.2: with an empty password anybody is let in as nobody.
+    if source.signs_in_by is None or not password or "\0" in password:
+        return None
+    names = attributes_of(source)
+    condition = f"({names[source.signs_in_by]}={escape_filter_chars(login)})"
+    left = f"(!{source.leavers_by})" if source.leavers_by else ""
+    wanted = f"(&{source.people_filter or '(objectClass=*)'}{condition}{left})"
+    with opened(source, secrets, networks) as line:
+        found = list(_search(line, source, wanted, [names["key"]], None, _silent))
+    one = found[0] if len(found) == 1 else None
+    whom = str(one["dn"]) if one else f"cn={token_hex(8)},{source.branches[0]}"
+    try:
+        with bound(source, whom, password, networks):
+            return _one(one, names["key"]) if one else None
+    except SourceFault as fault:
+        if fault.code in _NOT_LET_IN:
+            return None
+        raise
+
+
+_NOT_LET_IN = ("wrong_password", "refused")
+
+
+def _silent(phase: str, done: int, total: int) -> None:
+    """Nobody follows."""
 
 
 # ---- looking

@@ -41,6 +41,10 @@ class Protocols:
             return registry.look(source, secrets, self.networks)
         return roster_file.look(source, secrets, self.networks, self.most_bytes, self.files)
 
+    def proves(self, source: Source, secrets: Secrets, login: str, password: str) -> str | None:
+        """The key of the one person of a directory whose login and password these are."""
+        return ldap.proves(source, secrets, login, password, self.networks)
+
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""
         return registry.find(source, secrets, query, most, self.networks)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import base64
 import shutil
+import signal
 import socket
 import subprocess
 import time
@@ -146,6 +147,16 @@ class Directory:
                 break
             time.sleep(0.05)
         raise RuntimeError((self.folder / "slapd.log").read_text(errors="replace"))
+
+    @contextmanager
+    def hanging(self) -> Iterator[None]:
+        """Let it take connections and answer nothing."""
+        assert self._process is not None, "it listens once it was started"
+        self._process.send_signal(signal.SIGSTOP)
+        try:
+            yield
+        finally:
+            self._process.send_signal(signal.SIGCONT)
 
     def stop(self) -> None:
         """End it."""

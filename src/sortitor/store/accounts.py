@@ -7,21 +7,24 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import Connection, delete, func, insert, null, select, update
+from sqlalchemy import Connection, Select, delete, func, insert, null, select, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.store.rows import number, read_all, read_one
-from sortitor.store.tables import accounts, installation, sessions, strangers, tokens
+from sortitor.store.tables import (
+    accounts,
+    installation,
+    sessions,
+    sources,
+    strangers,
+    tokens,
+)
 
 
-def add(
-    connection: Connection, name: str, key: str, password_hash: str, role: str, at: datetime
-) -> int:
-    """A new account's id; `key` is alike for names that look alike."""
-    statement = insert(accounts).values(
-        name=name, name_key=key, password_hash=password_hash, role=role, created_at=at
-    )
+def add(connection: Connection, values: Mapping[str, Any]) -> int:
+    """A new account's id; its `name_key` is alike for names that look alike."""
+    statement = insert(accounts).values(**values)
     return number(connection, statement.returning(accounts.c.id))
 
 
@@ -36,10 +39,18 @@ class AccountRow:
 
     id: int
     name: str
-    password_hash: str
+    #: None: it signs in with the password of the directory.
+    password_hash: str | None
+    source_id: int | None
+    directory: str | None
     role: Role
     created_at: datetime
     disabled_at: datetime | None
+
+    @property
+    def opened_by(self) -> tuple[str | None, int | None]:
+        """What lets it in."""
+        return self.password_hash, self.source_id
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,21 +88,39 @@ class SessionRow:
     address: str | None
 
 
+def _rows() -> Select[Any]:
+    return select(accounts, sources.c.name.label("directory")).outerjoin(
+        sources, sources.c.id == accounts.c.source_id
+    )
+
+
 def by_name(connection: Connection, name: str) -> AccountRow | None:
     """The account of a name, whatever its case."""
-    query = select(accounts).where(func.lower(accounts.c.name) == name.strip().lower())
+    query = _rows().where(func.lower(accounts.c.name) == name.strip().lower())
     return read_one(connection, query, AccountRow)
 
 
 def one(connection: Connection, account_id: int, lock: bool = False) -> AccountRow | None:
     """One account; `lock` holds its row."""
-    query = select(accounts).where(accounts.c.id == account_id)
-    return read_one(connection, query.with_for_update() if lock else query, AccountRow)
+    query = _rows().where(accounts.c.id == account_id)
+    held = query.with_for_update(of=accounts) if lock else query
+    return read_one(connection, held, AccountRow)
 
 
 def every(connection: Connection) -> list[AccountRow]:
     """All accounts by name."""
-    return read_all(connection, select(accounts).order_by(func.lower(accounts.c.name)), AccountRow)
+    return read_all(connection, _rows().order_by(func.lower(accounts.c.name)), AccountRow)
+
+
+def any_directory(connection: Connection) -> int | None:
+    """A directory by which accounts sign in; None where none do."""
+    return connection.execute(select(func.min(accounts.c.source_id))).scalar()
+
+
+def of_directory(connection: Connection, source_id: int) -> list[str]:
+    """The names of the accounts that sign in by a directory."""
+    query = select(accounts.c.name).where(accounts.c.source_id == source_id)
+    return list(connection.execute(query.order_by(accounts.c.name)).scalars())
 
 
 def lock_administrators(connection: Connection) -> list[int]:
@@ -198,6 +227,13 @@ def tokens_of(connection: Connection, account_id: int) -> list[TokenRow]:
     """The account's tokens that were not revoked."""
     own = (tokens.c.account_id == account_id, tokens.c.revoked_at.is_(None))
     return read_all(connection, select(tokens).where(*own).order_by(tokens.c.id), TokenRow)
+
+
+def token(connection: Connection, secret_hash: str) -> TokenRow:
+    """The token of a secret."""
+    query = select(tokens).where(tokens.c.secret_hash == secret_hash)
+    [found] = read_all(connection, query, TokenRow)
+    return found
 
 
 def revoke_tokens(

@@ -7,13 +7,13 @@ from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 
 from sortitor.core.journal import PeopleUndoing
 from sortitor.store import bulk, groups
 from sortitor.store.cohorts import refresh_memberships_alone
 from sortitor.store.engine import raw
-from sortitor.store.tables import metadata
+from sortitor.store.tables import metadata, people, source_people
 
 _FIELDS = ("user_name", "name", "mail", "department", "site")
 _PEOPLE = (
@@ -428,6 +428,21 @@ SELECT j.person_id, j.before, p.name,
         WHEN {_referring()} THEN 'left' ELSE 'remove' END AS action
 FROM journal_people j LEFT JOIN people p ON p.id = j.person_id WHERE j.entry_id = %s
 """  # noqa: S608
+
+
+def person_of(connection: Connection, source_id: int, key: str) -> int | None:
+    """The person that an entry of a directory is, unless they are gone."""
+    query = (
+        select(source_people.c.person_id)
+        .join(people, people.c.id == source_people.c.person_id)
+        .where(
+            source_people.c.source_id == source_id,
+            source_people.c.key == key,
+            source_people.c.gone_at.is_(None),
+            people.c.left_at.is_(None),
+        )
+    )
+    return connection.execute(query).scalar_one_or_none()
 
 
 def plan_undoing(connection: Connection, entry_id: int, most: int = 50) -> PeopleUndoing:

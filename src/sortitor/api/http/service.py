@@ -36,6 +36,7 @@ class Service:
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
+    door_sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
     check_ins: CheckIns | None = None
     #: The board of arrivals, looked at once a second for everybody who follows it.

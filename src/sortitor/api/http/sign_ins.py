@@ -1,7 +1,8 @@
 """Signing in without letting strangers take the service's memory, threads or connections.
 
-One password is checked at a time, on a thread that does nothing else. Who fails is slowed down by
-name and address together, whether the name is known or not; the right password always gets in.
+One password is checked at a time, on a thread that does nothing else; a directory is asked on few
+others, so that one which hangs keeps nobody else waiting. Who fails is slowed down by name and
+address together, whether the name is known or not; the right password always gets in.
 """
 
 from __future__ import annotations
@@ -10,14 +11,18 @@ import asyncio
 import contextvars
 import hashlib
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import TypeVar
+
+from starlette.concurrency import run_in_threadpool
 
 from sortitor.core.accounts import name_key
 from sortitor.core.errors import NotSignedIn, SlowDown
 from sortitor.operations import accounts
+from sortitor.operations.arrivals import ways
 from sortitor.operations.context import Actor, Context
 
 _FREE_FAILURES = 3
@@ -25,6 +30,7 @@ _LONGEST_SECONDS = 8.0
 _MOST_WAITING = 60
 _MOST_OF_ONE = 5
 _REMEMBERED = 20_000
+_ASKING_AT_ONCE = 4
 _hashing = ThreadPoolExecutor(1, "passwords")
 T = TypeVar("T")
 
@@ -38,10 +44,13 @@ class _Tries:
 
 @dataclass
 class SignIns:
-    """The sign-ins of one process."""
+    """The sign-ins of one process: to accounts, or at the door."""
 
     _tries: OrderedDict[str, _Tries] = field(default_factory=OrderedDict)
     _waiting: int = 0
+    _asking: ThreadPoolExecutor = field(
+        default_factory=lambda: ThreadPoolExecutor(_ASKING_AT_ONCE, "directory")
+    )
 
     async def attempt(
         self, ctx: Context, name: str, password: str, address: str
@@ -49,6 +58,47 @@ class SignIns:
         """The account and a new session's secret. Raises NotSignedIn, or SlowDown when too many
         try at once.
         """
+        async with self._turn(name, address) as tries:
+            try:
+                tried = await on_the_hashing_thread(
+                    lambda: accounts.try_password(ctx, name, password)
+                )
+                if tried.asks is not None:
+                    tried = await self._ask(lambda: accounts.ask_directory(ctx, tried, password))
+                found = await run_in_threadpool(
+                    accounts.open_session, ctx, tried, address, tries.failures
+                )
+            except NotSignedIn:
+                tries.failures += 1
+                raise
+            tries.failures = 0
+            return found
+
+    async def at_the_door(
+        self,
+        ctx: Context,
+        secret: str,
+        login: str,
+        password: str,
+        address: str,
+        language: str | None,
+    ) -> tuple[ways.Way, bool]:
+        """How far an arrival is after its person showed the directory's password, and whether it
+        was right.
+        """
+        async with self._turn(login, address) as tries:
+            way, right = await self._ask(
+                lambda: ways.sign_in_by_password(ctx, secret, login, password, language)
+            )
+            tries.failures = 0 if right else tries.failures + 1
+            return way, right
+
+    async def _ask(self, act: Callable[[], T]) -> T:
+        return await _on(self._asking, act)
+
+    @asynccontextmanager
+    async def _turn(self, name: str, address: str) -> AsyncIterator[_Tries]:
+        """The tries of a name from an address, one after the other, once they have waited."""
         tries = self._of(name, address)
         if self._waiting >= _MOST_WAITING or tries.waiting >= _MOST_OF_ONE:
             raise SlowDown(5, "Too many sign-ins at once.")
@@ -57,23 +107,10 @@ class SignIns:
         try:
             async with tries.lock:
                 await asyncio.sleep(_delay(tries.failures))
-                return await self._checked(ctx, name, password, address, tries)
+                yield tries
         finally:
             self._waiting -= 1
             tries.waiting -= 1
-
-    async def _checked(
-        self, ctx: Context, name: str, password: str, address: str, tries: _Tries
-    ) -> tuple[Actor, str]:
-        try:
-            found = await on_the_hashing_thread(
-                lambda: accounts.sign_in(ctx, name, password, address, tries.failures)
-            )
-        except NotSignedIn:
-            tries.failures += 1
-            raise
-        tries.failures = 0
-        return found
 
     def _of(self, name: str, address: str) -> _Tries:
         key = hashlib.sha256(f"{name_key(name)}\0{address}".encode()).hexdigest()
@@ -86,8 +123,12 @@ class SignIns:
 
 async def on_the_hashing_thread(act: Callable[[], T]) -> T:
     """What the act returns, done after those that came before it."""
+    return await _on(_hashing, act)
+
+
+async def _on(threads: ThreadPoolExecutor, act: Callable[[], T]) -> T:
     context = contextvars.copy_context()
-    return await asyncio.get_running_loop().run_in_executor(_hashing, context.run, act)
+    return await asyncio.get_running_loop().run_in_executor(threads, context.run, act)
 
 
 def _delay(failures: int) -> float:

@@ -123,15 +123,23 @@ def list_accounts(ctx: MayAdminister) -> list[Account]:
 @router.post("/accounts", status_code=201)
 def add_account(ctx: MayAdminister, given: AccountNew) -> Me:
     """Add an account."""
-    accounts.add(ctx, given.name, given.password.get_secret_value(), given.role)
+    password = given.password.get_secret_value() if given.password else None
+    accounts.add(ctx, given.name, password, given.role, given.directory)
     return _me(given.name, given.role)
 
 
 @router.patch("/accounts/{account_id}", status_code=204)
 def edit_account(ctx: MayAdminister, account_id: Number, given: AccountEdit) -> None:
-    """Change role or password, disable or enable."""
+    """Change role, password or directory, disable or enable."""
     password = given.password.get_secret_value() if given.password else None
-    accounts.edit(ctx, account_id, role=given.role, password=password, disabled=given.disabled)
+    accounts.edit(
+        ctx,
+        account_id,
+        role=given.role,
+        password=password,
+        directory=given.directory,
+        disabled=given.disabled,
+    )
 
 
 @router.get("/tokens")

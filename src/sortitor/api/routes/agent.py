@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query, Request
 
-from sortitor.api.http.access import Anonymous, address_of, bearer, service_of
+from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
@@ -25,6 +25,7 @@ from sortitor.schemas.arrivals import (
     CodeTyped,
     CodeWanted,
     KnockAnswer,
+    PasswordTyped,
     ProgressTold,
     Relay,
     RelayAnswer,
@@ -148,6 +149,30 @@ def type_sign_in_code(
             "Type the newest one, or let a new one be sent.",
             (FieldProblem("/code", "wrong_code", "The code is not right."),),
         )
+    return WayIn.model_validate(_shown(way))
+
+
+@agent.post("/way/password")
+async def sign_in_by_password(
+    request: Request, given: PasswordTyped, language: Language = None
+) -> WayIn:
+    """Sign in with the directory's password; after five wrong ones the device begins anew."""
+    request.state.failed = True
+    way, right = await service_of(request).door_sign_ins.at_the_door(
+        anonymous(request),
+        _secret(request),
+        given.person,
+        given.password.get_secret_value(),
+        address_of(request),
+        language,
+    )
+    if not right:
+        raise BadInput(
+            "wrong_name_or_password",
+            "The name or the password is not right.",
+            "Type them as the directory has them.",
+        )
+    request.state.failed = False
     return WayIn.model_validate(_shown(way))
 
 

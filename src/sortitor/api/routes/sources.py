@@ -193,21 +193,6 @@ def diagnose_source(ctx: MayLook, key: Key) -> PlainTextResponse:
     return PlainTextResponse(reading.diagnosis(ctx, key))
 
 
-@router.get("/source-ends")
-def list_source_ends(ctx: MayLook) -> list[s.SourceEnd]:
-    """What opens sources and ends, first things first."""
-    return [
-        s.SourceEnd(
-            source_id=end.source_id,
-            source=end.source,
-            kind=end.kind,
-            ends_at=end.ends_at,
-            days_left=days_left(end.ends_at, ctx.now),
-        )
-        for end in reading.ends(ctx)
-    ]
-
-
 # ---- what opens them
 
 

@@ -152,7 +152,7 @@ class Step:
 @dataclass(frozen=True, slots=True)
 class Decision:
     """The outcome with every reason found and the whole trace; `asks` is what must be known first,
-    `terms` which ones are asked for.
+    `terms` which ones are asked for, `sign_in` how the person is to be proven.
     """
 
     outcome: Outcome
@@ -160,6 +160,7 @@ class Decision:
     trace: tuple[Step, ...]
     asks: tuple[Need, ...] = ()
     terms: tuple[str, ...] = ()
+    sign_in: SignInWay = SignInWay.NOBODY
 
 
 #: Reason code → what the coordinator can do, and what the person is told.
@@ -272,13 +273,14 @@ def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
     parking = [step for step in failed if _only_parks(step)]
     if any(step.code in _FINAL for step in failed):
         return Decision(Outcome.REFUSED, reasons, trace)
+    asked = Decision(Outcome.ASKED, (), trace, asks, terms, _sign_in(arrival, audience))
     if Need.SIGN_IN in asks or Need.PASSCODE in asks:
         # Who it is may change every answer: nothing is said before it is known.
-        return Decision(Outcome.ASKED, (), trace, asks, terms)
+        return asked
     if len(failed) > len(parking):
         return Decision(Outcome.REFUSED, reasons, trace)
     if asks:
-        return Decision(Outcome.ASKED, (), trace, asks, terms)
+        return asked
     waits = parking or _waits_for_a_person(arrival)
     return Decision(Outcome.PARKED if waits else Outcome.ADMITTED, reasons, trace)
 
@@ -314,15 +316,14 @@ def _asks(arrival: Arrival, audience: Sequence[Policy]) -> tuple[Need, ...]:
 def _must_sign_in(arrival: Arrival, audience: Sequence[Policy]) -> bool:
     if arrival.shown.activation is Activation.SHARED:
         return False
-    return any(
-        arrival.proof.strength < _ENOUGH[wanted].strength
-        for wanted in _wanted_sign_ins(arrival, audience)
-    )
+    return arrival.proof.strength < _ENOUGH[_sign_in(arrival, audience)].strength
 
 
-def _wanted_sign_ins(arrival: Arrival, audience: Sequence[Policy]) -> tuple[SignInWay, ...]:
+def _sign_in(arrival: Arrival, audience: Sequence[Policy]) -> SignInWay:
+    """The stronger of what the pass and the gate want."""
     found = stated(audience, Facet.SIGN_IN, arrival.platform)
-    return (arrival.shown.sign_in, found.value if found else SignInWay.NOBODY)
+    wanted = (arrival.shown.sign_in, found.value if found else SignInWay.NOBODY)
+    return max(wanted, key=lambda way: _ENOUGH[way].strength)
 
 
 def _terms_missing(arrival: Arrival, audience: Sequence[Policy]) -> tuple[str, ...]:

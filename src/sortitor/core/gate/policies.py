@@ -247,7 +247,6 @@ def _left_open(place: int, facet: str) -> FieldProblem:
 def _problems_of(place: int, policy: Policy) -> Iterator[FieldProblem]:
     pointer = f"/policies/{place}"
     yield from _filter_problems(f"{pointer}/devices", policy)
-    yield from _sign_in_problems(pointer, policy)
     yield from _quota_problems(pointer, f"{policy.name!r}", policy.quota)
     for platform, rule in policy.platforms.items():
         below, whose = f"{pointer}/platforms/{platform}", f"{policy.name!r}, {platform.label}"
@@ -275,18 +274,6 @@ def _filter_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
                 f" they arrive; {name} is not."
             )
             yield FieldProblem(pointer, "not_declared", detail)
-
-
-def _sign_in_problems(pointer: str, policy: Policy) -> Iterator[FieldProblem]:
-    places = [(pointer, policy.sign_in)]
-    for platform, rule in policy.platforms.items():
-        places.append((f"{pointer}/platforms/{platform}", rule.sign_in))
-    for place, wanted in places:
-        if wanted is SignInWay.DIRECTORY:
-            detail = (
-                f"{policy.name!r} asks for the directory's password, and no directory is connected."
-            )
-            yield FieldProblem(f"{place}/sign_in", "no_directory", detail)
 
 
 def _quota_problems(pointer: str, whose: str, quota: Quota | None) -> Iterator[FieldProblem]:

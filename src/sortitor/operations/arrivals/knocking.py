@@ -333,6 +333,7 @@ def _ask(
             **given.answers,
             "passcode": given.passcode_shown,
             "wanted_terms": list(decision.terms),
+            "wanted_sign_in": decision.sign_in,
         },
         "moved_at": ctx.now,
         "pass_id": given.shown.id,

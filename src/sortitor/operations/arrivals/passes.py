@@ -16,6 +16,7 @@ from sortitor.core.previews import plural
 from sortitor.core.vocabulary import SignInWay
 from sortitor.operations import mail
 from sortitor.operations.context import Context, or_not_found
+from sortitor.operations.sources import passwords
 from sortitor.store import arrivals as store
 from sortitor.store import cohorts, groups, mails, people
 from sortitor.store.arrivals import PassRow, PassUse
@@ -153,6 +154,8 @@ def _make(
 ) -> list[Made]:
     if mailed or terms.sign_in is SignInWay.MAIL:
         mail.require_mail(ctx)
+    if terms.sign_in is SignInWay.DIRECTORY:
+        passwords.require_directory(connection)
     valid_from, valid_until = terms.validity(ctx.now)
     hashed = core.hash_passcode(passcode) if passcode else None
     codes = [core.new_code(secrets.choice) for _ in whom]

@@ -27,6 +27,7 @@ from sortitor.core.vocabulary import (
     Platform,
     Proof,
     Role,
+    SignInWay,
     Speaker,
 )
 from sortitor.operations import gate, mail
@@ -42,6 +43,7 @@ from sortitor.operations.arrivals.knocking import (
 from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.operations.documents import Kept
 from sortitor.operations.naming import NAMING, NAMING_ID
+from sortitor.operations.sources import passwords
 from sortitor.operations.terms import TERMS, as_html
 from sortitor.store import arrivals as store
 from sortitor.store import door, mails, people
@@ -77,6 +79,8 @@ class Way:
     codes: tuple[str, ...]
     lapses_at: datetime
     code_sent: bool
+    #: How the person is to sign in, where that is asked.
+    sign_in: SignInWay | None
     device_name: str | None
     progress: Mapping[str, Any] | None
     person_name: str | None
@@ -107,7 +111,7 @@ def send_code(ctx: Context, secret: str, name: str, address: str, language: str 
     mail.require_mail(ctx)
     wall = ctx.clock.wall()
     with ctx.bookkeeping() as connection:
-        asked = _open(ctx, connection, secret, Need.SIGN_IN)
+        asked = _open_for(ctx, connection, secret, SignInWay.MAIL)
         former = store.code_of(connection, asked.id, lock=True)
         if former is not None and wall < former.sent_at + signing_in.PAUSE:
             wait = (former.sent_at + signing_in.PAUSE - wall).total_seconds()
@@ -163,7 +167,7 @@ def sign_in(ctx: Context, secret: str, code: str, language: str | None) -> tuple
     """Type the code that was sent; and whether it was right."""
     wall = ctx.clock.wall()
     with ctx.bookkeeping() as connection:
-        asked = _open(ctx, connection, secret, Need.SIGN_IN)
+        asked = _open_for(ctx, connection, secret, SignInWay.MAIL)
         sent = store.code_of(connection, asked.id, lock=True)
         if sent is None or not signing_in.is_living(sent.sent_at, sent.tries, wall):
             raise Conflict(
@@ -180,6 +184,34 @@ def sign_in(ctx: Context, secret: str, code: str, language: str | None) -> tuple
         store.change_arrival(connection, asked.id, proven)
         store.spend_code(connection, asked.id, signing_in.MOST_TRIES)
         store.say(connection, asked.id, ctx.now, (Speaker.PERSON, "Signed in by mail"))
+    return answer(ctx, secret, Answers(language=language or "en")), True
+
+
+def sign_in_by_password(
+    ctx: Context, secret: str, login: str, password: str, language: str | None
+) -> tuple[Way, bool]:
+    """Show the directory's password; and whether it was right. The directory is asked in no
+    transaction, after the try was counted.
+    """
+    with ctx.bookkeeping() as connection:
+        asked = _open_for(ctx, connection, secret, SignInWay.DIRECTORY)
+        tries = int(asked.answers.get("password_tries", 0))
+        if tries >= _TRIES:
+            raise SlowDown(60, "Too many wrong passwords.", "Begin anew on the device.")
+        counted = {"answers": {**asked.answers, "password_tries": tries + 1}}
+        store.change_arrival(connection, asked.id, counted)
+    person_id = passwords.person_by(ctx, login, password)
+    with ctx.bookkeeping() as connection:
+        asked = _open_for(ctx, connection, secret, SignInWay.DIRECTORY)
+        shown = _pass(connection, asked)
+        if person_id is None or shown.person_id not in (None, person_id):
+            told = (Speaker.PERSON, "Typed a wrong password")
+            store.say(connection, asked.id, ctx.now, told)
+            return _way(ctx, connection, asked, language), False
+        proven = {"person_id": person_id, "proof": Proof.DIRECTORY}
+        store.change_arrival(connection, asked.id, proven)
+        told = (Speaker.PERSON, "Signed in by the directory's password")
+        store.say(connection, asked.id, ctx.now, told)
     return answer(ctx, secret, Answers(language=language or "en")), True
 
 
@@ -212,7 +244,7 @@ def _check_passcode(ctx: Context, secret: str, given: Answers) -> bool:
 def _answer_once(ctx: Context, secret: str, given: Answers, passcode_shown: bool) -> Way:
     device_ctx = replace(ctx, actor=Actor("device", Role.VIEWER), claim=None)
     with device_ctx.changing() as connection:
-        asked = _open(ctx, connection, secret, None)
+        asked = _open(ctx, connection, secret)
         answers = _with(connection, asked, given, passcode_shown)
         stated = _stated(asked)
         shown = _pass(connection, asked)
@@ -409,12 +441,31 @@ def _asked(ctx: Context, connection: Connection, secret: str, lock: bool = False
     return asked
 
 
-def _open(ctx: Context, connection: Connection, secret: str, need: Need | None) -> AskedRow:
-    """The arrival, held, which is still to be decided (and asks for this)."""
+def _open(ctx: Context, connection: Connection, secret: str) -> AskedRow:
+    """The arrival, held, which is still to be decided."""
     asked = _asked(ctx, connection, secret, lock=True)
-    if asked.decided_at is not None or (need is not None and need not in asked.asks):
-        raise Conflict("not_asked", "This is not asked for any more.", "Look how far it is.")
+    if asked.decided_at is not None:
+        raise _not_asked()
     return asked
+
+
+def _open_for(ctx: Context, connection: Connection, secret: str, way: SignInWay) -> AskedRow:
+    """The same, which asks its person to sign in that way."""
+    asked = _open(ctx, connection, secret)
+    if _sign_in_way(asked) is not way:
+        raise _not_asked()
+    return asked
+
+
+def _not_asked() -> Conflict:
+    return Conflict("not_asked", "This is not asked for any more.", "Look how far it is.")
+
+
+def _sign_in_way(asked: AskedRow) -> SignInWay | None:
+    """How the person is to sign in; None where that is not asked."""
+    if Need.SIGN_IN not in asked.asks:
+        return None
+    return SignInWay(asked.answers.get("wanted_sign_in", SignInWay.MAIL))
 
 
 def _pass(connection: Connection, asked: AskedRow) -> PassRow:
@@ -454,11 +505,15 @@ def _way(ctx: Context, connection: Connection, asked: AskedRow, language: str | 
         codes=tuple(reason["code"] for reason in asked.reasons),
         lapses_at=asked.lapses_at,
         code_sent=living,
+        sign_in=_sign_in_way(asked),
         device_name=row.device_name if asked.outcome is not Outcome.REFUSED else None,
         progress=asked.progress,
         # Only whoever has signed in is told their own name.
-        person_name=row.person_name if asked.proof is Proof.MAIL else None,
+        person_name=row.person_name if asked.proof in _SIGNED_IN else None,
     )
+
+
+_SIGNED_IN = (Proof.MAIL, Proof.DIRECTORY)
 
 
 def _terms(connection: Connection, asked: AskedRow, language: str | None) -> list[TermsShown]:

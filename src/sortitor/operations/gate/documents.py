@@ -13,6 +13,7 @@ from sortitor.operations import quotas
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.operations.gate import replay
+from sortitor.operations.sources import passwords
 from sortitor.operations.terms import TERMS
 from sortitor.store import arrivals, groups, people, tables
 from sortitor.store.documents import Kept, Shelf
@@ -114,7 +115,10 @@ def _unknown_names(connection: Connection, gate: Gate) -> Iterator[FieldProblem]
 
 
 def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[FieldProblem]:
-    """What nobody could answer: terms that are not there, codes that cannot be mailed."""
+    """What nobody could answer: terms that are not there, codes that cannot be mailed, passwords
+    that no directory knows.
+    """
+    proves = bool(passwords.directories(connection))
     known = {kept.document.name.casefold() for kept in TERMS.shelf.every(connection)}
     for place, policy in enumerate(gate.policies):
         for statement in statements(policy):
@@ -125,6 +129,12 @@ def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[
                     f"Policy {policy.name!r} asks for a code by mail, and no mail server is set."
                 )
                 yield FieldProblem(pointer, "mail_off", detail)
+            if statement.value is SignInWay.DIRECTORY and not proves:
+                detail = (
+                    f"Policy {policy.name!r} asks for the directory's password, and no directory"
+                    " lets its people sign in."
+                )
+                yield FieldProblem(pointer, "no_directory", detail)
             if statement.facet is not Facet.TERMS:
                 continue
             for name in statement.value:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count
 from sortitor.core.selection import Selection
 from sortitor.core.sources import Source
@@ -9,7 +12,7 @@ from sortitor.core.vocabulary import SecretKind
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted, refuse_other_kind
 from sortitor.operations.selections import resolve_selection
-from sortitor.store import devices, tables
+from sortitor.store import accounts, devices, tables
 from sortitor.store import sources as store
 from sortitor.store.documents import Shelf
 from sortitor.store.engine import Connection
@@ -25,6 +28,8 @@ class Sources(DocumentKind[Source]):
         """A source stays of its kind."""
         if wanted.before and wanted.proposed and wanted.before.kind is not wanted.proposed.kind:
             raise refuse_other_kind(self.called(wanted.before), f"a {wanted.before.kind}")
+        if wanted.number is not None and not (wanted.proposed and wanted.proposed.signs_in_by):
+            _refuse_if_accounts(accounts.of_directory(connection, wanted.number))
 
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Source]) -> Effect:
         """What is known of it, and how many devices it should know."""
@@ -69,6 +74,16 @@ class Sources(DocumentKind[Source]):
             store.note_read(connection, number, {"cursor": None, "etag": None, "whole_at": None})
 
 
+def _refuse_if_accounts(names: Sequence[str]) -> None:
+    if names:
+        listed = ", ".join(names[:5]) + (" …" if len(names) > 5 else "")
+        raise Conflict(
+            "accounts_by_it",
+            f"Accounts sign in with this directory's password: {listed}.",
+            "Give them passwords of their own first.",
+        )
+
+
 def is_elsewhere(before: Source, proposed: Source) -> bool:
     """Whether a source would be asked at another place, or in a way that others could listen to."""
     return any(getattr(before, name) != getattr(proposed, name) for name in ("kind", *_PLACE))
@@ -83,8 +98,7 @@ def _warnings(wanted: Wanted[Source]) -> tuple[str, ...]:
     said = []
     proposed = wanted.proposed
     assert proposed is not None
-    address = proposed.address or ""
-    if address.startswith("http://") or (address.startswith("ldap://") and not proposed.starttls):
+    if not proposed.encrypted:
         said.append("Nothing of this connection is encrypted: a password can be read on its way.")
     if wanted.before is not None and is_elsewhere(wanted.before, proposed):
         said.append("It is another place now: what opened the former one is forgotten.")

@@ -72,6 +72,11 @@ class Outside(Protocol):
     def look(self, source: Source, secrets: Secrets) -> Looked:
         """Whether it can be reached and opened, and what its entries look like."""
 
+    def proves(self, source: Source, secrets: Secrets, login: str, password: str) -> str | None:
+        """The key of the one person of a directory whose login and password these are; None where
+        there is none, as slowly.
+        """
+
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""
 

@@ -179,25 +179,3 @@ def diagnosis(ctx: Context, key: Key) -> str:
 
 def _moment(at: datetime | None) -> str:
     return f"{at:%Y-%m-%d %H:%M:%S}" if at else "never"
-
-
-@dataclass(frozen=True, slots=True)
-class End:
-    """A day on which something that opens a source ends."""
-
-    source_id: int
-    source: str
-    kind: SecretKind
-    ends_at: datetime
-
-
-def ends(ctx: Context) -> list[End]:
-    """What opens sources and ends, first things first."""
-    with ctx.reading() as connection:
-        names = {kept.id: kept.document.name for kept in SOURCES.shelf.every(connection)}
-        found = [
-            End(row.source_id, names[row.source_id], row.kind, row.ends_at)
-            for row in store.secrets(connection)
-            if row.ends_at is not None and not row.waiting and row.kind is not SecretKind.KEY
-        ]
-    return sorted(found, key=lambda end: end.ends_at)

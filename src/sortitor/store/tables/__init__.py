@@ -31,7 +31,15 @@ from sortitor.store.tables.devices import (
     holds,
     identifiers,
 )
-from sortitor.store.tables.documents import counters, orders, pools, rulebooks, sweep_rules, terms
+from sortitor.store.tables.documents import (
+    counters,
+    orders,
+    pools,
+    reminded,
+    rulebooks,
+    sweep_rules,
+    terms,
+)
 from sortitor.store.tables.jobs import jobs
 from sortitor.store.tables.journal import (
     journal,
@@ -112,6 +120,7 @@ __all__ = [
     "people",
     "pictures",
     "pools",
+    "reminded",
     "roster_devices",
     "rulebooks",
     "sessions",

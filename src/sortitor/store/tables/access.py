@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import (
     BigInteger,
     Boolean,
+    CheckConstraint,
     Column,
     ForeignKey,
     Identity,
@@ -31,13 +32,16 @@ accounts = Table(
     metadata,
     number_column(),
     Column("name", Text, nullable=False),
-    Column("password_hash", Text, nullable=False),
+    Column("password_hash", Text),
+    # The directory whose password it signs in with, instead.
+    Column("source_id", ForeignKey("sources.id")),
     Column("role", Text, nullable=False),
     Column("created_at", Time, nullable=False),
     Column("disabled_at", Time),
     # Alike for names that look alike.
     Column("name_key", Text, nullable=False),
     words("role", vocabulary.Role),
+    CheckConstraint("(password_hash IS NULL) <> (source_id IS NULL)", name="opened_by_one"),
 )
 
 Index("uq_accounts_name", func.lower(accounts.c.name), unique=True)

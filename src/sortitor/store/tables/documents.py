@@ -9,6 +9,7 @@ from sqlalchemy import (
     Date,
     Index,
     Integer,
+    PrimaryKeyConstraint,
     Table,
     Text,
     func,
@@ -16,6 +17,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import JSONB
 
 from sortitor.store.tables.base import (
+    Time,
     document_columns,
     filter_of_document,
     metadata,
@@ -32,7 +34,18 @@ orders = Table(
 
 Index("uq_orders_name", func.lower(orders.c.name), unique=True)
 
-#: The gate and the naming: one document each, read and changed as a whole.
+#: Of which end somebody was reminded how many days before it.
+reminded = Table(
+    "reminded",
+    metadata,
+    Column("key", Text(collation="C"), nullable=False),
+    Column("ends_on", Date, nullable=False),
+    Column("days", Integer, nullable=False),
+    Column("at", Time, nullable=False),
+    PrimaryKeyConstraint("key", "ends_on", "days"),
+)
+
+#: Gate, naming, welcome card, reminders: one document each, read and changed as a whole.
 rulebooks = Table(
     "rulebooks",
     metadata,

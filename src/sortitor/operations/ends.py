@@ -1,0 +1,196 @@
+"""What ends: on a page, by mail, and as a calendar."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from datetime import UTC, date, datetime, timedelta
+from urllib.parse import urlsplit
+
+from icalendar import Calendar, Event
+
+from sortitor.core import ends as core
+from sortitor.core.ends import End, Reminders
+from sortitor.core.previews import plural
+from sortitor.core.vocabulary import EndKind, SecretKind
+from sortitor.operations import accounts, mail
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.sources.documents import SOURCES
+from sortitor.store import ends as store
+from sortitor.store import mails, sources, tables
+from sortitor.store.documents import Kept, Shelf
+from sortitor.store.ends import EndRow
+from sortitor.store.engine import Connection
+
+REMINDERS_ID = 4
+#: How far ahead it is looked.
+_AHEAD = timedelta(days=400)
+
+
+class RemindersBook(DocumentKind[Reminders]):
+    """The reminders as a document, of which there is one."""
+
+    def called(self, document: Reminders) -> str:
+        """There is only one."""
+        return "the reminders of what ends"
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Reminders]) -> Effect:
+        """Of what a mail goes out at once."""
+        proposed = wanted.proposed or Reminders()
+        found = [end for end in _all(ctx, connection) if end.kind in proposed.kinds]
+        due = dict(core.untold(found, proposed.days, ctx.now.date()))
+        warnings = []
+        if proposed.addresses and not ctx.limits.sends_mail:
+            warnings.append("No mail server is set: nobody is reminded until there is one.")
+        said = f"Within an hour a mail goes out about {plural(len(due), 'end')} that is near."
+        if proposed.addresses and due:
+            warnings.append(said)
+        return Effect(warnings=tuple(warnings))
+
+
+REMINDERS = RemindersBook("reminders", "reminders", Shelf(Reminders, tables.rulebooks))
+
+
+def read(ctx: Context) -> Kept[Reminders]:
+    """The reminders with their revision."""
+    return REMINDERS.one(ctx, REMINDERS_ID)
+
+
+def every(ctx: Context, kinds: Collection[EndKind] = tuple(EndKind)) -> list[End]:
+    """What ends, first things first."""
+    with ctx.reading() as connection:
+        return _all(ctx, connection, kinds)
+
+
+def _all(
+    ctx: Context, connection: Connection, kinds: Collection[EndKind] = tuple(EndKind)
+) -> list[End]:
+    looks = {
+        EndKind.CREDENTIAL: _credentials,
+        EndKind.PASS: _passes,
+        EndKind.HOLD: _holds,
+        EndKind.WARRANTY: _warranties,
+    }
+    found = [end for kind in kinds for end in looks[kind](connection, ctx.now)]
+    return sorted(found, key=lambda end: (end.ends_on, end.key))
+
+
+def _credentials(connection: Connection, now: datetime) -> Iterator[End]:
+    names = {kept.id: kept.document.name for kept in SOURCES.shelf.every(connection)}
+    for row in sources.secrets(connection):
+        if row.ends_at is None or row.waiting or row.kind is SecretKind.KEY:
+            continue
+        yield End(
+            key=f"credential-{row.source_id}-{row.kind}",
+            kind=EndKind.CREDENTIAL,
+            title=f"The {row.kind} of “{names[row.source_id]}”",
+            ends_on=row.ends_at.date(),
+            page=f"/sources/{row.source_id}",
+        )
+
+
+def _passes(connection: Connection, now: datetime) -> Iterator[End]:
+    for row in store.passes(connection, now, now + _AHEAD):
+        one, many = f"The pass “{row.name}”", f"{row.count:,} passes “{row.name}”"
+        yield _end(EndKind.PASS, row, one, many, f"/passes/{row.number}")
+
+
+def _holds(connection: Connection, now: datetime) -> Iterator[End]:
+    for row in store.holds(connection, now, now + _AHEAD):
+        one, many = f"The hold on {_device(row)}", f"The holds on {row.count:,} devices"
+        yield _end(EndKind.HOLD, row, one, many, f"/devices/{row.number}")
+
+
+def _warranties(connection: Connection, now: datetime) -> Iterator[End]:
+    for row in store.warranties(connection, now, now + _AHEAD):
+        one, many = f"The warranty of {_device(row)}", f"The warranty of {row.count:,} devices"
+        if row.count == 1:
+            page = f"/devices/{row.number}"
+        else:
+            page = f"/devices?filter=warranty_until eq %22{row.ends_on:%F}%22".replace(" ", "%20")
+        yield _end(EndKind.WARRANTY, row, one, many, page)
+
+
+def _device(row: EndRow) -> str:
+    return row.name or f"device {row.number}"
+
+
+def _end(kind: EndKind, row: EndRow, one: str, many: str, page: str) -> End:
+    number = row.number if kind is EndKind.PASS else row.ends_on
+    return End(
+        key=f"{kind}-{number}",
+        kind=kind,
+        title=one if row.count == 1 else many,
+        ends_on=row.ends_on,
+        page=page,
+        count=row.count,
+    )
+
+
+# ---- by mail
+
+
+def remind(ctx: Context) -> int:
+    """Put one mail about everything that is newly near into the outbox, for each address; gives
+    about how many ends. Two workers at once send one.
+    """
+    if not ctx.limits.sends_mail:
+        return 0
+    today = ctx.now.date()
+    with ctx.changing() as connection:
+        wanted = REMINDERS.find(connection, REMINDERS_ID).document
+        if not wanted.addresses:
+            return 0
+        near = dict(core.untold(_all(ctx, connection, wanted.kinds), wanted.days, today))
+        fresh = store.tell(connection, list(near.values()), ctx.now)
+        found = [end for end, told in near.items() if told in fresh]
+        if not found:
+            return 0
+        words = core.reminder_mail(found, today, ctx.limits.public_url)
+        lines = [
+            mail.line(ctx, "reminder", address, words, life=timedelta(days=1))
+            for address in wanted.addresses
+        ]
+        mails.put(connection, lines)
+        told = f"Reminded of {plural(len(found), 'end')}: {'; '.join(e.title for e in found[:5])}"
+        ctx.record(connection, "end.remind", "reminders", told)
+    return len(found)
+
+
+# ---- as a calendar (RFC 5545)
+
+#: How often a calendar should ask again (RFC 7986 §5.7).
+_ASK_AGAIN = timedelta(hours=6)
+
+
+def calendar(ctx: Context, secret: str) -> bytes:
+    """What ends, for whoever has the secret of a calendar's address. Raises NotSignedIn."""
+    known = accounts.recognise_calendar(ctx.engine, ctx.clock, secret)
+    host = urlsplit(ctx.limits.public_url).hostname or "sortitor"
+    found = Calendar()
+    found.add("prodid", "-//Sortitor//What ends//EN")
+    found.add("version", "2.0")
+    found.add("method", "PUBLISH")
+    found.add("name", "Sortitor: what ends")
+    found.add("x-wr-calname", "Sortitor: what ends")
+    found.add("refresh-interval", _ASK_AGAIN, parameters={"VALUE": "DURATION"})
+    for end in every(ctx):
+        address = f"{ctx.limits.public_url}{end.page}"
+        found.add_component(_event(end.key, host, f"{end.title} ends", end.ends_on, address, ctx))
+    words = f"This calendar's address ends ({known.name})"
+    ends_on = known.expires_at.astimezone(UTC).date()
+    address = f"{ctx.limits.public_url}/ends"
+    found.add_component(_event(f"calendar-{known.id}", host, words, ends_on, address, ctx))
+    return bytes(found.to_ical())
+
+
+def _event(key: str, host: str, words: str, day: date, address: str, ctx: Context) -> Event:
+    event = Event()
+    event.add("uid", f"{key}@{host}")
+    event.add("dtstamp", ctx.now)
+    event.add("dtstart", day)
+    event.add("dtend", day + timedelta(days=1))
+    event.add("summary", words)
+    event.add("url", address)
+    event.add("transp", "TRANSPARENT")
+    return event
