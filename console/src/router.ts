@@ -38,6 +38,11 @@ export const router = createRouter({
       meta: { title: 'Lot' },
     },
     {
+      path: '/ends',
+      component: () => import('./features/ends/Ends.vue'),
+      meta: { title: 'What ends' },
+    },
+    {
       path: '/orders',
       component: () => import('./features/orders/Orders.vue'),
       meta: { title: 'Orders' },

@@ -17,6 +17,7 @@ WITHOUT_A_CALL = {
     ("GET", "/devices/facets"),
     ("GET", "/vocabulary"),
     # Text, not JSON.
+    ("GET", "/calendar/{}"),
     ("GET", "/sources/{}/diagnosis"),
     ("GET", "/sources/{}/certificate"),
     ("GET", "/sources/{}/signing-request"),

@@ -52,6 +52,7 @@ PAGES = [
     "/sources/1",
     "/levels",
     "/levels?kind=unknown&pattern=4",
+    "/ends",
     "/journal",
 ]
 

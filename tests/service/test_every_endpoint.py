@@ -18,6 +18,7 @@ from tests.worlds import World, http, import_lot, import_people, manifest
 from sortitor.core.vocabulary import Role
 from sortitor.server.openapi import document
 
+CALENDAR = ("GET", "/api/v1/calendar/{secret}")
 #: For those who are not signed in: signing in, the first set-up, devices with a credential or a
 #: pass.
 OPEN = {
@@ -31,12 +32,15 @@ OPEN = {
     ("GET", "/api/v1/agent/way"),
     ("POST", "/api/v1/agent/way/code"),
     ("POST", "/api/v1/agent/way/sign-in"),
+    ("POST", "/api/v1/agent/way/password"),
     ("POST", "/api/v1/agent/way/answers"),
     ("POST", "/api/v1/agent/way/collect"),
     ("POST", "/api/v1/agent/progress"),
     # What everybody sees at the door.
     ("GET", "/api/v1/welcome-card"),
     ("GET", "/api/v1/welcome-card/pictures/{digest}"),
+    # With a secret in the address, since a calendar sends nothing else.
+    CALENDAR,
 }
 #: What a viewer may do though it is no GET: it changes nothing of the fleet, or only what is the
 #: viewer's own.
@@ -189,6 +193,8 @@ def test_what_is_not_there_is_not_found(furnished: World) -> None:
     with http(furnished, Role.ADMINISTRATOR) as client:
         for method, path, operation in ENDPOINTS:
             if "{" not in path or "{platform}" in path or "requestBody" in operation:
+                continue
+            if (method, path) == CALENDAR:
                 continue
             answer = called(client, method, path, 987_654_321)
             assert answer.status_code in (404, 422), (method, path, answer.status_code)

@@ -24,6 +24,7 @@ import sortitor.operations
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core import journal
+from sortitor.core.ends import Reminders
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Gap, GapState, Mend, Ownership, SourceKind
 from sortitor.operations.reverts import _KINDS
@@ -149,6 +150,11 @@ def some_terms(name: str, text: str = "Be kind") -> Terms:
     return Terms(name=name, texts=(TermsText(language="en", text=text),))
 
 
+def remind(s: Sortitor, *addresses: str) -> None:
+    reminders = Reminders(addresses=addresses)
+    s.ends.apply_reminders(reminders, s.ends.preview_reminders(reminders).digest)
+
+
 def change_card(s: Sortitor) -> None:
     card = WelcomeCard(organisation="Wrenmoor Lines", help_name="Device desk")
     s.welcome.apply(card, s.welcome.preview(card).digest)
@@ -213,6 +219,7 @@ ACTS: dict[str, Act] = {
     "terms.edit": lambda s, _: s.terms.edit("Rules", some_terms("Rules", "Be very kind")),
     "terms.remove": lambda s, _: s.terms.remove("Rules"),
     "welcome.edit": lambda s, _: change_card(s),
+    "reminders.edit": lambda s, _: remind(s, "it@wrenmoor.example"),
     "source.add": lambda s, _: s.sources.add(Source(name="Office", kind=SourceKind.PUSH)),
     "source.edit": lambda s, _: s.sources.edit(
         "Spare", Source(name="Spare list", kind=SourceKind.ROSTER, fresh_hours=9)
@@ -385,5 +392,7 @@ def test_every_operation_is_either_taken_back_here_or_final() -> None:
     # A run of a directory is taken back in test_directories.py, where there is one.
     assert recorded - set(ACTS) - set(journal.FINAL) == {"source.run"}
     assert documents - {
-        f"{kind}.{act}" for kind in ("gate", "naming", "welcome") for act in ("add", "remove")
+        f"{kind}.{act}"
+        for kind in ("gate", "naming", "welcome", "reminders")
+        for act in ("add", "remove")
     } <= set(ACTS)

@@ -163,6 +163,7 @@ BODIES: dict[str, list[Any]] = {
     "/terms/preview": [{"name": "New", "texts": [{"language": "en", "text": "Be kind"}]}],
     "/terms/{key}/preview": [{"name": "Rules", "texts": [{"language": "en", "text": "Be kind"}]}],
     "/welcome-card/preview": [{"organisation": "Wrenmoor"}],
+    "/reminders/preview": [{"addresses": ["it@wrenmoor.example"]}],
     "/sources/preview": [{"name": "New", "kind": "roster", "covers": "id pr"}],
     "/sources/{key}/preview": [{"name": "Yard", "kind": "roster"}],
     "/sources/{key}/scope/preview": [{"name": "Yard", "kind": "roster"}],
@@ -289,6 +290,7 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         "/sources/{key}/scope/preview",
         "/sources/{key}/signing-request",
         "/welcome-card/pictures/{digest}",
+        "/calendar/{secret}",
     }, refused
     return found
 

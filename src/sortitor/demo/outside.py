@@ -12,7 +12,7 @@ from random import Random
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import RegistryAct, SourceKind
+from sortitor.core.vocabulary import Login, RegistryAct, SourceKind
 from sortitor.demo import scenario as sc
 from sortitor.schemas.sources import RegistryActAsked
 from sortitor.stand_ins import directory as ldap
@@ -26,6 +26,8 @@ SERVER, RESELLER = "Wrenmoor Lines", "Chandlers & Co"
 _TOKEN_AT = datetime(2025, 1, 10, 9, 0, tzinfo=UTC)
 _LAST_GOOD_AT = datetime(2026, 1, 9, 5, 0, tzinfo=UTC)
 _YARD_AT = datetime(2025, 12, 8, 10, 30, tzinfo=UTC)
+#: Of everybody in the directory.
+CREW_PASSWORD = "wrenmoor-crew-1"
 
 At = Callable[[datetime], None]
 
@@ -57,6 +59,7 @@ def directory_ldif(scenario: sc.Scenario) -> str:
             person.mail,
             departmentNumber="Harbours" if person.user_name in moved else person.department,
             l=person.site,
+            userPassword=CREW_PASSWORD,
         )
         for person in (*staying, *hired)
     ]
@@ -190,6 +193,7 @@ def _read_directory(s: Sortitor, directory: Directory) -> None:
             branches=(f"ou=people,{BASE}", f"ou=groups,{BASE}"),
             bind_name=ROOT,
             authority=directory.authority,
+            signs_in_by=Login.USER_NAME,
             every_minutes=60,
             fresh_hours=24,
         )

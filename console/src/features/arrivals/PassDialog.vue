@@ -169,9 +169,7 @@ const wifiPicture = computed(() => drawn(made.value?.wifi_svg))
         />
         <v-select
           v-model="form.sign_in"
-          :items="
-            choices('sign_in_way').filter((one) => !['directory', 'passcode'].includes(one.value))
-          "
+          :items="choices('sign_in_way').filter((one) => one.value !== 'passcode')"
           label="The person proves who they are by"
           hint="The gate may ask for more."
           persistent-hint

@@ -162,7 +162,7 @@ const yesAndNo = computed(() =>
     <v-select
       v-else-if="line.facet === 'sign_in'"
       v-model="word"
-      :items="choices('sign_in_way').filter((one) => one.value !== 'directory')"
+      :items="choices('sign_in_way')"
       label="The person signs in with"
     />
     <v-select

@@ -40,6 +40,7 @@ const empty = () => ({
   authority: '',
   attributes: '',
   leavers_by: '',
+  signs_in_by: null as Schemas['Login'] | null,
   resellers: '',
   takes_new: true,
   ownership: 'corporate' as Schemas['Ownership'],
@@ -107,6 +108,7 @@ function written(): Schemas['Source'] {
       authority: form.authority || null,
       attributes: linesOf(form.attributes),
       leavers_by: form.leavers_by || null,
+      signs_in_by: form.signs_in_by,
     } as Schemas['Source']
   if (form.kind === 'registry')
     return {
@@ -209,6 +211,12 @@ function scope() {
         label="Certificate (PEM) of whoever vouches for it; empty: those this service trusts"
         rows="2"
         class="mono"
+      />
+      <v-select
+        v-model="form.signs_in_by"
+        :items="choices('login')"
+        label="Its people sign in with its password, by their (empty: nobody does)"
+        clearable
       />
       <v-checkbox
         v-if="form.address.startsWith('ldap://')"

@@ -26,7 +26,7 @@ const {
   retry: (times, problem) => !(problem instanceof ProblemError) && times < 1000,
 })
 const said = (word: Word, values?: Record<string, string | number>) => say(language, word, values)
-const form = reactive({ person: '', code: '', passcode: '', ownership: '' })
+const form = reactive({ person: '', password: '', code: '', passcode: '', ownership: '' })
 const busy = ref(false)
 const trouble = ref('')
 const asksAgain = ref(false)
@@ -42,6 +42,8 @@ const TROUBLES: Record<string, Word> = {
   no_code: 'oldCode',
   slow_down: 'slow',
   wrong_passcode: 'wrongPasscode',
+  wrong_name_or_password: 'wrongPassword',
+  not_here_yet: 'notHereYet',
   lapsed: 'lapsed',
   unreachable: 'offline',
 }
@@ -82,6 +84,18 @@ const typeCode = () =>
       }),
     ),
   )
+const signIn = () =>
+  act(async () => {
+    const body = { person: form.person, password: form.password }
+    form.password = ''
+    await got(
+      api.POST('/api/v1/agent/way/password', {
+        body,
+        params: params.value,
+        headers: authorised.value,
+      }),
+    )
+  })
 const answer = (body: Schemas['WayAnswers']) =>
   act(() =>
     got(
@@ -150,6 +164,35 @@ const helps = computed(
         <input v-model="form.passcode" required autocomplete="off" />
       </label>
       <button :disabled="busy">{{ said('goOn') }}</button>
+    </form>
+
+    <form
+      v-else-if="open && need === 'sign_in' && way.sign_in === 'directory'"
+      @submit.prevent="signIn"
+    >
+      <p class="muted">{{ said('passwordHint') }}</p>
+      <label>
+        {{ said('name') }}
+        <input
+          v-model="form.person"
+          required
+          autocomplete="username"
+          autocapitalize="off"
+          spellcheck="false"
+          dir="ltr"
+        />
+      </label>
+      <label>
+        {{ said('password') }}
+        <input
+          v-model="form.password"
+          type="password"
+          required
+          autocomplete="current-password"
+          dir="ltr"
+        />
+      </label>
+      <button :disabled="busy">{{ said('enter') }}</button>
     </form>
 
     <template v-else-if="open && need === 'sign_in'">
