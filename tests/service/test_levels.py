@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import timedelta
 from pathlib import Path
 
@@ -14,10 +14,12 @@ from hypothesis import strategies as st
 from tests.worlds import World, import_lot, import_people, manifest
 
 from sortitor.client import Sortitor
+from sortitor.client import levels as levels_client
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.levels import FleetDevice, Line, compare
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import Gap, GapState, Mend, Role, SourceKind, Stage
+from sortitor.core.vocabulary import Gap, GapState, JobState, Mend, Role, SourceKind, Stage
+from sortitor.operations import levels as levels_operation
 from sortitor.schemas.levels import Discrepancy, GapSelection
 
 HEADERS = "serial,maker,model,person,site"
@@ -303,3 +305,29 @@ def test_the_database_compares_as_the_core_does(
     )
     found = sorted((gap.key, gap.kind, gap.ours, gap.theirs) for gap in s.levels.list())
     assert found == [(one.key, one.kind, one.ours, one.theirs) for one in expected]
+
+
+def test_what_takes_long_is_compared_as_a_job(
+    make_world: Callable[..., World], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What a mend closes is closed at once; what follows from it is found by the job."""
+    for module in (levels_operation, levels_client):
+        monkeypatch.setattr(module, "JOB_ROWS", 0)
+    s = make_world(worker=True).client()
+    fleet(s, tmp_path, "DH800123,Kelmar,Deckhand 8,,Quill", "DH800124,Kelmar,Deckhand 8,,Quill")
+    source = add_roster(s, covers='stage ne "retired"')
+    other = add_roster(s, "Yard books")
+    hand_over(s, source, tmp_path, ["DH800123,Kelmar,Deckhand 8,,Quill"])
+    hand_over(s, other, tmp_path, ["DH800124,Kelmar,Deckhand 8,,Quill"])
+    watched: list[JobState] = []
+    s.levels.compare(lambda job: watched.append(job.state))
+    assert watched[-1] is JobState.DONE
+    absent = the_gap(s, Gap.ABSENT)
+    mend(s, Mend.RETIRE, ids=[absent.id])
+    assert s.levels.show_one(absent.id).state is GapState.CLOSED
+    [_, asked] = [job for job in s.jobs.list() if job.kind == "level"]
+    assert s.jobs.follow(s.jobs.show(asked.id), lambda job: None).state is JobState.DONE
+    for job in s.jobs.list():
+        s.jobs.follow(job, lambda job: None)
+    assert the_gap(s, Gap.ALIVE).label == absent.label
+    assert s.levels.show_one(absent.id).state is GapState.CLOSED

@@ -1703,7 +1703,7 @@ export interface paths {
         put?: never;
         /**
          * Compare Levels
-         * @description Compare the fleet with every roster now.
+         * @description Compare the fleet with every roster now; with `Prefer: respond-async` as a job.
          */
         post: operations["compare_levels_api_v1_levels_compare_post"];
         delete?: never;
@@ -13292,7 +13292,10 @@ export interface operations {
     compare_levels_api_v1_levels_compare_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `respond-async` (RFC 7240): answer with a job at once */
+                prefer?: string | null;
+            };
             path?: never;
             cookie?: never;
         };
@@ -13304,7 +13307,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Levels"];
+                    "application/json": components["schemas"]["Levels"] | components["schemas"]["Job"];
+                };
+            };
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

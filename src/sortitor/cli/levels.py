@@ -27,6 +27,7 @@ from sortitor.cli.output import (
     write,
     write_one,
 )
+from sortitor.cli.progress import watching
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Gap, GapState, Mend
 from sortitor.schemas.levels import Discrepancy, GapSelection, Levels
@@ -98,7 +99,8 @@ def show_overview(s: Sortitor, compare: bool, output: str) -> None:
     Example:
       sortitor level overview
     """
-    found = s.levels.compare() if compare else s.levels.show()
+    with watching() as watch:
+        found = s.levels.compare(watch) if compare else s.levels.show()
     if output == "json":
         write_one(found, output)
     else:

@@ -7,10 +7,13 @@ from datetime import date
 from pathlib import Path
 from typing import Any, Literal
 
+from sortitor.client.jobs import Jobs, Watch
 from sortitor.client.noun import Noun
 from sortitor.core.vocabulary import GapState, Mend
+from sortitor.core.words import JOB_ROWS
 from sortitor.schemas import levels as s
 from sortitor.schemas.base import Preview
+from sortitor.schemas.jobs import Job
 
 
 class Levels(Noun):
@@ -20,9 +23,14 @@ class Levels(Noun):
         """The comparison as it was last made."""
         return self._t.call(s.Levels, "GET", "/levels")
 
-    def compare(self) -> s.Levels:
-        """Compare now."""
-        return self._t.call(s.Levels, "POST", "/levels/compare")
+    def compare(self, watch: Watch | None = None) -> s.Levels:
+        """Compare now; `watch` hears how far it is, where there is so much that a job does it."""
+        if sum(roster.devices for roster in self.show().rosters) <= JOB_ROWS:
+            return self._t.call(s.Levels, "POST", "/levels/compare")
+        headers = {"Prefer": "respond-async"}
+        job = self._t.call(Job, "POST", "/levels/compare", headers=headers)
+        Jobs(self._t).follow(job, watch or (lambda _: None))
+        return self.show()
 
     def trend(self) -> Sequence[s.LevelDay]:
         """How many disagreements stood open, day by day."""

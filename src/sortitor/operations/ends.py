@@ -42,7 +42,7 @@ class RemindersBook(DocumentKind[Reminders]):
         warnings = []
         if proposed.addresses and not ctx.limits.sends_mail:
             warnings.append("No mail server is set: nobody is reminded until there is one.")
-        said = f"Within an hour a mail goes out about {plural(len(due), 'end')} that is near."
+        said = f"Within an hour a mail goes out about what is near: {plural(len(due), 'end')}."
         if proposed.addresses and due:
             warnings.append(said)
         return Effect(warnings=tuple(warnings))
@@ -98,7 +98,8 @@ def _passes(connection: Connection, now: datetime) -> Iterator[End]:
 def _holds(connection: Connection, now: datetime) -> Iterator[End]:
     for row in store.holds(connection, now, now + _AHEAD):
         one, many = f"The hold on {_device(row)}", f"The holds on {row.count:,} devices"
-        yield _end(EndKind.HOLD, row, one, many, f"/devices/{row.number}")
+        page = f"/devices/{row.number}" if row.count == 1 else "/devices?filter=held%20eq%20true"
+        yield _end(EndKind.HOLD, row, one, many, page)
 
 
 def _warranties(connection: Connection, now: datetime) -> Iterator[End]:

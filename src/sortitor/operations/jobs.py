@@ -12,8 +12,9 @@ from typing import Any
 from tenacity import retry, retry_if_exception_type, stop_after_attempt, wait_fixed
 
 from sortitor.core.errors import Cancelled, Conflict, SortitorError, Unavailable
+from sortitor.core.previews import Preview
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import JobState, LotStatus
+from sortitor.core.vocabulary import JobState, LotStatus, Mend
 from sortitor.operations import levels, lots
 from sortitor.operations.context import Actor, Context, or_not_found
 from sortitor.operations.documents import Key
@@ -82,6 +83,13 @@ KINDS: dict[str, Kind] = {
         LotStatus.REVERTED,
     ),
     "source": Kind("Read", _read_source, source_runs.is_over, source_runs.fail),
+    # About nothing in particular; where it is done twice, the second time changes nothing.
+    "level": Kind(
+        "Compare",
+        lambda ctx, _, __: levels.refresh(ctx),
+        lambda connection, _: False,
+        lambda ctx, connection, _, __: None,
+    ),
 }
 
 
@@ -113,6 +121,24 @@ def ask_source(ctx: Context, key: Key, wanted: source_runs.Wanted) -> JobRow:
                 "runs_already", f"“{name}” is being read at the moment.", "Wait for its end."
             )
         return _ask_run(ctx, connection, kept, run_id)
+
+
+def ask_compare(ctx: Context) -> JobRow:
+    """Ask for a comparison of the fleet with every roster."""
+    with ctx.changing() as connection:
+        return _ask(ctx, connection, "level", 0, "the fleet with the rosters", {})
+
+
+def mend(
+    ctx: Context, chosen: levels.Chosen, what: Mend, digest: str, reason: str | None
+) -> Preview:
+    """Mend what differs and compare anew: at once, or as a job where that takes a while."""
+    preview = levels.mend(ctx, chosen, what, digest, reason)
+    if levels.is_large(ctx):
+        ask_compare(ctx)
+    else:
+        levels.refresh(ctx)
+    return preview
 
 
 def _ask_run(ctx: Context, connection: Connection, kept: Kept[Source], run_id: int) -> JobRow:

@@ -20,6 +20,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.rosters import DEVICE_COLUMNS
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Gap, GapState, Mend, SourceKind, Stage
+from sortitor.core.words import JOB_ROWS
 from sortitor.operations import gate, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
@@ -61,6 +62,14 @@ def refresh(ctx: Context, always: bool = True) -> bool:
         store.put(connection, ctx.now, *marks, _overview(ctx, connection))
         store.write_day(connection, ctx.now.date())
         return True
+
+
+def is_large(ctx: Context) -> bool:
+    """Whether comparing takes longer than anybody should wait for."""
+    with ctx.reading() as connection:
+        last = store.overview(connection)
+    rosters = last.document["rosters"] if last else []
+    return sum(int(roster["devices"]) for roster in rosters) > JOB_ROWS
 
 
 def _compare(ctx: Context, connection: Connection, since_entry: int) -> None:
@@ -482,7 +491,9 @@ _PATCHES: dict[Mend, Callable[[Context, Connection, Sequence[GapRow]], Patches]]
 
 
 def mend(ctx: Context, chosen: Chosen, what: Mend, digest: str, reason: str | None) -> Preview:
-    """Mend as previewed; what closes by it is closed at once."""
+    """Mend as previewed; what it closes is closed at once, and opened again by the next comparison
+    where it is not so.
+    """
     if what is Mend.SEND:
         return _send(ctx, chosen, digest, reason)
     with ctx.changing() as connection:
@@ -493,7 +504,7 @@ def mend(ctx: Context, chosen: Chosen, what: Mend, digest: str, reason: str | No
             _take_in(ctx, connection, plan.rows)
         elif plan.patches:
             _patch(ctx, connection, plan, what, reason)
-    refresh(ctx)
+        store.close(connection, [row.id for row in plan.rows], ctx.now)
     return plan.preview
 
 

@@ -171,6 +171,11 @@ def note_near(connection: Connection, source_id: int, near: pl.DataFrame) -> Non
     )
 
 
+def close(connection: Connection, ids: Sequence[int], now: datetime) -> None:
+    """Close disagreements that were mended."""
+    decide(connection, ids, {"state": GapState.CLOSED, "closed_at": now})
+
+
 _SETTLED = "('accepted', 'ignored', 'done')"
 
 

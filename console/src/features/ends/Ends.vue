@@ -50,7 +50,7 @@ const tone = (end: Schemas['End']) =>
 const open = ref(false)
 const form = reactive({ addresses: '', days: '', kinds: [] as Schemas['EndKind'][] })
 const parts = (text: string) => text.split(/[\s,;]+/).filter(Boolean)
-const whom = computed(() => kept.value?.addresses?.join(', ') || 'nobody')
+const whom = computed(() => kept.value?.addresses?.join(', ') ?? '')
 
 function edit() {
   form.addresses = kept.value?.addresses?.join('\n') ?? ''
@@ -115,9 +115,10 @@ const copy = () => navigator.clipboard.writeText(made.value)
   <div class="ways">
     <v-card class="pa-4">
       <h2>By mail</h2>
-      <p>
+      <p v-if="whom">
         Reminded: <strong>{{ whom }}</strong>, {{ kept?.days?.join(', ') }} days before.
       </p>
+      <p v-else>Nobody is reminded.</p>
       <v-btn
         v-if="session.may('connect')"
         variant="outlined"

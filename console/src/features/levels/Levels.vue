@@ -5,10 +5,12 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
+import { useJob } from '../../shared/actions/useJob'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
+import JobBar from '../../shared/dialogs/JobBar.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { age, atTime, number, onDay, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
@@ -21,9 +23,10 @@ type Gap = Schemas['Discrepancy']
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
-const { choices, label } = useVocabulary()
+const { choices, label, jobRows } = useVocabulary()
 const preview = usePreview()
 const action = useAction()
+const job = useJob()
 const { data: levels, error } = useQuery({
   queryKey: ['levels'],
   queryFn: () => got(api.GET('/api/v1/levels')),
@@ -99,8 +102,14 @@ const open = computed(() =>
 const deciding = ref(false)
 const decision = ref({ state: 'accepted' as Schemas['GapState'], until: '', owner: '', note: '' })
 
+/** At once; as a job where there is so much to compare that nobody should wait for an answer. */
 function compare() {
-  void action.run(() => got(api.POST('/api/v1/levels/compare')))
+  const known = (levels.value?.rosters ?? []).reduce((sum, one) => sum + one.devices, 0)
+  void action.run(async () => {
+    if (known <= jobRows.value) return got(api.POST('/api/v1/levels/compare'))
+    const params = { header: { prefer: 'respond-async' } }
+    return job.follow((await got(api.POST('/api/v1/levels/compare', { params }))) as Schemas['Job'])
+  })
 }
 
 function mend(how: Schemas['Mend']) {
@@ -155,6 +164,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
     >
   </div>
   <ProblemAlert :error="error" />
+  <JobBar v-if="job.state.job" :job="job.state.job" />
   <v-card v-if="levels && !levels.at" class="pa-6 text-center muted"
     >Nothing was compared yet. Add a source and run it, or hand a roster over; then compare.</v-card
   >

@@ -11,12 +11,14 @@ from sortitor.api.http.access import MayLevel, MayLook
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_cursor, read_number
 from sortitor.api.http.routes import Route
+from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.errors import BadInput
 from sortitor.core.levels import TITLES, marked
 from sortitor.core.vocabulary import Gap, GapState
-from sortitor.operations import levels
+from sortitor.operations import jobs, levels
 from sortitor.schemas import levels as s
 from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.jobs import Job
 
 router = APIRouter(tags=["levels"], route_class=Route)
 _MOST_TAKEN_OUT = 100_000
@@ -29,9 +31,11 @@ def show_levels(ctx: MayLook) -> s.Levels:
     return s.Levels.model_validate(levels.overview(ctx))
 
 
-@router.post("/levels/compare")
-def compare_levels(ctx: MayLevel) -> s.Levels:
-    """Compare the fleet with every roster now."""
+@router.post("/levels/compare", responses={202: {"model": Job}})
+def compare_levels(response: Response, ctx: MayLevel, prefer: Prefer = None) -> s.Levels | Job:
+    """Compare the fleet with every roster now; with `Prefer: respond-async` as a job."""
+    if wants_job(prefer):
+        return accepted(response, jobs.ask_compare(ctx))
     levels.refresh(ctx)
     return s.Levels.model_validate(levels.overview(ctx))
 
@@ -168,4 +172,4 @@ def preview_mend(ctx: MayLook, given: s.MendAsked) -> Preview:
 def mend_discrepancies(ctx: MayLevel, given: s.MendApply) -> Preview:
     """Mend disagreements as previewed."""
     chosen = _chosen(given.which)
-    return Preview.model_validate(levels.mend(ctx, chosen, given.mend, given.digest, given.reason))
+    return Preview.model_validate(jobs.mend(ctx, chosen, given.mend, given.digest, given.reason))
