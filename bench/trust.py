@@ -126,7 +126,7 @@ def _keeping(cluster: Cluster, url: str) -> list[Figure]:
 
         floor()
         plain = timed(floor)
-        made = timed(lambda: backups.write_backup(url, ours, place / "key"))
+        made = timed(lambda: backups.write_backup(url, ours, {}))
         figures = [Figure("backup of a million devices / pg_dump", made, plain, "s", "≤ 1.2")]
         server = cluster.start("bench_back")
         restore = [programs / "pg_restore", "--no-owner", "--no-acl", "-d"]
@@ -134,7 +134,7 @@ def _keeping(cluster: Cluster, url: str) -> list[Figure]:
         plain = timed(lambda: subprocess.run([*restore, back, raw], env=environment, check=True))
         _drop(cluster, "bench_back")
         empty = cluster.start("bench_ours")
-        took = timed(lambda: backups.restore_outside(ours, empty, place / "k", None))
+        took = timed(lambda: backups.restore_outside(ours, empty, {"k": place / "k"}, None))
         _drop(cluster, "bench_ours")
         figures.append(Figure("restore, verified / pg_restore", took, plain, "s", "≤ 1.2"))
     return figures

@@ -31,6 +31,7 @@ from sortitor.operations import retention
 from sortitor.operations.seals import seal
 from sortitor.server import backups, keeping, rootless, wiring
 from sortitor.server.postgres import Cluster
+from sortitor.server.settings import Settings
 from sortitor.store import schema
 from sortitor.store.engine import make_engine
 
@@ -46,8 +47,12 @@ def filled(world: World, tmp_path: Path) -> World:
 
 
 def backed_up(world: World, file: Path, recipient: str = "") -> dict[str, object]:
-    key = world.run.settings.installation_key_file
-    return backups.write_backup(world.run.url, file, key, recipient)
+    return backups.write_backup(world.run.url, file, world.run.settings.key_files, recipient)
+
+
+def keys_in(place: Path) -> dict[str, Path]:
+    """Where the keys of a state directory lie."""
+    return Settings(state_dir=place).key_files
 
 
 def state(url: str) -> dict[str, object]:
@@ -129,13 +134,16 @@ def test_an_encrypted_backup_opens_for_its_key_only(
     content = file.read_bytes()
     assert content.startswith(b"age-encryption.org/v1")
     assert b"manifest.json" not in content
-    place, key = open_folder / "opened", open_folder / "opened" / "sortitor.key"
+    place = open_folder / "opened"
+    keys, former = keys_in(place), filled.run.settings.key_files
     for identity, words in ((None, "encrypted"), (wrong, "cannot be opened")):
         with pytest.raises(SortitorError, match=words):
-            backups.restore_embedded(file, place, key, identity)
-    found = backups.restore_embedded(file, place, key, right)
+            backups.restore_embedded(file, place, keys, identity)
+    found = backups.restore_embedded(file, place, keys, right)
     assert found.sealed > 0
-    assert key.read_text() == filled.run.settings.installation_key_file.read_text()
+    for name, key in keys.items():
+        assert key.read_text() == former[name].read_text()
+        assert key.stat().st_mode & 0o077 == 0
     assert not list(place.glob(".restoring*"))
     with pytest.raises(SortitorError, match="no age recipient"):
         backed_up(filled, file, "somebody")
@@ -154,7 +162,7 @@ def test_a_damaged_backup_leaves_nothing_behind(
         if content == whole:
             continue
         with pytest.raises(SortitorError):
-            backups.restore_embedded(bad, place, place / "sortitor.key", None)
+            backups.restore_embedded(bad, place, keys_in(place), None)
     forged = tmp_path / "forged.sortitor"
     with zipfile.ZipFile(file) as source, zipfile.ZipFile(forged, "w") as target:
         for name in source.namelist():
@@ -163,8 +171,8 @@ def test_a_damaged_backup_leaves_nothing_behind(
                 text = text.replace(b'"devices": 30', b'"devices": 31')
             target.writestr(name, text)
     with pytest.raises(SortitorError, match="30 rows instead of 31"):
-        backups.restore_embedded(forged, place, place / "sortitor.key", None)
-    assert backups.restore_embedded(file, place, place / "sortitor.key", None).sealed > 0
+        backups.restore_embedded(forged, place, keys_in(place), None)
+    assert backups.restore_embedded(file, place, keys_in(place), None).sealed > 0
 
 
 def test_scheduled_backups_come_when_due_and_old_ones_go(

@@ -203,14 +203,14 @@ def _quota(ctx: Context) -> list[Item]:
 
 def _sources(ctx: Context) -> Iterator[Item]:
     """Sources whose last run came to nothing, and those that said nothing for too long."""
-    for detail in sources.every(ctx):
-        name, number = detail.kept.document.name, detail.kept.id
-        if detail.state is SourceState.FAILING:
-            problem = detail.row.last_problem or {}
+    for stands in sources.standings(ctx):
+        name, number = stands.kept.document.name, stands.kept.id
+        if stands.state is SourceState.FAILING:
+            problem = stands.row.last_problem or {}
             title, words = f"“{name}” cannot be read", problem.get("detail", "")
-            since = detail.row.last_at
-        elif detail.state is SourceState.LATE:
-            title, since = f"“{name}” has said nothing for too long", detail.good_at
+            since = stands.row.last_at
+        elif stands.state is SourceState.LATE:
+            title, since = f"“{name}” has said nothing for too long", stands.good_at
             words = "What is known of it may be out of date."
         else:
             continue

@@ -1,8 +1,8 @@
 """Backups of everything, taken while the service runs, and bringing one back.
 
 A backup is a ZIP archive (without compression of its own) of `manifest.json`, `database.dump`
-(pg_dump's custom format) and, where it is encrypted, the installation's key. Encrypted it is an age
-file (age-encryption.org/v1) around that archive.
+(pg_dump's custom format) and, where it is encrypted, the keys of the installation and of its
+sources' credentials. Encrypted it is an age file (age-encryption.org/v1) around that archive.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ import shutil
 import subprocess
 import threading
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -39,6 +39,8 @@ SUFFIX = ".sortitor"
 _PIECE = 1 << 20
 _AGE = b"age-encryption.org/"
 Tell = Callable[[str], None]
+#: Name in the archive → the file of a key.
+Keys = Mapping[str, Path]
 
 
 def _silent(text: str) -> None:
@@ -49,7 +51,7 @@ def _silent(text: str) -> None:
 
 
 def write_backup(
-    url: str, file: Path, key_file: Path, recipient: str = "", tell: Tell = _silent
+    url: str, file: Path, keys: Keys, recipient: str = "", tell: Tell = _silent
 ) -> dict[str, Any]:
     """Write a backup of one moment while others go on writing; gives its manifest. A file that
     bears the name is whole.
@@ -60,7 +62,7 @@ def write_backup(
     handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     try:
         with os.fdopen(handle, "wb") as out, _encrypting(out, recipients) as target:
-            manifest = _write(url, target, key_file if recipients else None, tell)
+            manifest = _write(url, target, keys if recipients else {}, tell)
         with part.open("rb") as written:
             os.fsync(written.fileno())
         part.rename(file)
@@ -108,7 +110,7 @@ def _encrypting(out: IO[bytes], recipients: list[Any]) -> Iterator[IO[bytes]]:
         raise failed[0]
 
 
-def _write(url: str, out: IO[bytes], key_file: Path | None, tell: Tell) -> dict[str, Any]:
+def _write(url: str, out: IO[bytes], keys: Keys, tell: Tell) -> dict[str, Any]:
     with (
         psycopg.connect(url, connect_timeout=10) as connection,
         zipfile.ZipFile(out, "w", zipfile.ZIP_STORED) as archive,
@@ -119,10 +121,11 @@ def _write(url: str, out: IO[bytes], key_file: Path | None, tell: Tell) -> dict[
         tell("copying the database")
         _dump(url, str(row[0]), archive)
         tell("counting what was copied")
-        manifest = _manifest(connection, with_key=key_file is not None)
+        manifest = _manifest(connection, with_key=bool(keys))
         archive.writestr("manifest.json", json.dumps(manifest, indent=1, default=str))
-        if key_file is not None:
-            archive.writestr("installation.key", key_file.read_text())
+        for name, key_file in keys.items():
+            if key_file.exists():
+                archive.writestr(name, key_file.read_bytes())
     return manifest
 
 
@@ -215,7 +218,7 @@ class Restored:
 
 
 def restore_embedded(
-    file: Path, state_dir: Path, key_file: Path, identity: Path | None, tell: Tell = _silent
+    file: Path, state_dir: Path, keys: Keys, identity: Path | None, tell: Tell = _silent
 ) -> Restored:
     """Bring a backup back into a state directory without a database. The database gets its name
     only once all is verified: until then there is none. Raises SortitorError.
@@ -233,7 +236,7 @@ def restore_embedded(
             connection.execute(f"CREATE DATABASE {_UNFINISHED}")
         with _opened(file, identity, state_dir) as archive:
             found = _bring_back(archive, f"{server}/{_UNFINISHED}", tell)
-            _take_key(archive, key_file)
+            _take_keys(archive, keys)
         with single_engine(f"{server}/{_UNFINISHED}") as engine, transaction(engine) as owner:
             roles.grant(owner, roles.APPLICATION, cluster.application_password())
         with psycopg.connect(url, autocommit=True) as connection:
@@ -268,7 +271,7 @@ def _occupied(detail: str) -> SortitorError:
 
 
 def restore_outside(
-    file: Path, url: str, key_file: Path, identity: Path | None, tell: Tell = _silent
+    file: Path, url: str, keys: Keys, identity: Path | None, tell: Tell = _silent
 ) -> Restored:
     """Bring a backup back into an empty database elsewhere, in one transaction. Raises
     SortitorError.
@@ -283,9 +286,9 @@ def restore_outside(
                 "The database has tables already. A backup is brought back into an empty one only.",
                 "Make a new database, and name it in SORTITOR_DATABASE_URL.",
             )
-    with _opened(file, identity, key_file.parent) as archive:
+    with _opened(file, identity, next(iter(keys.values())).parent) as archive:
         found = _bring_back(archive, url, tell, at_once=True)
-        _take_key(archive, key_file)
+        _take_keys(archive, keys)
     return found
 
 
@@ -421,13 +424,16 @@ def _not_verified(detail: str) -> SortitorError:
     )
 
 
-def _take_key(archive: zipfile.ZipFile, key_file: Path) -> None:
-    """The installation's own key comes back too, where the backup holds it and none is there."""
-    if "installation.key" in archive.namelist() and not key_file.exists():
+def _take_keys(archive: zipfile.ZipFile, keys: Keys) -> None:
+    """The keys come back too, where the backup holds them and none is there."""
+    for name in keys.keys() & set(archive.namelist()):
+        key_file = keys[name]
+        if key_file.exists():
+            continue
         key_file.parent.mkdir(parents=True, exist_ok=True)
         handle = os.open(key_file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(handle, "wb") as out:
-            out.write(archive.read("installation.key"))
+            out.write(archive.read(name))
 
 
 def _clock() -> Clock:

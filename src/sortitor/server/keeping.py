@@ -79,13 +79,13 @@ def backup(file: Path | None, recipient: str) -> None:
     with _told() as settings, _owner_url(settings) as url:
         moment = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"
         file = file or settings.state_dir / "backups" / f"by-hand-{moment}{backups.SUFFIX}"
-        made = backups.write_backup(url, file, settings.installation_key_file, recipient, _say)
+        made = backups.write_backup(url, file, settings.key_files, recipient, _say)
         devices, entries = made["counts"]["devices"], made["counts"]["journal"]
         click.echo(f"Written to {file}: {devices:,} devices, {entries:,} journal entries.")
         if not recipient:
             click.echo(
-                "It is in clear, and does not hold the installation's key"
-                f" ({settings.installation_key_file}); keep both safe.",
+                "It is in clear, and does not hold the keys of the installation and of its sources'"
+                f" credentials ({' and '.join(map(str, settings.key_files.values()))}); keep them.",
                 err=True,
             )
 
@@ -124,13 +124,13 @@ def restore(file: Path, identity: Path | None) -> None:
       SORTITOR_STATE_DIR=/srv/sortitor sortitor restore monday.sortitor
     """
     with _told() as settings:
-        key_file = settings.installation_key_file
+        keys = settings.key_files
         if settings.database_url is None:
             settings.state_dir.mkdir(parents=True, exist_ok=True)
-            found = backups.restore_embedded(file, settings.state_dir, key_file, identity, _say)
+            found = backups.restore_embedded(file, settings.state_dir, keys, identity, _say)
         else:
             url, owner_url = outside_urls(settings)
-            found = backups.restore_outside(file, owner_url, key_file, identity, _say)
+            found = backups.restore_outside(file, owner_url, keys, identity, _say)
             if url != owner_url:
                 _grant(url, owner_url)
         devices = found.manifest["counts"]["devices"]
@@ -139,10 +139,12 @@ def restore(file: Path, identity: Path | None) -> None:
             f" entries of the"
             f" journal, as of {found.manifest['made_at']}."
         )
-        if not key_file.exists():
+        missing = [str(key_file) for key_file in keys.values() if not key_file.exists()]
+        if missing:
             click.echo(
-                f"The installation's key was not in the backup. Bring {key_file} back too, or heads"
-                " of the journal that were given out cannot be checked.",
+                f"The keys were not in the backup. Bring {' and '.join(missing)} back too, or heads"
+                " of the journal that were given out cannot be checked, and sources need their"
+                " credentials anew.",
                 err=True,
             )
         click.echo("Next: sortitor serve", err=True)
@@ -178,7 +180,7 @@ def upgrade(check: bool, no_backup: bool, yes: bool) -> None:
             if not no_backup:
                 moment = f"{datetime.now(UTC):%Y%m%d-%H%M%S}"
                 file = settings.state_dir / "backups" / f"before-{schema.head()}-{moment}.sortitor"
-                backups.write_backup(url, file, settings.installation_key_file, tell=_say)
+                backups.write_backup(url, file, settings.key_files, tell=_say)
                 click.echo(f"Backed up to {file}.", err=True)
             schema.upgrade(engine)
         if settings.database_url is not None and outside_urls(settings)[0] != url:

@@ -315,6 +315,14 @@ class Settings(BaseSettings):
         return self.key_file or self.state_dir / "sortitor.key"
 
     @property
+    def key_files(self) -> dict[str, Path]:
+        """The keys that an encrypted backup holds, by their names in it."""
+        return {
+            "installation.key": self.installation_key_file,
+            "sources.keys": self.vault_file,
+        }
+
+    @property
     def vault_file(self) -> Path:
         """Where the keys of the sources' credentials lie."""
         return self.source_keys_file or self.installation_key_file.with_name("sortitor.sources")

@@ -47,7 +47,7 @@ def with_backup(settings: Settings, owner_url: str, found: State) -> None:
         f" then brought to {schema.head()}.",
         err=True,
     )
-    write_backup(owner_url, file, settings.installation_key_file)
+    write_backup(owner_url, file, settings.key_files)
     sys.stderr.flush()
 
 

@@ -299,9 +299,7 @@ def back_up_when_due(run: Runtime, folder: Path) -> Path | None:
         facts.set_fact(connection, _LAST_BACKUP, now.isoformat())
     file = folder / f"scheduled-{now:%Y%m%d-%H%M%S}{backups.SUFFIX}"
     try:
-        backups.write_backup(
-            run.url, file, settings.installation_key_file, settings.backup_recipient
-        )
+        backups.write_backup(run.url, file, settings.key_files, settings.backup_recipient)
     except BaseException:
         with transaction(run.work_engine) as connection:
             facts.set_fact(connection, _LAST_BACKUP, last)

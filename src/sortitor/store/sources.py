@@ -29,7 +29,7 @@ AT_WORK = (RunState.WAITING, RunState.RUNNING)
 
 @dataclass(frozen=True, slots=True)
 class StandingRow:
-    """What is known of a source's runs and holdings."""
+    """What is known of a source's runs."""
 
     id: int
     cursor: str | None
@@ -41,6 +41,13 @@ class StandingRow:
     last_at: datetime | None
     last_problem: dict[str, Any] | None
     at_work: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class HeldRow:
+    """How much a source knows; `unknown`: of its devices, those that are none of the fleet."""
+
+    id: int
     devices: int
     unknown: int
     people: int
@@ -82,13 +89,16 @@ _STANDING = (
         .where(source_runs.c.source_id == sources.c.id, source_runs.c.state.in_(AT_WORK))
         .scalar_subquery()
         .label("at_work"),
-        _count(roster_devices).label("devices"),
-        _count(roster_devices, roster_devices.c.device_id.is_(None)).label("unknown"),
-        _count(source_people, source_people.c.gone_at.is_(None)).label("people"),
-        _count(source_groups).label("groups"),
     )
     .select_from(sources)
     .outerjoin(_LAST, true())
+)
+_HELD = select(
+    sources.c.id,
+    _count(roster_devices).label("devices"),
+    _count(roster_devices, roster_devices.c.device_id.is_(None)).label("unknown"),
+    _count(source_people, source_people.c.gone_at.is_(None)).label("people"),
+    _count(source_groups).label("groups"),
 )
 
 
@@ -100,6 +110,16 @@ def standings(connection: Connection) -> dict[int, StandingRow]:
 def standing(connection: Connection, source_id: int) -> StandingRow | None:
     """One source's standing."""
     return read_one(connection, _STANDING.where(sources.c.id == source_id), StandingRow)
+
+
+def held(connection: Connection) -> dict[int, HeldRow]:
+    """Source → how much it knows; counted, which takes a while where it is a lot."""
+    return {row.id: row for row in read_all(connection, _HELD, HeldRow)}
+
+
+def held_by(connection: Connection, source_id: int) -> HeldRow | None:
+    """How much one source knows."""
+    return read_one(connection, _HELD.where(sources.c.id == source_id), HeldRow)
 
 
 def lock(connection: Connection, source_id: int) -> bool:

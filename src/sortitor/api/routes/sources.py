@@ -34,21 +34,21 @@ _PEM_ANSWER: dict[int | str, dict[str, Any]] = {
 
 
 def _shape(ctx: Context, detail: reading.SourceDetail) -> s.SourceDetail:
-    row = detail.row
+    stands, held = detail.stands, detail.held
     return s.SourceDetail(
         **detail.kept.document.model_dump(),
         id=detail.kept.id,
         revision=detail.kept.revision,
-        state=detail.state,
-        good_at=detail.good_at,
-        next_at=detail.next_at,
-        at_work=row.at_work,
-        last_run_id=row.last_run_id,
-        last_problem=row.last_problem,
-        devices=row.devices,
-        unknown=row.unknown,
-        people=detail.people,
-        groups=row.groups,
+        state=stands.state,
+        good_at=stands.good_at,
+        next_at=stands.next_at,
+        at_work=stands.row.at_work,
+        last_run_id=stands.row.last_run_id,
+        last_problem=stands.row.last_problem,
+        devices=held.devices,
+        unknown=held.unknown,
+        people=held.people,
+        groups=held.groups,
         secrets=[
             s.SourceSecret(
                 kind=secret.kind,

@@ -33,7 +33,7 @@ class Sources(DocumentKind[Source]):
 
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Source]) -> Effect:
         """What is known of it, and how many devices it should know."""
-        known = None if wanted.number is None else store.standing(connection, wanted.number)
+        known = None if wanted.number is None else store.held_by(connection, wanted.number)
         held = known.devices if known else 0
         people = known.people if known else 0
         if wanted.proposed is None:

@@ -18,7 +18,7 @@ from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.rosters import RosterRow as RosterRow
-from sortitor.store.sources import SecretRow, StandingRow
+from sortitor.store.sources import HeldRow, SecretRow, StandingRow
 
 _DIAGNOSED_RUNS = 10
 
@@ -40,12 +40,27 @@ class SourceDetail:
     """A source with its state, age, holdings and credentials."""
 
     kept: Kept[Source]
+    stands: SourceStanding
+    held: HeldRow
+    secrets: tuple[SecretShown, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class SourceStanding:
+    """A source with its state and age, without what it knows; `pushed`: by an identity provider."""
+
+    kept: Kept[Source]
     state: SourceState
     row: StandingRow
     next_at: datetime | None
-    secrets: tuple[SecretShown, ...]
     good_at: datetime | None
-    people: int
+    pushed: int
+
+
+def standings(ctx: Context) -> list[SourceStanding]:
+    """How every source stands, at a price that does not grow with what it knows."""
+    with ctx.reading() as connection:
+        return _standings(ctx, connection, SOURCES.shelf.every(connection))
 
 
 def every(ctx: Context) -> list[SourceDetail]:
@@ -69,39 +84,45 @@ def detail(ctx: Context, kept: Kept[Source]) -> SourceDetail:
 def _details(
     ctx: Context, connection: Connection, found: Sequence[Kept[Source]]
 ) -> list[SourceDetail]:
-    standings = store.standings(connection)
-    secrets: dict[int, list[SecretRow]] = {}
+    secrets: dict[int, list[SecretShown]] = {}
     for row in store.secrets(connection):
-        secrets.setdefault(row.source_id, []).append(row)
+        secrets.setdefault(row.source_id, []).append(_shown(row))
+    held = store.held(connection)
+    details = []
+    for stands in _standings(ctx, connection, found):
+        number = stands.kept.id
+        known = held[number]
+        known = replace(known, people=known.people + stands.pushed)
+        details.append(SourceDetail(stands.kept, stands, known, tuple(secrets.get(number, ()))))
+    return details
+
+
+def _standings(
+    ctx: Context, connection: Connection, found: Sequence[Kept[Source]]
+) -> list[SourceStanding]:
+    rows = store.standings(connection)
     pushes = any(kept.document.kind is SourceKind.PUSH for kept in found)
     pushed = store.pushed(connection) if pushes else (None, 0)
-    return [
-        _detail(ctx, kept, standings[kept.id], secrets.get(kept.id, ()), pushed) for kept in found
-    ]
+    return [_standing(ctx, kept, rows[kept.id], pushed) for kept in found]
 
 
-def _detail(
-    ctx: Context,
-    kept: Kept[Source],
-    row: StandingRow,
-    secrets: Sequence[SecretRow],
-    pushed: tuple[datetime | None, int],
-) -> SourceDetail:
-    standing, people = standing_of(row), row.people
+def _standing(
+    ctx: Context, kept: Kept[Source], row: StandingRow, pushed: tuple[datetime | None, int]
+) -> SourceStanding:
+    standing, people = standing_of(row), 0
     if kept.document.kind is SourceKind.PUSH:
         # What is pushed is as old as the last push.
         standing, people = replace(standing, good_at=pushed[0]), pushed[1]
     next_at = next_run_at(kept.document, standing)
     if row.last_state is RunState.BRAKED:
         next_at = None
-    return SourceDetail(
+    return SourceStanding(
         kept=kept,
         state=state_of(kept.document, standing, ctx.now),
         row=row,
         next_at=max(next_at, ctx.now) if next_at is not None else None,
-        secrets=tuple(map(_shown, secrets)),
         good_at=standing.good_at,
-        people=people,
+        pushed=people,
     )
 
 
@@ -141,6 +162,7 @@ def diagnosis(ctx: Context, key: Key) -> str:
     with ctx.reading() as connection:
         kept = SOURCES.find(connection, key)
         row = or_not_found(store.standing(connection, kept.id), "source", key)
+        held = or_not_found(store.held_by(connection, kept.id), "source", key)
         runs = store.runs(connection, kept.id, None, _DIAGNOSED_RUNS)
         secrets = store.secrets(connection, kept.id)
     standing = standing_of(row)
@@ -149,8 +171,8 @@ def diagnosis(ctx: Context, key: Key) -> str:
         f"At: {ctx.now:%Y-%m-%d %H:%M:%S} UTC",
         f"State: {state_of(kept.document, standing, ctx.now)}",
         f"Last read: {_moment(row.good_at)}; whole: {_moment(row.whole_at)}",
-        f"Holds: {row.devices} devices ({row.unknown} unknown here), {row.people} people,"
-        f" {row.groups} groups",
+        f"Holds: {held.devices} devices ({held.unknown} unknown here), {held.people} people,"
+        f" {held.groups} groups",
         "",
         "Settings:",
     ]
