@@ -20,7 +20,7 @@ from sortitor.client.errors import Refused
 from sortitor.core.errors import Conflict
 from sortitor.core.source_tokens import KEY_FILE_FORMAT
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import SecretKind, SourceKind
+from sortitor.core.vocabulary import SourceKind
 from sortitor.operations.vault import Vault, new_key
 from sortitor.server.keys import add_vault_key, vault_keys
 from sortitor.sources.network import Networks, networks_of
@@ -57,7 +57,7 @@ def test_a_key_file_says_what_is_missing(s: Sortitor) -> None:
     assert refused(s, source, "{") == "no_json"
     taken = s.sources.give(source, json.dumps(whole))
     assert taken.words == ["A key file, good until 2027-01-31."]
-    assert [(end.kind, end.source) for end in s.sources.ends()] == [(SecretKind.TOKEN, "Yard")]
+    assert [end.title for end in s.ends.list()] == ["The token of “Yard”"]
 
 
 def test_a_certificate_is_held_against_its_key(s: Sortitor) -> None:

@@ -75,9 +75,12 @@ def s(world: World) -> Sortitor:
     return world.client()
 
 
+def document(shop: Shop, **more: Any) -> Source:
+    return Source(name="Yard", kind=SourceKind.ROSTER, address=shop.url, **more)
+
+
 def add(s: Sortitor, shop: Shop, **more: Any) -> str:
-    made = s.sources.add(Source(name="Yard", kind=SourceKind.ROSTER, address=shop.url, **more))
-    return made.name
+    return s.sources.add(document(shop, **more)).name
 
 
 def test_what_has_not_changed_is_not_read_again(s: Sortitor, shop: Shop) -> None:
@@ -137,9 +140,11 @@ def test_an_address_that_gives_no_roster(
 
 def test_two_runs_of_one_source_never_overlap(world: World, s: Sortitor, shop: Shop) -> None:
     """Whoever asks a second time is told; the schedule asks for none beside it."""
-    source = add(s, shop, every_minutes=5)
+    source = add(s, shop)
     shop.gate.clear()
     job = s.sources.run(source)
+    # Only now, so that the worker's own schedule does not come first.
+    s.sources.edit(source, document(shop, every_minutes=5))
     with pytest.raises(Refused) as refused:
         s.sources.run(source)
     assert refused.value.problem.code == "runs_already"
@@ -154,10 +159,11 @@ def test_the_schedule_asks_once_whoever_asks(world: World, s: Sortitor, shop: Sh
     source = add(s, shop, every_minutes=30)
     shop.gate.clear()
     ctx = world.run.context("schedule")
-    first = jobs.ask_due_sources(ctx)
-    assert (len(first), jobs.ask_due_sources(ctx)) == (1, [])
+    # The worker's own schedule may have been quicker.
+    assert len([*jobs.ask_due_sources(ctx), *jobs.ask_due_sources(ctx)]) <= 1
+    [first] = s.jobs.list()
     shop.gate.set()
-    s.jobs.follow(s.jobs.show(first[0].id), lambda job: None)
+    s.jobs.follow(first, lambda job: None)
     assert jobs.ask_due_sources(ctx) == []
     world.later(minutes=31)
     [again] = jobs.ask_due_sources(ctx)
