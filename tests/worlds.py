@@ -108,6 +108,7 @@ class World:
     run: Runtime
     tokens: dict[Role, str]
     now: datetime = NOW
+    _looks: Iterator[int] = field(default_factory=count)
     _clients: list[Sortitor] = field(default_factory=list)
 
     def client(
@@ -123,6 +124,10 @@ class World:
         client = self.client(None)
         client.accounts.sign_in(role.value, PASSWORD)
         return client
+
+    def moment(self) -> datetime:
+        """What the clock shows: as a real one, never the same twice."""
+        return self.now + timedelta(microseconds=next(self._looks))
 
     def later(self, **delta: float) -> datetime:
         """Move the business clock on."""
@@ -198,7 +203,7 @@ def a_database(folder: Path) -> Iterator[Database]:
 def a_world(database: Database, **settings: object) -> Iterator[World]:
     url = database.fresh()
     worlds: list[World] = []
-    clock = Clock(lambda: worlds[0].now if worlds else NOW, wall_now)
+    clock = Clock(lambda: worlds[0].moment() if worlds else NOW, wall_now)
     given = {
         "database_url": database.as_application(url),
         "owner_url": url,

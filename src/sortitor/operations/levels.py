@@ -388,8 +388,13 @@ def _plan(ctx: Context, connection: Connection, chosen: Chosen, mend: Mend) -> _
         warnings=tuple(warnings),
         nothing_to_do=not done,
     )
-    outcome = [mend, [row.id for row in done], {str(key): patches[key] for key in sorted(patches)}]
+    outcome = [mend, [row.id for row in done], [_lasting(patches[key]) for key in sorted(patches)]]
     return _Plan(sealed(shown, outcome), tuple(done), patches)
+
+
+def _lasting(patch: Mapping[str, Any]) -> dict[str, Any]:
+    """A patch without its moment, which is another one when it is applied."""
+    return {name: value for name, value in patch.items() if name != "stage_at"}
 
 
 _DOES = {

@@ -51,11 +51,19 @@ def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: N
     """What the registry has assigned to this server: all of it, or what changed since a cursor. A
     cursor that has lapsed makes a run a whole one.
     """
+    cursor = None if asked.whole else asked.cursor
     with _line(secrets, networks) as line:
-        try:
-            return _read(line, source, None if asked.whole else asked.cursor, tell)
-        except _Lapsed:
-            return _read(line, source, None, tell)
+        # Cursors may lapse between two pages of a whole run, too.
+        for _ in range(_TRIES):
+            try:
+                return _read(line, source, cursor, tell)
+            except _Lapsed:
+                cursor = None
+    raise SourceFault(
+        "lapses",
+        "The registry's cursors lapse again and again before its pages are read.",
+        "Try again later, or ask it why.",
+    )
 
 
 def _read(line: Line, source: Source, cursor: str | None, tell: Tell) -> Told:

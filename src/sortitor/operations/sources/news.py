@@ -4,6 +4,8 @@ joined to what is known, told row by row, and taken back like one.
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import polars as pl
 
 from sortitor.core.manifests import Manifest
@@ -34,9 +36,11 @@ _HEADERS = {
 }
 
 
-def take_in(ctx: Context, connection: Connection, kept: Kept[Source]) -> int | None:
-    """Make awaited devices of the news of a source; the lot's number, or None without news."""
-    lines = store.news(connection, kept.id, ctx.now)
+def take_in(ctx: Context, connection: Connection, kept: Kept[Source], at: datetime) -> int | None:
+    """Make awaited devices of what a source said at that moment for the first time; the lot's
+    number, or None without news.
+    """
+    lines = store.news(connection, kept.id, at)
     if lines.height == 0:
         return None
     return take_lines(ctx, connection, kept, lines, f"News of {kept.document.name}")

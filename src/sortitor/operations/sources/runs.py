@@ -256,19 +256,19 @@ def take_over(
 def _write(
     ctx: Context, connection: Connection, kept: Kept[Source], told: Told, outcome: Outcome
 ) -> Taken:
-    """Write what was staged."""
-    source = kept.document
+    """Write what was staged, all at one moment: the clock goes on meanwhile."""
+    source, now = kept.document, ctx.now
     entry_id = lot_id = None
     if outcome.changes_people:
         entry_id = _record(ctx, connection, kept, outcome)
         ctx.progress("writing people", 0, 0)
-        source_people.take_over(connection, kept.id, entry_id, ctx.now)
+        source_people.take_over(connection, kept.id, entry_id, now)
     elif told.people is not None:
-        source_people.note(connection, kept.id, ctx.now)
+        source_people.note(connection, kept.id, now)
     if told.devices is not None:
-        store_rosters.merge(connection, kept.id, told.whole, ctx.now)
+        store_rosters.merge(connection, kept.id, told.whole, now)
         if source.kind is SourceKind.REGISTRY and source.takes_new:
-            lot_id = news.take_in(ctx, connection, kept)
+            lot_id = news.take_in(ctx, connection, kept, now)
     return Taken(outcome, entry_id, lot_id)
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import bisect
 import hashlib
 import json
+import re
 import secrets
 import threading
 from collections.abc import Callable, Iterable, Sequence
@@ -106,7 +107,8 @@ class Shelf:
         self._by_serial: dict[str, str] = {}
         self._log: list[tuple[int, str]] = []
         self._seq = 0
-        self._first_seq = 0
+        #: Cursors of another age have lapsed.
+        self._age = 0
         self.servers: dict[str, Server] = {}
         if file is not None and file.exists():
             self._load(json.loads(file.read_text()))
@@ -118,7 +120,7 @@ class Shelf:
             held = Held(**one)
             self._held[held.id] = held
             self._by_serial[held.serial] = held.id
-        self._seq, self._first_seq = kept["seq"], kept["first_seq"]
+        self._seq, self._age = kept["seq"], kept["age"]
         self._log = sorted((held.seq, held.id) for held in self._held.values())
         self.servers = {one["name"]: Server(**one) for one in kept["servers"]}
 
@@ -130,7 +132,7 @@ class Shelf:
             kept = {
                 "devices": [asdict(held) for held in self._held.values()],
                 "seq": self._seq,
-                "first_seq": self._first_seq,
+                "age": self._age,
                 "servers": [asdict(server) for server in self.servers.values()],
             }
         beside = self._file.with_suffix(".new")
@@ -219,8 +221,7 @@ class Shelf:
     def lapse(self) -> None:
         """Let every cursor that was given out lapse."""
         with self._lock:
-            self._seq += 1
-            self._first_seq = self._seq
+            self._age += 1
 
     # ---- what a server asks
 
@@ -241,9 +242,9 @@ class Shelf:
         """Devices that changed since a cursor, in the order of their last changes, where the next
         page begins, and whether there is one.
         """
-        begin = 0 if cursor is None else _read(cursor)
         with self._lock:
-            if cursor is not None and begin < self._first_seq:
+            age, begin = (self._age, 0) if cursor is None else _read(cursor)
+            if age != self._age:
                 raise Refused(410, "cursor_lapsed", "the cursor has lapsed; begin anew")
             place = bisect.bisect_right(self._log, (begin, "\uffff"))
             told: list[dict[str, Any]] = []
@@ -261,7 +262,8 @@ class Shelf:
             more = place < len(self._log)
             # Whoever has read to the end goes on from here, lapsed or not.
             end = last if more else max(self._seq, last)
-        return told, f"c{end}", more
+            following = f"c{self._age}.{end}"
+        return told, following, more
 
     def all(self) -> list[Held]:
         """Every device that is not released."""
@@ -366,7 +368,8 @@ class Shelf:
         return None
 
 
-def _read(cursor: str) -> int:
-    if not cursor.startswith("c") or not cursor[1:].isdecimal():
+def _read(cursor: str) -> tuple[int, int]:
+    found = re.fullmatch(r"c(\d{1,9})\.(\d{1,18})", cursor, re.ASCII)
+    if found is None:
         raise Refused(400, "bad_cursor", "this is no cursor of this registry")
-    return int(cursor[1:])
+    return int(found[1]), int(found[2])
