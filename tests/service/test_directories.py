@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from ldap3 import MODIFY_REPLACE, Connection, Server
 from tests.sources import run
-from tests.worlds import World
+from tests.worlds import World, import_lot, manifest
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
@@ -276,6 +276,42 @@ def test_a_look_at_real_entries_while_mapping(s: Sortitor, directory: Directory)
     mapped = document.model_copy(update={"attributes": ("site=departmentNumber",)})
     preview = s.sources.preview_scope(source, mapped)
     assert preview.counts[0].count == 3
+
+
+def machine(name: str, serial: str, owner: str | None, site: str) -> tuple[str, dict[str, Any]]:
+    """A device as the standard's own class has it (RFC 4519)."""
+    entry = {"objectClass": ["top", "device"], "cn": name, "serialNumber": serial, "l": site}
+    return f"cn={name},ou=machines,{BASE}", {**entry, **({"owner": owner} if owner else {})}
+
+
+def test_devices_of_a_directory_are_a_roster(s: Sortitor, tmp_path: Path) -> None:
+    """Found by serial number, with their owners by user name; they are compared with the fleet."""
+    known = manifest(tmp_path, ["serial,site", "KM-10001,Quill", "KM-10002,Quill"])
+    import_lot(s, known, ownership="corporate")
+    machines = [
+        (f"ou=machines,{BASE}", {"objectClass": ["top", "organizationalUnit"], "ou": "machines"}),
+        machine("DECK-1", "KM-10001", ANNA, "Tarn"),
+        machine("DECK-2", "KM-77777", None, "Quill"),
+        machine("DECK-3", "TBC", None, "Quill"),
+    ]
+    with stand_in.running(tmp_path / "slapd", ldif_of([*ENTRIES, *machines])) as directory:
+        branches = (f"ou=people,{BASE}", f"ou=machines,{BASE}")
+        source = add(
+            s,
+            directory,
+            branches=branches,
+            devices_filter="(objectClass=device)",
+            covers='stage ne "retired"',
+        )
+        done = run(s, source)
+        assert done.counts["devices_added"] == 3
+        assert [remark.count for remark in done.remarks if remark.code == "unreadable"] == [1]
+        lines = {line.name: line for line in s.sources.devices(source)}
+        assert (lines["DECK-1"].person, lines["DECK-1"].site) == ("anna", "Tarn")
+        s.levels.compare()
+        found = {(gap.kind.value, gap.field) for gap in s.levels.list()}
+        assert found >= {("absent", None), ("unknown", None), ("differs", "person")}
+        assert run(s, source).counts == {}
 
 
 def test_five_thousand_people_in_nested_groups(s: Sortitor, tmp_path: Path) -> None:

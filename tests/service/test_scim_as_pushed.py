@@ -10,7 +10,9 @@ import pytest
 from tests.service.test_scim import ENTERPRISE, GROUP, PATCH, USER, add, patch
 from tests.worlds import World
 
-from sortitor.core.vocabulary import Purpose, Role
+from sortitor.client import Sortitor
+from sortitor.core.sources import Source
+from sortitor.core.vocabulary import Purpose, Role, SourceKind, SourceState
 
 EXTENSION = "urn:example:params:scim:schemas:extension:badges:2.0:User"
 
@@ -39,6 +41,26 @@ def test_the_service_describes_itself_and_nobody_else_does(http: httpx.Client) -
             answer = http.request(method, f"/{path}", json={})
             assert (answer.status_code, answer.headers["allow"]) == (405, "GET, HEAD")
         assert http.get(f"/{path}").status_code == 200
+
+
+def test_what_is_pushed_is_a_source_as_old_as_the_last_push(
+    world: World, s: Sortitor, http: httpx.Client
+) -> None:
+    number = s.sources.add(Source(name="Identity provider", kind=SourceKind.PUSH)).id
+    assert s.sources.show(number).state is SourceState.NEVER
+    user = add(http, "Users", userName="anna")
+    add(http, "Users", userName="bram")
+    shown = s.sources.show(number)
+    assert (shown.state, shown.people, shown.next_at) == (SourceState.FRESH, 2, None)
+    world.later(hours=50)
+    assert s.sources.show(number).state is SourceState.LATE
+    # A look, a refusal and a change by hand are no push.
+    shown_to = http.get(f"/Users/{user['id']}")
+    assert http.post("/Users", json={"schemas": [USER]}).status_code == 400
+    assert (shown_to.status_code, s.sources.show(number).state) == (200, SourceState.LATE)
+    assert http.delete(f"/Users/{user['id']}").status_code == 204
+    assert s.sources.show(number).state is SourceState.FRESH
+    assert not any(item.kind == "source" for item in s.today.show().items)
 
 
 def test_everything_is_searched_at_once(http: httpx.Client) -> None:

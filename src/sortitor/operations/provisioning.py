@@ -4,7 +4,8 @@ is spoken in `api/scim.py`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from datetime import datetime
 from typing import Any
@@ -15,6 +16,7 @@ from sortitor.operations.context import Context
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store_people
 from sortitor.store import provisioning as store
+from sortitor.store import sources
 from sortitor.store.engine import Connection
 from sortitor.store.provisioning import Asked as Asked
 from sortitor.store.provisioning import GroupRow, UserRow
@@ -36,6 +38,14 @@ class Resource:
     changed_at: datetime
     document: dict[str, Any]
     active: bool = True
+
+
+@contextmanager
+def _pushing(ctx: Context) -> Iterator[Connection]:
+    """The transaction of one change that an identity provider pushes."""
+    with ctx.changing() as connection:
+        yield connection
+        sources.note_push(connection, ctx.now)
 
 
 def _number(resource_id: str, letter: str) -> int:
@@ -162,7 +172,7 @@ def add_user(ctx: Context, document: Mapping[str, Any]) -> Resource:
     """A new user. One who was deleted before and comes again is the same person; so is one whom a
     file brought and nobody has pushed yet.
     """
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         document = {"active": True, **document}
         values = _values(ctx, document, None)
         known = store.lock_user_name(connection, values["user_name"])
@@ -196,7 +206,7 @@ def change_user(
     new: Callable[[Resource], Mapping[str, Any]],
 ) -> Resource:
     """Let `new` make another document of a user's; of nothing new nothing is written."""
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         row = _known_user(connection, resource_id, lock=True)
         before = _user(row)
         _must_be(revision, before)
@@ -229,7 +239,7 @@ def remove_user(ctx: Context, resource_id: str, revision: int | None) -> None:
     """The provider knows the user no longer: the person is kept as left, out of all groups, with
     the devices still theirs.
     """
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         row = _known_user(connection, resource_id, lock=True)
         _must_be(revision, _user(row))
         store.change_user(
@@ -296,7 +306,7 @@ def _members(
 
 def add_group(ctx: Context, document: Mapping[str, Any]) -> Resource:
     """A new group; one that a file brought, and nobody has pushed yet, is taken over."""
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         store_groups.hold_still(connection)
         name = str(document["displayName"])
         taken = store.group_of(connection, name)
@@ -331,7 +341,7 @@ def change_group(
     new: Callable[[Resource], Mapping[str, Any]],
 ) -> Resource:
     """Let `new` make another document of a group's; of nothing new nothing is written."""
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         store_groups.hold_still(connection)
         row = _known_group(connection, resource_id, lock=True)
         before = _groups(connection, [row], True)[0]
@@ -369,7 +379,7 @@ def change_members(
     """Put some into a group and take others out, without reading the others; `wanted` says of each
     id whether it is in the group afterwards. Gives the group without its members.
     """
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         store_groups.hold_still(connection)
         row = _known_group(connection, resource_id, lock=True)
         before = _groups(connection, [row], False)[0]
@@ -412,7 +422,7 @@ def _numbers(values: Sequence[str], letter: str) -> set[int]:
 
 def remove_group(ctx: Context, resource_id: str, revision: int | None) -> None:
     """Forget a group; whoever was in it is not any more."""
-    with ctx.changing() as connection:
+    with _pushing(ctx) as connection:
         store_groups.hold_still(connection)
         row = _known_group(connection, resource_id, lock=True)
         _must_be(revision, _groups(connection, [row], False)[0])

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import Connection, Select, delete, func, insert, or_, select, true, update
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from sortitor.core.vocabulary import Ownership, RunState, SecretKind
+from sortitor.core.vocabulary import Ownership, RunState, SecretKind, SourceKind
 from sortitor.store.rosters import RosterRow
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
@@ -133,13 +133,19 @@ def note_read(connection: Connection, source_id: int, values: Mapping[str, Any])
     connection.execute(update(sources).where(sources.c.id == source_id).values(**values))
 
 
-def pushed(connection: Connection) -> tuple[datetime | None, int]:
-    """When an identity provider last pushed somebody, and how many it has pushed."""
-    query = select(func.max(people.c.changed_at), func.count()).where(
-        or_(people.c.pushed.is_not(None), people.c.gone_at.is_not(None))
-    )
-    row = connection.execute(query).one()
-    return row[0], row[1]
+def note_push(connection: Connection, now: datetime) -> None:
+    """Note that an identity provider pushed something, to the minute: the row is not held by every
+    push.
+    """
+    noted = or_(sources.c.good_at.is_(None), sources.c.good_at < now - timedelta(minutes=1))
+    pushes = sources.c.kind == SourceKind.PUSH
+    connection.execute(update(sources).where(pushes, noted).values(good_at=now))
+
+
+def pushed(connection: Connection) -> int:
+    """How many people an identity provider has pushed."""
+    query = select(func.count()).select_from(people).where(people.c.pushed.is_not(None))
+    return int(connection.execute(query).scalar_one())
 
 
 # ---- what opens them

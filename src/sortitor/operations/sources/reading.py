@@ -47,14 +47,13 @@ class SourceDetail:
 
 @dataclass(frozen=True, slots=True)
 class SourceStanding:
-    """A source with its state and age, without what it knows; `pushed`: by an identity provider."""
+    """A source with its state and age, without what it knows."""
 
     kept: Kept[Source]
     state: SourceState
     row: StandingRow
     next_at: datetime | None
     good_at: datetime | None
-    pushed: int
 
 
 def standings(ctx: Context) -> list[SourceStanding]:
@@ -92,7 +91,8 @@ def _details(
     for stands in _standings(ctx, connection, found):
         number = stands.kept.id
         known = held[number]
-        known = replace(known, people=known.people + stands.pushed)
+        if stands.kept.document.kind is SourceKind.PUSH:
+            known = replace(known, people=store.pushed(connection))
         details.append(SourceDetail(stands.kept, stands, known, tuple(secrets.get(number, ()))))
     return details
 
@@ -101,18 +101,11 @@ def _standings(
     ctx: Context, connection: Connection, found: Sequence[Kept[Source]]
 ) -> list[SourceStanding]:
     rows = store.standings(connection)
-    pushes = any(kept.document.kind is SourceKind.PUSH for kept in found)
-    pushed = store.pushed(connection) if pushes else (None, 0)
-    return [_standing(ctx, kept, rows[kept.id], pushed) for kept in found]
+    return [_standing(ctx, kept, rows[kept.id]) for kept in found]
 
 
-def _standing(
-    ctx: Context, kept: Kept[Source], row: StandingRow, pushed: tuple[datetime | None, int]
-) -> SourceStanding:
-    standing, people = standing_of(row), 0
-    if kept.document.kind is SourceKind.PUSH:
-        # What is pushed is as old as the last push.
-        standing, people = replace(standing, good_at=pushed[0]), pushed[1]
+def _standing(ctx: Context, kept: Kept[Source], row: StandingRow) -> SourceStanding:
+    standing = standing_of(row)
     next_at = next_run_at(kept.document, standing)
     if row.last_state is RunState.BRAKED:
         next_at = None
@@ -122,7 +115,6 @@ def _standing(
         row=row,
         next_at=max(next_at, ctx.now) if next_at is not None else None,
         good_at=standing.good_at,
-        pushed=people,
     )
 
 
