@@ -19,6 +19,7 @@ from sortitor.core.lifecycle import TRANSITIONS
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.rosters import DEVICE_COLUMNS
 from sortitor.core.selection import Selection
+from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Gap, GapState, Mend, SourceKind, Stage
 from sortitor.core.words import JOB_ROWS
 from sortitor.operations import gate, quotas
@@ -31,6 +32,7 @@ from sortitor.store import levels as store
 from sortitor.store import people as store_people
 from sortitor.store import rosters as store_rosters
 from sortitor.store import sources as store_sources
+from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.levels import Chosen as Chosen
 from sortitor.store.levels import DayRow as DayRow
@@ -58,8 +60,8 @@ def refresh(ctx: Context, always: bool = True) -> bool:
             return False
         if not always and last is None and not SOURCES.shelf.every(connection):
             return False
-        _compare(ctx, connection, last.entry_id if last else 0)
-        store.put(connection, ctx.now, *marks, _overview(ctx, connection))
+        compared = _compare(ctx, connection, last.entry_id if last else 0)
+        store.put(connection, ctx.now, *marks, compared)
         store.write_day(connection, ctx.now.date())
         return True
 
@@ -72,11 +74,15 @@ def is_large(ctx: Context) -> bool:
     return sum(int(roster["devices"]) for roster in rosters) > JOB_ROWS
 
 
-def _compare(ctx: Context, connection: Connection, since_entry: int) -> None:
+def _compare(ctx: Context, connection: Connection, since_entry: int) -> dict[str, Any]:
+    """Bring the disagreements up to date; gives the comparison at a glance."""
     ctx.progress("comparing the rosters", 0, 0)
     store_rosters.match_again(connection, since_entry)
-    store.find(connection)
-    for kept in SOURCES.shelf.every(connection):
+    sources = SOURCES.shelf.every(connection)
+    tallies = store.tallies(connection)
+    shown = [kept for kept in sources if kept.id in tallies][: core.MOST_ROSTERS]
+    store.find(connection, [kept.id for kept in shown])
+    for kept in sources:
         if kept.document.covers:
             covered = Selection(filter=ctx.veil.parse(kept.document.covers))
             resolved = resolve_selection(connection, covered)
@@ -85,12 +91,12 @@ def _compare(ctx: Context, connection: Connection, since_entry: int) -> None:
         if unknown.height and missing.height:
             store.note_near(connection, kept.id, core.near_misses(unknown, missing))
     store.settle(connection, ctx.now)
+    return _overview(connection, shown, tallies)
 
 
-def _overview(ctx: Context, connection: Connection) -> dict[str, Any]:
-    tallies = store.tallies(connection)
-    sources = [kept for kept in SOURCES.shelf.every(connection) if kept.id in tallies]
-    sources = sources[: core.MOST_ROSTERS]
+def _overview(
+    connection: Connection, sources: Sequence[Kept[Source]], tallies: Mapping[int, tuple[int, int]]
+) -> dict[str, Any]:
     patterns = store.patterns(connection, [kept.id for kept in sources])
     rosters = [
         {"key": "bought", "name": "Bought", "devices": _holding(patterns, store.BOUGHT)},

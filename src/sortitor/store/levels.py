@@ -60,11 +60,14 @@ def _differs(field: str) -> str:
     return f"(r.{field} IS NOT NULL{both} AND {same} IS NOT TRUE)"
 
 
-#: Devices of which a source has several lines; the first by key speaks.
+#: Devices of which a source has several lines; the first by key speaks. Only those are looked at
+#: that have more lines than sources.
 _DOUBLED = """
 CREATE TEMP TABLE doubled ON COMMIT DROP AS
-SELECT source_id, device_id, min(key) AS key FROM roster_devices WHERE device_id IS NOT NULL
-GROUP BY source_id, device_id HAVING count(*) > 1
+SELECT r.source_id, r.device_id, min(r.key) AS key
+FROM known k JOIN roster_devices r ON r.device_id = k.device_id
+WHERE k.lines > length(replace(k.bits::bit(32)::text, '0', ''))
+GROUP BY r.source_id, r.device_id HAVING count(*) > 1
 """
 #: The few lines of which something is to be said: one pass over all of them.
 _ODD = f"""
@@ -102,11 +105,15 @@ def hold(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
-def find(connection: Connection) -> None:
-    """Work out, in the temporary table `found`, every disagreement but the missing ones."""
+def find(connection: Connection, source_ids: Sequence[int]) -> None:
+    """Work out, in the temporary table `found`, every disagreement but the missing ones; and in
+    `known`, which of the sources know which device.
+    """
     bulk.with_room(connection)
     run = raw(connection).execute
-    run("DROP TABLE IF EXISTS found, doubled, odd")
+    run("DROP TABLE IF EXISTS found, known, doubled, odd")
+    run(f"CREATE TEMP TABLE known ON COMMIT DROP AS {_known(source_ids)}")
+    run("ANALYZE known")
     run(
         'CREATE TEMP TABLE found (key text COLLATE "C", kind text, source_id bigint, device_id'
         ' bigint, roster_key text COLLATE "C", field text, ours text, theirs text, near_id bigint,'
@@ -248,34 +255,42 @@ _IDENTITY = (
 )
 
 
-def _masks(source_ids: Sequence[int]) -> str:
+def _bit(source_ids: Sequence[int]) -> str:
+    """The bit of a line's source, by the places of the sources."""
     bits = " ".join(
         f"WHEN {int(source_id)} THEN {4 << place}" for place, source_id in enumerate(source_ids)
     )
-    bit = f"CASE r.source_id {bits} ELSE 0 END" if bits else "0"
+    return f"CASE r.source_id {bits} ELSE 0 END" if bits else "0"
+
+
+def _known(source_ids: Sequence[int]) -> str:
+    return (
+        f"SELECT r.device_id, bit_or({_bit(source_ids)}) AS bits, count(*) AS lines"  # noqa: S608
+        " FROM roster_devices r WHERE r.device_id IS NOT NULL GROUP BY r.device_id"
+    )
+
+
+def _masks(source_ids: Sequence[int], known: str) -> str:
+    """Each device with its pattern of presence; `known` is a table or query as `_known` has it."""
     return f"""
-        WITH news AS MATERIALIZED (SELECT lot_id FROM source_runs WHERE lot_id IS NOT NULL),
-        known AS (
-            SELECT r.device_id, bit_or({bit}) AS bits FROM roster_devices r
-            WHERE r.device_id IS NOT NULL GROUP BY r.device_id
-        )
+        WITH news AS MATERIALIZED (SELECT lot_id FROM source_runs WHERE lot_id IS NOT NULL)
         SELECT d.id, NULL::text AS identity, (CASE WHEN {_BOUGHT} THEN {BOUGHT} ELSE 0 END)
             + (CASE WHEN {_MANAGED} THEN {MANAGED} ELSE 0 END) + coalesce(k.bits, 0) AS mask
-        FROM devices d LEFT JOIN known k ON k.device_id = d.id
+        FROM devices d LEFT JOIN {known} k ON k.device_id = d.id
         WHERE d.stage <> 'retired' OR k.bits > 0
         UNION ALL
-        SELECT NULL, {_IDENTITY}, bit_or({bit}) FROM roster_devices r
+        SELECT NULL, {_IDENTITY}, bit_or({_bit(source_ids)}) FROM roster_devices r
         LEFT JOIN devices d ON d.id = r.device_id WHERE d.id IS NULL GROUP BY {_IDENTITY}
     """  # noqa: S608 - numbers and texts of this file
 
 
 def patterns(connection: Connection, source_ids: Sequence[int]) -> dict[int, int]:
-    """Which systems know how many of the same devices: mask → devices. Bits: bought, managed, then
-    the sources in their order.
+    """Which systems know how many of the same devices, as `find` found them: mask → devices. Bits:
+    bought, managed, then the sources in their order.
     """
-    bulk.with_room(connection)
+    masks = _masks(source_ids, "known")
     found = raw(connection).execute(
-        f"SELECT mask, count(*) FROM ({_masks(source_ids)}) AS m GROUP BY mask"  # noqa: S608
+        f"SELECT mask, count(*) FROM ({masks}) AS m GROUP BY mask"  # noqa: S608
     )
     return dict(cast("list[tuple[int, int]]", found.fetchall()))
 
@@ -299,12 +314,13 @@ def present(
 ) -> list[PresentRow]:
     """The devices of a pattern, in one order; `after` is the last line's mark."""
     kind, _, mark = (after or "").partition(":")
+    masks = _masks(source_ids, f"({_known(source_ids)})")
     found = raw(connection).execute(
         f"""
         SELECT m.id, m.identity, d.name, coalesce((SELECT min(i.value) FROM identifiers i
                 WHERE i.device_id = d.id AND i.kind = 'serial'), split_part(substr(m.identity, 2),
                 '/', 1)), d.model, d.stage, d.ownership, d.site
-        FROM ({_masks(source_ids)}) AS m LEFT JOIN devices d ON d.id = m.id
+        FROM ({masks}) AS m LEFT JOIN devices d ON d.id = m.id
         WHERE m.mask = %(mask)s AND (%(kind)s = '' OR (%(kind)s = 'd' AND (m.id > %(number)s
             OR m.id IS NULL)) OR (%(kind)s = 'u' AND m.identity COLLATE "C" > %(text)s))
         ORDER BY m.id NULLS LAST, m.identity COLLATE "C" LIMIT %(limit)s
