@@ -101,7 +101,9 @@ def _compared(connection: Connection, source_id: int, whole: bool) -> Moved:
 
 
 def merge(connection: Connection, source_id: int, whole: bool, now: datetime) -> None:
-    """Make what was staged the roster of a source; whoever reads meanwhile sees the former one."""
+    """Make what was staged the roster of a source but for its new lines, which `write` adds once
+    their devices are there; whoever reads meanwhile sees the former one.
+    """
     run = raw(connection).execute
     values = {"source": source_id, "now": now}
     run(
@@ -116,8 +118,23 @@ def merge(connection: Connection, source_id: int, whole: bool, now: datetime) ->
         """,  # noqa: S608
         values,
     )
+    _match(connection)
+
+
+def _match(connection: Connection) -> None:
+    """Find the devices of what was staged."""
+    run = raw(connection).execute
     run("DROP TABLE IF EXISTS matched")
     run("CREATE TEMP TABLE matched ON COMMIT DROP AS" + _MATCH.format(lines="told"))
+    run("ANALYZE matched")
+
+
+def write(connection: Connection, source_id: int, now: datetime, made_devices: bool) -> None:
+    """Add the new lines, and give every line its device; `made_devices`: since `merge`."""
+    run = raw(connection).execute
+    values = {"source": source_id, "now": now}
+    if made_devices:
+        _match(connection)
     run(
         f"""
         INSERT INTO roster_devices (source_id, key, {_NAMES}, device_id, changed_at)
@@ -136,14 +153,15 @@ def merge(connection: Connection, source_id: int, whole: bool, now: datetime) ->
 
 
 def news(connection: Connection, source_id: int, now: datetime) -> pl.DataFrame:
-    """The lines that were added or changed at this moment and are no device of the fleet, as
+    """The lines that are new or were changed at this moment and are no device of the fleet, as
     DEVICE_COLUMNS and `supplier`: what was known as unknown before is no news.
     """
     names = ", ".join(f"t.{name}" for name in DEVICE_COLUMNS) + ", t.extra ->> 'reseller'"
     return bulk.read_frame(
         connection,
-        f"SELECT {names} FROM told t JOIN roster_devices r ON r.source_id = %s"  # noqa: S608
-        " AND r.key = t.key WHERE r.device_id IS NULL AND r.changed_at = %s ORDER BY t.key",
+        f"SELECT {names} FROM told t LEFT JOIN roster_devices r ON r.source_id = %s"  # noqa: S608
+        " AND r.key = t.key LEFT JOIN matched m ON m.key = t.key WHERE m.device_id IS NULL"
+        " AND (r.key IS NULL OR r.changed_at = %s) ORDER BY t.key",
         dict.fromkeys((*DEVICE_COLUMNS, "supplier"), pl.String),
         [source_id, now],
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count
@@ -37,12 +37,13 @@ class Sources(DocumentKind[Source]):
         held = known.devices if known else 0
         people = known.people if known else 0
         if wanted.proposed is None:
+            forgotten = "What it is opened with is forgotten; a revert does not bring it back."
             return Effect(
                 counts=(
                     Count("devices", "devices of its roster, forgotten", held, "warn"),
                     Count("people", "people of it, who stay as they are", people),
                 ),
-                warnings=("What it is opened with is forgotten; a revert does not bring it back.",),
+                warnings=(forgotten, *_nobody_signs_in(wanted)),
                 facts=[held, people],
             )
         counts = [
@@ -84,6 +85,15 @@ def _refuse_if_accounts(names: Sequence[str]) -> None:
         )
 
 
+def _nobody_signs_in(wanted: Wanted[Source]) -> Iterator[str]:
+    before, proposed = wanted.before, wanted.proposed
+    if before and before.signs_in_by and not (proposed and proposed.signs_in_by):
+        yield (
+            "Its people sign in with its password no longer: passes and policies that ask for it"
+            " let in only those of other directories."
+        )
+
+
 def is_elsewhere(before: Source, proposed: Source) -> bool:
     """Whether a source would be asked at another place, or in a way that others could listen to."""
     return any(getattr(before, name) != getattr(proposed, name) for name in ("kind", *_PLACE))
@@ -102,6 +112,7 @@ def _warnings(wanted: Wanted[Source]) -> tuple[str, ...]:
         said.append("Nothing of this connection is encrypted: a password can be read on its way.")
     if wanted.before is not None and is_elsewhere(wanted.before, proposed):
         said.append("It is another place now: what opened the former one is forgotten.")
+    said += _nobody_signs_in(wanted)
     if wanted.before is not None:
         said.append("Preview its next run to see what another scope does.")
     return tuple(said)

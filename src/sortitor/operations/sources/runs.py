@@ -269,6 +269,7 @@ def _write(
         store_rosters.merge(connection, kept.id, told.whole, now)
         if source.kind is SourceKind.REGISTRY and source.takes_new:
             lot_id = news.take_in(ctx, connection, kept, now)
+        store_rosters.write(connection, kept.id, now, made_devices=lot_id is not None)
     return Taken(outcome, entry_id, lot_id)
 
 
