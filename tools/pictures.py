@@ -62,6 +62,7 @@ PAGES: dict[str, tuple[str, str]] = {
     "people": ("/people", ""),
     "sources": ("/sources/1", ""),
     "levels": ("/levels?kind=unknown&near=true", ""),
+    "ends": ("/ends", ""),
     "journal": ("/journal", ""),
 }
 
@@ -72,10 +73,6 @@ WELCOME = "welcome"
 TERMINALS: dict[str, list[str]] = {
     "terminal-today": ["today"],
     "terminal-lot": ["lot show {draft}"],
-    "terminal-gate": [
-        "gate try --platform android --os 9 --person {person}",
-        "gate effective --group 'Seasonal crew'",
-    ],
 }
 
 

@@ -90,11 +90,11 @@ def test_no_more_than_sixty_wait_for_their_password(
 ) -> None:
     going = threading.Event()
 
-    def never_right(*given: object) -> tuple[Actor, str]:
+    def never_right(*given: object) -> None:
         assert going.wait(20)
         raise NotSignedIn("not_signed_in", "No.", "")
 
-    monkeypatch.setattr(accounts, "sign_in", never_right)
+    monkeypatch.setattr(accounts, "try_password", never_right)
     ctx = Context(world.run.engine, world.run.clock, world.run.limits, Actor("x", Role.VIEWER))
 
     async def a_hundred() -> list[object]:

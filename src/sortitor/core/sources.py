@@ -342,5 +342,5 @@ LONG_DAYS = 398
 
 
 def days_left(ends_at: datetime, now: datetime) -> int:
-    """Whole days until an end; negative once it is past."""
-    return (ends_at - now).days
+    """Days from today until the day of an end, UTC; negative once that is past."""
+    return (ends_at.astimezone(UTC).date() - now.date()).days
