@@ -49,7 +49,7 @@ _OURS = {
     "site": ("d.site", False),
     "name": ("d.name", False),
 }
-_SAME = {"person": "(lower(r.person) = lower(p.user_name) OR lower(r.person) = lower(p.mail))"}
+_SAME = {"person": "lower(r.person) = lower(p.user_name) OR lower(r.person) = lower(p.mail)"}
 
 
 def _differs(field: str) -> str:
@@ -57,7 +57,8 @@ def _differs(field: str) -> str:
     ours, alone = _OURS[field]
     same = _SAME.get(field, f"lower(r.{field}) = lower({ours})")
     both = "" if alone else f" AND {ours} IS NOT NULL"
-    return f"(r.{field} IS NOT NULL{both} AND {same} IS NOT TRUE)"
+    # What is the same to the letter, as most is, needs no folding of cases.
+    return f"(r.{field} IS NOT NULL{both} AND (r.{field} = {ours} OR {same}) IS NOT TRUE)"
 
 
 #: Devices of which a source has several lines; the first by key speaks. Only those are looked at
@@ -270,7 +271,13 @@ def _known(source_ids: Sequence[int]) -> str:
     )
 
 
-def _masks(source_ids: Sequence[int], known: str) -> str:
+#: The lines that are no device: looked for, or as `find` found them.
+_NAMELESS = "roster_devices r LEFT JOIN devices d ON d.id = r.device_id WHERE d.id IS NULL"
+_FOUND_NAMELESS = """roster_devices r JOIN odd o ON o.source_id = r.source_id AND o.key = r.key
+    WHERE o.device_id IS NULL"""
+
+
+def _masks(source_ids: Sequence[int], known: str, nameless: str) -> str:
     """Each device with its pattern of presence; `known` is a table or query as `_known` has it."""
     return f"""
         WITH news AS MATERIALIZED (SELECT lot_id FROM source_runs WHERE lot_id IS NOT NULL)
@@ -279,8 +286,7 @@ def _masks(source_ids: Sequence[int], known: str) -> str:
         FROM devices d LEFT JOIN {known} k ON k.device_id = d.id
         WHERE d.stage <> 'retired' OR k.bits > 0
         UNION ALL
-        SELECT NULL, {_IDENTITY}, bit_or({_bit(source_ids)}) FROM roster_devices r
-        LEFT JOIN devices d ON d.id = r.device_id WHERE d.id IS NULL GROUP BY {_IDENTITY}
+        SELECT NULL, {_IDENTITY}, bit_or({_bit(source_ids)}) FROM {nameless} GROUP BY {_IDENTITY}
     """  # noqa: S608 - numbers and texts of this file
 
 
@@ -288,7 +294,7 @@ def patterns(connection: Connection, source_ids: Sequence[int]) -> dict[int, int
     """Which systems know how many of the same devices, as `find` found them: mask → devices. Bits:
     bought, managed, then the sources in their order.
     """
-    masks = _masks(source_ids, "known")
+    masks = _masks(source_ids, "known", _FOUND_NAMELESS)
     found = raw(connection).execute(
         f"SELECT mask, count(*) FROM ({masks}) AS m GROUP BY mask"  # noqa: S608
     )
@@ -314,7 +320,7 @@ def present(
 ) -> list[PresentRow]:
     """The devices of a pattern, in one order; `after` is the last line's mark."""
     kind, _, mark = (after or "").partition(":")
-    masks = _masks(source_ids, f"({_known(source_ids)})")
+    masks = _masks(source_ids, f"({_known(source_ids)})", _NAMELESS)
     found = raw(connection).execute(
         f"""
         SELECT m.id, m.identity, d.name, coalesce((SELECT min(i.value) FROM identifiers i
