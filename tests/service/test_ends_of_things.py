@@ -15,6 +15,7 @@ from icalendar import Calendar
 from tests.doors import Door, a_door
 from tests.worlds import NOW, PASSWORD, World, import_lot, manifest
 
+from sortitor.api.app import loggable
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.ends import End, Reminders, untold
@@ -188,3 +189,15 @@ def test_nobody_is_told_the_same_twice(lefts: list[int], days: set[int], pauses:
         assert len(lines) <= len(days)
         due = any(0 <= end.days_left(at) <= max(days) for at in looked)
         assert bool(lines) == due
+
+
+@pytest.mark.parametrize(
+    ("path", "said"),
+    [
+        ("/api/v1/calendar/sortitor_secret.ics", "/api/v1/calendar/…"),
+        ("/welcome/ABCDE12345", "/welcome/…"),
+        ("/api/v1/ends", "/api/v1/ends"),
+    ],
+)
+def test_no_log_holds_what_opens_something(path: str, said: str) -> None:
+    assert loggable(path) == said

@@ -142,7 +142,7 @@ def _routes() -> list[BaseRoute]:
     return [*api.routes, *beside.routes]
 
 
-def _loggable(path: str) -> str:
+def loggable(path: str) -> str:
     """The path without the secret that is in it: the code of a pass, which older QR codes carry,
     or that of a calendar's address.
     """
@@ -183,7 +183,7 @@ class _Trace:
                 log.info(
                     "request",
                     method=scope["method"],
-                    path=_loggable(scope["path"]),
+                    path=loggable(scope["path"]),
                     status=status,
                     account=actor.name if actor else None,
                     caller_request_id=theirs if _REQUEST_ID.fullmatch(theirs) else None,
