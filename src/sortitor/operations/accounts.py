@@ -264,15 +264,15 @@ def _directory(connection: Connection, name: str | None) -> int | None:
     """The number of a directory whose people sign in with their password; None for no name."""
     if name is None:
         return None
-    kept = SOURCES.find(connection, name)
+    # Held, so that nobody takes this away while the account is written.
+    found = SOURCES.find(connection, name).id
+    kept = or_not_found(SOURCES.shelf.one(connection, found, lock=True), "source", name)
     if kept.document.signs_in_by is None:
         raise Conflict(
             "no_directory",
             f"The people of “{kept.document.name}” do not sign in with their password.",
             "Say of the source by what they do.",
         )
-    # Held, so that it is there as long as the account is not written.
-    SOURCES.shelf.one(connection, kept.id, lock=True)
     return kept.id
 
 

@@ -8,7 +8,7 @@ import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { onDay } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
-import { linesOf } from './sources'
+import { numbersOf } from './sources'
 
 /** What a registry holds, and what it is asked to do with it. */
 const { source } = defineProps<{ source: Schemas['SourceDetail'] }>()
@@ -30,10 +30,31 @@ const columns = [
   { key: 'assigned_to', title: 'Assigned to' },
   { key: 'sheet', title: 'Setup sheet' },
 ]
-const devices = computed(() => [
-  ...chosen.value,
-  ...linesOf(listed.value.replaceAll(/[,;\t ]+/g, '\n')),
-])
+const devices = computed(() => [...chosen.value, ...numbersOf(listed.value)])
+const sheet = ref('')
+const document = computed(() => {
+  try {
+    const found: unknown = JSON.parse(sheet.value)
+    return found && typeof found === 'object' && !Array.isArray(found) ? found : null
+  } catch {
+    return null
+  }
+})
+const ready = computed(
+  () => devices.value.length > 0 && (act.value !== 'set-sheet' || document.value !== null),
+)
+
+/** Read a file into a field. */
+async function take(given: File | File[] | null, into: (text: string) => void) {
+  const file = Array.isArray(given) ? given[0] : given
+  if (file) into(await file.text())
+}
+
+function askThis() {
+  const given =
+    act.value === 'set-sheet' ? { sheet: document.value as Record<string, unknown> } : {}
+  ask({ act: act.value, devices: devices.value, ...given })
+}
 
 function find() {
   void looking.run(async () => {
@@ -103,14 +124,33 @@ function ask(body: Schemas['RegistryActAsked']) {
         auto-grow
         max-rows="6"
       />
-      <v-select
-        v-model="act"
-        :items="choices('registry_act').filter((one) => one.value !== 'set-sheet')"
-        label="What is to be done"
-      />
-      <v-btn color="primary" :disabled="!devices.length" @click="ask({ act, devices })"
+      <v-select v-model="act" :items="choices('registry_act')" label="What is to be done" />
+      <v-btn color="primary" :disabled="!ready" @click="askThis"
         >Preview ({{ devices.length }})</v-btn
       >
+    </div>
+    <div class="line">
+      <v-file-input
+        label="Or a list as CSV or text"
+        accept=".csv,.txt"
+        @update:model-value="take($event, (text) => (listed = text))"
+      />
+    </div>
+    <div v-if="act === 'set-sheet'" class="line">
+      <v-textarea
+        v-model="sheet"
+        label="The setup sheet, as JSON"
+        rows="3"
+        auto-grow
+        max-rows="12"
+        class="mono"
+        :error-messages="sheet && !document ? 'This is no JSON object.' : ''"
+      />
+      <v-file-input
+        label="Or its file"
+        accept=".json"
+        @update:model-value="take($event, (text) => (sheet = text))"
+      />
     </div>
   </v-card>
 </template>

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
 import type { Schemas } from '../../api/client'
-import { endWords, knows, linesOf } from './sources'
+import { endWords, knows, linesOf, numbersOf } from './sources'
 
 type Source = Schemas['SourceDetail']
 const source = (more: Partial<Source>) =>
@@ -33,4 +33,13 @@ describe('a source in words', () => {
   it('reads lines', () => {
     expect(linesOf(' a=1 \n\nb=2\n')).toEqual(['a=1', 'b=2'])
   })
+})
+
+it('serial numbers of a list, a column, a file', () => {
+  expect(numbersOf('A1, B2;C3\nD4 E5')).toEqual(['A1', 'B2', 'C3', 'D4', 'E5'])
+  expect(numbersOf('Maker,"Serial no",Site\nKelmar,"KM-1",Quill\nKelmar,KM-2')).toEqual([
+    'KM-1',
+    'KM-2',
+  ])
+  expect(numbersOf('  \n')).toEqual([])
 })

@@ -26,6 +26,16 @@ export function endWords(source: Source): { text: string; late: boolean } {
   return { text: `until ${onDay(first.ends_at)}`, late: days < 14 }
 }
 
+/** Serial numbers of a list or a CSV file: of the column whose header says so, else all cells. */
+export function numbersOf(text: string): string[] {
+  const rows = linesOf(text).map((line) =>
+    line.split(/[,;\t]/).map((cell) => cell.trim().replace(/^"(.*)"$/, '$1')),
+  )
+  const place = rows[0]?.findIndex((cell) => /serial|imei/i.test(cell) && !/\d/.test(cell)) ?? -1
+  const cells = place < 0 ? rows.flat() : rows.slice(1).map((row) => row[place] ?? '')
+  return cells.flatMap((cell) => cell.split(/\s+/)).filter(Boolean)
+}
+
 /** Lines of a text field, without blank ones. */
 export const linesOf = (text: string) =>
   text
