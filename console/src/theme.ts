@@ -1,3 +1,4 @@
+import { mdiPaperclip } from '@mdi/js'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 import { createVuetify } from 'vuetify'
 
@@ -46,6 +47,13 @@ export const vuetify = createVuetify({
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VCombobox: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VTextarea: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
+    VFileInput: {
+      density: 'compact',
+      variant: 'outlined',
+      hideDetails: 'auto',
+      prependIcon: '',
+      prependInnerIcon: mdiPaperclip,
+    },
     VCheckbox: { density: 'compact', hideDetails: true },
     VSwitch: { density: 'compact', hideDetails: true, color: 'primary' },
     VCard: { rounded: 'md', elevation: 0, border: true },

@@ -6,11 +6,10 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from pathlib import Path
+from urllib.parse import parse_qs, urlsplit
 
 import httpx
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 from icalendar import Calendar
 from tests.doors import Door, a_door
 from tests.worlds import NOW, PASSWORD, World, import_lot, manifest
@@ -18,7 +17,7 @@ from tests.worlds import NOW, PASSWORD, World, import_lot, manifest
 from sortitor.api.app import loggable
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
-from sortitor.core.ends import End, Reminders, untold
+from sortitor.core.ends import Reminders
 from sortitor.core.passes import PassTerms
 from sortitor.core.vocabulary import EndKind, Purpose, Role
 from sortitor.operations import ends
@@ -61,6 +60,17 @@ def test_what_ends_is_listed_first_things_first(s: Sortitor, tmp_path: Path) -> 
         (EndKind.HOLD, 30, 1),
         (EndKind.WARRANTY, 200, 1),
     ]
+
+
+def test_what_ends_for_several_leads_to_all_of_them(s: Sortitor, tmp_path: Path) -> None:
+    fleet(s, tmp_path)
+    for device in list(s.devices.list(query="KM-1")):
+        s.devices.hold(device.id, "ashore", TODAY + timedelta(days=30))
+    several = [end for end in s.ends.list() if end.count > 1]
+    assert {end.kind for end in several} == {EndKind.WARRANTY, EndKind.HOLD}
+    for end in several:
+        [wanted] = parse_qs(urlsplit(end.page).query)["filter"]
+        assert s.devices.count(filter=wanted) == end.count
 
 
 def test_each_end_is_mailed_once_at_each_of_its_days(door: Door, tmp_path: Path) -> None:
@@ -160,35 +170,6 @@ def test_a_calendars_address_is_for_nothing_else_and_is_revoked(
         owner.accounts.revoke_token(made.id)
         with pytest.raises(SignInNeeded):
             stranger.ends.calendar(made.secret)
-
-
-@given(
-    st.lists(st.integers(-5, 100), min_size=1, max_size=4),
-    st.sets(st.integers(1, 90), min_size=1, max_size=5),
-    st.lists(st.integers(0, 20), max_size=8),
-)
-def test_nobody_is_told_the_same_twice(lefts: list[int], days: set[int], pauses: list[int]) -> None:
-    """However often and irregularly it is looked: at most one mail for each day that was asked
-    for, none after the end, and one if it was looked at all while one was due.
-    """
-    things = [
-        End(f"e-{place}", EndKind.PASS, "x", TODAY + timedelta(days=left), "/")
-        for place, left in enumerate(lefts)
-    ]
-    told: set[object] = set()
-    day = TODAY
-    for pause in (0, *pauses):
-        day += timedelta(days=pause)
-        for end, line in untold(things, days, day):
-            assert day <= end.ends_on
-            assert min(d for d in days if d >= end.days_left(day)) == line.days
-            told.add(line)
-    looked = [TODAY + timedelta(days=sum(pauses[:n])) for n in range(len(pauses) + 1)]
-    for end in things:
-        lines = [one for one in told if one.key == end.key]  # type: ignore[attr-defined]
-        assert len(lines) <= len(days)
-        due = any(0 <= end.days_left(at) <= max(days) for at in looked)
-        assert bool(lines) == due
 
 
 @pytest.mark.parametrize(

@@ -137,7 +137,7 @@ def add(s: Sortitor, name: str, role: str, password: str | None, directory: str 
     \b
     Examples:
       sortitor account add maud --role coordinator
-      sortitor account add maud.ayre --role coordinator --directory "Wrenmoor directory"
+      sortitor account add maud.ayre --role coordinator --directory "Office directory"
     """
     if directory is None:
         password = password or _new_password()

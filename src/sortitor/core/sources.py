@@ -240,10 +240,8 @@ class Source(NamedDocument):
     @property
     def encrypted(self) -> bool:
         """Whether nobody on the way can read what is sent to it."""
-        address = (self.address or "").lower()
-        return not address.startswith(("http://", "ldap://")) or (
-            address.startswith("ldap://") and self.starttls
-        )
+        scheme = urlsplit(self.address or "").scheme
+        return self.starttls if scheme == "ldap" else scheme != "http"
 
     @property
     def asks(self) -> bool:

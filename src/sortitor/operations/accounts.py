@@ -245,11 +245,7 @@ def add(
 ) -> int:
     """A new account's id; it signs in with a password of its own or with that of a directory."""
     if (password is None) == (directory is None):
-        raise BadInput(
-            "password_or_directory",
-            "An account has a password of its own, or signs in with that of a directory.",
-            "Give one of the two.",
-        )
+        raise _one_of_two()
     if password is not None:
         kept, hashed = _new(name, password)
         with ctx.changing() as connection:
@@ -258,6 +254,14 @@ def add(
     with ctx.changing() as connection:
         source_id = _directory(connection, directory)
         return _add(ctx, connection, kept, None, role, source_id)
+
+
+def _one_of_two() -> BadInput:
+    return BadInput(
+        "password_or_directory",
+        "An account has a password of its own, or signs in with that of a directory.",
+        "Give one of the two.",
+    )
 
 
 def _directory(connection: Connection, name: str | None) -> int | None:
@@ -328,11 +332,7 @@ def edit(
             "nothing_to_change", "Nothing of the account is changed.", "Name what to change."
         )
     if password is not None and directory is not None:
-        raise BadInput(
-            "password_or_directory",
-            "An account has a password of its own, or signs in with that of a directory.",
-            "Give one of the two.",
-        )
+        raise _one_of_two()
     with ctx.reading() as connection:
         name = or_not_found(store.one(connection, account_id), "account", account_id).name
     hashed = None

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 from datetime import UTC, date, datetime, timedelta
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from icalendar import Calendar, Event
 
@@ -35,16 +35,16 @@ class RemindersBook(DocumentKind[Reminders]):
         return "the reminders of what ends"
 
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Reminders]) -> Effect:
-        """Of what a mail goes out at once."""
+        """How much is near already."""
         proposed = wanted.proposed or Reminders()
-        found = [end for end in _all(ctx, connection) if end.kind in proposed.kinds]
-        due = dict(core.untold(found, proposed.days, ctx.now.date()))
+        found = _all(ctx, connection, proposed.kinds)
+        near = len(list(core.untold(found, proposed.days, ctx.now.date())))
         warnings = []
         if proposed.addresses and not ctx.limits.sends_mail:
             warnings.append("No mail server is set: nobody is reminded until there is one.")
-        said = f"Within an hour a mail goes out about what is near: {plural(len(due), 'end')}."
-        if proposed.addresses and due:
-            warnings.append(said)
+        elif proposed.addresses and near:
+            told = f"{plural(near, 'end')} in all; what nobody was reminded of goes out in an hour."
+            warnings.append(f"Near already: {told}")
         return Effect(warnings=tuple(warnings))
 
 
@@ -98,7 +98,8 @@ def _passes(connection: Connection, now: datetime) -> Iterator[End]:
 def _holds(connection: Connection, now: datetime) -> Iterator[End]:
     for row in store.holds(connection, now, now + _AHEAD):
         one, many = f"The hold on {_device(row)}", f"The holds on {row.count:,} devices"
-        page = f"/devices/{row.number}" if row.count == 1 else "/devices?filter=held%20eq%20true"
+        held = f"/devices?filter={quote('held eq true')}"
+        page = f"/devices/{row.number}" if row.count == 1 else held
         yield _end(EndKind.HOLD, row, one, many, page)
 
 
@@ -108,7 +109,8 @@ def _warranties(connection: Connection, now: datetime) -> Iterator[End]:
         if row.count == 1:
             page = f"/devices/{row.number}"
         else:
-            page = f"/devices?filter=warranty_until eq %22{row.ends_on:%F}%22".replace(" ", "%20")
+            wanted = f'warrantyUntil eq "{row.ends_on:%F}"'
+            page = f"/devices?filter={quote(wanted)}"
         yield _end(EndKind.WARRANTY, row, one, many, page)
 
 

@@ -112,10 +112,6 @@ function saveTerms() {
         <v-file-input
           label="Picture (PNG, JPEG or WebP)"
           accept="image/png,image/jpeg,image/webp"
-          density="compact"
-          variant="outlined"
-          hide-details="auto"
-          prepend-icon=""
           :loading="busy"
           @update:model-value="upload"
         />

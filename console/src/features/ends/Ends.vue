@@ -97,6 +97,8 @@ const revoke = (id: number) =>
     await got(api.DELETE('/api/v1/tokens/{token_id}', { params }))
     made.value = ''
   })
+/** Browsers let pages copy only over TLS or on this machine; elsewhere it is marked by hand. */
+const copies = 'clipboard' in navigator
 const copy = () => navigator.clipboard.writeText(made.value)
 </script>
 
@@ -138,7 +140,7 @@ const copy = () => navigator.clipboard.writeText(made.value)
       <div v-if="made" class="made" role="status">
         <p>Copy it now: it is not shown again.</p>
         <code>{{ made }}</code>
-        <v-btn variant="outlined" color="primary" size="small" @click="copy"
+        <v-btn v-if="copies" variant="outlined" color="primary" size="small" @click="copy"
           >Copy the address</v-btn
         >
       </div>

@@ -207,10 +207,6 @@ const check = () =>
         <v-file-input
           v-model="form.file"
           label="Workbook or text file"
-          density="compact"
-          variant="outlined"
-          hide-details
-          prepend-icon=""
           :prepend-inner-icon="mdiTrayArrowUp"
         />
         <v-textarea

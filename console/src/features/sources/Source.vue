@@ -294,9 +294,6 @@ const leftWords = (days: number) =>
         <v-file-input
           v-if="source.kind === 'roster' && session.may('connect')"
           label="Hand a file over: CSV, XLSX, ODS, JSON Lines"
-          density="compact"
-          variant="outlined"
-          hide-details
           class="mt-2"
           @update:model-value="handOver"
         />
@@ -470,13 +467,7 @@ const leftWords = (days: number) =>
         type="password"
         autocomplete="new-password"
       />
-      <v-file-input
-        label="Or a file"
-        density="compact"
-        variant="outlined"
-        hide-details
-        @update:model-value="readFile"
-      />
+      <v-file-input label="Or a file" @update:model-value="readFile" />
     </EditDialog>
   </template>
 </template>

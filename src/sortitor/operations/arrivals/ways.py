@@ -197,7 +197,7 @@ def sign_in_by_password(
         asked = _open_for(ctx, connection, secret, SignInWay.DIRECTORY)
         tries = int(asked.answers.get("password_tries", 0))
         if tries >= _TRIES:
-            raise SlowDown(60, "Too many wrong passwords.", "Begin anew on the device.")
+            raise SlowDown(60, "The password was tried too often.", "Begin anew on the device.")
         counted = {"answers": {**asked.answers, "password_tries": tries + 1}}
         store.change_arrival(connection, asked.id, counted)
     person_id = passwords.person_by(ctx, login, password)
