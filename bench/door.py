@@ -10,7 +10,7 @@ import io
 import json
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from itertools import count
@@ -19,7 +19,7 @@ from pathlib import Path
 import httpx
 import psycopg
 
-from bench.figures import Figure, service, timed
+from bench.figures import Figure, another, service, timed
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Activation
 from sortitor.schemas.passes import PassTerms
@@ -81,15 +81,17 @@ def per_second(act: Callable[[int], None]) -> float:
     return done / (time.perf_counter() - started)
 
 
-async def knocks(url: str, code: str, prefix: str) -> float:
-    """Knocks a second over eight connections, written as they go over the wire."""
-    host, port = httpx.URL(url).netloc.decode().split(":")
+async def knocks(urls: Sequence[str], code: str, prefix: str) -> float:
+    """Knocks a second over eight connections to the services in turn, written as they go over the
+    wire.
+    """
     numbers = count()
     started = time.perf_counter()
     done = 0
 
-    async def one() -> None:
+    async def one(url: str) -> None:
         nonlocal done
+        host, port = httpx.URL(url).netloc.decode().split(":")
         reader, writer = await asyncio.open_connection(host, port)
         while time.perf_counter() - started < SECONDS:
             stated = {
@@ -113,7 +115,7 @@ async def knocks(url: str, code: str, prefix: str) -> float:
             done += 1
         writer.close()
 
-    await asyncio.gather(*(one() for _ in range(CLIENTS)))
+    await asyncio.gather(*(one(urls[place % len(urls)]) for place in range(CLIENTS)))
     return done / (time.perf_counter() - started)
 
 
@@ -185,18 +187,21 @@ def filled(text: str) -> bytes:
 
 def measure(cluster: Cluster) -> list[Figure]:
     """The figures of the door."""
-    with service(cluster, "bench_door", SORTITOR_LOG_LEVEL="error", **UNLIMITED) as (
-        process,
-        s,
-        url,
+    with (
+        service(cluster, "bench_door", SORTITOR_LOG_LEVEL="error", **UNLIMITED) as (first, s, url),
+        another(cluster, url, SORTITOR_LOG_LEVEL="error", **UNLIMITED) as second,
     ):
         terms = PassTerms(label="bench", activation=Activation.SHARED)
         code = s.passes.add(terms).code
-        asyncio.run(knocks(process.url, code, "WARM"))
-        knocked = asyncio.run(knocks(process.url, code, "KM"))
+        both = (first.url, second.url)
+        asyncio.run(knocks(both, code, "WARM"))
+        alone = asyncio.run(knocks((first.url,), code, "ONE"))
+        knocked = asyncio.run(knocks(both, code, "TWO"))
         floor = bare(url)
         applied, update = assignments(s, url)
+    what = "knocks admitted per second, 8 clients"
     return [
-        Figure("knocks admitted per second, 8 clients / bare SQL", knocked, floor, "1/s", "≥ 0.35"),
+        Figure(f"{what}, one service / bare SQL", alone, floor, "1/s", ""),
+        Figure(f"{what}, two services / bare SQL", knocked, floor, "1/s", "≥ 0.35"),
         Figure("list of 5,000 assignments / bare UPDATE", applied, update, "s", "at most 3"),
     ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from statistics import median
@@ -89,18 +89,23 @@ def service(
             1,
         )
     with (
-        serve(
-            SORTITOR_DATABASE_URL=url,
-            SORTITOR_STATE_DIR=str(cluster.directory),
-            SORTITOR_RUN_AS="",
-            SORTITOR_MAX_UPLOAD_BYTES="2000000000",
-            **environment,
-        ) as process,
+        another(cluster, url, **environment) as process,
         Sortitor(process.url, token, timeout_seconds=1800) as s,
     ):
         yield process, s, url
     with psycopg.connect(cluster.start("postgres"), autocommit=True) as connection:
         connection.execute(sql.SQL("DROP DATABASE {} WITH (FORCE)").format(sql.Identifier(name)))
+
+
+def another(cluster: Cluster, url: str, **environment: str) -> AbstractContextManager[Process]:
+    """A service process on a database that is there."""
+    return serve(
+        SORTITOR_DATABASE_URL=url,
+        SORTITOR_STATE_DIR=str(cluster.directory),
+        SORTITOR_RUN_AS="",
+        SORTITOR_MAX_UPLOAD_BYTES="2000000000",
+        **environment,
+    )
 
 
 def peak_megabytes(process: Process) -> float:

@@ -191,20 +191,26 @@ class Context:
         return journal.record(
             connection,
             {
-                "at": self.now,
-                "actor": self.actor.name,
-                "account_id": self.actor.account_id,
-                "request_id": self.request_id,
-                "operation": operation,
-                "subject": subject,
+                **self.entry(operation, subject, summary),
                 "subject_id": subject_id,
-                "summary": summary,
                 "reason": reason or None,
                 "before": before,
                 "after": after,
                 "reverts": reverts,
             },
         )
+
+    def entry(self, operation: str, subject: str, summary: str) -> dict[str, Any]:
+        """What every journal entry of whoever acts says."""
+        return {
+            "at": self.now,
+            "actor": self.actor.name,
+            "account_id": self.actor.account_id,
+            "request_id": self.request_id,
+            "operation": operation,
+            "subject": subject,
+            "summary": summary,
+        }
 
 
 _Found = TypeVar("_Found")

@@ -314,10 +314,16 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
 
 
 def name_for(
-    connection: Connection, naming: Naming, device_id: int, facts: Mapping[str, Any]
+    connection: Connection,
+    naming: Naming,
+    device_id: int | None,
+    facts: Mapping[str, Any],
+    *,
+    is_sure: bool = True,
 ) -> str | None:
     """A name for one arriving device by the first template that fits its facts (attribute →
-    value), or None if it gives none; counts the counter on.
+    value), or None if it gives none; counts the counter on. Unless it `is_sure`, the name may be
+    another device's, and the database refuses it then.
     """
     template = next((one for one in naming.templates if one.fits(facts)), None)
     if template is None:
@@ -327,7 +333,7 @@ def name_for(
     for _ in range(_CANDIDATES):
         number = counters.take(connection, template.name) if counting else 1
         name = compose_one(template, texts, number)
-        if name is None or store.name_is_free(connection, name, device_id):
+        if name is None or not is_sure or store.name_is_free(connection, name, device_id):
             return name
         if not counting:
             return None

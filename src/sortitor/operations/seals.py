@@ -29,8 +29,10 @@ def seal(ctx: Context) -> int:
     """Seal what was written since, in the order of numbers; gives how many entries. Writers wait
     for nothing: whatever they commit is sealed afterwards, once, by one process at a time.
     """
-    done = 0
-    while fresh := _seal_some(ctx):
+    done = fresh = _seal_some(ctx)
+    # What came in the meantime waits for the next time: under load there is always something.
+    while fresh == _BATCH:
+        fresh = _seal_some(ctx)
         done += fresh
     return done
 

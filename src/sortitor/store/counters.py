@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from sqlalchemy import Connection, func, select
+from sqlalchemy import Connection, bindparam, func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from sortitor.store.rows import number
@@ -18,13 +18,19 @@ def next_numbers(connection: Connection, lock: bool = False) -> dict[str, int]:
     return {row.template: row.next_number for row in rows}
 
 
-def take(connection: Connection, template: str) -> int:
-    """Take the next number of one template's counter, which is held until the transaction ends."""
-    statement = insert(counters).values(template=template, next_number=2)
-    counted = statement.on_conflict_do_update(
+_TAKE = (
+    insert(counters)
+    .values(template=bindparam("template"), next_number=2)
+    .on_conflict_do_update(
         index_elements=["template"], set_={"next_number": counters.c.next_number + 1}
     )
-    return number(connection, counted.returning(counters.c.next_number - 1))
+    .returning(counters.c.next_number - 1)
+)
+
+
+def take(connection: Connection, template: str) -> int:
+    """Take the next number of one template's counter, which is held until the transaction ends."""
+    return number(connection, _TAKE, {"template": template})
 
 
 def advance(connection: Connection, next_number: Mapping[str, int]) -> None:

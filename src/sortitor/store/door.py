@@ -7,8 +7,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 
+from psycopg import sql
+from psycopg.types.json import Jsonb
 from sqlalchemy import (
     ARRAY,
     BigInteger,
@@ -33,7 +36,9 @@ from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Stage
 from sortitor.store import arrivals as store
 from sortitor.store.arrivals import PassRow
+from sortitor.store.cohorts import refresh_memberships_of_one
 from sortitor.store.devices import DeviceRow
+from sortitor.store.engine import raw
 from sortitor.store.people import held_of
 from sortitor.store.rows import read_one
 from sortitor.store.tables import (
@@ -98,16 +103,26 @@ class Found:
     owned: frozenset[tuple[str, str]]
 
 
+_WANTED = (
+    func.unnest(bindparam("kinds", type_=ARRAY(Text)), bindparam("values", type_=ARRAY(Text)))
+    .table_valued("kind", "value", name="wanted")
+    .render_derived()
+)
+_FOUND = (
+    select(identifiers, devices.c.person_id, devices.c.stage)
+    .join(devices, devices.c.id == identifiers.c.device_id)
+    .where(
+        tuple_(identifiers.c.kind, identifiers.c.value).in_(select(_WANTED.c.kind, _WANTED.c.value))
+    )
+)
+
+
 def found_by(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[Found]:
     """The devices with any of the identifiers; a serial fits its maker, or any where the maker is
     not known.
     """
-    query = (
-        select(identifiers, devices.c.person_id, devices.c.stage)
-        .join(devices, devices.c.id == identifiers.c.device_id)
-        .where(tuple_(identifiers.c.kind, identifiers.c.value).in_([*keys]))
-    )
-    rows = connection.execute(query).all()
+    values = {"kinds": [kind for kind, _ in keys], "values": [value for _, value in keys]}
+    rows = connection.execute(_FOUND, values).all()
     fitting = [r for r in rows if r.kind != "serial" or r.maker in (maker, "") or not maker]
     exact = {r.device_id for r in fitting if r.kind != "serial" or r.maker == maker}
     chosen = exact or {r.device_id for r in fitting}
@@ -187,31 +202,58 @@ def standing(
     return held_of(row[0] or ()), [bytes(one) for one in row[1] or ()]
 
 
-_KEY_PARTS = ("kind", "value", "maker", "given")
+_ADDING = """
+WITH blank AS (
+    SELECT to_jsonb(one) AS row FROM jsonb_populate_record(NULL::devices, %(blank)s) AS one
+), added AS (
+    INSERT INTO devices ({columns})
+    SELECT {columns} FROM jsonb_populate_record(NULL::devices, %(blank)s::jsonb || %(patch)s)
+    RETURNING id, to_jsonb(devices) AS row
+), named AS (
+    INSERT INTO identifiers (device_id, kind, value, maker, given)
+    SELECT added.id, i.kind, i.value, i.maker, i.given FROM added,
+        jsonb_to_recordset(%(keys)s) AS i (kind text, value text, maker text, given text)
+), entry AS (
+    INSERT INTO journal (at, actor, request_id, operation, subject, subject_id, summary)
+    SELECT %(at)s, %(actor)s, %(request_id)s, %(operation)s, %(subject)s, id, %(summary)s
+    FROM added RETURNING id
+), noted AS (
+    INSERT INTO journal_effects (entry_id, device_id, before, after)
+    SELECT entry.id, added.id, changed.before, changed.after FROM entry, added, blank, LATERAL (
+        SELECT jsonb_object_agg(key, blank.row -> key) AS before,
+            jsonb_object_agg(key, added.row -> key) AS after
+        FROM jsonb_object_keys(%(patch)s) AS key
+        WHERE (blank.row -> key) IS DISTINCT FROM (added.row -> key)
+    ) AS changed
+)
+SELECT id FROM added
+"""
 
 
-def _adding() -> Select[Any]:
-    names = ("stage", "stage_at", "created_at", "platform", "maker")
-    values = {name: bindparam(f"device_{name}", type_=devices.c[name].type) for name in names}
-    added = insert(devices).values(values).returning(devices.c.id).cte("added")
-    parts = [func.unnest(bindparam(f"{part}s", type_=ARRAY(Text))) for part in _KEY_PARTS]
-    rows = select(added.c.id, *parts)
-    named = insert(identifiers).from_select(["device_id", *_KEY_PARTS], rows).cte("named")
-    return select(added.c.id).add_cte(named)
-
-
-_ADDING = _adding()
+@lru_cache(maxsize=64)
+def _adding(columns: frozenset[str]) -> bytes:
+    names = sql.SQL(", ").join(map(sql.Identifier, sorted(columns)))
+    return sql.SQL(_ADDING).format(columns=names).as_bytes()
 
 
 def add_device(
-    connection: Connection, values: Mapping[str, Any], keys: Sequence[Mapping[str, Any]]
+    connection: Connection,
+    entry: Mapping[str, Any],
+    blank: Mapping[str, Any],
+    patch: Mapping[str, Any],
+    keys: Sequence[Mapping[str, Any]],
 ) -> int:
-    """A device that nobody announced, with its identifiers; its cohorts are for the caller to
-    settle.
+    """A device that nobody announced, written once as it is after its knock: with its identifiers,
+    its journal entry, and the effect that takes it back to what it was `blank`, and in its
+    cohorts.
     """
-    given = {f"device_{name}": value for name, value in values.items()}
-    given |= {f"{part}s": [key[part] for key in keys] for part in _KEY_PARTS}
-    return int(connection.execute(_ADDING, given).scalar_one())
+    values = {**entry, "blank": Jsonb(blank), "patch": Jsonb(patch), "keys": Jsonb(keys)}
+    with raw(connection).cursor() as cursor:
+        statement = _adding(frozenset({*blank, *patch}))
+        [(device_id,)] = cursor.execute(statement, values).fetchall()
+    assert isinstance(device_id, int)
+    refresh_memberships_of_one(connection, device_id, None)
+    return device_id
 
 
 @dataclass(frozen=True, slots=True)

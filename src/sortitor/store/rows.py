@@ -31,9 +31,11 @@ def read_one(
     return None if row is None else _maker(kind)(row)
 
 
-def number(connection: Connection, query: Executable) -> int:
-    """The one number that a query gives."""
-    return int(connection.execute(query).scalar_one())
+def number(
+    connection: Connection, query: Executable, values: Mapping[str, Any] | None = None
+) -> int:
+    """The one number that a query gives; `values` of a query that was made beforehand."""
+    return int(connection.execute(query, values).scalar_one())
 
 
 def among(column: ColumnElement[Any], numbers: Iterable[int]) -> ColumnElement[bool]:

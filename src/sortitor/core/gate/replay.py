@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from typing import Any
 
 from sortitor.core import filters
 from sortitor.core.filters import ATTRIBUTES, Filter, Kind
+from sortitor.core.flat import flat
 from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, decide_by
 from sortitor.core.gate.facets import FIELDS, own
 from sortitor.core.gate.policies import Gate, Policy
@@ -128,7 +129,8 @@ def _audience_key(policy: Policy) -> tuple[frozenset[str], frozenset[str], str |
 
 def kept(arrival: Arrival) -> dict[str, Any]:
     """The facts of an arrival as they are written down beside it, for a later replay."""
-    facts = asdict(arrival)
+    facts = flat(arrival)
+    facts["shown"] = flat(arrival.shown)
     facts["groups"] = sorted(filters.lower(name) for name in arrival.groups)
     facts["holding"] = [
         [platform, ownership, number]

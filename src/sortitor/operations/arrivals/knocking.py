@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
@@ -25,6 +25,7 @@ from sortitor.core.arrivals import (
     was_declared,
 )
 from sortitor.core.errors import Conflict
+from sortitor.core.flat import written
 from sortitor.core.gate import Holding
 from sortitor.core.gate.replay import kept
 from sortitor.core.lots import maker_key
@@ -87,7 +88,13 @@ def knock(ctx: Context, stated: Knock) -> Answer:
     """
     check_version(stated)
     device_ctx = replace(ctx, actor=Actor("device", Role.VIEWER), claim=None)
-    return _knock_once(device_ctx, stated, keys_of(stated))
+    keys = keys_of(stated)
+    try:
+        return _knock_once(device_ctx, stated, keys, is_sure=False)
+    except Conflict as error:
+        if not was_overtaken(error):
+            raise
+    return _knock_again(device_ctx, stated, keys)
 
 
 def pass_shown(ctx: Context, typed: str) -> ShownPass | None:
@@ -131,6 +138,9 @@ class Given:
     proof: Proof = Proof.NONE
     ownership: Ownership | None = None
     accepted: frozenset[str] = frozenset()
+    #: Whether a name is looked for among the others before it is given; else the database refuses
+    #: one that is taken, which is seldom, and costs nothing where it is not.
+    is_sure: bool = True
     #: All of it as it is written down.
     answers: Mapping[str, Any] = field(default_factory=dict)
     arrival_id: int | None = None
@@ -172,7 +182,11 @@ class _Known:
 
 
 @retry(retry=retry_if_exception(was_overtaken), stop=stop_after_attempt(_TRIES), reraise=True)
-def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
+def _knock_again(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
+    return _knock_once(ctx, stated, keys, is_sure=True)
+
+
+def _knock_once(ctx: Context, stated: Knock, keys: list[Key], *, is_sure: bool) -> Answer:
     shown = pass_shown(ctx, stated.code)
     if shown is None:
         return _unknown_pass()
@@ -181,6 +195,7 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[Key]) -> Answer:
         rules=_gate_of(shown.gate),
         naming=_naming_of(shown.naming),
         passcode_shown=is_right_passcode(shown, stated.passcode),
+        is_sure=is_sure,
     )
     with ctx.changing() as connection:
         answer = decide(ctx, connection, stated, keys, given)
@@ -210,8 +225,8 @@ def decide(
         "person_id": known.person.id if known.person else None,
         "proof": known.proof,
         "pass_id": given.shown.id,
-        "reasons": [asdict(reason) for reason in decision.reasons],
-        "trace": [asdict(step) for step in decision.trace],
+        "reasons": written(decision.reasons),
+        "trace": written(decision.trace),
         "facts": kept(arrival),
     }
     if decision.outcome is Outcome.REFUSED:
@@ -323,8 +338,8 @@ def _ask(
             "outcome": Outcome.REFUSED,
             "decided_at": ctx.now,
             "pass_id": given.shown.id,
-            "reasons": [asdict(reason)],
-            "trace": [asdict(step) for step in decision.trace],
+            "reasons": written((reason,)),
+            "trace": written(decision.trace),
         }
         return Answer(_write(ctx, connection, stated, given, values), Outcome.REFUSED, (reason,))
     values = {
@@ -339,7 +354,7 @@ def _ask(
         "pass_id": given.shown.id,
         "asks": list(decision.asks),
         "reasons": [],
-        "trace": [asdict(step) for step in decision.trace],
+        "trace": written(decision.trace),
     }
     secret = None
     if given.arrival_id is None:
@@ -500,7 +515,7 @@ def _let_in(
     decision: core_gate.Decision,
 ) -> tuple[int, str | None]:
     """Write the device as admitted or parked, with a name if it has none; gives its id and name."""
-    device, name = known.device, None
+    device, name = known.device, known.device.name if known.device else None
     patch = facts_to_set(
         knock=stated,
         decision=decision,
@@ -511,21 +526,41 @@ def _let_in(
     )
     if known.person is not None:
         patch["person_id"] = known.person.id
-    if device is None:
-        device_id = _add_device(ctx, connection, stated, keys)
-    else:
-        device_id, name = device.id, device.name
-        if fresh := [key for key in keys if (key.kind, key.value) not in known.owned]:
-            patch["identifiers"] = [asdict(key) for key in fresh]
     words = f"{stated.maker or ''} {stated.model or stated.platform} {decision.outcome}".strip()
     if known.needs_name:
         facts = facts_after(known.facts or {}, patch, keys, _facts_of(known.person))
-        name = naming.name_for(connection, given.naming, device_id, facts)
+        own = device.id if device else None
+        name = naming.name_for(connection, given.naming, own, facts, is_sure=given.is_sure)
         patch |= {"name": name, "name_basis": Basis.INFERRED if name else None}
         words += f", named {name}" if name else "; no template gave a name"
-    entry = ctx.record(connection, "device.knock", "device", words, subject_id=device_id)
-    store_devices.patch_one(connection, entry, device_id, patch, is_new=device is None)
-    return device_id, name
+    if device is None:
+        entry = ctx.entry("device.knock", "device", words)
+        device_id = door.add_device(connection, entry, _blank(ctx, stated), patch, written(keys))
+        return device_id, name
+    if fresh := [key for key in keys if (key.kind, key.value) not in known.owned]:
+        patch["identifiers"] = written(fresh)
+    entry_id = ctx.record(connection, "device.knock", "device", words, subject_id=device.id)
+    store_devices.patch_one(connection, entry_id, device.id, patch)
+    return device.id, name
+
+
+def _blank(ctx: Context, stated: Knock) -> dict[str, Any]:
+    """What a device is before its knock that nobody announced, and what it is again when the knock
+    is taken back.
+    """
+    moment = ctx.now.isoformat()
+    return {
+        "stage": Stage.AWAITED,
+        "stage_at": moment,
+        "created_at": moment,
+        "platform": stated.platform,
+        "maker": stated.maker,
+        "ownership": Ownership.UNKNOWN,
+        "ownership_basis": Basis.INFERRED,
+        "tags": [],
+        "details": {},
+        "manual": [],
+    }
 
 
 def _facts_of(person: PersonRow | None) -> dict[str, Any]:
@@ -541,14 +576,3 @@ def _facts_of(person: PersonRow | None) -> dict[str, Any]:
         "person.left": False,
         "person.groups": person.groups,
     }
-
-
-def _add_device(ctx: Context, connection: Connection, stated: Knock, keys: Sequence[Key]) -> int:
-    values = {
-        "stage": Stage.AWAITED,
-        "stage_at": ctx.now,
-        "created_at": ctx.now,
-        "platform": stated.platform,
-        "maker": stated.maker,
-    }
-    return door.add_device(connection, values, [asdict(key) for key in keys])

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Mapping
 from datetime import datetime
-from typing import Any, cast
+from functools import lru_cache
+from typing import Any, LiteralString, cast
 
 import polars as pl
 from psycopg import sql
@@ -86,9 +87,9 @@ WHERE i.device_id = new.id AND i.kind = 'serial' AND i.maker <> lower(new.row ->
 )""",
 }
 
-_ONE_PATCH = sql.SQL("SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch")
+_ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch"
 
-_PATCH_TABLE = sql.SQL("SELECT device_id, patch FROM patches")
+_PATCH_TABLE: LiteralString = "SELECT device_id, patch FROM patches"
 
 
 #: Whether an entry is taken back → the steps from stage to stage that it may take.
@@ -102,43 +103,44 @@ def _wrong_stage(device_id: int, name: str | None, before: str, after: str) -> C
     return wrong_stage(name or f"Device {device_id}", Stage(before), Stage(after))
 
 
-def _write_patches(
-    connection: Connection,
-    entry_id: int,
-    keys: Collection[str],
-    source: sql.SQL,
-    values: Mapping[str, Any],
-    reverting: bool = False,
-) -> None:
+@lru_cache(maxsize=256)
+def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
+    """The statement that sets these keys; written once for every set of them."""
+    assert keys <= {*PATCHABLE, "identifiers", "given_away"}, keys
     columns = sorted(key for key in keys if key in PATCHABLE)
-    assert set(keys) <= {*PATCHABLE, "identifiers", "given_away"}, keys
     # A patch that only adds identifiers sets the note to itself.
     assignments = sql.SQL(", ").join(
         sql.SQL("{0} = n.{0}").format(sql.Identifier(name)) for name in columns or ["note"]
     )
+    beside = sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys)
+    made = sql.SQL(_PATCH).format(source=sql.SQL(source), assignments=assignments, beside=beside)
+    return made.as_bytes()
+
+
+def _write_patches(
+    connection: Connection,
+    entry_id: int,
+    keys: Collection[str],
+    source: LiteralString,
+    values: Mapping[str, Any],
+    reverting: bool = False,
+) -> None:
+    statement = _patching(frozenset(keys), source)
     with raw(connection).cursor() as cursor:
-        beside = sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys)
-        cursor.execute(
-            sql.SQL(_PATCH).format(source=source, assignments=assignments, beside=beside),
-            {**values, "entry": entry_id, "steps": _STEPS[reverting]},
-        )
+        cursor.execute(statement, {**values, "entry": entry_id, "steps": _STEPS[reverting]})
         if wrong := cursor.fetchone():
             raise _wrong_stage(*cast("tuple[int, str | None, str, str]", wrong))
 
 
 def patch_one(
-    connection: Connection,
-    entry_id: int,
-    device_id: int,
-    patch: Mapping[str, Any],
-    is_new: bool = False,
+    connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]
 ) -> None:
     """Set fields of one device and record before and after under the journal entry; keys as in
-    `apply_patches`. `is_new`: it was added a moment ago, and is in no cohort yet.
+    `apply_patches`.
     """
     values = {"device": device_id, "patch": json.dumps(patch)}
     _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
-    refresh_memberships_of_one(connection, device_id, None if is_new else set(patch))
+    refresh_memberships_of_one(connection, device_id, set(patch))
 
 
 def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:

@@ -8,7 +8,18 @@ from datetime import date, datetime
 from typing import Any
 
 import polars as pl
-from sqlalchemy import ColumnElement, Connection, and_, case, func, literal, select, true
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    and_,
+    bindparam,
+    case,
+    func,
+    literal,
+    select,
+    true,
+)
 from sqlalchemy.dialects.postgresql import array
 
 from sortitor.core.filters import ATTRIBUTES, Filter
@@ -284,12 +295,19 @@ def names_in_use(connection: Connection, except_ids: Sequence[int] = ()) -> set[
     return set(connection.execute(query).scalars())
 
 
-def name_is_free(connection: Connection, name: str, device_id: int) -> bool:
-    """Whether no other device that is not retired has the name."""
-    taken = (
-        func.lower(devices.c.name) == name.lower(),
+_TAKEN = (
+    select(devices.c.id)
+    .where(
+        func.lower(devices.c.name) == bindparam("name"),
         devices.c.stage != Stage.RETIRED,
-        devices.c.id != device_id,
+        devices.c.id.is_distinct_from(bindparam("device_id", type_=BigInteger)),
         devices.c.name.is_not(None),
     )
-    return connection.execute(select(devices.c.id).where(*taken).limit(1)).one_or_none() is None
+    .limit(1)
+)
+
+
+def name_is_free(connection: Connection, name: str, device_id: int | None) -> bool:
+    """Whether no other device that is not retired has the name."""
+    values = {"name": name.lower(), "device_id": device_id}
+    return connection.execute(_TAKEN, values).one_or_none() is None
