@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import fields
 from enum import StrEnum
+from functools import lru_cache
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 
@@ -16,8 +17,9 @@ Kind = TypeVar("Kind")
 
 def read_all(connection: Connection, query: Executable, kind: type[Kind]) -> list[Kind]:
     """Every row as a `kind`; columns are its fields by name, words become enums."""
-    make = _maker(kind)
-    return [make(row) for row in connection.execute(query)]
+    result = connection.execute(query)
+    make = _maker(kind, tuple(result.keys()))  # type: ignore[arg-type]
+    return [make(row) for row in result.all()]
 
 
 def read_one(
@@ -27,8 +29,9 @@ def read_one(
     values: Mapping[str, Any] | None = None,
 ) -> Kind | None:
     """The only row as a `kind`, or None; `values` of a query that was made beforehand."""
-    row = connection.execute(query, values).one_or_none()
-    return None if row is None else _maker(kind)(row)
+    result = connection.execute(query, values)
+    row = result.one_or_none()
+    return None if row is None else _maker(kind, tuple(result.keys()))(row)  # type: ignore[arg-type]
 
 
 def number(
@@ -45,28 +48,23 @@ def among(column: ColumnElement[Any], numbers: Iterable[int]) -> ColumnElement[b
     return column == any_(literal([*numbers], ARRAY(BigInteger)))
 
 
-_MAKERS: dict[type[Any], Callable[[Row[Any]], Any]] = {}
-
-
-def _maker(kind: type[Kind]) -> Callable[[Row[Any]], Kind]:
-    """How a row becomes a `kind`, worked out once."""
-    if kind not in _MAKERS:
-        _MAKERS[kind] = _new_maker(kind)
-    return _MAKERS[kind]
-
-
-def _new_maker(kind: type[Kind]) -> Callable[[Row[Any]], Kind]:
-    names = [field.name for field in fields(kind)]  # type: ignore[arg-type]
+@lru_cache(maxsize=512)
+def _maker(kind: type[Kind], columns: tuple[str, ...]) -> Callable[[Row[Any]], Kind]:
+    """How a row with these columns becomes a `kind`, worked out once."""
+    places = {name: place for place, name in enumerate(columns)}
     hints = get_type_hints(kind)
-    words = {name: found for name in names if (found := _enum_of(hints[name])) is not None}
+    parts = [
+        (field.name, places[field.name], _enum_of(hints[field.name]))
+        for field in fields(kind)  # type: ignore[arg-type]
+    ]
 
     def make(row: Row[Any]) -> Kind:
-        given = row._mapping
-        values = {name: given[name] for name in names}
-        for name, enum in words.items():
-            if values[name] is not None:
-                values[name] = enum(values[name])
-        return kind(**values)
+        return kind(
+            **{
+                name: row[place] if enum is None or row[place] is None else enum(row[place])
+                for name, place, enum in parts
+            }
+        )
 
     return make
 
