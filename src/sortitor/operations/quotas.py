@@ -23,7 +23,7 @@ from sortitor.core.gate import (
 )
 from sortitor.core.vocabulary import Platform
 from sortitor.store import journal, people
-from sortitor.store.devices import DeviceRow
+from sortitor.store.devices import QuotaRow
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 
@@ -66,7 +66,7 @@ def over(connection: Connection, gate: Gate) -> dict[str, Over]:
     return found
 
 
-def holding_beside(device: DeviceRow | None, person_id: int, holding: Holding) -> Holding:
+def holding_beside(device: QuotaRow | None, person_id: int, holding: Holding) -> Holding:
     """What a person has beside this device."""
     if device is None or not counts_already(device.stage, device.person_id, person_id):
         return holding
@@ -75,7 +75,7 @@ def holding_beside(device: DeviceRow | None, person_id: int, holding: Holding) -
 
 def reasons_against(
     gate: Gate,
-    device: DeviceRow,
+    device: QuotaRow,
     person: PersonRow,
     holding: Holding,
     known: Mapping[str, Any] | None,

@@ -21,7 +21,7 @@ from sortitor.store import arrivals as store
 from sortitor.store import devices as store_devices
 from sortitor.store import gate as store_gate
 from sortitor.store import people
-from sortitor.store.devices import DeviceRow
+from sortitor.store.devices import QuotaRow
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 
@@ -105,7 +105,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
     if lock:
         people.lock_several(connection, [one.id for one in named])
     numbers = [int(row.device) for row in rows if row.device.isascii() and row.device.isdecimal()]
-    devices = store_devices.rows_of(connection, numbers, lock)
+    devices = store_devices.quota_rows(connection, numbers, lock)
     waits = {number: device.stage is Stage.PARKED for number, device in devices.items()}
     found = judged(rows, waits, by_name)
     found = _within_quotas(ctx, connection, found, devices, {one.id: one for one in named})
@@ -146,7 +146,7 @@ def _within_quotas(
     ctx: Context,
     connection: Connection,
     found: Sequence[Judged],
-    devices: Mapping[int, DeviceRow],
+    devices: Mapping[int, QuotaRow],
     named: Mapping[int, PersonRow],
 ) -> list[Judged]:
     """The rows again; whoever would pass the quota by the rows before gets no more."""
@@ -172,7 +172,7 @@ def _within_quotas(
     return judged_anew
 
 
-def _example(one: Judged, devices: Mapping[int, DeviceRow], names: Mapping[int, str]) -> Example:
+def _example(one: Judged, devices: Mapping[int, QuotaRow], names: Mapping[int, str]) -> Example:
     device = devices.get(one.device_id or 0)
     fault = one.verdict is RowVerdict.FAULT
     return Example(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import date, datetime
 from typing import Any
 
@@ -43,24 +43,35 @@ from sortitor.store.tables import (
 
 
 @dataclass(frozen=True, slots=True)
-class DeviceRow:
-    """A device with its person."""
+class QuotaRow:
+    """What quotas ask of a device, and what it is called: where thousands are read at once."""
 
     id: int
     stage: Stage
-    stage_at: datetime
-    flag: str | None
     platform: Platform | None
     os_version: str | None
+    ownership: Ownership
+    person_id: int | None
+    person_name: str | None
+    name: str | None
+
+    @property
+    def label(self) -> str:
+        """What it is called: its name, else its number."""
+        return self.name or f"device {self.id}"
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceRow(QuotaRow):
+    """A device with its person."""
+
+    stage_at: datetime
+    flag: str | None
     maker: str | None
     model: str | None
     product_code: str | None
-    ownership: Ownership
     ownership_basis: Basis
-    person_id: int | None
-    person_name: str | None
     person_user_name: str | None
-    name: str | None
     name_basis: str | None
     site: str | None
     department: str | None
@@ -79,11 +90,6 @@ class DeviceRow:
     created_at: datetime
     enrolled_at: datetime | None
     last_seen_at: datetime | None
-
-    @property
-    def label(self) -> str:
-        """What it is called: its name, else its number."""
-        return self.name or f"device {self.id}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,19 +152,18 @@ def several(connection: Connection, ids: Sequence[int]) -> dict[int, BriefRow]:
     return {row.id: row for row in read_all(connection, query, BriefRow)}
 
 
-def rows_of(connection: Connection, ids: Sequence[int], lock: bool = False) -> dict[int, DeviceRow]:
+def quota_rows(
+    connection: Connection, ids: Sequence[int], lock: bool = False
+) -> dict[int, QuotaRow]:
     """Device → its row; `lock` holds them, in one order for all."""
+    of_device = [devices.c[one.name] for one in fields(QuotaRow) if one.name != "person_name"]
     query = (
-        select(
-            devices,
-            people.c.name.label("person_name"),
-            people.c.user_name.label("person_user_name"),
-        )
+        select(*of_device, people.c.name.label("person_name"))
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(among(devices.c.id, ids))
         .order_by(devices.c.id)
     )
-    found = read_all(connection, query.with_for_update(of=devices) if lock else query, DeviceRow)
+    found = read_all(connection, query.with_for_update(of=devices) if lock else query, QuotaRow)
     return {row.id: row for row in found}
 
 
