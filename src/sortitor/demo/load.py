@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import replace
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from random import Random
 
@@ -108,6 +108,8 @@ TEMPLATES = [
 ]
 
 Say = Callable[[str], None]
+#: The newest code that was mailed to an address.
+ReadCode = Callable[[str], str | None]
 
 
 def load(
@@ -115,7 +117,7 @@ def load(
     scenario: sc.Scenario,
     at: Callable[[datetime], None],
     say: Say,
-    read_code: Callable[[str], str | None],
+    read_code: ReadCode,
     outside: Outside,
 ) -> None:
     """Tell the company's year; `at` sets the service's clock, `read_code` reads somebody's mails.
@@ -179,6 +181,11 @@ def load(
     say("The seasonal crew brings its own phones")
     _people(s, scenario.seasonal)
     lived += _arrive(s, "Seasonal crew, April week", scenario.personal)
+    _door_texts(s)
+    april = datetime(2025, 4, 7, 9, 40, tzinfo=UTC)
+    _on_the_way(
+        s, read_code, "Late for the April week", _APRIL, lambda day: at(april + timedelta(day))
+    )
     at(datetime(2025, 9, 15, 10, 0, tzinfo=UTC))
     swept = _sweep_some_laptops(s, lived)
     at(datetime(2026, 1, 16, 14, 20, tzinfo=UTC))
@@ -188,7 +195,7 @@ def load(
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
-    _on_the_way_today(s, read_code)
+    _on_the_way(s, read_code, "Early season crew", _NEWCOMERS)
     say("Other systems: a directory, a registry, a list of the yard")
     read_them_all(s, scenario, swept, outside, at)
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))
@@ -492,8 +499,8 @@ def _at_the_door_today(
     list(fleet.knock_all(s, other.code, [replace(in_use, person=crew[6])], at_once=1))
 
 
-#: How those who come today take the way in.
-_TODAY = (
+#: How newcomers take the way in.
+_WAYS = (
     Behaviour.FINISHES,
     Behaviour.STOPS_HALFWAY,
     Behaviour.FAILS,
@@ -515,8 +522,19 @@ _NEWCOMERS = (
 )
 
 
-def _on_the_way_today(s: Sortitor, read_code: Callable[[str], str | None]) -> None:
-    """Newcomers with their own phones, at every stage of the way in."""
+_APRIL = (
+    "Massen Rodda",
+    "Kerra Tonkin",
+    "Digory Pascoe",
+    "Tegen Varcoe",
+    "Ruth Angwin",
+    "Petroc Hale",
+    "Wella Curnow",
+)
+
+
+def _door_texts(s: Sortitor) -> None:
+    """What people read at the door, and the terms that the seasonal crew accepts."""
     s.terms.add(
         Terms(
             name="Devices on board",
@@ -543,18 +561,26 @@ def _on_the_way_today(s: Sortitor, read_code: Callable[[str], str | None]) -> No
     policies = list(s.gate.show().policies)
     policies[0] = policies[0].model_copy(update={"terms": ("Devices on board",)})
     s.gate.apply(policies, s.gate.preview(policies).digest, "from the new season on")
-    early = s.passes.add(
-        PassTerms(
-            label="Early season crew", sign_in=SignInWay.MAIL, asks_ownership=True, valid_days=30
-        )
-    )
-    random = Random(12)
+
+
+def _on_the_way(
+    s: Sortitor,
+    read_code: ReadCode,
+    label: str,
+    names: Sequence[str],
+    next_day: Callable[[int], None] = lambda day: None,
+) -> None:
+    """Newcomers with their own phones, at every stage of the way in."""
+    terms = PassTerms(label=label, sign_in=SignInWay.MAIL, asks_ownership=True, valid_days=30)
+    code = s.passes.add(terms).code
+    random = Random(label)
     people = [
         sc.Person(name.lower().replace(" ", "."), name, "Deck", "Petrel", ("Seasonal crew",))
-        for name in _NEWCOMERS
+        for name in names
     ]
     _people(s, people)
-    for person, behaviour in zip(people, _TODAY, strict=False):
+    for day, (person, behaviour) in enumerate(zip(people, _WAYS, strict=True)):
+        next_day(day)
         device = Hardware(
             Platform.ANDROID,
             "14",
@@ -564,7 +590,7 @@ def _on_the_way_today(s: Sortitor, read_code: Callable[[str], str | None]) -> No
             numbers.imei(random),
             person.user_name,
         )
-        fleet.Traveller(s, device, person.mail, read_code).arrive(early.code, behaviour)
+        fleet.Traveller(s, device, person.mail, read_code).arrive(code, behaviour)
 
 
 _RULES_EN = """Your own phone may come on board. Please agree:
