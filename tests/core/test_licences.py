@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.filters import matches, parse
-from sortitor.core.licences import Pool, PoolState, needs_seat, state
+from sortitor.core.licences import Pool, PoolState, Standing, needs_seat, state_of
 from sortitor.core.vocabulary import Ownership, Platform, Stage
 
 platforms, ownerships, stages = (
@@ -39,7 +39,7 @@ def test_the_count_is_that_of_the_devices_and_nothing_else(
         assert device["stage"] is not Stage.RETIRED
         assert device["stage"] is not Stage.AWAITED or pool.awaited_too
         assert pool.filter is None or matches(parse(pool.filter), device)[0]
-    assert state(len(needed), pool.seats) is (
+    assert state_of(pool, Standing(pool.seats, 0), len(needed)) is (
         PoolState.SHORT if len(needed) > pool.seats else PoolState.COVERED
     )
 

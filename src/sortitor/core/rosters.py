@@ -71,6 +71,8 @@ class Told:
     gone: pl.DataFrame = field(default_factory=lambda: pl.DataFrame(schema={"key": pl.String}))
     cursor: str | None = None
     etag: str | None = None
+    #: Of an issuer: its public keys by their numbers.
+    keys: Mapping[str, Mapping[str, Any]] | None = None
     remarks: tuple[Remarked, ...] = ()
 
 

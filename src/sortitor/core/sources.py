@@ -74,12 +74,14 @@ _OF_KIND: dict[SourceKind, tuple[str, ...]] = {
     SourceKind.REGISTRY: ("resellers", "takes_new", "ownership"),
     SourceKind.ROSTER: ("columns",),
     SourceKind.PUSH: (),
+    SourceKind.ISSUER: (),
 }
 #: How an address of a source of a kind begins.
 SCHEMES: dict[SourceKind, tuple[str, ...]] = {
     SourceKind.DIRECTORY: ("ldaps", "ldap"),
     SourceKind.REGISTRY: ("https", "http"),
     SourceKind.ROSTER: ("https", "http"),
+    SourceKind.ISSUER: ("https", "http"),
 }
 #: What a source of a kind is opened with.
 OPENED_WITH: dict[SourceKind, tuple[SecretKind, ...]] = {
@@ -87,6 +89,7 @@ OPENED_WITH: dict[SourceKind, tuple[SecretKind, ...]] = {
     SourceKind.REGISTRY: (SecretKind.KEY, SecretKind.TOKEN),
     SourceKind.ROSTER: (SecretKind.TOKEN,),
     SourceKind.PUSH: (),
+    SourceKind.ISSUER: (SecretKind.TOKEN,),
 }
 
 
@@ -97,8 +100,8 @@ class Source(NamedDocument):
     address: Note = Field(
         default=None,
         description=(
-            "Where it is: ldaps://host for a directory, https://… for a registry or a roster;"
-            " a roster without one is handed over by hand."
+            "Where it is: ldaps://host for a directory, https://… for a registry, a roster or the"
+            " keys of an issuer; a roster or keys without one are handed over by hand."
         ),
     )
     fresh_hours: int = Field(
@@ -198,6 +201,8 @@ class Source(NamedDocument):
         """Raise BadInput for what does not fit the kind, and what cannot be read."""
         if self.covers:
             parse(self.covers)
+            if self.kind is SourceKind.ISSUER:
+                raise _wrong("covers", "other_kind", "An issuer knows no devices.")
         self._check_kind()
         self._check_address()
         if self.kind is SourceKind.DIRECTORY:

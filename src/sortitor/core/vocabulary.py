@@ -35,6 +35,7 @@ class EndKind(StrEnum):
     PASS = "pass"
     HOLD = "hold"
     WARRANTY = "warranty"
+    LICENCE = "licence"
 
 
 class SourceKind(StrEnum):
@@ -48,6 +49,8 @@ class SourceKind(StrEnum):
     ROSTER = "roster"
     #: People and groups that an identity provider pushes by SCIM (RFC 7644).
     PUSH = "push"
+    #: Whoever signs vouchers for licence seats, by public keys (RFC 7517).
+    ISSUER = "issuer"
 
 
 class Login(StrEnum):

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
     Activation,
@@ -133,6 +134,7 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         EndKind.PASS: "passes",
         EndKind.HOLD: "holds",
         EndKind.WARRANTY: "warranties",
+        EndKind.LICENCE: "licence seats",
     },
     Login: {
         Login.USER_NAME: "user name",
@@ -143,6 +145,27 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         SourceKind.REGISTRY: "registry of a supplier",
         SourceKind.ROSTER: "roster file",
         SourceKind.PUSH: "pushed people (SCIM)",
+        SourceKind.ISSUER: "issuer of licences",
+    },
+    PoolState: {
+        PoolState.COVERED: "covered",
+        PoolState.SHORT: "short",
+        PoolState.GRACE: "in grace",
+        PoolState.LAPSED: "lapsed",
+    },
+    Term: {
+        Term.SHARED: "all seats end together",
+        Term.EACH: "each voucher's seats end by themselves",
+    },
+    Shortage: {
+        Shortage.ADMIT: "let in",
+        Shortage.PARK: "parked",
+        Shortage.REFUSE: "refused",
+    },
+    Act: {
+        Act.TOP_UP: "top up: seats come to those that are there",
+        Act.ROLLOVER: "roll over: seats take their place",
+        Act.BESIDE: "beside: seats with an end of their own",
     },
     SecretKind: {
         SecretKind.PASSWORD: "password",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, date, datetime, tzinfo
 from typing import Any, TypeVar
 
 from sortitor.core.access import Veil, veil_of
@@ -48,6 +48,8 @@ class Limits:
     session_hours: int = 12
     session_idle_hours: int = 4
     public_url: str = ""
+    #: Where a day begins and ends.
+    zone: tzinfo = UTC
     #: Whether a mail server is set.
     sends_mail: bool = False
     files: FileLimits = field(default_factory=FileLimits)
@@ -101,6 +103,11 @@ class Context:
     def now(self) -> datetime:
         """The present moment of the business, UTC."""
         return self.clock.now()
+
+    @property
+    def today(self) -> date:
+        """The present day of the business, in the organisation's time zone."""
+        return self.now.astimezone(self.limits.zone).date()
 
     @property
     def veil(self) -> Veil:

@@ -15,12 +15,13 @@ import polars as pl
 from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
+from sortitor.core.licences import Pool
 from sortitor.core.lifecycle import COUNTED, WAKEABLE, check_transition
 from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
-from sortitor.operations import gate, quotas
+from sortitor.operations import gate, licences, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices as store
@@ -28,6 +29,7 @@ from sortitor.store import journal, people, sweeps
 from sortitor.store.devices import DeviceRow as DeviceRow
 from sortitor.store.devices import IdentifierRow, InCohortRow
 from sortitor.store.devices import LineRow as LineRow
+from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.people import PersonRow
 from sortitor.store.sweeps import HoldRow
@@ -43,6 +45,7 @@ class DeviceDetail:
     identifiers: list[IdentifierRow]
     holds: list[HoldRow]
     cohorts: list[InCohortRow]
+    pools: list[Kept[Pool]]
     timeline: list[dict[str, Any]]
 
 
@@ -113,6 +116,7 @@ def one(ctx: Context, device_id: int) -> DeviceDetail:
             identifiers=store.identifiers_of(connection, device_id),
             holds=sweeps.holds_on(connection, device_id),
             cohorts=store.cohorts_of(connection, device_id, ctx.now),
+            pools=licences.taken_by(ctx, connection, device_id),
             timeline=_timeline(ctx, connection, device),
         )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, timedelta
 from urllib.parse import quote, urlsplit
 
 from icalendar import Calendar, Event
@@ -15,6 +15,7 @@ from sortitor.core.vocabulary import EndKind, SecretKind
 from sortitor.operations import accounts, mail
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.licences.pools import POOLS, course_of, living
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import ends as store
 from sortitor.store import mails, sources, tables
@@ -70,12 +71,13 @@ def _all(
         EndKind.PASS: _passes,
         EndKind.HOLD: _holds,
         EndKind.WARRANTY: _warranties,
+        EndKind.LICENCE: _licences,
     }
-    found = [end for kind in kinds for end in looks[kind](connection, ctx.now)]
+    found = [end for kind in kinds for end in looks[kind](ctx, connection)]
     return sorted(found, key=lambda end: (end.ends_on, end.key))
 
 
-def _credentials(connection: Connection, now: datetime) -> Iterator[End]:
+def _credentials(ctx: Context, connection: Connection) -> Iterator[End]:
     names = {kept.id: kept.document.name for kept in SOURCES.shelf.every(connection)}
     for row in sources.secrets(connection):
         if row.ends_at is None or row.waiting or row.kind is SecretKind.KEY:
@@ -89,22 +91,37 @@ def _credentials(connection: Connection, now: datetime) -> Iterator[End]:
         )
 
 
-def _passes(connection: Connection, now: datetime) -> Iterator[End]:
-    for row in store.passes(connection, now, now + _AHEAD):
+def _passes(ctx: Context, connection: Connection) -> Iterator[End]:
+    for row in store.passes(connection, ctx.now, ctx.now + _AHEAD):
         one, many = f"The pass “{row.name}”", f"{row.count:,} passes “{row.name}”"
         yield _end(EndKind.PASS, row, one, many, f"/passes/{row.number}")
 
 
-def _holds(connection: Connection, now: datetime) -> Iterator[End]:
-    for row in store.holds(connection, now, now + _AHEAD):
+def _holds(ctx: Context, connection: Connection) -> Iterator[End]:
+    for row in store.holds(connection, ctx.now, ctx.now + _AHEAD):
         one, many = f"The hold on {_device(row)}", f"The holds on {row.count:,} devices"
         held = f"/devices?filter={quote('held eq true')}"
         page = f"/devices/{row.number}" if row.count == 1 else held
         yield _end(EndKind.HOLD, row, one, many, page)
 
 
-def _warranties(connection: Connection, now: datetime) -> Iterator[End]:
-    for row in store.warranties(connection, now, now + _AHEAD):
+def _licences(ctx: Context, connection: Connection) -> Iterator[End]:
+    for kept in POOLS.shelf.every(connection):
+        course = course_of(kept.document, living(connection, kept.id))
+        for day in course.ends_after(ctx.today):
+            seats = sum(span.seats for span in course.spans if span.ends_on == day)
+            yield End(
+                key=f"licence-{kept.id}",
+                kind=EndKind.LICENCE,
+                title=f"{plural(seats, 'seat')} of “{kept.document.name}”",
+                ends_on=day,
+                page=f"/licences/{kept.id}",
+                count=seats,
+            )
+
+
+def _warranties(ctx: Context, connection: Connection) -> Iterator[End]:
+    for row in store.warranties(connection, ctx.now, ctx.now + _AHEAD):
         one, many = f"The warranty of {_device(row)}", f"The warranty of {row.count:,} devices"
         if row.count == 1:
             page = f"/devices/{row.number}"

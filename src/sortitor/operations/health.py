@@ -53,7 +53,7 @@ def count(ctx: Context) -> Numbers:
     pools = []
     for counted in licences.every(ctx):
         pool = counted.kept.document
-        pools.append((pool.name, counted.needed, pool.seats))
+        pools.append((pool.name, counted.needed, counted.standing.seats))
     with ctx.reading() as connection:
         stages, refusals = today.stages(connection), today.refusals_by_reason(connection)
     found = Numbers(stages, refusals, pools, ctx.clock.wall().timestamp())

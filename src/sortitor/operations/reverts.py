@@ -16,7 +16,7 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import DocumentKind
 from sortitor.operations.ends import REMINDERS
 from sortitor.operations.gate import GATE, in_force
-from sortitor.operations.licences import POOLS
+from sortitor.operations.licences import POOLS, vouchers
 from sortitor.operations.naming import NAMING
 from sortitor.operations.orders import ORDERS
 from sortitor.operations.sources.documents import SOURCES
@@ -68,6 +68,8 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
         undone = gaps.plan_undoing(connection, entry.before, entry.after)
         shown = core.decisions_revert(entry.summary, len(undone.lines), undone.left)
         return sealed(shown, [entry.id, undone.lines, undone.left])
+    if entry.operation == "grant.add":
+        return vouchers.plan_undoing(ctx, connection, entry, lock)
     plan = journal.plan_undoing(connection, entry.id, lock)
     examples = tuple(
         core.revert_example(
@@ -121,6 +123,8 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         elif entry.operation == "level.decide":
             undone = gaps.plan_undoing(connection, entry.before, entry.after)
             levels.restore(connection, undone.lines)
+        elif entry.operation == "grant.add":
+            vouchers.undo(ctx, connection, entry)
         else:
             journal.undo(connection, entry_id, revert_id)
             quotas.require_room(connection, in_force(connection), revert_id)
@@ -137,7 +141,7 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         store_cohorts.hold_still(connection)
     if entry.operation == "source.run":
         source_people.hold(connection)
-    if entry.operation not in _KINDS:
+    if entry.operation not in _KINDS and entry.operation != "grant.add":
         # The people's rows before the devices': the order of every arrival.
         people.lock_several(connection, journal.people_concerned(connection, entry.id))
 

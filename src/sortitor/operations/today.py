@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, time
 
 from sortitor.core.ends import said
+from sortitor.core.licences import PoolState
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, Gap, SourceState
 from sortitor.operations import ends, gate, levels, licences, quotas
@@ -159,18 +160,25 @@ def _pools(ctx: Context) -> list[Item]:
     items = []
     for counted in licences.every(ctx):
         pool, number = counted.kept.document, counted.kept.id
-        short = counted.needed - pool.seats
-        if short <= 0:
+        standing, state = counted.standing, counted.state
+        if state is PoolState.COVERED:
             continue
+        if counted.missing:
+            title = f"{pool.name} is short of {plural(counted.missing, 'seat')}"
+        else:
+            title = f"Seats of {pool.name} have ended"
+        detail = f"{counted.needed:,} needed, {standing.seats:,} there."
+        if standing.lasts_on is not None:
+            detail += f" {standing.in_grace:,} of them only until {standing.lasts_on:%F}."
         items.append(
             Item(
                 kind="pool",
-                title=f"{pool.name} is short of {plural(short, 'seat')}",
-                detail=f"{counted.needed:,} needed, {pool.seats:,} there.",
-                count=short,
+                title=title,
+                detail=detail,
+                count=counted.missing or standing.in_grace,
                 since_at=None,
-                action="Look at the devices",
-                page=f"/devices?pool={number}",
+                action="Look at the pool",
+                page=f"/licences/{number}",
                 command=f"sortitor pool show {number}",
             )
         )

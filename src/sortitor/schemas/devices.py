@@ -84,6 +84,14 @@ class Happening(Answer):
     reverted_by: int | None
 
 
+class SeatOfDevice(Answer):
+    """A licence seat that the device takes."""
+
+    pool_id: int
+    pool: str
+    since: Time = Field(description="Since it is in use, or known where it has not arrived.")
+
+
 class DeviceDetail(Device):
     """A device with all that is known of it."""
 
@@ -99,6 +107,7 @@ class DeviceDetail(Device):
     details: dict[str, Any]
     holds: list[Hold]
     cohorts: list[CohortOfDevice]
+    seats: list[SeatOfDevice]
     timeline: list[Happening]
 
 

@@ -6,9 +6,10 @@ import os
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
+from zoneinfo import available_timezones
 
 import platformdirs
-from pydantic import AwareDatetime, Field, SecretStr, model_validator
+from pydantic import AfterValidator, AwareDatetime, Field, SecretStr, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from sortitor.sources.network import Networks, networks_of
@@ -19,6 +20,12 @@ def _state_dir() -> Path:
     return (
         Path("/var/lib/sortitor") if os.geteuid() == 0 else platformdirs.user_state_path("sortitor")
     )
+
+
+def _known_zone(name: str) -> str:
+    if name not in available_timezones():
+        raise ValueError(f"there is no time zone {name!r}; write it as Europe/Lisbon")
+    return name
 
 
 class Settings(BaseSettings):
@@ -109,6 +116,15 @@ class Settings(BaseSettings):
             )
         ),
     ] = ""
+    time_zone: Annotated[
+        str,
+        AfterValidator(_known_zone),
+        Field(
+            description=(
+                "The organisation's time zone, in which days begin and end, such as Europe/Lisbon."
+            )
+        ),
+    ] = "UTC"
     mail_host: Annotated[
         str, Field(description="The mail server that mails are handed to; empty: none are sent.")
     ] = ""

@@ -15,6 +15,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
+from zoneinfo import ZoneInfo
 
 import structlog
 import uvicorn
@@ -117,6 +118,7 @@ def runtime(
             settings.session_hours,
             settings.session_idle_hours,
             settings.public_url.rstrip("/"),
+            ZoneInfo(settings.time_zone),
             bool(settings.mail_host),
             FileLimits(settings.file_memory_mb * 1_000_000, settings.file_seconds),
             Keeping(settings.arrivals_days, settings.uploads_days, settings.jobs_days),

@@ -11,7 +11,7 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SourceKind
 from sortitor.operations.files import FileLimits
 from sortitor.operations.sources.ports import Asked, Done, Held, Looked, Secrets, Tell
-from sortitor.sources import ldap, registry, roster_file
+from sortitor.sources import issuer, ldap, registry, roster_file
 from sortitor.sources.network import Networks
 
 
@@ -29,6 +29,8 @@ class Protocols:
             return ldap.read(source, secrets, asked, tell, self.networks)
         if source.kind is SourceKind.REGISTRY:
             return registry.read(source, secrets, asked, tell, self.networks)
+        if source.kind is SourceKind.ISSUER:
+            return issuer.read(source, secrets, asked, self.networks)
         return roster_file.read(
             source, secrets, asked, tell, self.networks, self.most_bytes, self.files
         )
@@ -39,6 +41,8 @@ class Protocols:
             return ldap.look(source, secrets, self.networks)
         if source.kind is SourceKind.REGISTRY:
             return registry.look(source, secrets, self.networks)
+        if source.kind is SourceKind.ISSUER:
+            return issuer.look(source, secrets, self.networks)
         return roster_file.look(source, secrets, self.networks, self.most_bytes, self.files)
 
     def proves(self, source: Source, secrets: Secrets, login: str, password: str) -> str | None:

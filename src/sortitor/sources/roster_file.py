@@ -17,7 +17,7 @@ from sortitor.sources.http import Answered, Line
 from sortitor.sources.network import Networks
 
 _SECONDS = 300.0
-_NOT_MODIFIED, _NOT_SIGNED_IN = 304, (401, 403)
+NOT_MODIFIED, _NOT_SIGNED_IN = 304, (401, 403)
 _REDIRECTS = range(301, 309)
 
 
@@ -31,8 +31,8 @@ def read(
     limits: FileLimits,
 ) -> Told | None:
     """The roster; None where the address says that it is the same as the last time."""
-    answer = _fetched(source, secrets, asked.etag, networks, most_bytes)
-    if answer.status == _NOT_MODIFIED:
+    answer = fetched(source, secrets, asked.etag, networks, most_bytes)
+    if answer.status == NOT_MODIFIED:
         return None
     tell("reading the file", 0, 0)
     manifest = read_file(answer.content, "table", Reading(), limits)
@@ -43,7 +43,7 @@ def look(
     source: Source, secrets: Secrets, networks: Networks, most_bytes: int, limits: FileLimits
 ) -> Looked:
     """Whether the file can be fetched and read; with up to three of its lines."""
-    answer = _fetched(source, secrets, None, networks, most_bytes)
+    answer = fetched(source, secrets, None, networks, most_bytes)
     manifest = read_file(answer.content, "table", Reading(), limits)
     told = roster_of(manifest, source)
     assert told.devices is not None
@@ -54,9 +54,10 @@ def look(
     return Looked(tuple(words), entries)
 
 
-def _fetched(
+def fetched(
     source: Source, secrets: Secrets, etag: str | None, networks: Networks, most_bytes: int
 ) -> Answered:
+    """What the address answers: a file, or that it is the same as the one with this ETag."""
     token = secrets.get(SecretKind.TOKEN)
     headers = {"if-none-match": etag} if etag else {}
     with Line(networks, token.decode() if token else None) as line:
@@ -67,7 +68,7 @@ def _fetched(
             most_seconds=_SECONDS,
             headers=headers,
         )
-    if answer.status == _NOT_MODIFIED and etag:
+    if answer.status == NOT_MODIFIED and etag:
         return answer
     if answer.status in _NOT_SIGNED_IN:
         raise SourceFault(

@@ -32,6 +32,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.gate import Holding
+from sortitor.core.licences import Shortage
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Stage
 from sortitor.store import arrivals as store
@@ -50,6 +51,7 @@ from sortitor.store.tables import (
     identifiers,
     passes,
     people,
+    pools,
     rulebooks,
 )
 
@@ -60,6 +62,8 @@ class ShownPass(PassRow):
 
     gate: str
     naming: str
+    #: Whether any licence pool minds who comes.
+    minds_seats: bool
 
 
 def _book(name: str) -> ColumnElement[str]:
@@ -67,7 +71,10 @@ def _book(name: str) -> ColumnElement[str]:
     return select(text).where(rulebooks.c.id == bindparam(f"{name}_id")).scalar_subquery()
 
 
-_SHOWN = store.PASSES.add_columns(_book("gate").label("gate"), _book("naming").label("naming"))
+_MINDING = exists(select(pools.c.id).where(pools.c.document["when_short"].astext != Shortage.ADMIT))
+_SHOWN = store.PASSES.add_columns(
+    _book("gate").label("gate"), _book("naming").label("naming"), _MINDING.label("minds_seats")
+)
 _SHOWN = _SHOWN.where(passes.c.code_hash == bindparam("code"))
 
 

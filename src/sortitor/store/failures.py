@@ -48,6 +48,16 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There is already a licence pool of this name.",
         "Choose another name.",
     ),
+    "uq_grants_voucher": (
+        "voucher_used",
+        "This voucher has been used already.",
+        "Read where, in the history of its pool.",
+    ),
+    "uq_grants_used_as": (
+        "voucher_used",
+        "This voucher has been used already.",
+        "Read where, in the history of its pool.",
+    ),
     "uq_arrivals_secret": (
         "changed_meanwhile",
         "Another arrival was written at this very moment.",

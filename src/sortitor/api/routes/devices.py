@@ -34,6 +34,7 @@ from sortitor.schemas.devices import (
     HoldNew,
     Identifier,
     Report,
+    SeatOfDevice,
     SetName,
 )
 
@@ -189,6 +190,14 @@ def show_device(ctx: MayLook, device_id: Number) -> DeviceDetail:
         details=_details(ctx, row),
         holds=[Hold.model_validate(hold) for hold in found.holds],
         cohorts=[CohortOfDevice.model_validate(cohort) for cohort in found.cohorts],
+        seats=[
+            SeatOfDevice(
+                pool_id=kept.id,
+                pool=kept.document.name,
+                since=row.enrolled_at or row.created_at,
+            )
+            for kept in found.pools
+        ],
         timeline=[
             Happening.model_validate({**one, "entry_id": one["id"]}) for one in found.timeline
         ],

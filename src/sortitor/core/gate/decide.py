@@ -18,6 +18,7 @@ from sortitor.core.gate.facets import (
     stated,
 )
 from sortitor.core.gate.policies import Gate, Policy, Quota, VersionBounds, Who
+from sortitor.core.licences.pools import Shortage
 from sortitor.core.previews import listed
 from sortitor.core.vocabulary import (
     Activation,
@@ -84,6 +85,23 @@ class Holding:
 
 
 @dataclass(frozen=True, slots=True)
+class Seats:
+    """A licence pool that minds who comes, of which the arriving device would take a seat: how many
+    are taken, how many there are, and what becomes of the device where none is free.
+    """
+
+    pool: str
+    when_short: Shortage
+    taken: int
+    seats: int
+
+    @property
+    def are_out(self) -> bool:
+        """Whether none is free."""
+        return self.taken >= self.seats
+
+
+@dataclass(frozen=True, slots=True)
 class Arrival:
     """The facts of a knock, imagined or real.
 
@@ -112,6 +130,7 @@ class Arrival:
     #: It has a credential that is good, and did not show it.
     in_use: bool = False
     shown: Pass = Pass()
+    seats: tuple[Seats, ...] = ()
 
     @property
     def who(self) -> Who:
@@ -197,6 +216,10 @@ _TEXTS: dict[str, tuple[str, str]] = {
         "Retire one of the person's devices, or raise the quota.",
         "You have as many devices as you may have. Ask your help desk.",
     ),
+    "no_seat": (
+        "Use a voucher for more seats, or retire devices that nobody uses.",
+        "There is no licence left for this device. Your help desk will let you know.",
+    ),
     "signin_failed": (
         "Use the person for whom the pass was made, or make a new pass.",
         "That name does not go with this code.",
@@ -264,6 +287,7 @@ def decide_by(arrival: Arrival, audience: Sequence[Policy]) -> Decision:
         _ownership_step(arrival, audience),
         _declared_step(arrival, audience),
         *(_quota_step(arrival, quota) for quota in quotas(audience, arrival.platform)),
+        *map(_seat_step, arrival.seats),
         _returning_step(arrival, audience),
     )
     failed = [step for step in trace if not step.passed]
@@ -384,6 +408,8 @@ def _reason(step: Step) -> Reason:
 
 
 def _only_parks(step: Step) -> bool:
+    if step.code == "no_seat":
+        return step.wanted == _SEAT_WANTED[Shortage.PARK]
     return step.code == "in_use" or (step.code == "returning" and step.wanted == Returning.PARK)
 
 
@@ -634,6 +660,27 @@ def _quota_step(arrival: Arrival, found: Statement) -> Step:
         explanation=f"{allows}; {arrival.person} has {holding}.",
     )
     return _failing(step, "quota_reached") if holding >= quota.devices else step
+
+
+#: What becomes of a device without a seat → what the trace says was wanted.
+_SEAT_WANTED = {
+    Shortage.PARK: "a free seat; else it waits",
+    Shortage.REFUSE: "a free seat",
+    Shortage.ADMIT: "nothing",
+}
+
+
+def _seat_step(seats: Seats) -> Step:
+    there = f"{seats.pool} has {seats.seats:,} and {seats.taken:,} are taken"
+    step = _passed(
+        facet="licence",
+        policy=seats.pool,
+        wanted=_SEAT_WANTED[seats.when_short],
+        actual=f"{max(0, seats.seats - seats.taken):,} free",
+        explanation=f"The device would take a licence seat; {there}.",
+    )
+    is_let_in = seats.when_short is Shortage.ADMIT
+    return _failing(step, "no_seat") if seats.are_out and not is_let_in else step
 
 
 _RETURNING_WORDS = {

@@ -10,9 +10,10 @@ from typing import Any
 from sortitor.core import filters
 from sortitor.core.filters import ATTRIBUTES, Filter, Kind
 from sortitor.core.flat import flat
-from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, decide_by
+from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, Seats, decide_by
 from sortitor.core.gate.facets import FIELDS, own
 from sortitor.core.gate.policies import Gate, Policy
+from sortitor.core.licences.pools import Shortage
 from sortitor.core.vocabulary import (
     Activation,
     Facet,
@@ -137,6 +138,8 @@ def kept(arrival: Arrival) -> dict[str, Any]:
         for (platform, ownership), number in sorted(arrival.holding.counts.items(), key=str)
         if number
     ]
+    # Only those that were out, without numbers: what is alike stays alike.
+    facts["seats"] = [[one.pool, one.when_short] for one in arrival.seats if one.are_out] or None
     if arrival.accepted is not None:
         facts["accepted"] = sorted(arrival.accepted)
     if arrival.known is not None:
@@ -178,6 +181,7 @@ def remembered(facts: Mapping[str, Any]) -> Arrival:
         signin_failed=bool(facts.get("signin_failed")),
         in_use=bool(facts.get("in_use")),
         shown=_pass(facts.get("shown") or {}),
+        seats=tuple(Seats(pool, Shortage(act), 0, 0) for pool, act in facts.get("seats") or ()),
     )
 
 

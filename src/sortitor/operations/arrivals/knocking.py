@@ -33,7 +33,7 @@ from sortitor.core.naming.templates import Naming
 from sortitor.core.ownership import after_arrival
 from sortitor.core.signing_in import WAY_LIFE
 from sortitor.core.vocabulary import Basis, Need, Outcome, Ownership, Proof, Role, Stage
-from sortitor.operations import gate, naming, quotas
+from sortitor.operations import gate, licences, naming, quotas
 from sortitor.operations.context import Actor, Context
 from sortitor.store import accounts, door, people
 from sortitor.store import arrivals as store
@@ -138,6 +138,8 @@ class Given:
     proof: Proof = Proof.NONE
     ownership: Ownership | None = None
     accepted: frozenset[str] = frozenset()
+    #: Whether any licence pool minds who comes.
+    minds_seats: bool = True
     #: Whether a name is looked for among the others before it is given; else the database refuses
     #: one that is taken, which is seldom, and costs nothing where it is not.
     is_sure: bool = True
@@ -195,6 +197,7 @@ def _knock_once(ctx: Context, stated: Knock, keys: list[Key], *, is_sure: bool) 
         rules=_gate_of(shown.gate),
         naming=_naming_of(shown.naming),
         passcode_shown=is_right_passcode(shown, stated.passcode),
+        minds_seats=shown.minds_seats,
         is_sure=is_sure,
     )
     with ctx.changing() as connection:
@@ -214,6 +217,8 @@ def decide(
     """
     known = _known(ctx, connection, stated, keys, given)
     arrival = _arrival(ctx, stated, known, given)
+    if given.minds_seats:
+        arrival = replace(arrival, seats=_seats(ctx, connection, stated, keys, known))
     decision = core_gate.decide(arrival, given.rules)
     if decision.outcome is Outcome.ASKED:
         return _ask(ctx, connection, stated, known, given, decision)
@@ -448,6 +453,27 @@ def _arrival(ctx: Context, stated: Knock, known: _Known, given: Given) -> core_g
         in_use=known.in_use,
         shown=_shown_pass(ctx, given),
     )
+
+
+def _seats(
+    ctx: Context, connection: Connection, stated: Knock, keys: Sequence[Key], known: _Known
+) -> tuple[core_gate.Seats, ...]:
+    """The licence seats that the device would take. A pool that goes by cohorts goes by those of
+    before the arrival.
+    """
+    before = known.facts
+    if before is None and known.device is not None:
+        before = gate.facts_of(ctx, connection, known.device.id)
+    told = {
+        "platform": stated.platform,
+        "ownership": known.ownership[0],
+        "ownership_basis": known.ownership[1],
+        "os_version": stated.os_version,
+        "model": known.told.model or stated.model,
+        "maker": known.told.maker or stated.maker,
+    }
+    after = facts_after(before or {}, told, keys, _facts_of(known.person))
+    return licences.seats_for(ctx, connection, before, after, lock=True)
 
 
 def _person(

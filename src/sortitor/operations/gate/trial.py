@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sortitor.core import gate as core
@@ -12,6 +12,7 @@ from sortitor.core.gate import Gate, Holding
 from sortitor.core.vocabulary import IdentifierKind, Ownership, Platform, Proof
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.gate.documents import in_force
+from sortitor.operations.licences.arrivals import seats_for
 from sortitor.store import devices as store_devices
 from sortitor.store import gate as store
 from sortitor.store import people
@@ -64,7 +65,25 @@ def attempt(ctx: Context, imagined: Imagined, proposed: Gate | None) -> core.Dec
             proof=Proof.MAIL if person else Proof.NONE,
             accepted=None if person else frozenset(),
         )
+        arrival = replace(arrival, seats=_seats(ctx, connection, arrival, known))
         return core.decide(arrival, proposed or in_force(connection))
+
+
+def _seats(
+    ctx: Context, connection: Connection, arrival: core.Arrival, known: DeviceRow | None
+) -> tuple[core.Seats, ...]:
+    before = facts_of(ctx, connection, known.id) if known else None
+    told = {
+        "platform": arrival.platform,
+        "osVersion": arrival.os_version,
+        "maker": arrival.maker,
+        "model": arrival.model,
+        "ownership": arrival.ownership,
+        "person.userName": arrival.person,
+        "person.groups": sorted(arrival.groups),
+    }
+    after = {**(before or {}), **{name: value for name, value in told.items() if value}}
+    return seats_for(ctx, connection, before, after, lock=False)
 
 
 def real_device(connection: Connection, identifier: str) -> DeviceRow | None:

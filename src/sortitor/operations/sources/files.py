@@ -1,10 +1,11 @@
-"""Rosters that are handed over as a file: looked through as a lot is, previewed, applied, kept as a
-run.
+"""Rosters and public keys that are handed over as a file: looked through, previewed, applied, kept
+as a run.
 """
 
 from __future__ import annotations
 
 from sortitor.core.errors import Conflict
+from sortitor.core.licences.keys import keys_of
 from sortitor.core.manifests import Reading
 from sortitor.core.previews import Preview
 from sortitor.core.roster_files import roster_of
@@ -23,14 +24,14 @@ from sortitor.store.sources import RunRow
 
 
 def preview(ctx: Context, key: Key, content: bytes) -> Preview:
-    """What a roster file would change."""
-    kept = _roster_source(ctx, key)
+    """What a roster file, or one of public keys, would change."""
+    kept = _taking_files(ctx, key)
     return runs.preview_told(ctx, kept, _read(ctx, kept.document, content))
 
 
 def apply(ctx: Context, key: Key, content: bytes, digest: str) -> RunRow:
-    """Take a roster file over as previewed."""
-    kept = _roster_source(ctx, key)
+    """Take the file over as previewed."""
+    kept = _taking_files(ctx, key)
     told = _read(ctx, kept.document, content)
     require_digest(runs.preview_told(ctx, kept, told), digest)
     with ctx.changing() as connection:
@@ -55,18 +56,20 @@ def apply(ctx: Context, key: Key, content: bytes, digest: str) -> RunRow:
     return done
 
 
-def _roster_source(ctx: Context, key: Key) -> Kept[Source]:
+def _taking_files(ctx: Context, key: Key) -> Kept[Source]:
     with ctx.reading() as connection:
         kept = SOURCES.find(connection, key)
-    if kept.document.kind is not SourceKind.ROSTER:
+    if kept.document.kind not in (SourceKind.ROSTER, SourceKind.ISSUER):
         raise Conflict(
             "no_roster",
             f"“{kept.document.name}” is a {kept.document.kind}; it takes no file.",
-            "Choose a roster.",
+            "Choose a roster, or an issuer.",
         )
     return kept
 
 
 def _read(ctx: Context, source: Source, content: bytes) -> Told:
+    if source.kind is SourceKind.ISSUER:
+        return Told(whole=True, keys=keys_of(content))
     manifest = read_file(content, "table", Reading(), ctx.limits.files, ctx.check_time)
     return roster_of(manifest, source)

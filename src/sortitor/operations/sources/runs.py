@@ -24,11 +24,12 @@ from sortitor.operations.sources.around import around
 from sortitor.operations.sources.documents import SOURCES, is_elsewhere
 from sortitor.operations.sources.ports import Asked
 from sortitor.operations.sources.secrets import secrets_of
+from sortitor.store import licences, source_people
 from sortitor.store import rosters as store_rosters
-from sortitor.store import source_people
 from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
+from sortitor.store.licences import KeysMoved
 from sortitor.store.rosters import Moved
 from sortitor.store.source_people import PeopleMoved
 from sortitor.store.sources import RunRow as RunRow
@@ -42,6 +43,7 @@ class Outcome:
 
     devices: Moved | None = None
     people: PeopleMoved | None = None
+    keys: KeysMoved | None = None
     remarks: tuple[Remarked, ...] = ()
 
     @property
@@ -58,6 +60,8 @@ class Outcome:
         if self.people is not None:
             found = asdict(self.people)
             told |= {name: found[name] for name in PEOPLE_WORDS}
+        if self.keys is not None:
+            told |= {"keys_added": self.keys.added, "keys_gone": self.keys.gone}
         return {name: number for name, number in told.items() if number}
 
     @property
@@ -82,8 +86,12 @@ PEOPLE_WORDS = {
     "joins": "memberships added",
     "leaves": "memberships ended",
 }
-WORDS = {**DEVICE_WORDS, **PEOPLE_WORDS}
-_WARN = {"devices_gone", "people_left", "leaves"}
+KEY_WORDS = {
+    "keys_added": "new public keys",
+    "keys_gone": "public keys withdrawn: vouchers made with them are refused",
+}
+WORDS = {**DEVICE_WORDS, **PEOPLE_WORDS, **KEY_WORDS}
+_WARN = {"devices_gone", "people_left", "leaves", "keys_gone"}
 
 
 def standing_of(row: store.StandingRow) -> Standing:
@@ -125,7 +133,7 @@ def require_asking(source: Source) -> None:
             "not_asked",
             f"“{source.name}” is not asked by Sortitor: it is told.",
             "Hand its file over."
-            if source.kind is SourceKind.ROSTER
+            if source.kind in (SourceKind.ROSTER, SourceKind.ISSUER)
             else "Let the identity provider push.",
         )
 
@@ -207,7 +215,8 @@ def stage(ctx: Context, connection: Connection, source_id: int, told: Told) -> O
             told.whole,
             ctx.now,
         )
-    return Outcome(devices, people, (*told.remarks, *_doubts(people)))
+    keys = None if told.keys is None else licences.keys_moved(connection, source_id, told.keys)
+    return Outcome(devices, people, keys, (*told.remarks, *_doubts(people)))
 
 
 def _or_empty(frame: pl.DataFrame | None, schema: Any) -> pl.DataFrame:
@@ -270,6 +279,8 @@ def _write(
         if source.kind is SourceKind.REGISTRY and source.takes_new:
             lot_id = news.take_in(ctx, connection, kept, now)
         store_rosters.write(connection, kept.id, now, made_devices=lot_id is not None)
+    if told.keys is not None:
+        licences.put_keys(connection, kept.id, told.keys, now)
     return Taken(outcome, entry_id, lot_id)
 
 

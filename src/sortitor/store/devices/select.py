@@ -229,6 +229,22 @@ def counts(connection: Connection, selections: Sequence[Selection], now: datetim
     )
 
 
+def people_among(connection: Connection, selection: Selection, now: datetime) -> int:
+    """How many people have the devices of a selection."""
+    query = select(func.count(devices.c.person_id.distinct())).where(matching(selection, now))
+    return connection.execute(query).scalar_one()
+
+
+def fits(
+    connection: Connection, device_id: int, selections: Sequence[Selection], now: datetime
+) -> list[bool]:
+    """Which of the selections hold a device."""
+    if not selections:
+        return []
+    query = select(*(matching(one, now) for one in selections)).where(devices.c.id == device_id)
+    return [bool(held) for held in connection.execute(query).one()]
+
+
 def find(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[int]:
     """Devices with any of the identifiers `(kind, value)`; a serial fits its maker, or any where
     the maker is not known.

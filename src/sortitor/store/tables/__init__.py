@@ -47,6 +47,7 @@ from sortitor.store.tables.journal import (
     journal_effects,
     journal_seals,
 )
+from sortitor.store.tables.licences import grants, issuer_keys
 from sortitor.store.tables.lots import (
     lot_blocks,
     lot_choices,
@@ -88,6 +89,7 @@ __all__ = [
     "devices",
     "discrepancies",
     "folded",
+    "grants",
     "group_groups",
     "group_people",
     "groups",
@@ -95,6 +97,7 @@ __all__ = [
     "idempotency",
     "identifiers",
     "installation",
+    "issuer_keys",
     "jobs",
     "journal",
     "journal_creations",

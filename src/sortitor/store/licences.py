@@ -1,0 +1,251 @@
+"""Keys of issuers, the books of pools, and what is known of the devices that take seats."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from sqlalchemy import Connection, Date, cast, delete, func, select, update
+from sqlalchemy.dialects.postgresql import insert
+
+from sortitor.core.licences import Act, Grant
+from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Ownership, Stage
+from sortitor.store.devices import an_identifier, matching
+from sortitor.store.rows import number, read_all, read_one
+from sortitor.store.tables import arrivals, devices, grants, issuer_keys, people, sources
+
+# ---- keys
+
+
+@dataclass(frozen=True, slots=True)
+class KeysMoved:
+    """How many keys are new, and how many are there no longer."""
+
+    added: int
+    gone: int
+
+
+@dataclass(frozen=True, slots=True)
+class KeyRow:
+    """A public key of an issuer."""
+
+    source_id: int
+    source: str
+    kid: str
+    jwk: dict[str, Any]
+    since: datetime
+
+
+_KEYS = select(issuer_keys, sources.c.name.label("source")).join(
+    sources, sources.c.id == issuer_keys.c.source_id
+)
+
+
+def keys_of(connection: Connection, source_id: int) -> list[KeyRow]:
+    """The keys of one issuer."""
+    query = _KEYS.where(issuer_keys.c.source_id == source_id)
+    return read_all(connection, query.order_by(issuer_keys.c.kid), KeyRow)
+
+
+def keys_called(connection: Connection, kid: str) -> list[KeyRow]:
+    """The keys of this number, of whatever issuer."""
+    query = _KEYS.where(issuer_keys.c.kid == kid)
+    return read_all(connection, query.order_by(issuer_keys.c.source_id), KeyRow)
+
+
+def keys_moved(
+    connection: Connection, source_id: int, keys: Mapping[str, Mapping[str, Any]]
+) -> KeysMoved:
+    """What becomes of an issuer's keys when it has these."""
+    known = {row.kid: row.jwk for row in keys_of(connection, source_id)}
+    added = sum(known.get(kid) != dict(jwk) for kid, jwk in keys.items())
+    return KeysMoved(added, len(known.keys() - keys.keys()))
+
+
+def put_keys(
+    connection: Connection, source_id: int, keys: Mapping[str, Mapping[str, Any]], now: datetime
+) -> None:
+    """Let an issuer have these keys and no others."""
+    gone = issuer_keys.c.kid.not_in(list(keys))
+    connection.execute(delete(issuer_keys).where(issuer_keys.c.source_id == source_id, gone))
+    lines = [
+        {"source_id": source_id, "kid": kid, "jwk": dict(jwk), "since": now}
+        for kid, jwk in keys.items()
+    ]
+    put = insert(issuer_keys).values(lines)
+    new = {"jwk": put.excluded.jwk, "since": put.excluded.since}
+    is_other = issuer_keys.c.jwk != put.excluded.jwk
+    connection.execute(
+        put.on_conflict_do_update(index_elements=["source_id", "kid"], set_=new, where=is_other)
+    )
+
+
+# ---- the books
+
+
+@dataclass(frozen=True, slots=True)
+class GrantRow:
+    """A voucher that was used; `issuer` is what it says of its maker, `issuer_name` the source."""
+
+    id: int
+    pool_id: int
+    issuer: str
+    issuer_name: str
+    voucher: str
+    used_as: str
+    token: str
+    product: str
+    trial: bool
+    act: Act
+    seats: int
+    days: int
+    granted_on: date
+    at: datetime
+    by: str
+    reason: str | None
+    entry_id: int
+    reverted_at: datetime | None
+    reverted_by: str | None
+
+    @property
+    def booked(self) -> Grant:
+        """As the books have it."""
+        return Grant(self.act, self.seats, self.days, self.granted_on)
+
+
+def history(connection: Connection, pool_ids: Collection[int]) -> dict[int, list[GrantRow]]:
+    """Pool → every voucher that was used for it, in order, also those taken back."""
+    found: dict[int, list[GrantRow]] = {pool_id: [] for pool_id in pool_ids}
+    query = select(grants).where(grants.c.pool_id.in_(list(pool_ids))).order_by(grants.c.id)
+    for row in read_all(connection, query, GrantRow):
+        found[row.pool_id].append(row)
+    return found
+
+
+def uses(connection: Connection, issuer: str, voucher: str) -> list[GrantRow]:
+    """Every use of one voucher, in order."""
+    of_it = (grants.c.issuer == issuer, grants.c.voucher == voucher)
+    return read_all(connection, select(grants).where(*of_it).order_by(grants.c.id), GrantRow)
+
+
+def by_entry(connection: Connection, entry_id: int, lock: bool = False) -> GrantRow | None:
+    """The use that a journal entry tells of."""
+    query = select(grants).where(grants.c.entry_id == entry_id)
+    return read_one(connection, query.with_for_update() if lock else query, GrantRow)
+
+
+def add_grant(connection: Connection, values: Mapping[str, Any]) -> int:
+    """Book a voucher; the database refuses one that is booked already."""
+    return number(connection, grants.insert().values(**values).returning(grants.c.id))
+
+
+def take_back(connection: Connection, grant_id: int, at: datetime, by: str) -> None:
+    """Note that a use was taken back."""
+    connection.execute(
+        update(grants).where(grants.c.id == grant_id).values(reverted_at=at, reverted_by=by)
+    )
+
+
+# ---- who takes a seat
+
+
+@dataclass(frozen=True, slots=True)
+class SeatRow:
+    """A device that takes a seat, or would have none, and since when it is in use (or known)."""
+
+    id: int
+    name: str | None
+    stage: Stage
+    ownership: Ownership
+    site: str | None
+    person_name: str | None
+    serial: str | None
+    since: datetime
+
+
+_SINCE = func.coalesce(devices.c.enrolled_at, devices.c.created_at)
+
+
+def latest_takers(
+    connection: Connection, taking: Selection, now: datetime, most: int
+) -> list[SeatRow]:
+    """The devices that took a seat last: those that have none where seats are too few."""
+    query = (
+        select(
+            devices.c.id,
+            devices.c.name,
+            devices.c.stage,
+            devices.c.ownership,
+            devices.c.site,
+            people.c.name.label("person_name"),
+            an_identifier("serial"),
+            _SINCE.label("since"),
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(matching(taking, now))
+        .order_by(_SINCE.desc(), devices.c.id.desc())
+        .limit(most)
+    )
+    return read_all(connection, query, SeatRow)
+
+
+@dataclass(frozen=True, slots=True)
+class MovedRow:
+    """How many devices began to take a seat on a day, and how many ceased to."""
+
+    day: date
+    came: int
+    went: int
+
+
+def moved_by_day(
+    connection: Connection, whoever: Selection, now: datetime, zone: str
+) -> list[MovedRow]:
+    """Day by day, the devices of a pool that came into use, and those that were retired since:
+    as the pool's filter has them today. `whoever`: in whatever stage.
+    """
+    is_it = matching(whoever, now)
+
+    def day(moment: Any) -> Any:
+        return cast(func.timezone(zone, moment), Date)
+
+    came = select(day(devices.c.enrolled_at).label("day"), func.count().label("came")).where(
+        is_it, devices.c.enrolled_at.is_not(None)
+    )
+    went = select(day(devices.c.stage_at).label("day"), func.count().label("went")).where(
+        is_it, devices.c.enrolled_at.is_not(None), devices.c.stage == Stage.RETIRED
+    )
+    first, last = came.group_by("day").subquery(), went.group_by("day").subquery()
+    both = func.coalesce(first.c.day, last.c.day)
+    query = select(
+        both.label("day"),
+        func.coalesce(first.c.came, 0).label("came"),
+        func.coalesce(last.c.went, 0).label("went"),
+    ).select_from(first.outerjoin(last, first.c.day == last.c.day, full=True))
+    return read_all(connection, query.order_by(both), MovedRow)
+
+
+def usual_days(connection: Connection, whoever: Selection, now: datetime) -> int | None:
+    """In how many days devices of a pool that were awaited came, half of them; None: none did."""
+    waited = func.extract("epoch", devices.c.enrolled_at - devices.c.created_at) / 86_400
+    query = select(func.percentile_cont(0.5).within_group(waited)).where(
+        matching(whoever, now),
+        devices.c.lot_id.is_not(None),
+        devices.c.enrolled_at > devices.c.created_at + timedelta(hours=1),
+    )
+    found = connection.execute(query).scalar()
+    return None if found is None else max(1, round(found))
+
+
+def turned_away(connection: Connection, pool: str, since: datetime) -> Sequence[tuple[str, int]]:
+    """How many arrivals found no seat of this pool, by what became of them."""
+    wanted = [{"code": "no_seat", "policy": pool}]
+    query = (
+        select(arrivals.c.outcome, func.count())
+        .where(arrivals.c.at >= since, arrivals.c.reasons.contains(wanted))
+        .group_by(arrivals.c.outcome)
+    )
+    return [(row[0], row[1]) for row in connection.execute(query)]
