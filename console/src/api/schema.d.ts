@@ -1752,6 +1752,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/licences/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Report
+         * @description A month of every pool: needed, held, what changed, and what it cost where prices are
+         *     known.
+         */
+        get: operations["show_report_api_v1_licences_report_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/licences/report/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Report
+         * @description The report as a file.
+         */
+        get: operations["export_report_api_v1_licences_report_file_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lots": {
         parameters: {
             query?: never;
@@ -2670,6 +2711,106 @@ export interface paths {
          * @description Remove a licence pool; reverting the journal's entry brings it back.
          */
         delete: operations["remove_pool"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Compare Voucher
+         * @description What a voucher would do to a pool, each way; nothing is written.
+         */
+        post: operations["compare_voucher_api_v1_pools__key__compare_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Course
+         * @description A pool day by day, 180 days back and 270 ahead, and when it turns short.
+         */
+        get: operations["show_course_api_v1_pools__key__course_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Grants
+         * @description The vouchers of a pool, newest first, also those taken back.
+         */
+        get: operations["list_grants_api_v1_pools__key__grants_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/grants/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Grant
+         * @description Use a voucher as previewed. Reverting its journal entry takes it back, for 30 days.
+         */
+        post: operations["apply_grant_api_v1_pools__key__grants_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pools/{key}/grants/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Grant
+         * @description What using a voucher one way would do; nothing is written.
+         */
+        post: operations["preview_grant_api_v1_pools__key__grants_preview_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -3971,6 +4112,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/vouchers/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Voucher
+         * @description What a voucher is, and which pools it is for; nothing is written.
+         */
+        post: operations["read_voucher_api_v1_vouchers_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/welcome-card": {
         parameters: {
             query?: never;
@@ -4150,6 +4311,12 @@ export interface components {
             password?: string | null;
             role: components["schemas"]["Role"];
         };
+        /**
+         * Act
+         * @description How a voucher is used.
+         * @enum {string}
+         */
+        Act: "top-up" | "rollover" | "beside";
         /**
          * Activation
          * @description Who brings an arriving device into use.
@@ -4585,6 +4752,36 @@ export interface components {
             name: string;
         };
         /**
+         * Comparison
+         * @description Both outcomes of a voucher beside the present.
+         */
+        Comparison: {
+            /** @description What leaves the fewest device-days without a seat. */
+            best: components["schemas"]["Act"];
+            /**
+             * Gained
+             * @description The voucher's seat-days, the same each way.
+             */
+            gained: number;
+            /**
+             * Latest
+             * @description Devices that took a seat last: without one where seats are too few.
+             */
+            latest: components["schemas"]["SeatTaker"][];
+            /** Needed */
+            needed: number;
+            now: components["schemas"]["PoolOutcome"];
+            /** Outcomes */
+            outcomes: components["schemas"]["PoolOutcome"][];
+            /**
+             * Until
+             * Format: date
+             * @description The day up to which days without a seat are counted.
+             */
+            until: string;
+            voucher: components["schemas"]["Voucher"];
+        };
+        /**
          * Count
          * @description One number of a preview.
          */
@@ -4779,6 +4976,8 @@ export interface components {
             person_user_name: string | null;
             /** Platform */
             platform: string | null;
+            /** Seats */
+            seats: components["schemas"]["SeatOfDevice"][];
             /** Serial */
             serial: string | null;
             /** Site */
@@ -4966,7 +5165,7 @@ export interface components {
          * @description What ends on a day that somebody has to know.
          * @enum {string}
          */
-        EndKind: "credential" | "pass" | "hold" | "warranty";
+        EndKind: "credential" | "pass" | "hold" | "warranty" | "licence";
         /**
          * Entry
          * @description One change: who, when, what, why, before and after.
@@ -5274,6 +5473,92 @@ export interface components {
             days: number | null;
             /** What */
             what: string;
+        };
+        /**
+         * Grant
+         * @description A voucher that was used; reverting its journal entry (`entry_id`) takes it back.
+         */
+        Grant: {
+            act: components["schemas"]["Act"];
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Days */
+            days: number;
+            /** Entry Id */
+            entry_id: number;
+            /**
+             * Granted On
+             * Format: date
+             */
+            granted_on: string;
+            /** Id */
+            id: number;
+            /**
+             * Issuer
+             * @description Who made it, as the voucher says.
+             */
+            issuer: string;
+            /**
+             * Issuer Name
+             * @description The source that has the issuer's keys.
+             */
+            issuer_name: string;
+            /** Pool Id */
+            pool_id: number;
+            /** Product */
+            product: string;
+            /** Reason */
+            reason: string | null;
+            /** Reverted At */
+            reverted_at: string | null;
+            /** Reverted By */
+            reverted_by: string | null;
+            /** Seats */
+            seats: number;
+            /**
+             * Token
+             * @description The voucher itself.
+             */
+            token: string;
+            /** Trial */
+            trial: boolean;
+            /**
+             * Used As
+             * @description The number it is booked under: another one each time it was taken back.
+             */
+            used_as: string;
+            /**
+             * Voucher
+             * @description Its number, as the issuer gave it.
+             */
+            voucher: string;
+        };
+        /**
+         * GrantApply
+         * @description Use it as previewed.
+         */
+        GrantApply: {
+            act: components["schemas"]["Act"];
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            /** Text */
+            text: string;
+        };
+        /**
+         * GrantAsked
+         * @description A voucher, and how it is to be used.
+         */
+        GrantAsked: {
+            act: components["schemas"]["Act"];
+            /** Text */
+            text: string;
         };
         /**
          * Greeting
@@ -5677,6 +5962,24 @@ export interface components {
             patterns: components["schemas"]["Pattern"][];
             /** Rosters */
             rosters: components["schemas"]["LevelRoster"][];
+        };
+        /**
+         * LicenceReport
+         * @description A month of every pool.
+         */
+        LicenceReport: {
+            /**
+             * First On
+             * Format: date
+             */
+            first_on: string;
+            /**
+             * Last On
+             * Format: date
+             */
+            last_on: string;
+            /** Pools */
+            pools: components["schemas"]["PoolMonth"][];
         };
         /**
          * LineAbove
@@ -7187,20 +7490,52 @@ export interface components {
              */
             awaited_too?: boolean;
             /**
+             * Currency
+             * @description In which currency (ISO 4217), such as EUR.
+             */
+            currency?: string | null;
+            /**
              * Filter
              * @description Which devices need a seat, in the filter language; empty: all.
              */
             filter?: string | null;
+            /**
+             * Grace Days
+             * @description For how many days seats still count after their end.
+             * @default 0
+             */
+            grace_days?: number;
             /**
              * Name
              * @description What it is called.
              */
             name: string;
             /**
-             * Seats
-             * @description How many seats there are.
+             * Price
+             * @description What a seat costs in a month, for reports.
              */
-            seats: number;
+            price?: number | string | null;
+            /**
+             * Product
+             * @description The product of its vouchers, as the issuer calls it; empty: the pool's name.
+             */
+            product?: string | null;
+            /**
+             * Seats
+             * @description Seats that have no end, beside those of vouchers.
+             * @default 0
+             */
+            seats?: number;
+            /**
+             * @description Whether all seats of vouchers end together, or each voucher's by themselves.
+             * @default shared
+             */
+            term?: components["schemas"]["Term"];
+            /**
+             * @description What becomes of a device that arrives and finds no free seat.
+             * @default admit
+             */
+            when_short?: components["schemas"]["Shortage"];
         };
         /**
          * PoolChange
@@ -7214,6 +7549,11 @@ export interface components {
              */
             awaited_too?: boolean;
             /**
+             * Currency
+             * @description In which currency (ISO 4217), such as EUR.
+             */
+            currency?: string | null;
+            /**
              * Digest
              * @description Of the preview that was looked at; 409 if the change would be another now.
              */
@@ -7224,10 +7564,26 @@ export interface components {
              */
             filter?: string | null;
             /**
+             * Grace Days
+             * @description For how many days seats still count after their end.
+             * @default 0
+             */
+            grace_days?: number;
+            /**
              * Name
              * @description What it is called.
              */
             name: string;
+            /**
+             * Price
+             * @description What a seat costs in a month, for reports.
+             */
+            price?: number | string | null;
+            /**
+             * Product
+             * @description The product of its vouchers, as the issuer calls it; empty: the pool's name.
+             */
+            product?: string | null;
             /**
              * Reason
              * @description Why, for the journal.
@@ -7235,8 +7591,90 @@ export interface components {
             reason?: string | null;
             /**
              * Seats
-             * @description How many seats there are.
+             * @description Seats that have no end, beside those of vouchers.
+             * @default 0
              */
+            seats?: number;
+            /**
+             * @description Whether all seats of vouchers end together, or each voucher's by themselves.
+             * @default shared
+             */
+            term?: components["schemas"]["Term"];
+            /**
+             * @description What becomes of a device that arrives and finds no free seat.
+             * @default admit
+             */
+            when_short?: components["schemas"]["Shortage"];
+        };
+        /**
+         * PoolCourse
+         * @description A pool over time, with the day on which it turns short.
+         */
+        PoolCourse: {
+            /**
+             * Awaited
+             * @description Devices that will take a seat when they arrive.
+             */
+            awaited: number;
+            /**
+             * Came
+             * @description Devices that came in 90 days.
+             */
+            came: number;
+            /** Days */
+            days: components["schemas"]["PoolDay"][];
+            /**
+             * People
+             * @description How many people have its devices.
+             */
+            people: number;
+            /**
+             * Short By End
+             * @description Because seats end, not because devices come.
+             */
+            short_by_end: boolean;
+            /** Short Of */
+            short_of: number;
+            /**
+             * Short On
+             * @description The day it turns short; null: not in 400 days.
+             */
+            short_on: string | null;
+            /**
+             * Today
+             * Format: date
+             */
+            today: string;
+            /** Turned Away */
+            turned_away: components["schemas"]["TurnedAway"][];
+            /**
+             * Usual Days
+             * @description In how many days awaited devices usually came.
+             */
+            usual_days: number;
+            /** Ways */
+            ways: components["schemas"]["WayBack"][];
+            /**
+             * Went
+             * @description Devices that went in 90 days.
+             */
+            went: number;
+        };
+        /**
+         * PoolDay
+         * @description One day of a pool, as known or expected.
+         */
+        PoolDay: {
+            /**
+             * Day
+             * Format: date
+             */
+            day: string;
+            /** In Grace */
+            in_grace: number;
+            /** Needed */
+            needed: number;
+            /** Seats */
             seats: number;
         };
         /**
@@ -7251,6 +7689,21 @@ export interface components {
              */
             awaited_too?: boolean;
             /**
+             * Currency
+             * @description In which currency (ISO 4217), such as EUR.
+             */
+            currency?: string | null;
+            /**
+             * Ended On
+             * @description The last day on which seats ended.
+             */
+            ended_on: string | null;
+            /**
+             * Ends On
+             * @description The first day without the next seats that end.
+             */
+            ends_on: string | null;
+            /**
              * Filter
              * @description Which devices need a seat, in the filter language; empty: all.
              */
@@ -7261,10 +7714,31 @@ export interface components {
              */
             free: number;
             /**
+             * Grace Days
+             * @description For how many days seats still count after their end.
+             * @default 0
+             */
+            grace_days?: number;
+            /**
+             * Held
+             * @description Seats that count today: those without an end and of vouchers.
+             */
+            held: number;
+            /**
              * Id
              * @description Its number.
              */
             id: number;
+            /**
+             * In Grace
+             * @description Those of them that have ended and still count.
+             */
+            in_grace: number;
+            /**
+             * Lasts On
+             * @description The last day of grace of those that have ended.
+             */
+            lasts_on: string | null;
             /**
              * Name
              * @description What it is called.
@@ -7276,23 +7750,135 @@ export interface components {
              */
             needed: number;
             /**
+             * Price
+             * @description What a seat costs in a month, for reports.
+             */
+            price?: number | string | null;
+            /**
+             * Product
+             * @description The product of its vouchers, as the issuer calls it; empty: the pool's name.
+             */
+            product?: string | null;
+            /**
              * Revision
              * @description How often it was changed, from 1; the ETag of an edit.
              */
             revision: number;
             /**
-             * Seats
-             * @description How many seats there are.
+             * Seat Days
+             * @description Where all seats end together: seat-days that are left, exactly.
              */
+            seat_days: number | null;
+            /**
+             * Seats
+             * @description Seats that have no end, beside those of vouchers.
+             * @default 0
+             */
+            seats?: number;
+            state: components["schemas"]["PoolState"];
+            /**
+             * @description Whether all seats of vouchers end together, or each voucher's by themselves.
+             * @default shared
+             */
+            term?: components["schemas"]["Term"];
+            /**
+             * @description What becomes of a device that arrives and finds no free seat.
+             * @default admit
+             */
+            when_short?: components["schemas"]["Shortage"];
+        };
+        /**
+         * PoolMonth
+         * @description One pool in one month; numbers are those of its last day.
+         */
+        PoolMonth: {
+            /** Came */
+            came: number;
+            /** Cost */
+            cost: number | string | null;
+            /** Currency */
+            currency: string | null;
+            /** Ends On */
+            ends_on: string | null;
+            /** Needed */
+            needed: number;
+            /** Pool */
+            pool: string;
+            /** Pool Id */
+            pool_id: number;
+            /** Seats */
             seats: number;
             state: components["schemas"]["PoolState"];
+            /** Vouchers */
+            vouchers: components["schemas"]["Grant"][];
+            /** Went */
+            went: number;
+        };
+        /**
+         * PoolNamed
+         * @description A pool by its name.
+         */
+        PoolNamed: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+        };
+        /**
+         * PoolOutcome
+         * @description What a pool is, or would be after a voucher was used one way.
+         */
+        PoolOutcome: {
+            act: components["schemas"]["Act"];
+            /** Ends On */
+            ends_on: string | null;
+            /** Held */
+            held: number;
+            /** In Grace */
+            in_grace: number;
+            /**
+             * Moved Days
+             * @description By how many days the end moves.
+             */
+            moved_days: number | null;
+            /**
+             * Seat Days
+             * @description Seat-days that are left, exactly.
+             */
+            seat_days: number;
+            state: components["schemas"]["PoolState"];
+            /**
+             * Uncovered
+             * @description Devices without a seat today.
+             */
+            uncovered: number;
+            /**
+             * Uncovered On
+             * @description The first day on which some have none.
+             */
+            uncovered_on: string | null;
+            /**
+             * Unused
+             * @description Seat-days that nothing takes, until then.
+             */
+            unused: number;
+            /**
+             * Whole Days
+             * @description Whole days that are left; the rest stays in the books.
+             */
+            whole_days: number | null;
+            /**
+             * Without
+             * @description Device-days without a seat, until the day compared to.
+             */
+            without: number;
         };
         /**
          * PoolState
          * @description Whether the seats suffice.
          * @enum {string}
          */
-        PoolState: "covered" | "short";
+        PoolState: "covered" | "short" | "grace" | "lapsed";
         /**
          * PresentDevice
          * @description One device of a pattern; without a number here it is known only there.
@@ -7643,12 +8229,13 @@ export interface components {
             days?: number[];
             /**
              * Kinds
-             * @description Of what: credential, pass, hold, warranty.
+             * @description Of what: credential, pass, hold, warranty, licence.
              * @default [
              *       "credential",
              *       "pass",
              *       "hold",
-             *       "warranty"
+             *       "warranty",
+             *       "licence"
              *     ]
              */
             kinds?: components["schemas"]["EndKind"][];
@@ -7689,12 +8276,13 @@ export interface components {
             days?: number[];
             /**
              * Kinds
-             * @description Of what: credential, pass, hold, warranty.
+             * @description Of what: credential, pass, hold, warranty, licence.
              * @default [
              *       "credential",
              *       "pass",
              *       "hold",
-             *       "warranty"
+             *       "warranty",
+             *       "licence"
              *     ]
              */
             kinds?: components["schemas"]["EndKind"][];
@@ -8084,6 +8672,44 @@ export interface components {
             revision: number;
         };
         /**
+         * SeatOfDevice
+         * @description A licence seat that the device takes.
+         */
+        SeatOfDevice: {
+            /** Pool */
+            pool: string;
+            /** Pool Id */
+            pool_id: number;
+            /**
+             * Since
+             * Format: date-time
+             * @description Since it is in use, or known where it has not arrived.
+             */
+            since: string;
+        };
+        /**
+         * SeatTaker
+         * @description A device that takes a seat, and since when it is in use.
+         */
+        SeatTaker: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string | null;
+            /** Person Name */
+            person_name: string | null;
+            /** Serial */
+            serial: string | null;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Site */
+            site: string | null;
+            stage: components["schemas"]["Stage"];
+        };
+        /**
          * SecretKind
          * @description What a source is opened with.
          * @enum {string}
@@ -8184,6 +8810,12 @@ export interface components {
          */
         Severity: "info" | "warn" | "error";
         /**
+         * Shortage
+         * @description What becomes of a device that arrives where no seat is free.
+         * @enum {string}
+         */
+        Shortage: "admit" | "park" | "refuse";
+        /**
          * SignIn
          * @description Name and password of an account.
          */
@@ -8209,7 +8841,7 @@ export interface components {
         Source: {
             /**
              * Address
-             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             * @description Where it is: ldaps://host for a directory, https://… for a registry, a roster or the keys of an issuer; a roster or keys without one are handed over by hand.
              */
             address?: string | null;
             /**
@@ -8330,7 +8962,7 @@ export interface components {
         SourceChange: {
             /**
              * Address
-             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             * @description Where it is: ldaps://host for a directory, https://… for a registry, a roster or the keys of an issuer; a roster or keys without one are handed over by hand.
              */
             address?: string | null;
             /**
@@ -8461,7 +9093,7 @@ export interface components {
         SourceDetail: {
             /**
              * Address
-             * @description Where it is: ldaps://host for a directory, https://… for a registry or a roster; a roster without one is handed over by hand.
+             * @description Where it is: ldaps://host for a directory, https://… for a registry, a roster or the keys of an issuer; a roster or keys without one are handed over by hand.
              */
             address?: string | null;
             /**
@@ -8628,7 +9260,7 @@ export interface components {
          * @description What kind of system knows something beside Sortitor.
          * @enum {string}
          */
-        SourceKind: "directory" | "registry" | "roster" | "push";
+        SourceKind: "directory" | "registry" | "roster" | "push" | "issuer";
         /**
          * SourceLook
          * @description What a test of a source found: sentences, and up to three entries as it gives them.
@@ -8863,6 +9495,12 @@ export interface components {
             /** Template */
             template: string;
         };
+        /**
+         * Term
+         * @description When the seats of vouchers end.
+         * @enum {string}
+         */
+        Term: "shared" | "each";
         /**
          * Terms
          * @description A document that must be accepted at the door; each change is a new version of it.
@@ -9156,6 +9794,15 @@ export interface components {
             subject: string;
         };
         /**
+         * TurnedAway
+         * @description How many arrivals of 90 days found no seat, by what became of them.
+         */
+        TurnedAway: {
+            /** Number */
+            number: number;
+            outcome: components["schemas"]["Outcome"];
+        };
+        /**
          * Use
          * @description What speaks of a cohort.
          */
@@ -9325,6 +9972,59 @@ export interface components {
             };
         };
         /**
+         * Voucher
+         * @description What a voucher is, before it is used.
+         */
+        Voucher: {
+            /** @description Where it is booked already. */
+            booked: components["schemas"]["Grant"] | null;
+            /** Days */
+            days: number;
+            /**
+             * Issuer
+             * @description The source whose key has signed it.
+             */
+            issuer: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Number */
+            number: string;
+            /**
+             * Pools
+             * @description The pools that it is for.
+             */
+            pools: components["schemas"]["PoolNamed"][];
+            /** Product */
+            product: string;
+            /** Seats */
+            seats: number;
+            /** Source Id */
+            source_id: number;
+            /** Trial */
+            trial: boolean;
+            /**
+             * Used As
+             * @description The number under which it is, or would be, booked.
+             */
+            used_as: string;
+            /**
+             * Words
+             * @description All of it in a sentence.
+             */
+            words: string;
+        };
+        /**
+         * VoucherText
+         * @description A voucher in whatever text it came: pasted, a file, a mail.
+         */
+        VoucherText: {
+            /** Text */
+            text: string;
+        };
+        /**
          * WayAnswers
          * @description What the person answers; each may come by itself.
          */
@@ -9340,6 +10040,26 @@ export interface components {
             ownership?: components["schemas"]["Ownership"] | null;
             /** Passcode */
             passcode?: string | null;
+        };
+        /**
+         * WayBack
+         * @description One way to have seats for everybody.
+         */
+        WayBack: {
+            /** Code */
+            code: string;
+            /**
+             * Page
+             * @description The console's page on which it is previewed.
+             */
+            page: string;
+            /**
+             * Seats
+             * @description How many seats it frees or brings.
+             */
+            seats: number;
+            /** Words */
+            words: string;
         };
         /**
          * WayCounts
@@ -13422,6 +14142,90 @@ export interface operations {
             };
         };
     };
+    show_report_api_v1_licences_report_get: {
+        parameters: {
+            query?: {
+                /** @description Such as 2026-01; empty: the present one. */
+                month?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LicenceReport"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_report_api_v1_licences_report_file_get: {
+        parameters: {
+            query?: {
+                /** @description Such as 2026-01; empty: the present one. */
+                month?: string | null;
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_lots_api_v1_lots_get: {
         parameters: {
             query?: {
@@ -15712,6 +16516,223 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_voucher_api_v1_pools__key__compare_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VoucherText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_course_api_v1_pools__key__course_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolCourse"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_grants_api_v1_pools__key__grants_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_grant_api_v1_pools__key__grants_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_grant_api_v1_pools__key__grants_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {
@@ -18890,6 +19911,48 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Vocabulary"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_voucher_api_v1_vouchers_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VoucherText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Voucher"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -21,8 +21,8 @@ class Outcome:
     moved_days:   by how many days the next end moves; None where there was none before
     uncovered:    how many devices have no seat today
     uncovered_on: the first day on which some have none, as the fleet is expected to grow
-    without:      device-days without a seat, up to the later of all ends compared
-    unused:       seat-days that nothing takes, up to the end
+    without:      device-days without a seat, up to the first end of what is compared
+    unused:       seat-days that nothing takes, up to then
     """
 
     act: Act
@@ -64,9 +64,9 @@ def compare(
     together = pool.term is Term.SHARED
     courses = {act: course_of([*grants, Grant(act, seats, days, today)], together) for act in acts}
     before = course_of(grants, together)
-    ends = [day for course in (before, *courses.values()) for day in course.ends_after(today)]
-    until = max(ends, default=today + timedelta(days))
-    until = min(until, today + timedelta(AHEAD_DAYS))
+    # Up to the first end: after it there will be another voucher.
+    ends = [day for course in courses.values() for day in course.ends_after(today)]
+    until = min([*ends, today + timedelta(AHEAD_DAYS)])
     looked = _Look(pool, needed, growth, today, until, before)
     outcomes = tuple(looked.outcome(act, course) for act, course in courses.items())
     best = min(outcomes, key=lambda one: (one.without, one.unused, acts.index(one.act)))

@@ -9,9 +9,8 @@ from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
-from joserfc import jws
-from joserfc.errors import JoseError
-from joserfc.jwk import OKPKey
+from cryptography.exceptions import InvalidSignature
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from sortitor.core import licences as core
 from sortitor.core.errors import BadInput, Conflict
@@ -88,13 +87,9 @@ def _verified(ctx: Context, connection: Connection, token: str) -> Voucher:
             "Ask the issuer for a voucher that is signed by EdDSA.",
         )
     for row in store.keys_called(connection, kid):
-        try:
-            key = OKPKey.import_key(row.jwk)
-            payload = jws.deserialize_compact(token, key, algorithms=_ALGORITHMS).payload
-        except (JoseError, ValueError):
-            continue
-        claims = core.claims_of(_object(payload), ctx.now)
-        return Voucher(claims, token, row.source_id, row.source)
+        if _has_signed(row.jwk["x"], token):
+            claims = core.claims_of(_json(token.split(".")[1]), ctx.now)
+            return Voucher(claims, token, row.source_id, row.source)
     raise BadInput(
         "not_vouched_for",
         "No issuer that is known here has signed this voucher as it stands.",
@@ -102,17 +97,24 @@ def _verified(ctx: Context, connection: Connection, token: str) -> Voucher:
     )
 
 
-def _json(part: str) -> dict[str, Any]:
+def _has_signed(x: str, token: str) -> bool:
+    """Whether the key has signed the token (RFC 7515 §5.2, RFC 8032)."""
+    signed, _, signature = token.rpartition(".")
     try:
-        return _object(base64.urlsafe_b64decode(part + "=" * (-len(part) % 4)))
-    except ValueError:
-        return {}
+        Ed25519PublicKey.from_public_bytes(_bytes(x)).verify(_bytes(signature), signed.encode())
+    except (InvalidSignature, ValueError):
+        return False
+    return True
 
 
-def _object(content: bytes | None) -> dict[str, Any]:
+def _bytes(part: str) -> bytes:
+    return base64.urlsafe_b64decode(part + "=" * (-len(part) % 4))
+
+
+def _json(part: str) -> dict[str, Any]:
     """A JSON object; of anything else nothing, which is then missing."""
     try:
-        found = json.loads(content or b"")
+        found = json.loads(_bytes(part))
     except (ValueError, RecursionError):
         return {}
     return found if isinstance(found, dict) else {}
