@@ -109,6 +109,16 @@ export const router = createRouter({
       meta: { title: 'Licences' },
     },
     {
+      path: '/licences/report',
+      component: () => import('./features/licences/Report.vue'),
+      meta: { title: 'Licences of the month' },
+    },
+    {
+      path: '/licences/:id(\\d+)',
+      component: () => import('./features/licences/Pool.vue'),
+      meta: { title: 'Licence pool' },
+    },
+    {
       path: '/sweeps',
       component: () => import('./features/sweeps/Sweeps.vue'),
       meta: { title: 'Sweeps' },

@@ -9179,6 +9179,11 @@ export interface components {
              * @description Its number.
              */
             id: number;
+            /**
+             * Keys
+             * @description Of an issuer: how many public keys it has now.
+             */
+            keys: number;
             /** @description What kind of system it is. */
             kind: components["schemas"]["SourceKind"];
             /** Last Problem */

@@ -39,6 +39,7 @@ class SourceDetail(Source, Kept):
     unknown: int = Field(description="How many of them are no device here.")
     people: int
     groups: int
+    keys: int = Field(description="Of an issuer: how many public keys it has now.")
     secrets: list[SourceSecret]
 
 

@@ -56,6 +56,12 @@ def keys_called(connection: Connection, kid: str) -> list[KeyRow]:
     return read_all(connection, query.order_by(issuer_keys.c.source_id), KeyRow)
 
 
+def key_counts(connection: Connection) -> dict[int, int]:
+    """Issuer → how many keys it has."""
+    query = select(issuer_keys.c.source_id, func.count()).group_by(issuer_keys.c.source_id)
+    return {row[0]: row[1] for row in connection.execute(query)}
+
+
 def keys_moved(
     connection: Connection, source_id: int, keys: Mapping[str, Mapping[str, Any]]
 ) -> KeysMoved:

@@ -292,8 +292,12 @@ const leftWords = (days: number) =>
           <v-btn size="small" variant="text" @click="saveDiagnosis">Diagnosis for support</v-btn>
         </div>
         <v-file-input
-          v-if="source.kind === 'roster' && session.may('connect')"
-          label="Hand a file over: CSV, XLSX, ODS, JSON Lines"
+          v-if="['roster', 'issuer'].includes(source.kind) && session.may('connect')"
+          :label="
+            source.kind === 'issuer'
+              ? 'Hand its public keys over: a JWK Set (RFC 7517)'
+              : 'Hand a file over: CSV, XLSX, ODS, JSON Lines'
+          "
           class="mt-2"
           @update:model-value="handOver"
         />

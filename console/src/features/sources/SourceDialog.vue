@@ -55,6 +55,7 @@ const addressLabel = computed(
       registry: 'Address, such as https://registry.example',
       roster: 'Address of the file (empty: it is handed over by hand)',
       push: '',
+      issuer: 'Address of its public keys (empty: they are handed over by hand)',
     })[form.kind],
 )
 
@@ -186,6 +187,7 @@ function scope() {
       <v-text-field v-model="form.brake" label="Brake (% dropped)" type="number" />
     </div>
     <FilterField
+      v-if="form.kind !== 'issuer'"
       v-model="form.covers"
       label="Devices that it should know (empty: none is missed)"
     />

@@ -6,6 +6,7 @@ type Source = Schemas['SourceDetail']
 /** What a source knows, in a few words. */
 export function knows(source: Source): string {
   const parts = [
+    source.keys ? plural(source.keys, 'public key') : '',
     source.devices ? plural(source.devices, 'device') : '',
     source.people ? `${number(source.people)} people` : '',
     source.groups ? plural(source.groups, 'group') : '',

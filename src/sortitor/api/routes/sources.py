@@ -49,6 +49,7 @@ def _shape(ctx: Context, detail: reading.SourceDetail) -> s.SourceDetail:
         unknown=held.unknown,
         people=held.people,
         groups=held.groups,
+        keys=detail.keys,
         secrets=[
             s.SourceSecret(
                 kind=secret.kind,

@@ -14,6 +14,7 @@ from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.documents import Key
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.operations.sources.runs import standing_of
+from sortitor.store import licences
 from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
@@ -42,6 +43,7 @@ class SourceDetail:
     kept: Kept[Source]
     stands: SourceStanding
     held: HeldRow
+    keys: int
     secrets: tuple[SecretShown, ...]
 
 
@@ -86,14 +88,15 @@ def _details(
     secrets: dict[int, list[SecretShown]] = {}
     for row in store.secrets(connection):
         secrets.setdefault(row.source_id, []).append(_shown(row))
-    held = store.held(connection)
+    held, keys = store.held(connection), licences.key_counts(connection)
     details = []
     for stands in _standings(ctx, connection, found):
         number = stands.kept.id
         known = held[number]
         if stands.kept.document.kind is SourceKind.PUSH:
             known = replace(known, people=store.pushed(connection))
-        details.append(SourceDetail(stands.kept, stands, known, tuple(secrets.get(number, ()))))
+        opened = tuple(secrets.get(number, ()))
+        details.append(SourceDetail(stands.kept, stands, known, keys.get(number, 0), opened))
     return details
 
 
