@@ -191,8 +191,9 @@ def test_a_pool_that_is_short_says_the_ways_back(run: Run, world: World) -> None
     made = run("pool", "add", "Signage", "--seats", 1, "--filter", 'platform eq "android"', "--yes")
     assert made.code == 0
     shown = run("pool", "show", 1)
-    assert "Short of 2" in shown.out
-    assert "3 of its devices are idle for 90 days" in shown.out
+    assert "Short of 2. Ways back:" in shown.out
+    assert "Use a voucher for 2 more seats." in shown.out
+    assert "Retire 2 of 3 that are idle for 90 days or more." in shown.out
     assert run("pool", "list").code == 1
     assert "0  seats short" in run("pool", "edit", 1, "--seats", 3, "--yes").err
     assert run("pool", "list").code == 0

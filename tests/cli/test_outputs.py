@@ -15,6 +15,7 @@ import click
 import pytest
 from rich.cells import cell_len
 from tests.cli.conftest import Run
+from tests.vouchers import an_issuer, use
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.cli import main as cli
@@ -44,7 +45,7 @@ COMMANDS = commands()
 LISTS = sorted(
     path
     for path, command in COMMANDS.items()
-    if path[1] != "show"
+    if path[1] not in ("show", "read-voucher", "compare")
     and any(
         option.name == "output" and "csv" in getattr(option.type, "choices", ())
         for option in command.params
@@ -53,9 +54,10 @@ LISTS = sorted(
 #: What a list of this kind needs besides its name.
 MORE: dict[tuple[str, str], list[Any]] = {
     ("lot", "rows"): [1],
+    ("pool", "history"): [1],
     ("pass", "people"): [1],
     **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule", "source", "terms")},
-    ("source", "roster"): [1],
+    ("source", "roster"): ["Yard"],
 }
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
@@ -91,11 +93,13 @@ def furnish(world: World, tmp_path: Path) -> None:
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
     s.agent.knock(knocking("AAAAA-AAAAA", "KM-9"))
     world.in_person(Role.ADMINISTRATOR)
+    issuer = an_issuer(s, tmp_path, lambda: world.now)
     for name in ("WL-1", "WL-2"):
         s.orders.add(
             Order(name=name, supplier="@Chandlers", lines=[OrderLine(product="Mate 3", quantity=2)])
         )
-        s.pools.add(Pool(name=f"Pool {name}", seats=1))
+        pool = s.pools.add(Pool(name=f"Pool {name}", seats=1))
+        use(s, pool.id, issuer.voucher(pool.name, 1, 30))
         s.cohorts.add(
             Cohort(
                 name=f"Cohort {name}",

@@ -17,6 +17,7 @@ from sortitor.core.gate import (
     Pass,
     Policy,
     Quota,
+    Seats,
     VersionBounds,
     Who,
     decide,
@@ -26,6 +27,7 @@ from sortitor.core.gate import (
     starting_gate,
 )
 from sortitor.core.gate import PlatformRule as Rule
+from sortitor.core.licences import Shortage
 from sortitor.core.vocabulary import (
     Activation,
     Facet,
@@ -92,6 +94,7 @@ CASES = {
     "returning": (replace(ALLOWED, stage=Stage.RETIRED), baseline(returning=Returning.REFUSE)),
     "flagged": (replace(ALLOWED, flag="stolen"), BASE),
     "in_use": (replace(ALLOWED, in_use=True), BASE),
+    "no_seat": (replace(ALLOWED, seats=(Seats("Apps", Shortage.REFUSE, 5, 5),)), BASE),
 }
 #: Reasons for which a device waits rather than being refused.
 PARKING = {"in_use"}

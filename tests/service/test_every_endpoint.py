@@ -58,6 +58,8 @@ HARMLESS = {
     ("PUT", "/api/v1/session/password"),
     ("DELETE", "/api/v1/sessions/{session_id}"),
     ("POST", "/api/v1/journal/head/check"),
+    ("POST", "/api/v1/pools/{key}/compare"),
+    ("POST", "/api/v1/vouchers/read"),
     ("DELETE", "/api/v1/tokens/{token_id}"),
     ("POST", "/api/v1/views"),
     ("DELETE", "/api/v1/views/{view_id}"),

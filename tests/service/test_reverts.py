@@ -9,7 +9,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from tests.vouchers import trust, use
 from tests.worlds import (
+    NOW,
     World,
     a_pass,
     change_baseline,
@@ -38,12 +40,15 @@ from sortitor.schemas.sweeps import Rule
 from sortitor.schemas.terms import Terms, TermsText
 from sortitor.schemas.views import ViewNew, ViewSettings
 from sortitor.schemas.welcome import WelcomeCard
+from sortitor.stand_ins.issuer import Issuer
 
 #: What a change may touch; ids and values, without the revisions that count every write.
+ISSUER = Issuer(now=lambda: NOW)
 STATE = {
     "devices": "SELECT to_jsonb(d) - 'stage_at' FROM devices d ORDER BY id",
     "identifiers": "SELECT kind, value, maker, device_id FROM identifiers ORDER BY kind, value",
     "pools": "SELECT to_jsonb(p) - 'revision' FROM pools p ORDER BY id",
+    "grants": "SELECT pool_id, seats, days, act FROM grants WHERE reverted_at IS NULL ORDER BY id",
     "rules": "SELECT to_jsonb(r) - 'revision' FROM sweep_rules r ORDER BY id",
     "orders": "SELECT to_jsonb(o) - 'revision' FROM orders o ORDER BY id",
     "cohorts": "SELECT id, document, moving FROM cohorts ORDER BY id",
@@ -81,6 +86,7 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
         ownership="corporate",
     )
     s.pools.add(Pool(name="Signage", seats=3, filter='platform eq "android"'))
+    trust(s, ISSUER, tmp_path)
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
     s.orders.add(
         Order(name="WL-1", supplier="Chandlers", lines=[OrderLine(product="Mate 3", quantity=2)])
@@ -176,6 +182,7 @@ ACTS: dict[str, Act] = {
     "pool.add": lambda s, _: s.pools.add(Pool(name="Charts", seats=1)),
     "pool.edit": lambda s, _: s.pools.edit(1, Pool(name="Signs", seats=9, filter='site eq "x"')),
     "pool.remove": lambda s, _: s.pools.remove(1),
+    "grant.add": lambda s, _: use(s, 1, ISSUER.voucher("Signage", 5, 30)),
     "rule.add": lambda s, _: s.sweep_rules.add(Rule(name="Long", idle_window_days=90)),
     "rule.edit": lambda s, _: s.sweep_rules.edit(
         1, Rule(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)

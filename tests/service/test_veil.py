@@ -16,7 +16,18 @@ from typing import Any
 import httpx
 import polars as pl
 import pytest
-from tests.worlds import World, a_pass, http, imei, import_lot, import_people, knocking, manifest
+from tests.vouchers import trust, use
+from tests.worlds import (
+    NOW,
+    World,
+    a_pass,
+    http,
+    imei,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.client import Sortitor
 from sortitor.core.access import Permission, may
@@ -32,6 +43,7 @@ from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
 from sortitor.schemas.terms import Terms, TermsText
 from sortitor.server.openapi import document
+from sortitor.stand_ins.issuer import Issuer
 
 #: What belongs to a personal device, and to nobody known.
 SECRETS = [
@@ -46,6 +58,9 @@ SECRETS = [
     "S7K4",
     *(imei(number) for number in (1, 2, 3, 4, 5, 6)),
 ]
+ISSUER = Issuer(now=lambda: NOW)
+#: Rolled over, it leaves devices without a seat, who are named.
+VOUCHER = ISSUER.voucher("Signage", 1, 30)
 #: Of the organisation's device: no secret, and in the same places.
 OFFICE = "KMOFFICE1234"
 
@@ -83,6 +98,8 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     chosen = Selection(identifiers=[SECRETS[0], OFFICE])
     s.cohorts.change_list(lent.id, chosen, s.cohorts.preview_list(lent.id, chosen).digest)
     s.pools.add(Pool(name="Signage", seats=1, filter='imei pr or serial sw "KM"'))
+    trust(s, ISSUER, folder)
+    use(s, "Signage", ISSUER.voucher("Signage", 1, 200))
     s.orders.add(Order(name="WL-1", lines=[OrderLine(product="Mate 3", quantity=1)]))
     turned = Selection(filter=f'serial eq "{SECRETS[3]}"')
     s.devices.declare(
@@ -158,6 +175,11 @@ BODIES: dict[str, list[Any]] = {
     "/orders/{key}/preview": [{"name": "WL-1"}],
     "/pools/preview": [{"name": "New", "seats": 1}],
     "/pools/{key}/preview": [{"name": "Signage", "seats": 1, "filter": "id pr"}],
+    "/pools/{key}/compare": [{"text": VOUCHER}],
+    "/pools/{key}/grants/preview": [
+        {"text": VOUCHER, "act": act} for act in ("top-up", "rollover")
+    ],
+    "/vouchers/read": [{"text": VOUCHER}],
     "/sweep-rules/preview": [{"name": "New", "idle_window_days": 21}],
     "/sweep-rules/{key}/preview": [{"name": "Quiet", "idle_window_days": 21}],
     "/terms/preview": [{"name": "New", "texts": [{"language": "en", "text": "Be kind"}]}],
@@ -222,7 +244,17 @@ TOLD = [
 
 
 #: How a POST ends that only reads.
-READING = ("/preview", "/check", "/try", "/effective", "/replay", "/replay/list", "/replay/file")
+READING = (
+    "/preview",
+    "/check",
+    "/{key}/compare",
+    "/vouchers/read",
+    "/try",
+    "/effective",
+    "/replay",
+    "/replay/list",
+    "/replay/file",
+)
 
 
 def routes() -> list[tuple[str, str]]:

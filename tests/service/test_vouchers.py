@@ -9,6 +9,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
+from tests.vouchers import an_issuer, trust, use
 from tests.worlds import NOW, World, a_pass, import_lot, knocking, manifest, sized
 
 from sortitor.client import Sortitor
@@ -27,21 +28,7 @@ TODAY = NOW.date()
 @pytest.fixture
 def issuer(world: World, tmp_path: Path) -> Issuer:
     """An issuer whose keys are known."""
-    made = Issuer(now=lambda: world.now)
-    world.client().sources.add(Source(name="Harbour Software", kind=SourceKind.ISSUER))
-    _hand_over(world.client(), made, tmp_path)
-    return made
-
-
-def _hand_over(s: Sortitor, issuer: Issuer, tmp_path: Path) -> None:
-    path = tmp_path / "keys.json"
-    path.write_text(json.dumps(issuer.jwks()))
-    name = "Harbour Software"
-    s.sources.take_file(name, path, s.sources.preview_file(name, path).digest)
-
-
-def _use(s: Sortitor, pool: int, text: str, act: Act = Act.TOP_UP) -> Grant:
-    return s.pools.apply_grant(pool, text, act, s.pools.preview_grant(pool, text, act).digest)
+    return an_issuer(world.client(), tmp_path, lambda: world.now)
 
 
 def _take_back(s: Sortitor, grant: Grant) -> None:
@@ -63,7 +50,7 @@ def test_short_compared_used_the_wrong_way_taken_back_and_done_right(
     s = world.client()
     _displays(s, tmp_path, 6)
     pool = s.pools.add(Pool(name="Signage", filter='platform eq "linux"')).id
-    first = _use(s, pool, issuer.voucher("Signage", 5, 30))
+    first = use(s, pool, issuer.voucher("Signage", 5, 30))
     before = s.pools.show(pool)
     assert (before.state, before.held, before.needed) == (PoolState.SHORT, 5, 6)
     assert (before.ends_on, before.seat_days) == (TODAY + timedelta(30), 150)
@@ -95,7 +82,7 @@ def test_short_compared_used_the_wrong_way_taken_back_and_done_right(
     again = s.pools.show(pool)
     assert (again.held, again.seat_days, again.ends_on) == (5, 100, before.ends_on)
 
-    right = _use(s, pool, text)
+    right = use(s, pool, text)
     assert right.used_as == "V-2601-0002/2"
     now = s.pools.show(pool)
     assert (now.state, now.held, now.seat_days) == (PoolState.COVERED, 7, 220)
@@ -141,7 +128,7 @@ def test_only_keys_that_the_issuer_has_now_open_anything(
     s = world.client()
     old = issuer.voucher("Signage", 5, 30)
     issuer.rotate(keep=1)
-    _hand_over(s, issuer, tmp_path)
+    trust(s, issuer, tmp_path)
     assert s.pools.read_voucher(old).seats == 5
     assert s.pools.read_voucher(issuer.voucher("Signage", 6, 30)).seats == 6
     issuer.rotate(keep=0)
@@ -204,7 +191,7 @@ def test_a_voucher_counts_once_however_many_use_it(world: World, issuer: Issuer)
     for _ in range(sized(3)):
         text = issuer.voucher("Signage", 5, 30)
 
-        def use(place: int, text: str = text) -> str | None:
+        def tried(place: int, text: str = text) -> str | None:
             client, pool = world.client(), pools[place % 3]
             try:
                 digest = client.pools.preview_grant(pool, text, Act.TOP_UP).digest
@@ -214,7 +201,7 @@ def test_a_voucher_counts_once_however_many_use_it(world: World, issuer: Issuer)
             return None
 
         with ThreadPoolExecutor(9) as threads:
-            found = list(threads.map(use, range(9)))
+            found = list(threads.map(tried, range(9)))
         assert found.count(None) == 1
         assert set(found) <= {None, "voucher_used", "facts_moved"}
         counted = [
@@ -226,7 +213,7 @@ def test_a_voucher_counts_once_however_many_use_it(world: World, issuer: Issuer)
 def test_two_take_one_use_back(world: World, issuer: Issuer) -> None:
     s = world.client()
     pool = s.pools.add(Pool(name="Signage")).id
-    made = _use(s, pool, issuer.voucher("Signage", 5, 30))
+    made = use(s, pool, issuer.voucher("Signage", 5, 30))
     digest = s.journal.preview_revert(made.entry_id).digest
 
     def back(_: int) -> bool:
@@ -244,13 +231,13 @@ def test_two_take_one_use_back(world: World, issuer: Issuer) -> None:
 def test_what_cannot_be_taken_back_says_why(world: World, issuer: Issuer) -> None:
     s = world.client()
     pool = s.pools.add(Pool(name="Signage")).id
-    first = _use(s, pool, issuer.voucher("Signage", 5, 90))
-    second = _use(s, pool, issuer.voucher("Signage", 5, 90))
+    first = use(s, pool, issuer.voucher("Signage", 5, 90))
+    second = use(s, pool, issuer.voucher("Signage", 5, 90))
     with pytest.raises(Refused, match="booked upon it"):
         s.journal.preview_revert(first.entry_id)
     _take_back(s, second)
     _take_back(s, first)
-    third = _use(s, pool, issuer.voucher("Signage", 5, 90))
+    third = use(s, pool, issuer.voucher("Signage", 5, 90))
     world.later(days=30, seconds=1)
     with pytest.raises(Refused, match="could be taken back until"):
         s.journal.preview_revert(third.entry_id)
@@ -266,8 +253,8 @@ def test_what_cannot_be_taken_back_says_why(world: World, issuer: Issuer) -> Non
 def test_seats_beside_each_other_end_by_themselves(world: World, issuer: Issuer) -> None:
     s = world.client()
     pool = s.pools.add(Pool(name="Signage", term=Term.EACH, grace_days=3, seats=2)).id
-    _use(s, pool, issuer.voucher("Signage", 5, 10), Act.BESIDE)
-    early = _use(s, pool, issuer.voucher("Signage", 7, 20), Act.BESIDE)
+    use(s, pool, issuer.voucher("Signage", 5, 10), Act.BESIDE)
+    early = use(s, pool, issuer.voucher("Signage", 7, 20), Act.BESIDE)
     assert s.pools.show(pool).held == 14
     world.later(days=11)
     found = s.pools.show(pool)
@@ -285,7 +272,7 @@ def test_ends_of_seats_are_in_the_list_and_on_today(
     s = world.client()
     _displays(s, tmp_path, 2)
     pool = s.pools.add(Pool(name="Signage", grace_days=5)).id
-    _use(s, pool, issuer.voucher("Signage", 4, 9))
+    use(s, pool, issuer.voucher("Signage", 4, 9))
     [end] = [one for one in s.ends.list() if one.kind is EndKind.LICENCE]
     assert (end.title, end.days_left, end.page) == (
         "4 seats of “Signage”",
@@ -362,7 +349,7 @@ def test_the_course_goes_back_and_ahead(world: World, issuer: Issuer, tmp_path: 
     s = world.client()
     _displays(s, tmp_path, 3)
     pool = s.pools.add(Pool(name="Signage")).id
-    _use(s, pool, issuer.voucher("Signage", 4, 50))
+    use(s, pool, issuer.voucher("Signage", 4, 50))
     world.later(days=20)
     found = s.pools.course(pool)
     today = TODAY + timedelta(20)
@@ -379,7 +366,7 @@ def test_the_report_of_a_month(world: World, issuer: Issuer, tmp_path: Path) -> 
     s = world.client()
     _displays(s, tmp_path, 3)
     pool = s.pools.add(Pool(name="Signage", price="3.10", currency="EUR")).id
-    _use(s, pool, issuer.voucher("Signage", 4, 365))
+    use(s, pool, issuer.voucher("Signage", 4, 365))
     world.later(days=30)
     report = s.pools.report("2026-01")
     [line] = report.pools
@@ -425,9 +412,7 @@ def test_a_day_is_that_of_the_organisation(
     world = make_world(time_zone="Pacific/Kiritimati")
     world.later(hours=2)
     s = world.client()
-    made = Issuer(now=lambda: world.now)
-    s.sources.add(Source(name="Harbour Software", kind=SourceKind.ISSUER))
-    _hand_over(s, made, tmp_path)
+    made = an_issuer(s, tmp_path, lambda: world.now)
     pool = s.pools.add(Pool(name="Signage")).id
-    _use(s, pool, made.voucher("Signage", 4, 1))
+    use(s, pool, made.voucher("Signage", 4, 1))
     assert s.pools.show(pool).ends_on == TODAY + timedelta(2)

@@ -64,6 +64,8 @@ def _detail(s: Sortitor, found: PoolDetail) -> None:
     if course.short_on and course.short_on > course.today:
         why = "because seats end" if course.short_by_end else "as devices come"
         plain(f"\nTurns short on {course.short_on}, {why}: {course.short_of:,} missing then.")
+    if course.ways:
+        plain(f"\nShort of {found.needed - found.held:,}. Ways back:", "warn")
     for way in course.ways:
         plain(f"- {way.words}.", "warn")
     talk(f"\nNext: sortitor device list --pool {found.id}")
@@ -289,6 +291,6 @@ def report(s: Sortitor, month: str | None, file: Path | None, output: str) -> No
         "End on": lambda m: m.ends_on,
         "Cost": lambda m: "" if m.cost is None else f"{m.cost:,} {m.currency}",
     }
-    if output == "table":
-        plain(f"{found.first_on} to {found.last_on}, {counted(len(found.pools), 'pool')}\n")
+    if found.pools and output == "table":
+        talk(f"{found.first_on} to {found.last_on}, {counted(len(found.pools), 'pool')}\n")
     write(found.pools, output, columns, empty="No pools yet.")

@@ -31,14 +31,14 @@ class Pools(Documents[li.Pool, li.PoolDetail]):
     def preview_grant(self, key: int | str, text: str, act: Act) -> Preview:
         """What using a voucher one way would do."""
         given = li.GrantAsked(text=text, act=act)
-        return self._t.call(Preview, "POST", at("/pools", key, "grants", "preview"), json=given)
+        return self._t.call(Preview, "POST", at("/pools", key, "grants/preview"), json=given)
 
     def apply_grant(
         self, key: int | str, text: str, act: Act, digest: str, reason: str | None = None
     ) -> li.Grant:
         """Use a voucher as previewed; its `entry_id` is what takes it back."""
         given = li.GrantApply(text=text, act=act, digest=digest, reason=reason)
-        return self._t.call(li.Grant, "POST", at("/pools", key, "grants", "apply"), json=given)
+        return self._t.call(li.Grant, "POST", at("/pools", key, "grants/apply"), json=given)
 
     def grants(self, key: int | str) -> Sequence[li.Grant]:
         """The vouchers of a pool, newest first."""

@@ -61,7 +61,7 @@ def upgrade() -> None:
         sa.CheckConstraint("act IN ('top-up', 'rollover', 'beside')", name=op.f("ck_grants_act")),
         sa.CheckConstraint("seats > 0 AND days > 0", name=op.f("ck_grants_amount")),
     )
-    op.create_index("ix_grants_pool_id", "grants", ["pool_id", "id"])
+    op.create_index("ix_grants_pool_id_id", "grants", ["pool_id", "id"])
     op.create_index(
         "uq_grants_voucher",
         "grants",
