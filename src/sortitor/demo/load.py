@@ -12,6 +12,7 @@ from decimal import Decimal
 from random import Random
 
 from sortitor.client import Sortitor
+from sortitor.core.licences import Act
 from sortitor.core.vocabulary import (
     Activation,
     Listed,
@@ -22,7 +23,13 @@ from sortitor.core.vocabulary import (
     SignInWay,
 )
 from sortitor.demo import scenario as sc
-from sortitor.demo.outside import Outside, connect_registry, read_them_all
+from sortitor.demo.outside import (
+    Outside,
+    connect_registry,
+    read_them_all,
+    trust_issuer,
+    use_voucher,
+)
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Listing, PlatformRule, Policy, Quota, VersionBounds
@@ -107,6 +114,8 @@ TEMPLATES = [
     ),
 ]
 
+SIGNAGE = "Harbour signage"
+
 Say = Callable[[str], None]
 #: The newest code that was mailed to an address.
 ReadCode = Callable[[str], str | None]
@@ -144,6 +153,10 @@ def load(
         ownership=Ownership.CORPORATE,
         activation=Activation.SHARED,
     )
+    trust_issuer(s, outside)
+    share = scenario.devices / 2_400
+    ordered = "ordered with the displays"
+    use_voucher(s, outside, SIGNAGE, round(130 * share), 600, Act.TOP_UP, ordered)
     connect_registry(s, outside, at)
     at(datetime(2025, 3, 10, 8, 0, tzinfo=UTC))
     say("Deck tablets, officers' phones and the yard's contractors arrive")
@@ -192,6 +205,10 @@ def load(
     say("Winter: vessels laid up, a damaged manifest, devices that wait")
     _winter(s, scenario)
     _orders(s, scenario)
+    seats = max(2, round(12 * share))
+    hasty = use_voucher(s, outside, SIGNAGE, seats, 180, Act.ROLLOVER, "seats for the new quay")
+    wrong = "rolled over by mistake: most displays had no seat"
+    s.journal.revert(hasty, s.journal.preview_revert(hasty).digest, wrong)
     at(sc.TODAY)
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
@@ -250,9 +267,11 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     share = scenario.devices / 2_400
     s.pools.add(
         Pool(
-            name="Harbour signage",
-            seats=round(130 * share),
+            name=SIGNAGE,
             filter='platform eq "linux" and ownership eq "corporate"',
+            grace_days=14,
+            price=Decimal("4.20"),
+            currency="EUR",
         )
     )
     s.pools.add(

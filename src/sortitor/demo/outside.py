@@ -11,6 +11,7 @@ from random import Random
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
+from sortitor.core.licences import Act
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Login, RegistryAct, SourceKind
 from sortitor.demo import scenario as sc
@@ -18,9 +19,11 @@ from sortitor.schemas.sources import RegistryActAsked
 from sortitor.stand_ins import directory as ldap
 from sortitor.stand_ins import numbers
 from sortitor.stand_ins.directory import BASE, PASSWORD, ROOT, Directory
+from sortitor.stand_ins.issuer import Issuer
 from sortitor.stand_ins.registry.shelf import Shelf
 
 DIRECTORY, REGISTRY, YARD = "Office directory", "Chandlers registry", "Yard list"
+ISSUER = "Harbour Software"
 SERVER, RESELLER = "Wrenmoor Lines", "Chandlers & Co"
 #: A token is good for a year; this one ended nine days before the scenario's today.
 _TOKEN_AT = datetime(2025, 1, 10, 9, 0, tzinfo=UTC)
@@ -38,7 +41,33 @@ class Outside:
 
     shelf: Shelf
     registry: str
+    issuer: Issuer
+    #: Where the issuer's page is.
+    issuers: str
     directory: Directory | None
+
+
+def trust_issuer(s: Sortitor, outside: Outside) -> None:
+    """Whose vouchers are taken: its keys are read every day."""
+    s.sources.add(
+        Source(
+            name=ISSUER,
+            kind=SourceKind.ISSUER,
+            address=f"{outside.issuers}/keys",
+            every_minutes=1_440,
+            fresh_hours=72,
+        )
+    )
+    _run(s, ISSUER)
+
+
+def use_voucher(
+    s: Sortitor, outside: Outside, pool: str, seats: int, days: int, act: Act, reason: str
+) -> int:
+    """A voucher comes and is used; gives the journal's entry."""
+    text = outside.issuer.voucher(pool, seats, days)
+    digest = s.pools.preview_grant(pool, text, act).digest
+    return s.pools.apply_grant(pool, text, act, digest, reason).entry_id
 
 
 def directory_ldif(scenario: sc.Scenario) -> str:

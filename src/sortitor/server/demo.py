@@ -28,7 +28,9 @@ from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
+from sortitor.stand_ins import serving as servers
 from sortitor.stand_ins.directory import Directory, is_there
+from sortitor.stand_ins.issuer import Issuer, make_issuer
 from sortitor.stand_ins.mailbox import MailServer
 from sortitor.stand_ins.mails import newest_code
 from sortitor.stand_ins.registry.serve import serving
@@ -149,15 +151,24 @@ def _outside(
     scenario: Scenario,
     clock: _MovableClock,
 ) -> Outside:
-    """A registry and, where slapd is installed, a directory; both end with the demonstration."""
+    """A registry, an issuer and, where slapd is installed, a directory; they end with the
+    demonstration.
+    """
     books = folder / "registry.json"
     if not loaded:
         books.unlink(missing_ok=True)
     shelf = Shelf("Chandlers", books, lambda: clock.now)
     registry = around.enter_context(serving(shelf, port=port + 2 if port else 0))
+    keys = folder / "issuer.json"
+    if not loaded:
+        keys.unlink(missing_ok=True)
+    issuer = Issuer(file=keys, now=lambda: clock.now)
+    issuers = around.enter_context(
+        servers.serving(make_issuer(issuer), port=port + 5 if port else 0)
+    )
     if not is_there():
         click.echo("Without slapd there is no directory: apt-get install slapd", err=True)
-        return Outside(shelf, registry, None)
+        return Outside(shelf, registry, issuer, issuers, None)
     home = folder / "directory"
     home.mkdir(parents=True, exist_ok=True)
     directory = Directory(home)
@@ -169,7 +180,7 @@ def _outside(
         directory.fill(directory_ldif(scenario))
     directory.start()
     around.callback(directory.stop)
-    return Outside(shelf, registry, directory)
+    return Outside(shelf, registry, issuer, issuers, directory)
 
 
 def _tell(run: Runtime, shown: _Shown, loaded: bool, clock: _MovableClock) -> None:
@@ -187,6 +198,7 @@ def _tell(run: Runtime, shown: _Shown, loaded: bool, clock: _MovableClock) -> No
     click.echo(f"  handbook       {url}/handbook/")
     click.echo(f"  its mails      {shown.mails}/")
     click.echo(f"  its registry   {shown.outside.registry}/")
+    click.echo(f"  its issuer     {shown.outside.issuers}/  (makes vouchers)")
     for name, password in load.ACCOUNTS.items():
         click.echo(f"  {name:<14} {password}")
     click.echo(f"Its clock stands at {TODAY:%A %d %B %Y, %H:%M} UTC. Stop it with Ctrl-C.")

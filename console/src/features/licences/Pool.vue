@@ -14,6 +14,7 @@ import DataList from '../../shared/tables/DataList.vue'
 import PoolDialog from './PoolDialog.vue'
 import PoolPicture from './PoolPicture.vue'
 import PoolState from './PoolState.vue'
+import { actTitle } from './acts'
 import VoucherBox from './VoucherBox.vue'
 
 /** One pool: its seats over time, its vouchers, and the ways back to covered. */
@@ -71,7 +72,10 @@ const forecast = computed(() => {
 /** Everything that a later voucher was booked upon stays. */
 const last = computed(() => grants.value?.find((one) => !one.reverted_at)?.id)
 const canGoBack = (one: Schemas['Grant']) =>
-  !one.reverted_at && (pool.value?.term === 'each' || one.id === last.value)
+  !one.reverted_at && isRecent(one.at) && (pool.value?.term === 'each' || one.id === last.value)
+/** For so many days a voucher can be taken back. */
+const isRecent = (at: string) =>
+  Date.parse(course.value?.today ?? at) - Date.parse(at) <= 30 * 86_400_000
 const canComeAgain = (one: Schemas['Grant']) =>
   one.reverted_at !== null &&
   !grants.value?.some((other) => other.voucher === one.voucher && other.id > one.id)
@@ -95,8 +99,10 @@ function takeBack(one: Schemas['Grant']) {
   <ProblemAlert :error="error" />
   <template v-if="pool">
     <div class="page-head">
-      <h1>{{ pool.name }}</h1>
-      <PoolState :pool="pool" />
+      <div class="title">
+        <h1>{{ pool.name }}</h1>
+        <PoolState :pool="pool" />
+      </div>
       <v-spacer />
       <template v-if="session.may('license')">
         <v-btn variant="text" color="primary" @click="editing = true">Change</v-btn>
@@ -200,7 +206,7 @@ function takeBack(one: Schemas['Grant']) {
         <div class="muted">{{ item.issuer_name }}</div></template
       >
       <template #granted_on="{ item }">{{ onDay(item.granted_on) }}</template>
-      <template #act="{ item }">{{ label('act', item.act).split(':')[0] }}</template>
+      <template #act="{ item }">{{ actTitle(label('act', item.act)) }}</template>
       <template #seats="{ item }">{{ number(item.seats) }}</template>
       <template #days="{ item }">{{ number(item.days) }}</template>
       <template #by="{ item }"
@@ -254,6 +260,14 @@ function takeBack(one: Schemas['Grant']) {
 h2 {
   font-size: 1rem;
   margin-bottom: 6px;
+}
+.title {
+  display: flex;
+  gap: 12px;
+  align-items: center;
+}
+dl + h2 {
+  margin-top: 14px;
 }
 dl {
   display: grid;

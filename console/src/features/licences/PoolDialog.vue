@@ -27,22 +27,26 @@ const form = reactive({
 })
 const ready = computed(() => form.name.trim() !== '')
 
-watch(open, (is) => {
-  if (!is) return
-  Object.assign(form, {
-    name: pool?.name ?? '',
-    seats: String(pool?.seats ?? 0),
-    filter: pool?.filter ?? '',
-    awaited_too: pool?.awaited_too ?? false,
-    product: pool?.product ?? '',
-    term: pool?.term ?? 'shared',
-    grace_days: String(pool?.grace_days ?? 0),
-    when_short: pool?.when_short ?? 'admit',
-    price: pool?.price ?? '',
-    currency: pool?.currency ?? '',
-  })
-  forget()
-})
+watch(
+  open,
+  (is) => {
+    if (!is) return
+    Object.assign(form, {
+      name: pool?.name ?? '',
+      seats: String(pool?.seats ?? 0),
+      filter: pool?.filter ?? '',
+      awaited_too: pool?.awaited_too ?? false,
+      product: pool?.product ?? '',
+      term: pool?.term ?? 'shared',
+      grace_days: String(pool?.grace_days ?? 0),
+      when_short: pool?.when_short ?? 'admit',
+      price: pool?.price ?? '',
+      currency: pool?.currency ?? '',
+    })
+    forget()
+  },
+  { immediate: true },
+)
 
 function save() {
   const document = {
@@ -123,7 +127,7 @@ function save() {
 .pair {
   display: grid;
   grid-template-columns: 1fr 1fr;
-  gap: 0 12px;
+  gap: 12px;
 }
 @media (max-width: 700px) {
   .pair {

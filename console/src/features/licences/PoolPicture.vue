@@ -21,6 +21,8 @@ Chart.register(Filler, Legend, LinearScale, LineController, LineElement, PointEl
 const { course } = defineProps<{ course: Schemas['PoolCourse'] }>()
 const theme = useTheme()
 const DAY = 86_400_000
+/** Seen on light and on dark. */
+const GRID = 'rgba(128, 128, 128, 0.25)'
 const at = (day: string) => Date.parse(day) / DAY
 const iso = (value: number) => new Date(value * DAY).toISOString().slice(0, 10)
 const today = computed(() => at(course.today))
@@ -101,13 +103,12 @@ const options = computed(() => {
         ticks: {
           color,
           maxTicksLimit: 7,
+          includeBounds: false,
           callback: (value: string | number) => onDay(iso(Number(value))),
         },
-        grid: {
-          color: `${color}22`,
-        },
+        grid: { color: GRID },
       },
-      y: { ticks: { color, precision: 0 }, beginAtZero: true, grid: { color: `${color}22` } },
+      y: { ticks: { color, precision: 0 }, beginAtZero: true, grace: '8%', grid: { color: GRID } },
     },
   }
 })

@@ -11,6 +11,10 @@ import DataList from '../../shared/tables/DataList.vue'
 /** A month of every pool, on a page that prints. */
 const { label } = useVocabulary()
 const month = ref('')
+const shown = computed({
+  get: () => month.value || (data.value?.first_on.slice(0, 7) ?? ''),
+  set: (chosen) => (month.value = chosen),
+})
 const { data, error, isFetching } = useQuery({
   queryKey: computed(() => ['licence-report', month.value]),
   queryFn: () =>
@@ -39,7 +43,7 @@ const print = () => window.print()
     <h1>Licences, {{ onDay(data?.first_on) }} to {{ onDay(data?.last_on) }}</h1>
     <v-spacer />
     <div class="tools">
-      <v-text-field v-model="month" type="month" label="Month" hide-details class="month" />
+      <v-text-field v-model="shown" type="month" label="Month" hide-details class="month" />
       <v-btn variant="outlined" :prepend-icon="mdiDownload" :href="file('csv')">CSV</v-btn>
       <v-btn variant="outlined" :prepend-icon="mdiDownload" :href="file('xlsx')">XLSX</v-btn>
       <v-btn variant="outlined" :prepend-icon="mdiPrinter" @click="print">Print</v-btn>

@@ -8,6 +8,7 @@ import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { number, onDay, plural } from '../../shared/formats'
+import { actMeaning, actTitle } from './acts'
 
 /** A voucher for a pool: pasted, dropped or typed by a scanner; then both outcomes. */
 const { pool } = defineProps<{ pool: Schemas['PoolDetail'] }>()
@@ -17,8 +18,8 @@ const { label } = useVocabulary()
 const { busy, failure, run, forget } = useAction()
 const text = ref('')
 const found = ref<Schemas['Comparison'] | null>(null)
-const way = (act: Schemas['Act']) => label('act', act).split(':')[0]!
-const meaning = (act: Schemas['Act']) => label('act', act).split(': ')[1] ?? ''
+const way = (act: Schemas['Act']) => actTitle(label('act', act))
+const meaning = (act: Schemas['Act']) => actMeaning(label('act', act))
 
 function compare() {
   void run(async () => {

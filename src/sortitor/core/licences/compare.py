@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from fractions import Fraction
 
@@ -70,7 +70,7 @@ def compare(
     looked = _Look(pool, needed, growth, today, until, before)
     outcomes = tuple(looked.outcome(act, course) for act, course in courses.items())
     best = min(outcomes, key=lambda one: (one.without, one.unused, acts.index(one.act)))
-    now = looked.outcome(acts[0], before)
+    now = replace(looked.outcome(acts[0], before), moved_days=None)
     return Comparison(now, outcomes, seats * days, until, best.act)
 
 

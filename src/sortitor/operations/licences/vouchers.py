@@ -247,10 +247,11 @@ def _plan(
     outcome, now = _outcome(comparison, act), comparison.now
     claims = compared.read.voucher.claims
     number = compared.read.used_as
+    short = outcome.uncovered > 0
     counts = [
         Count("needed", "devices that need a seat", compared.pool.needed),
         Count("seats_before", "seats before", now.standing.seats),
-        Count("seats", "seats after", outcome.standing.seats, "good"),
+        Count("seats", "seats after", outcome.standing.seats, "warn" if short else "good"),
         Count("uncovered", "devices without a seat", outcome.uncovered, _bad(outcome.uncovered)),
         Count("gained", "seat-days gained", comparison.gained, "good"),
         Count("seat_days", "seat-days left then", outcome.seat_days),
