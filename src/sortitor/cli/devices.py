@@ -285,6 +285,7 @@ def _show_head(found: DeviceDetail) -> None:
             ("Person", person),
             ("Last seen", seen),
             ("Cohorts", ", ".join(cohort.name for cohort in found.cohorts) or None),
+            ("Licence seats", ", ".join(seat.pool for seat in found.seats) or None),
             *map(_identifier, found.identifiers),
         ]
     )

@@ -164,6 +164,13 @@ const fields = (happening: Schemas['Happening']) =>
               </dd>
               <dd />
             </template>
+            <template v-for="seat in device.seats" :key="seat.pool_id">
+              <dt>licence seat</dt>
+              <dd>
+                <router-link :to="`/licences/${seat.pool_id}`">{{ seat.pool }}</router-link>
+              </dd>
+              <dd class="muted">since {{ onDay(seat.since) }}</dd>
+            </template>
             <template v-for="fact in device.facts" :key="fact.field">
               <dt>{{ words(fact.field) }}</dt>
               <dd>{{ fact.value }}</dd>
