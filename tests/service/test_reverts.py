@@ -185,7 +185,7 @@ ACTS: dict[str, Act] = {
     "grant.add": lambda s, _: use(s, 1, ISSUER.voucher("Signage", 5, 30)),
     "rule.add": lambda s, _: s.sweep_rules.add(Rule(name="Long", idle_window_days=90)),
     "rule.edit": lambda s, _: s.sweep_rules.edit(
-        1, Rule(name="Quieter", idle_window_days=60, filter='platform eq "ios"', daily=True)
+        1, Rule(name="Quieter", idle_window_days=60, filter='platform eq "ios"', every_hours=24)
     ),
     "rule.remove": lambda s, _: s.sweep_rules.remove(1),
     "order.add": lambda s, _: s.orders.add(

@@ -88,7 +88,7 @@ def test_a_name_given_to_another_meanwhile_is_not_taken_back(world: World) -> No
 def test_the_schedule_sweeps_once_a_day_and_brakes(world: World) -> None:
     s = world.client()
     credentials = fleet(world, 6)
-    s.sweep_rules.add(Rule(name="Daily", idle_window_days=30, daily=True, brake_percent=50))
+    s.sweep_rules.add(Rule(name="Daily", idle_window_days=30, every_hours=24, brake_percent=50))
     ctx = world.run.context("schedule")
     world.later(days=40)
     [run] = sweeps.run_scheduled(ctx)

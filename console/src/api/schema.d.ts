@@ -4976,6 +4976,11 @@ export interface components {
             person_user_name: string | null;
             /** Platform */
             platform: string | null;
+            /**
+             * Retire On
+             * @description Of a dormant device: when it is retired.
+             */
+            retire_on: string | null;
             /** Seats */
             seats: components["schemas"]["SeatOfDevice"][];
             /** Serial */
@@ -4988,6 +4993,7 @@ export interface components {
              * Format: date-time
              */
             stage_at: string;
+            sweep: components["schemas"]["SweepOfDevice"] | null;
             /** Timeline */
             timeline: components["schemas"]["Happening"][];
         };
@@ -8505,21 +8511,33 @@ export interface components {
         };
         /**
          * Rule
-         * @description Who is watched, and after how many days without a sign of life a device is retired.
+         * @description Who is watched, and after how many days without a sign of life a device is dormant, and
+         *     retired. Of several rules that watch one device the one with the longest window counts.
          */
         Rule: {
             /**
              * Brake Percent
-             * @description A daily run that would take more than this share stops and asks.
+             * @description A run by itself that would take a greater share stops and asks.
              * @default 5
              */
             brake_percent?: number;
             /**
-             * Daily
-             * @description Whether it runs by itself once a day.
-             * @default false
+             * Contacts
+             * @description Who hears of it beside the device's person: SITE=ADDRESS, or an address for all sites.
+             * @default []
              */
-            daily?: boolean;
+            contacts?: string[];
+            /**
+             * Dormant Days
+             * @description Days for which a quiet device is dormant, with a mail to its person, before it is retired; 0: it is retired at once.
+             * @default 0
+             */
+            dormant_days?: number;
+            /**
+             * Every Hours
+             * @description Hours from run to run; empty: it runs only by hand.
+             */
+            every_hours?: number | null;
             /**
              * Filter
              * @description Whom it watches, in the filter language; empty: every device.
@@ -8527,7 +8545,7 @@ export interface components {
             filter?: string | null;
             /**
              * Idle Window Days
-             * @description Days without a sign of life, then it is retired.
+             * @description Days without a sign of life, then it is dormant, or retired at once.
              */
             idle_window_days: number;
             /**
@@ -8535,6 +8553,12 @@ export interface components {
              * @description What it is called.
              */
             name: string;
+            /**
+             * Remind Days
+             * @description So many days before it is retired the mail goes out again; 0: it does not.
+             * @default 0
+             */
+            remind_days?: number;
         };
         /**
          * RuleChange
@@ -8543,21 +8567,32 @@ export interface components {
         RuleChange: {
             /**
              * Brake Percent
-             * @description A daily run that would take more than this share stops and asks.
+             * @description A run by itself that would take a greater share stops and asks.
              * @default 5
              */
             brake_percent?: number;
             /**
-             * Daily
-             * @description Whether it runs by itself once a day.
-             * @default false
+             * Contacts
+             * @description Who hears of it beside the device's person: SITE=ADDRESS, or an address for all sites.
+             * @default []
              */
-            daily?: boolean;
+            contacts?: string[];
             /**
              * Digest
              * @description Of the preview that was looked at; 409 if the change would be another now.
              */
             digest?: string | null;
+            /**
+             * Dormant Days
+             * @description Days for which a quiet device is dormant, with a mail to its person, before it is retired; 0: it is retired at once.
+             * @default 0
+             */
+            dormant_days?: number;
+            /**
+             * Every Hours
+             * @description Hours from run to run; empty: it runs only by hand.
+             */
+            every_hours?: number | null;
             /**
              * Filter
              * @description Whom it watches, in the filter language; empty: every device.
@@ -8565,7 +8600,7 @@ export interface components {
             filter?: string | null;
             /**
              * Idle Window Days
-             * @description Days without a sign of life, then it is retired.
+             * @description Days without a sign of life, then it is dormant, or retired at once.
              */
             idle_window_days: number;
             /**
@@ -8578,6 +8613,12 @@ export interface components {
              * @description Why, for the journal.
              */
             reason?: string | null;
+            /**
+             * Remind Days
+             * @description So many days before it is retired the mail goes out again; 0: it does not.
+             * @default 0
+             */
+            remind_days?: number;
         };
         /**
          * RuleDetail
@@ -8586,16 +8627,27 @@ export interface components {
         RuleDetail: {
             /**
              * Brake Percent
-             * @description A daily run that would take more than this share stops and asks.
+             * @description A run by itself that would take a greater share stops and asks.
              * @default 5
              */
             brake_percent?: number;
             /**
-             * Daily
-             * @description Whether it runs by itself once a day.
-             * @default false
+             * Contacts
+             * @description Who hears of it beside the device's person: SITE=ADDRESS, or an address for all sites.
+             * @default []
              */
-            daily?: boolean;
+            contacts?: string[];
+            /**
+             * Dormant Days
+             * @description Days for which a quiet device is dormant, with a mail to its person, before it is retired; 0: it is retired at once.
+             * @default 0
+             */
+            dormant_days?: number;
+            /**
+             * Every Hours
+             * @description Hours from run to run; empty: it runs only by hand.
+             */
+            every_hours?: number | null;
             /**
              * Filter
              * @description Whom it watches, in the filter language; empty: every device.
@@ -8608,7 +8660,7 @@ export interface components {
             id: number;
             /**
              * Idle Window Days
-             * @description Days without a sign of life, then it is retired.
+             * @description Days without a sign of life, then it is dormant, or retired at once.
              */
             idle_window_days: number;
             /**
@@ -8616,6 +8668,12 @@ export interface components {
              * @description What it is called.
              */
             name: string;
+            /**
+             * Remind Days
+             * @description So many days before it is retired the mail goes out again; 0: it does not.
+             * @default 0
+             */
+            remind_days?: number;
             /**
              * Revision
              * @description How often it was changed, from 1; the ETag of an edit.
@@ -9427,6 +9485,11 @@ export interface components {
             at: string;
             /** By */
             by: string;
+            /**
+             * Dormant
+             * @description Devices that were given notice.
+             */
+            dormant: number;
             /** Entry Id */
             entry_id: number | null;
             /** Id */
@@ -9441,6 +9504,40 @@ export interface components {
             state: string;
             /** Watched */
             watched: number;
+            /**
+             * Why
+             * @description Of a run that stopped: why.
+             */
+            why: string | null;
+        };
+        /**
+         * SweepOfDevice
+         * @description The rule that counts for a device: of those that watch it, the one with the longest
+         *     window.
+         */
+        SweepOfDevice: {
+            /**
+             * Dormant On
+             * @description When it becomes dormant unless it wakes.
+             */
+            dormant_on: string | null;
+            /** Idle Window Days */
+            idle_window_days: number;
+            /**
+             * Others
+             * @description Rules that watch it too.
+             */
+            others: string[];
+            /**
+             * Retire On
+             * Format: date
+             * @description When it is retired unless it wakes or is held.
+             */
+            retire_on: string;
+            /** Rule */
+            rule: string;
+            /** Rule Id */
+            rule_id: number;
         };
         /**
          * Tally

@@ -229,6 +229,16 @@ def _asked(columns: Sequence[str]) -> dict[str, Callable[[Device], Any]]:
     return {"Id": lambda device: device.id, **{name: value_of(name) for name in columns}}
 
 
+def _swept(found: DeviceDetail) -> str | None:
+    """Which rule counts for a device, and when."""
+    sweep = found.sweep
+    if sweep is None:
+        return None
+    days = f"dormant on {sweep.dormant_on}, " if sweep.dormant_on else ""
+    beside = f", rather than {', '.join(sweep.others)}" if sweep.others else ""
+    return f"{sweep.rule} ({sweep.idle_window_days} days){beside}: {days}retired {sweep.retire_on}"
+
+
 @device.command()
 @click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
 @click.option(
@@ -285,6 +295,7 @@ def _show_head(found: DeviceDetail) -> None:
             ("Person", person),
             ("Last seen", seen),
             ("Cohorts", ", ".join(cohort.name for cohort in found.cohorts) or None),
+            ("Sweep", _swept(found)),
             ("Licence seats", ", ".join(seat.pool for seat in found.seats) or None),
             *map(_identifier, found.identifiers),
         ]

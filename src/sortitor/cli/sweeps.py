@@ -28,13 +28,24 @@ def rule() -> None:
     """Rules of sweeps: who is watched, and for how long a device may be quiet."""
 
 
+def _runs(rule: RuleDetail) -> str:
+    return f"every {counted(rule.every_hours, 'hour')}" if rule.every_hours else "by hand"
+
+
+def _before(days: int) -> str:
+    return f"{counted(days, 'day')} before"
+
+
 def _detail(s: Sortitor, found: RuleDetail) -> None:
     record(
         [
             ("Rule", f"{found.id}  {found.name}"),
             ("Window", counted(found.idle_window_days, "day")),
             ("Devices", found.filter or "all"),
-            ("Runs", "every day" if found.daily else "by hand"),
+            ("Notice", counted(found.dormant_days, "day") if found.dormant_days else "none"),
+            ("Told again", _before(found.remind_days) if found.remind_days else "no"),
+            ("Contacts", list(found.contacts) or ["nobody beside its person"]),
+            ("Runs", _runs(found)),
             ("Brake", f"{found.brake_percent} %"),
         ]
     )
@@ -51,7 +62,8 @@ add_commands(
             "Id": lambda r: r.id,
             "Rule": lambda r: r.name,
             "Window": lambda r: counted(r.idle_window_days, "day"),
-            "Daily": lambda r: r.daily,
+            "Notice": lambda r: counted(r.dormant_days, "day") if r.dormant_days else "none",
+            "Runs": _runs,
             "Brake": lambda r: f"{r.brake_percent} %",
             "Devices": lambda r: r.filter or "all",
         },
@@ -59,7 +71,10 @@ add_commands(
         options={
             "idle_window_days": "--idle-window",
             "brake_percent": "--brake",
-            "daily": "--daily/--by-hand",
+            "dormant_days": "--notice",
+            "remind_days": "--remind",
+            "contacts": "--contact",
+            "every_hours": "--every",
         },
         after=lambda r: f"sortitor sweep preview {quoted(r.name)}",
         detail=_detail,
@@ -117,8 +132,8 @@ def apply(s: Sortitor, rule: str, yes: bool, reason: str | None) -> None:
     agree(shown, yes)
     done = s.sweeps.apply(rule, shown.digest, reason)
     talk(
-        f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired. Take it back with:"
-        f" sortitor sweep revert {done.id}"
+        f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired,"
+        f" {done.dormant:,} given notice. Take it back with: sortitor sweep revert {done.id}"
     )
 
 
@@ -140,7 +155,9 @@ def list_runs(s: Sortitor, most: int, output: str) -> None:
         "By": lambda r: r.by,
         "State": lambda r: r.state,
         "Retired": lambda r: r.retired,
+        "Notice": lambda r: r.dormant,
         "Watched": lambda r: r.watched,
+        "Why": lambda r: r.why,
     }
     write(s.sweeps.list(most + 1), output, columns, empty="No sweeps yet.", most=most)
 

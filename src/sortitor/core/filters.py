@@ -102,6 +102,7 @@ ATTRIBUTES: dict[str, Attribute] = {
     "purchasedOn": Attribute(Kind.DAY, "day of purchase"),
     "warrantyUntil": Attribute(Kind.DAY, "end of its warranty"),
     "enrolledAt": Attribute(Kind.TIME, "when it arrived"),
+    "retireOn": Attribute(Kind.DAY, "day on which it is retired, of a dormant device"),
     "lastSeenAt": Attribute(Kind.TIME, "last sign of life", moving=True),
     "id": Attribute(Kind.NUMBER, "number of the device"),
     "lot": Attribute(Kind.NUMBER, "number of the lot it came with"),

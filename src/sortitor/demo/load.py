@@ -288,6 +288,9 @@ def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
         Rule(
             name="Quiet phones and tablets",
             idle_window_days=90,
+            dormant_days=14,
+            remind_days=3,
+            contacts=("Petrel=bridge.petrel@wrenmoor.example",),
             filter=(
                 '(platform eq "android" or platform eq "ios") and not (cohorts eq "Harbour'
                 ' displays")'

@@ -24,6 +24,7 @@ from sortitor.core.vocabulary import Basis, Ownership, Stage
 from sortitor.operations import gate, licences, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
+from sortitor.operations.sweeps.standing import Standing, standing
 from sortitor.store import devices as store
 from sortitor.store import journal, people, sweeps
 from sortitor.store.devices import DeviceRow as DeviceRow
@@ -46,6 +47,7 @@ class DeviceDetail:
     holds: list[HoldRow]
     cohorts: list[InCohortRow]
     pools: list[Kept[Pool]]
+    sweep: Standing | None
     timeline: list[dict[str, Any]]
 
 
@@ -117,6 +119,7 @@ def one(ctx: Context, device_id: int) -> DeviceDetail:
             holds=sweeps.holds_on(connection, device_id),
             cohorts=store.cohorts_of(connection, device_id, ctx.now),
             pools=licences.taken_by(ctx, connection, device_id),
+            sweep=standing(ctx, connection, device),
             timeline=_timeline(ctx, connection, device),
         )
 

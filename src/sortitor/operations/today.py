@@ -52,8 +52,9 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
             Item(
                 "sweep",
                 f"Sweep “{run.rule_name}” stopped and asks",
-                f"It would retire {run.retired:,} of {run.watched:,} devices.",
-                run.retired,
+                f"It would change {run.retired + run.dormant:,} of {run.watched:,} devices;"
+                f" {run.why or 'that is more than its brake'}.",
+                run.retired + run.dormant,
                 run.at,
                 "Look at the sweep",
                 f"/sweeps?rule={run.rule_id}",
@@ -282,7 +283,7 @@ def _levels(ctx: Context) -> Iterator[Item]:
 def _due(ctx: Context) -> list[Item]:
     items = []
     for kept in RULES.every(ctx):
-        number = runs.due_count(ctx, kept.document)
+        number = runs.due_count(ctx, kept)
         if not number:
             continue
         window = kept.document.idle_window_days

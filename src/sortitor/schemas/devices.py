@@ -92,6 +92,19 @@ class SeatOfDevice(Answer):
     since: Time = Field(description="Since it is in use, or known where it has not arrived.")
 
 
+class SweepOfDevice(Answer):
+    """The rule that counts for a device: of those that watch it, the one with the longest
+    window.
+    """
+
+    rule_id: int
+    rule: str
+    idle_window_days: int
+    others: list[str] = Field(description="Rules that watch it too.")
+    dormant_on: date | None = Field(description="When it becomes dormant unless it wakes.")
+    retire_on: date = Field(description="When it is retired unless it wakes or is held.")
+
+
 class DeviceDetail(Device):
     """A device with all that is known of it."""
 
@@ -108,6 +121,8 @@ class DeviceDetail(Device):
     holds: list[Hold]
     cohorts: list[CohortOfDevice]
     seats: list[SeatOfDevice]
+    retire_on: date | None = Field(description="Of a dormant device: when it is retired.")
+    sweep: SweepOfDevice | None
     timeline: list[Happening]
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pydantic import ConfigDict
+from pydantic import ConfigDict, Field
 
 from sortitor.core.sweeps import Rule as Rule
 from sortitor.schemas.base import Answer, Time
@@ -25,5 +25,7 @@ class Sweep(Answer):
     by: str
     state: str
     retired: int
+    dormant: int = Field(description="Devices that were given notice.")
     watched: int
+    why: str | None = Field(description="Of a run that stopped: why.")
     entry_id: int | None

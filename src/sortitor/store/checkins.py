@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, TypeAlias
 
 from psycopg import AsyncConnection
@@ -44,20 +44,21 @@ WITH given AS (
         AND revoked_at IS NULL AND claim_id IS NULL OFFSET 0) c
 ), latest AS (
     SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version, d.stage AS former,
-        d.os_version AS former_version
+        d.os_version AS former_version, d.retire_on AS former_day
     FROM found f JOIN devices d ON d.id = f.device_id ORDER BY f.device_id, f.seen_at DESC
 ), written AS (
     UPDATE devices d SET last_seen_at = greatest(d.last_seen_at, k.seen_at),
         os_version = coalesce(k.os_version, d.os_version),
         stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
-        stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END
+        stage_at = CASE d.stage WHEN 'dormant' THEN k.seen_at ELSE d.stage_at END,
+        retire_on = NULL
     -- What is reported missing or stolen has no more to say.
     FROM latest k WHERE d.id = k.device_id AND d.stage <> 'retired' AND d.flag IS NULL
     RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage,
-        d.os_version IS DISTINCT FROM k.former_version AS updated
+        d.os_version IS DISTINCT FROM k.former_version AS updated, k.former_day
 )
-SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated FROM found f JOIN written w
-    ON w.id = f.device_id
+SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated, w.former_day FROM found f
+    JOIN written w ON w.id = f.device_id
 """
 
 _WOKEN = """
@@ -66,8 +67,12 @@ WITH entry AS (
     VALUES (%(at)s, 'device', 'device.wake', 'device', %(summary)s) RETURNING id
 )
 INSERT INTO journal_effects (entry_id, device_id, before, after)
-SELECT entry.id, device_id, '{"stage": "dormant"}', '{"stage": "active"}'
-    FROM entry, unnest(%(ids)s::bigint[]) AS device_id
+SELECT entry.id, w.id,
+    jsonb_build_object('stage', 'dormant') || CASE WHEN w.day IS NULL THEN '{}'
+        ELSE jsonb_build_object('retire_on', w.day) END,
+    jsonb_build_object('stage', 'active') || CASE WHEN w.day IS NULL THEN '{}'
+        ELSE jsonb_build_object('retire_on', NULL) END
+FROM entry, unnest(%(ids)s::bigint[], %(days)s::date[]) AS w (id, day)
 """
 
 
@@ -103,11 +108,11 @@ async def _write(
     ]
     async with pool.connection() as connection, connection.cursor() as cursor:
         await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
-        woken, updated = set(), set()
-        async for place, device_id, has_woken, name, stage, has_updated in cursor:
+        woken, updated = dict[int, date | None](), set[int]()
+        async for place, device_id, has_woken, name, stage, has_updated, day in cursor:
             answers[place] = (device_id, name, stage)
             if has_woken:
-                woken.add(device_id)
+                woken[device_id] = day
             if has_updated:
                 updated.add(device_id)
         if woken:
@@ -116,9 +121,10 @@ async def _write(
                 if len(woken) == 1
                 else f"{len(woken)} dormant devices checked in and are active again"
             )
-            await cursor.execute(_WOKEN, {"at": now, "summary": summary, "ids": sorted(woken)})
+            of_them = {"ids": sorted(woken), "days": [woken[one] for one in sorted(woken)]}
+            await cursor.execute(_WOKEN, {"at": now, "summary": summary, **of_them})
         if woken or updated:
             await refresh_memberships_async(
-                connection, sorted(woken | updated), ("stage", "os_version")
+                connection, sorted(woken.keys() | updated), ("stage", "os_version", "retire_on")
             )
     return answers

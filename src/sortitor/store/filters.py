@@ -80,6 +80,7 @@ _COLUMNS: dict[str, Column[Any]] = {
     "purchasedOn": devices.c.purchased_on,
     "warrantyUntil": devices.c.warranty_until,
     "enrolledAt": devices.c.enrolled_at,
+    "retireOn": devices.c.retire_on,
     "lastSeenAt": devices.c.last_seen_at,
     "id": devices.c.id,
     "lot": devices.c.lot_id,
@@ -410,6 +411,9 @@ def touched_by(names: Iterable[str], changed_keys: frozenset[str]) -> bool:
 
 
 def _leans_on(name: str) -> frozenset[str]:
+    if name == "retireOn":
+        # It goes with the stage, whether a change names it or not.
+        return frozenset({"retire_on", "stage"})
     if name in _COLUMNS:
         return frozenset({_COLUMNS[name].name})
     return {

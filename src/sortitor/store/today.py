@@ -33,7 +33,7 @@ _ENDING = text("""
         ORDER BY h.until_on LIMIT 20
     """)
 _BRAKED = text("""
-    SELECT id, rule_id, rule_name, at, retired, watched FROM sweeps s
+    SELECT id, rule_id, rule_name, at, retired, dormant, watched, why FROM sweeps s
     WHERE state = 'braked' AND rule_id IS NOT NULL
         AND NOT EXISTS (SELECT FROM sweeps n WHERE n.rule_id = s.rule_id AND n.id > s.id)
     """)
@@ -82,7 +82,9 @@ class BrakedRow:
     rule_name: str
     at: datetime
     retired: int
+    dormant: int
     watched: int
+    why: str | None
 
 
 def numbers(connection: Connection, now: datetime) -> NumbersRow:

@@ -164,6 +164,22 @@ const fields = (happening: Schemas['Happening']) =>
               </dd>
               <dd />
             </template>
+            <template v-if="device.sweep">
+              <dt>sweep</dt>
+              <dd>
+                <template v-if="device.sweep.dormant_on"
+                  >dormant on {{ onDay(device.sweep.dormant_on) }}, </template
+                >retired on {{ onDay(device.sweep.retire_on) }}, unless it is seen before
+              </dd>
+              <dd class="muted">
+                <router-link :to="`/sweeps?rule=${device.sweep.rule_id}`">{{
+                  device.sweep.rule
+                }}</router-link>: {{ plural(device.sweep.idle_window_days, 'day')
+                }}<template v-if="device.sweep.others.length"
+                  >, the longest window; {{ device.sweep.others.join(', ') }} watch it too</template
+                >
+              </dd>
+            </template>
             <template v-for="seat in device.seats" :key="seat.pool_id">
               <dt>licence seat</dt>
               <dd>

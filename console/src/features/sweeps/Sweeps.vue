@@ -9,7 +9,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
-import { atTime, number } from '../../shared/formats'
+import { atTime, number, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
 
@@ -30,6 +30,7 @@ const ruleColumns = [
   { key: 'name', title: 'Rule' },
   { key: 'idle_window_days', title: 'Idle window', number: true },
   { key: 'who', title: 'Watches' },
+  { key: 'notice', title: 'Notice', number: true },
   { key: 'when', title: 'Runs' },
   { key: 'brake_percent', title: 'Brake', number: true },
   { key: 'act', title: '' },
@@ -40,12 +41,27 @@ const runColumns = [
   { key: 'by', title: 'By' },
   { key: 'state', title: 'State' },
   { key: 'retired', title: 'Retired', number: true },
+  { key: 'dormant', title: 'Notice', number: true },
   { key: 'watched', title: 'Watched', number: true },
   { key: 'act', title: '' },
 ]
 const open = ref(false)
 const changing = ref<Rule | null>(null)
-const form = reactive({ name: '', days: 90, filter: '', daily: false, brake: 5 })
+const form = reactive({
+  name: '',
+  days: 90,
+  filter: '',
+  notice: '0',
+  remind: '0',
+  contacts: '',
+  hours: '',
+  brake: 5,
+})
+const lines = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter(Boolean)
 
 function look(id: number) {
   const path = { key: String(id) }
@@ -81,7 +97,10 @@ function edit(rule: Rule | null) {
     name: rule?.name ?? '',
     days: rule?.idle_window_days ?? 90,
     filter: rule?.filter ?? '',
-    daily: rule?.daily ?? false,
+    notice: String(rule?.dormant_days ?? 0),
+    remind: String(rule?.remind_days ?? 0),
+    contacts: rule?.contacts?.join('\n') ?? '',
+    hours: rule?.every_hours ? String(rule.every_hours) : '',
     brake: rule?.brake_percent ?? 5,
   })
   forget()
@@ -93,7 +112,10 @@ function save() {
     name: form.name,
     idle_window_days: Number(form.days),
     filter: form.filter.trim() || null,
-    daily: form.daily,
+    dormant_days: Number(form.notice || 0),
+    remind_days: Number(form.remind || 0),
+    contacts: lines(form.contacts),
+    every_hours: form.hours === '' ? null : Number(form.hours),
     brake_percent: Number(form.brake),
   }
   const done = () => (open.value = false)
@@ -129,7 +151,12 @@ onMounted(() => {
       ><span v-if="item.filter" class="mono">{{ item.filter }}</span
       ><template v-else>everything in use</template></template
     >
-    <template #when="{ item }">{{ item.daily ? 'every day' : 'by hand' }}</template>
+    <template #notice="{ item }">{{
+      item.dormant_days ? plural(item.dormant_days, 'day') : 'none'
+    }}</template>
+    <template #when="{ item }">{{
+      item.every_hours ? `every ${plural(item.every_hours, 'hour')}` : 'by hand'
+    }}</template>
     <template #brake_percent="{ item }">{{ item.brake_percent }} %</template>
     <template #act="{ item }">
       <span class="nowrap">
@@ -171,7 +198,8 @@ onMounted(() => {
     <template #state="{ item }"
       ><v-chip :color="{ applied: 'success', braked: 'warning' }[item.state]">{{
         item.state === 'braked' ? 'stopped, asks' : item.state
-      }}</v-chip></template
+      }}</v-chip>
+      <div v-if="item.why" class="muted">{{ item.why }}</div></template
     >
     <template #retired="{ item }"
       ><router-link v-if="item.entry_id" :to="`/journal?entry=${item.entry_id}`">{{
@@ -179,6 +207,7 @@ onMounted(() => {
       }}</router-link
       ><template v-else>{{ number(item.retired) }}</template></template
     >
+    <template #dormant="{ item }">{{ number(item.dormant) }}</template>
     <template #watched="{ item }">{{ number(item.watched) }}</template>
     <template #act="{ item }"
       ><v-btn
@@ -204,11 +233,53 @@ onMounted(() => {
     <v-text-field v-model="form.name" label="Rule" />
     <v-text-field v-model="form.days" label="Idle window (days)" type="number" />
     <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
-    <v-checkbox v-model="form.daily" label="Run it every day" />
-    <v-text-field
-      v-model="form.brake"
-      label="Brake: a daily run that would take more than this share (%) stops and asks"
-      type="number"
+    <div class="pair">
+      <v-text-field
+        v-model="form.notice"
+        label="Days dormant, with a mail, before it is retired (0: at once)"
+        type="number"
+        min="0"
+        max="365"
+      />
+      <v-text-field
+        v-model="form.remind"
+        label="Mail again so many days before (0: not)"
+        type="number"
+        min="0"
+      />
+    </div>
+    <v-textarea
+      v-model="form.contacts"
+      label="Who hears of it beside its person: SITE=ADDRESS, or an address for all; one a line"
+      rows="2"
+      auto-grow
     />
+    <div class="pair">
+      <v-text-field
+        v-model="form.hours"
+        label="Runs by itself every so many hours (empty: by hand)"
+        type="number"
+        min="1"
+        max="168"
+      />
+      <v-text-field
+        v-model="form.brake"
+        label="Brake: stops and asks where more than this share (%) would go"
+        type="number"
+      />
+    </div>
   </EditDialog>
 </template>
+
+<style scoped>
+.pair {
+  display: grid;
+  grid-template-columns: 1fr 1fr;
+  gap: 12px;
+}
+@media (max-width: 700px) {
+  .pair {
+    grid-template-columns: 1fr;
+  }
+}
+</style>

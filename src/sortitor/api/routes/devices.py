@@ -18,6 +18,7 @@ from sortitor.core.vocabulary import Basis
 from sortitor.operations import devices, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
+from sortitor.operations.sweeps.standing import Standing
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.devices import (
     Assign,
@@ -36,6 +37,7 @@ from sortitor.schemas.devices import (
     Report,
     SeatOfDevice,
     SetName,
+    SweepOfDevice,
 )
 
 router = APIRouter(tags=["devices"], route_class=Route)
@@ -190,6 +192,8 @@ def show_device(ctx: MayLook, device_id: Number) -> DeviceDetail:
         details=_details(ctx, row),
         holds=[Hold.model_validate(hold) for hold in found.holds],
         cohorts=[CohortOfDevice.model_validate(cohort) for cohort in found.cohorts],
+        retire_on=row.retire_on,
+        sweep=found.sweep and _sweep(found.sweep),
         seats=[
             SeatOfDevice(
                 pool_id=kept.id,
@@ -201,6 +205,17 @@ def show_device(ctx: MayLook, device_id: Number) -> DeviceDetail:
         timeline=[
             Happening.model_validate({**one, "entry_id": one["id"]}) for one in found.timeline
         ],
+    )
+
+
+def _sweep(found: Standing) -> SweepOfDevice:
+    return SweepOfDevice(
+        rule_id=found.rule.id,
+        rule=found.rule.document.name,
+        idle_window_days=found.rule.document.idle_window_days,
+        others=list(found.others),
+        dormant_on=found.dormant_on,
+        retire_on=found.retire_on,
     )
 
 

@@ -6,17 +6,21 @@ import json
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
+from statistics import median
 
 import polars as pl
 
 from sortitor.core import sweeps as core
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
+from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import reverts
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
+from sortitor.operations.sweeps import notices
 from sortitor.operations.sweeps.rules import RULES, IdleDays, idle_days, watched
 from sortitor.store import arrivals, devices
 from sortitor.store import sweeps as store
@@ -26,53 +30,113 @@ from sortitor.store.sweeps import DueRow, RunRow
 
 _EXAMPLES = 50
 _MOST_GROUPS = 6
+_EARLY = timedelta(minutes=10)
 
 
 @dataclass(frozen=True, slots=True)
 class _Plan:
-    """Whom a rule would retire now."""
+    """What a rule would do now: whom it would make dormant, and whom retire."""
 
     preview: Preview
-    due: Sequence[DueRow]
+    dormant: Sequence[DueRow]
+    retired: Sequence[DueRow]
     watched: int
+
+    @property
+    def taken(self) -> int:
+        """How many it would change."""
+        return len(self.dormant) + len(self.retired)
 
 
 def preview(ctx: Context, key: Key) -> Preview:
     """Whom the rule would retire now, with the idle days of everyone it watches."""
     with ctx.reading() as connection:
-        return _plan(ctx, connection, RULES.find(connection, key).document).preview
+        return _plan(ctx, connection, RULES.find(connection, key)).preview
 
 
-def _plan(ctx: Context, connection: Connection, rule: Rule) -> _Plan:
-    window = rule.idle_window_days
-    due = store.due(connection, watched(connection, rule), window, ctx.now)
+def _plan(ctx: Context, connection: Connection, kept: Kept[Rule]) -> _Plan:
+    rule, window = kept.document, kept.document.idle_window_days
+    longer = longer_rules(connection, kept)
+    chosen = watched(connection, rule)
+    found = store.due(connection, chosen, window, ctx.now, _longer(connection, kept))
+    steps = {
+        row.id: core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
+        for row in found
+        if row.kept_by is None
+    }
+    dormant = [row for row in found if steps.get(row.id) is Stage.DORMANT]
+    retired = [row for row in found if steps.get(row.id) is Stage.RETIRED]
     idle = idle_days(ctx, connection, rule)
+    taken = [*retired, *dormant]
+    left = Counter(longer[row.kept_by].name for row in found if row.kept_by is not None)
+    waiting = sum(1 for one in steps.values() if one is None)
+    counts = [
+        Count("retired", "devices to retire", len(retired), "warn" if retired else "plain"),
+        *_noticed(rule, dormant, waiting),
+        *_left(left),
+        *_counts(idle, window),
+        *_grouped(taken),
+    ]
     shown = Preview(
         title=f"Sweep “{rule.name}”: idle for {window} days or more",
-        apply_label=_label(len(due)),
-        counts=(*_counts(idle, len(due), window), *_grouped(due)),
-        examples=tuple(map(_example, due[:_EXAMPLES])),
-        examples_total=len(due),
-        warnings=_warnings(rule, len(due), idle.watched),
+        apply_label=_label(len(dormant), len(retired)),
+        counts=tuple(counts),
+        examples=tuple(_example(ctx, rule, row) for row in taken[:_EXAMPLES]),
+        examples_total=len(taken),
+        warnings=_warnings(rule, len(taken), idle.watched),
         bars=tuple(core.histogram([(days, number) for days, number, _ in idle.counts], window)),
         bars_line_days=window,
-        nothing_to_do=not due,
+        nothing_to_do=not taken,
     )
-    return _Plan(sealed(shown, [window, sorted(row.id for row in due)]), due, idle.watched)
+    facts = [window, sorted(row.id for row in retired), sorted(row.id for row in dormant)]
+    return _Plan(sealed(shown, facts), dormant, retired, idle.watched)
 
 
-def _label(due: int) -> str:
-    return f"Retire {plural(due, 'device')}" if due else "Nothing to retire"
+def longer_rules(connection: Connection, kept: Kept[Rule]) -> list[Rule]:
+    """The rules that count rather than this one where both watch a device: those with a longer
+    window.
+    """
+    window = kept.document.idle_window_days
+    return [
+        other.document
+        for other in RULES.shelf.every(connection)
+        if other.id != kept.id and other.document.idle_window_days > window
+    ]
 
 
-def _counts(idle: IdleDays, due: int, window: int) -> tuple[Count, ...]:
+def _label(dormant: int, retired: int) -> str:
+    acts = []
+    if retired:
+        acts.append(f"retire {plural(retired, 'device')}")
+    if dormant:
+        acts.append(f"give {plural(dormant, 'device')} notice")
+    return " and ".join(acts).capitalize() or "Nothing to retire"
+
+
+def _noticed(rule: Rule, dormant: Sequence[DueRow], waiting: int) -> list[Count]:
+    if not rule.dormant_days:
+        return []
+    told = f"become dormant: retired in {plural(rule.dormant_days, 'day')} unless they wake"
+    return [
+        Count("dormant", told, len(dormant), "warn" if dormant else "plain"),
+        Count("waiting", "dormant already, and not yet due", waiting),
+    ]
+
+
+def _left(left: Counter[str]) -> list[Count]:
+    return [
+        Count(f"left:{name}", f"left to “{name}”, whose window is longer", number, "good")
+        for name, number in left.most_common(_MOST_GROUPS)
+    ]
+
+
+def _counts(idle: IdleDays, window: int) -> tuple[Count, ...]:
     on_hold = idle.on_hold(window)
     return (
-        Count("retired", "devices to retire", due, "warn" if due else "plain"),
         Count("on_hold", "past the window, but on hold", on_hold, "good" if on_hold else "plain"),
         Count("watched", "devices watched", idle.watched),
-        Count("shorter", "to retire with 30 days less", idle.past(max(window - 30, 0))),
-        Count("longer", "to retire with 30 days more", idle.past(window + 30)),
+        Count("shorter", "past it with 30 days less", idle.past(max(window - 30, 0))),
+        Count("longer", "past it with 30 days more", idle.past(window + 30)),
     )
 
 
@@ -86,15 +150,18 @@ def _grouped(due: Sequence[DueRow]) -> list[Count]:
     ]
 
 
-def _example(row: DueRow) -> Example:
+def _example(ctx: Context, rule: Rule, row: DueRow) -> Example:
     note = f"{plural(row.idle, 'day')} idle"
     if row.person_name:
         note += f", {row.person_name}"
+    after = core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
+    if after is Stage.DORMANT:
+        note += f", retired on {ctx.today + timedelta(rule.dormant_days):%F}"
     return Example(
-        subject=row.name or row.serial or f"device {row.id}",
+        subject=row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device {row.id}",
         field="stage",
         before=row.stage,
-        after=Stage.RETIRED,
+        after=after,
         note=note,
         device_id=row.id,
     )
@@ -111,44 +178,67 @@ def _warnings(rule: Rule, due: int, watched_now: int) -> tuple[str, ...]:
 
 
 def apply(ctx: Context, key: Key, digest: str, reason: str | None) -> RunRow:
-    """Retire what the preview showed; credentials end and names become free."""
+    """Do what the preview showed; credentials of what is retired end, and its names become free."""
     with ctx.changing() as connection:
         kept = RULES.find(connection, key, lock=True)
-        plan = _plan(ctx, connection, kept.document)
+        plan = _plan(ctx, connection, kept)
         require_digest(plan.preview, digest)
-        if not plan.due:
+        if not plan.taken:
             raise Conflict(
                 code="nothing_to_do",
-                detail=f"No device is past the window of “{kept.document.name}”.",
+                detail=f"No device is due by “{kept.document.name}”.",
                 remedy="Nothing has to be done.",
             )
-        return _retire(ctx, connection, kept, plan, reason)
+        return _carry_out(ctx, connection, kept, plan, reason)
 
 
-def _retire(
+def _carry_out(
     ctx: Context, connection: Connection, kept: Kept[Rule], plan: _Plan, reason: str | None
 ) -> RunRow:
     run_id = _add_run(ctx, connection, kept, plan, "applied")
+    rule, moment = kept.document, ctx.now.isoformat()
+    retire_on = ctx.today + timedelta(rule.dormant_days)
+    said = [f"retired {plural(len(plan.retired), 'device')}"] if plan.retired else []
+    if plan.dormant:
+        said.append(f"gave {plural(len(plan.dormant), 'device')} notice until {retire_on:%F}")
     entry = ctx.record(
         connection,
         "sweep.apply",
         "sweep rule",
-        f"Sweep “{kept.document.name}” retired {plural(len(plan.due), 'device')}",
+        f"Sweep “{rule.name}” {' and '.join(said)}",
         subject_id=kept.id,
         reason=reason,
-        after={"run": run_id, "retired": len(plan.due)},
+        after={"run": run_id, "retired": len(plan.retired), "dormant": len(plan.dormant)},
     )
-    ids = [row.id for row in plan.due]
-    patch = json.dumps({"stage": Stage.RETIRED, "stage_at": ctx.now.isoformat()})
-    patches = pl.DataFrame({"device_id": ids}).with_columns(patch=pl.lit(patch))
-    devices.apply_patches(connection, entry, patches)
-    arrivals.end_credentials(connection, ids, ctx.now, entry)
+    parts = (
+        (plan.retired, {"stage": Stage.RETIRED, "stage_at": moment}),
+        (
+            plan.dormant,
+            {"stage": Stage.DORMANT, "stage_at": moment, "retire_on": retire_on.isoformat()},
+        ),
+    )
+    patches = [
+        pl.DataFrame(
+            {"device_id": [row.id for row in rows]}, schema={"device_id": pl.Int64}
+        ).with_columns(patch=pl.lit(json.dumps(patch)))
+        for rows, patch in parts
+        if rows
+    ]
+    devices.apply_patches(connection, entry, pl.concat(patches))
+    gone = [row.id for row in plan.retired]
+    arrivals.end_credentials(connection, gone, ctx.now, entry)
+    notices.tell(ctx, connection, rule, [(row, retire_on) for row in plan.dormant])
     store.change_run(connection, run_id, {"entry_id": entry})
     return or_not_found(store.run(connection, run_id), "sweep", run_id)
 
 
 def _add_run(
-    ctx: Context, connection: Connection, kept: Kept[Rule], plan: _Plan, state: str
+    ctx: Context,
+    connection: Connection,
+    kept: Kept[Rule],
+    plan: _Plan,
+    state: str,
+    why: str | None = None,
 ) -> int:
     return store.add_run(
         connection,
@@ -158,35 +248,71 @@ def _add_run(
             "at": ctx.now,
             "by": ctx.actor.name,
             "state": state,
-            "retired": len(plan.due),
+            "retired": len(plan.retired),
+            "dormant": len(plan.dormant),
             "watched": plan.watched,
+            "why": why,
         },
     )
 
 
 def run_scheduled(ctx: Context) -> list[RunRow]:
-    """Carry out every daily rule once a day; one that would take too many stops and asks."""
+    """Carry out every rule whose hours have passed; one that would take too many, or that meets a
+    silence of the whole fleet, stops and asks. Reminders of days of retirement go out beside.
+    """
+    silence = _silence(ctx)
     done = []
     for wanted in RULES.every(ctx):
-        if not wanted.document.daily:
+        hours = wanted.document.every_hours
+        if hours is None:
             continue
         with ctx.changing() as connection:
             kept = RULES.shelf.one(connection, wanted.id, lock=True)
-            if kept is None or store.ran_on(connection, kept.id, ctx.now.date()):
+            if kept is None:
                 continue
-            plan = _plan(ctx, connection, kept.document)
-            if not plan.due:
+            last = store.last_at(connection, kept.id)
+            # A run takes its time: those of the same hours may come a few minutes early.
+            if last is not None and ctx.now - last < timedelta(hours=hours) - _EARLY:
                 continue
-            if core.brake(len(plan.due), plan.watched, kept.document):
-                done.append(_stop_and_ask(ctx, connection, kept, plan))
+            notices.remind(ctx, connection, kept.document, watched(connection, kept.document))
+            plan = _plan(ctx, connection, kept)
+            if not plan.taken:
+                continue
+            why = silence or _too_many(kept.document, plan)
+            if why:
+                done.append(_stop_and_ask(ctx, connection, kept, plan, why))
             else:
-                done.append(_retire(ctx, connection, kept, plan, "daily schedule"))
+                done.append(_carry_out(ctx, connection, kept, plan, "by schedule"))
     return done
 
 
-def _stop_and_ask(ctx: Context, connection: Connection, kept: Kept[Rule], plan: _Plan) -> RunRow:
-    run_id = _add_run(ctx, connection, kept, plan, "braked")
-    would = f"it would retire {plural(len(plan.due), 'device')} of {plan.watched:,}"
+def _silence(ctx: Context) -> str | None:
+    """Why nothing is retired now although devices are due: far fewer than on other days gave a sign
+    of life, so that something on the way has rather failed. What was seen is kept for other days.
+    """
+    with ctx.bookkeeping() as connection:
+        seen = store.seen_since(connection, ctx.now - timedelta(days=1))
+        usual = store.days_before(connection, ctx.today, core.BACK_DAYS)
+        store.note_day(connection, ctx.today, seen)
+    if not core.is_silent(seen, usual):
+        return None
+    return (
+        f"{seen:,} devices gave a sign of life in the last 24 hours, usually"
+        f" {int(median(usual)):,} do: look whether a relay or the network is down"
+    )
+
+
+def _too_many(rule: Rule, plan: _Plan) -> str | None:
+    if not core.brake(plan.taken, plan.watched, rule):
+        return None
+    return f"that is more than its brake of {rule.brake_percent} %"
+
+
+def _stop_and_ask(
+    ctx: Context, connection: Connection, kept: Kept[Rule], plan: _Plan, why: str
+) -> RunRow:
+    run_id = _add_run(ctx, connection, kept, plan, "braked", why)
+    would = f"it would change {plural(plan.taken, 'device')} of {plan.watched:,}; {why}"
     ctx.record(
         connection,
         "sweep.brake",
@@ -197,10 +323,17 @@ def _stop_and_ask(ctx: Context, connection: Connection, kept: Kept[Rule], plan: 
     return or_not_found(store.run(connection, run_id), "sweep", run_id)
 
 
-def due_count(ctx: Context, rule: Rule) -> int:
-    """How many devices a rule would retire now."""
+def due_count(ctx: Context, kept: Kept[Rule]) -> int:
+    """How many devices are due by a rule now."""
     with ctx.reading() as connection:
-        return idle_days(ctx, connection, rule).past(rule.idle_window_days)
+        rule, longer = kept.document, _longer(connection, kept)
+        window, chosen = rule.idle_window_days, watched(connection, rule)
+        return store.count_due(connection, chosen, window, ctx.now, ctx.today, longer)
+
+
+def _longer(connection: Connection, kept: Kept[Rule]) -> list[tuple[Selection, int]]:
+    rules = longer_rules(connection, kept)
+    return [(watched(connection, one), one.idle_window_days) for one in rules]
 
 
 def page(ctx: Context, before: int | None, limit: int) -> Sequence[RunRow]:

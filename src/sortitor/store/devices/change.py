@@ -38,6 +38,7 @@ PATCHABLE = (
     "manual",
     "enrolled_at",
     "last_seen_at",
+    "retire_on",
     "details",
 )
 
@@ -62,6 +63,12 @@ SELECT id, name, stage, patch ->> 'stage' FROM old
 WHERE patch ? 'stage' AND NOT stage || '>' || (patch ->> 'stage') = ANY (%(steps)s)
 ORDER BY id LIMIT 1
 """
+
+_WANTED: LiteralString = "CASE WHEN old.patch ? {1} THEN n.{0} ELSE old.{0} END AS {0}"
+#: Whatever leads out of being dormant, the day of retirement is gone with it.
+_WANTED_DAY: LiteralString = """CASE WHEN CASE WHEN old.patch ? 'stage' THEN n.stage
+    ELSE old.stage END = 'dormant' THEN CASE WHEN old.patch ? {1} THEN n.{0} ELSE old.{0} END
+    END AS {0}"""
 
 #: What the journal keeps of a column, as it was and as the row has it now: nothing where both are
 #: the same. Of what stands beside the device, what the patch says.
@@ -114,6 +121,8 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
     assert keys <= {*PATCHABLE, *_NOT_OF_THE_ROW}, keys
     # A patch that only adds identifiers sets the note to itself.
     columns = sorted(keys & set(PATCHABLE)) or ["note"]
+    if "stage" in keys and "retire_on" not in columns:
+        columns.append("retire_on")
     beside = sorted(keys & set(_NOT_OF_THE_ROW))
 
     def each(
@@ -136,7 +145,12 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
     made = sql.SQL(_PATCH).format(
         source=sql.SQL(source),
         kept=each("d.{0}", sorted({*columns, "name", "stage"})),
-        wanted=each("CASE WHEN old.patch ? {1} THEN n.{0} ELSE old.{0} END AS {0}", columns),
+        wanted=sql.SQL(", ").join(
+            sql.SQL(_WANTED_DAY if name == "retire_on" and "stage" in keys else _WANTED).format(
+                sql.Identifier(name), sql.Literal(name)
+            )
+            for name in columns
+        ),
         assignments=each("{0} = w.{0}", columns),
         returned=each("d.{0}", columns),
         before=effect("old"),

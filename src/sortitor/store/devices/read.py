@@ -90,6 +90,7 @@ class DeviceRow(QuotaRow):
     created_at: datetime
     enrolled_at: datetime | None
     last_seen_at: datetime | None
+    retire_on: date | None
 
 
 @dataclass(frozen=True, slots=True)

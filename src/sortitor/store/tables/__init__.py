@@ -72,7 +72,7 @@ from sortitor.store.tables.sources import (
     source_secrets,
     sources,
 )
-from sortitor.store.tables.sweeps import sweeps
+from sortitor.store.tables.sweeps import fleet_days, sweeps
 
 __all__ = [
     "ORDERS",
@@ -88,6 +88,7 @@ __all__ = [
     "credentials",
     "devices",
     "discrepancies",
+    "fleet_days",
     "folded",
     "grants",
     "group_groups",

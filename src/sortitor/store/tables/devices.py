@@ -79,10 +79,13 @@ devices = Table(
     Column("created_at", Time, nullable=False),
     Column("enrolled_at", Time),
     Column("last_seen_at", Time),
+    # Of a dormant device, the day on which it is retired.
+    Column("retire_on", Date),
     words("stage", vocabulary.Stage),
     words("ownership", vocabulary.Ownership),
     words("ownership_basis", vocabulary.Basis),
     CheckConstraint("stage <> 'active' OR enrolled_at IS NOT NULL", name="active_enrolled"),
+    CheckConstraint("retire_on IS NULL OR stage = 'dormant'", name="retire_on"),
     CheckConstraint("flag IN ('missing', 'stolen')", name="flag"),
     # Room on the page for what changes often.
     postgresql_with={"fillfactor": "85"},

@@ -6,6 +6,7 @@ from sqlalchemy import (
     BigInteger,
     CheckConstraint,
     Column,
+    Date,
     ForeignKey,
     Integer,
     Table,
@@ -28,7 +29,18 @@ sweeps = Table(
     Column("by", Text, nullable=False),
     Column("state", Text, nullable=False),
     Column("retired", Integer, nullable=False),
+    Column("dormant", Integer, nullable=False, server_default="0"),
     Column("watched", Integer, nullable=False),
     Column("entry_id", BigInteger),
+    # Of a run that stopped: why.
+    Column("why", Text),
     CheckConstraint("state IN ('applied', 'reverted', 'braked')", name="state"),
+)
+
+#: How many devices gave a sign of life within the day before a moment of each day.
+fleet_days = Table(
+    "fleet_days",
+    metadata,
+    Column("day", Date, primary_key=True),
+    Column("seen", Integer, nullable=False),
 )
