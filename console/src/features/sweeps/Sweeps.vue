@@ -257,14 +257,14 @@ onMounted(() => {
     <div class="pair">
       <v-text-field
         v-model="form.hours"
-        label="Runs by itself every so many hours (empty: by hand)"
+        label="Runs every so many hours (empty: by hand)"
         type="number"
         min="1"
         max="168"
       />
       <v-text-field
         v-model="form.brake"
-        label="Brake: stops and asks where more than this share (%) would go"
+        label="Brake (%): a greater share stops and asks"
         type="number"
       />
     </div>
