@@ -44,6 +44,7 @@ from sortitor.stand_ins.issuer import Issuer
 
 #: What a change may touch; ids and values, without the revisions that count every write.
 ISSUER = Issuer(now=lambda: NOW)
+ALL = Selection(filter="id pr")
 STATE = {
     "devices": "SELECT to_jsonb(d) - 'stage_at' FROM devices d ORDER BY id",
     "identifiers": "SELECT kind, value, maker, device_id FROM identifiers ORDER BY kind, value",
@@ -215,6 +216,10 @@ ACTS: dict[str, Act] = {
         [Template(name="ships", pattern="SHIP-{n}"), Template(name="rest", pattern="R-{serial}")]
     ),
     "device.declare": lambda s, _: declare(s),
+    "device.retire": lambda s, _: s.devices.retire(ALL, s.devices.preview_retire(ALL).digest),
+    "device.bring_back": lambda s, _: s.devices.bring_back(
+        ALL, s.devices.preview_bring_back(ALL).digest
+    ),
     "device.rename": lambda s, _: rename(s),
     "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
     "device.report": lambda s, _: s.devices.report(2, "stolen"),

@@ -157,6 +157,8 @@ BODIES: dict[str, list[Any]] = {
         {"selection": EVERYTHING, "ownership": one.value} for one in Ownership
     ],
     "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
+    "/devices/retire/preview": [{"selection": EVERYTHING}],
+    "/devices/bring-back/preview": [{"selection": EVERYTHING}],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
     "/gate/check": [starting_gate().as_json()],

@@ -161,7 +161,7 @@ def find_one(s: Any, text: str) -> int:
 
 @click.group()
 def device() -> None:
-    """Find, read, declare, assign, name and hold devices."""
+    """Find, read, declare, assign, name, hold and retire devices."""
 
 
 @device.command("list")
@@ -370,6 +370,71 @@ def declare(
     agree(preview, yes)
     s.devices.declare(selection, Ownership(declared), preview.digest, reason)
     talk("Declared. Next: sortitor journal list --most 1")
+
+
+def _named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selection:
+    """The devices that were named by numbers, conditions, or a list of identifiers."""
+    listed = given.pop("listed", None)
+    selection = as_selection(s, given, ids)
+    if listed is not None:
+        found = [line.strip() for line in listed.read().splitlines() if line.strip()]
+        selection = selection.model_copy(update={"identifiers": found})
+    if selection == Selection():
+        raise click.UsageError(
+            "Name the devices: --id, --list or a condition. All devices at once is never meant."
+        )
+    return selection
+
+
+_LISTED = click.option(
+    "--list",
+    "listed",
+    type=click.File(),
+    help="A file with an identifier of any kind a line; - is standard input.",
+)
+
+
+@device.command()
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@_LISTED
+@selection_options
+@change_options
+@with_client
+def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
+    """Retire devices by hand: their credentials end, their names become free.
+
+    \b
+    Examples:
+      sortitor device retire --id 412 --reason "screen broken"
+      sortitor device retire --list scrapped.txt
+    """
+    selection = _named(s, given, ids)
+    preview = s.devices.preview_retire(selection)
+    agree(preview, yes)
+    s.devices.retire(selection, preview.digest, reason)
+    talk("Retired. Next: sortitor journal list --most 1")
+
+
+@device.command("bring-back")
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@_LISTED
+@selection_options
+@change_options
+@with_client
+def bring_back(
+    s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any
+) -> None:
+    """Bring retired devices back by hand: into use, or awaited where they never arrived.
+
+    \b
+    Example:
+      sortitor device bring-back --id 412 --reason "repaired"
+    """
+    selection = _named(s, given, ids)
+    preview = s.devices.preview_bring_back(selection)
+    agree(preview, yes)
+    s.devices.bring_back(selection, preview.digest, reason)
+    talk("Brought back. Each has to arrive once more. Next: sortitor journal list --most 1")
 
 
 @device.command()

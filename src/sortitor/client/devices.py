@@ -73,6 +73,26 @@ class Devices(Noun):
             ),
         )
 
+    def preview_retire(self, selection: d.Selection) -> Preview:
+        """Which devices would be retired, and what that leaves."""
+        given = d.Turn(selection=selection)
+        return self._t.call(Preview, "POST", "/devices/retire/preview", json=given)
+
+    def retire(self, selection: d.Selection, digest: str, reason: str | None = None) -> Preview:
+        """Retire as previewed."""
+        given = d.TurnApply(selection=selection, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/devices/retire/apply", json=given)
+
+    def preview_bring_back(self, selection: d.Selection) -> Preview:
+        """Which devices would come back, and as what."""
+        given = d.Turn(selection=selection)
+        return self._t.call(Preview, "POST", "/devices/bring-back/preview", json=given)
+
+    def bring_back(self, selection: d.Selection, digest: str, reason: str | None = None) -> Preview:
+        """Bring back as previewed."""
+        given = d.TurnApply(selection=selection, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/devices/bring-back/apply", json=given)
+
     def preview_assign(self, device_id: int, person: str | None) -> Preview:
         """What giving the device to a person would change."""
         return self._t.call(

@@ -161,6 +161,16 @@ class DeclareApply(Apply, Declare):
     """Declare as previewed."""
 
 
+class Turn(Request):
+    """Devices that are to be retired, or brought back, by hand."""
+
+    selection: Selection
+
+
+class TurnApply(Apply, Turn):
+    """Do it as previewed."""
+
+
 class Assign(Request):
     """Give a device to a person (user name or mail); null brings it into use without one."""
 

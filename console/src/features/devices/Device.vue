@@ -11,6 +11,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
+import { useTurning } from './useTurning'
 
 const route = useRoute()
 const session = useSession()
@@ -39,6 +40,8 @@ function declare() {
       got(api.POST('/api/v1/devices/declare/apply', { body: { ...body, digest, reason } })),
   })
 }
+
+const { retire, bringBack } = useTurning()
 
 function assign(person: string | null) {
   void preview.open({
@@ -295,6 +298,25 @@ const fields = (happening: Schemas['Happening']) =>
             >Report stolen</v-btn
           >
           <v-btn v-else variant="text" block @click="report(null)">Clear the report</v-btn>
+        </v-card>
+        <v-card class="pa-4 stack">
+          <h2>Retirement</h2>
+          <v-btn
+            v-if="device.stage !== 'retired'"
+            variant="outlined"
+            color="error"
+            block
+            @click="retire({ ids: [device.id] })"
+            >Preview retiring it</v-btn
+          >
+          <v-btn
+            v-else
+            variant="outlined"
+            color="primary"
+            block
+            @click="bringBack({ ids: [device.id] })"
+            >Preview bringing it back</v-btn
+          >
         </v-card>
       </div>
     </div>

@@ -16,6 +16,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
+import { useTurning } from './useTurning'
 
 type Ownership = Schemas['Ownership']
 const route = useRoute()
@@ -209,6 +210,8 @@ function declare() {
     done: finished,
   })
 }
+
+const { retire, bringBack } = useTurning()
 
 function rename() {
   const body = { selection: meant.value }
@@ -428,6 +431,8 @@ function exported(form: 'csv' | 'xlsx') {
       ></template
     >
     <v-btn variant="text" @click="rename">Preview names</v-btn>
+    <v-btn variant="text" color="error" @click="retire(meant, finished)">Preview retiring</v-btn>
+    <v-btn variant="text" @click="bringBack(meant, finished)">Preview bringing back</v-btn>
     <v-btn variant="text" @click="finished">None</v-btn>
   </v-card>
   <DataList

@@ -15,7 +15,7 @@ from sortitor.api.http.selections import Asked, selection_of
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices, seals
+from sortitor.operations import devices, retiring, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.operations.sweeps.standing import Standing
@@ -38,6 +38,8 @@ from sortitor.schemas.devices import (
     SeatOfDevice,
     SetName,
     SweepOfDevice,
+    Turn,
+    TurnApply,
 )
 
 router = APIRouter(tags=["devices"], route_class=Route)
@@ -266,6 +268,36 @@ def apply_declare(ctx: MayManageDevices, given: DeclareApply) -> Preview:
         devices.declare(
             ctx, selection_of(ctx, given.selection), given.ownership, given.digest, given.reason
         )
+    )
+
+
+@router.post("/devices/retire/preview")
+def preview_retire(ctx: MayLook, given: Turn) -> Preview:
+    """Which of the selected devices would be retired, and what that leaves."""
+    return Preview.model_validate(retiring.preview_retire(ctx, selection_of(ctx, given.selection)))
+
+
+@router.post("/devices/retire/apply")
+def apply_retire(ctx: MayManageDevices, given: TurnApply) -> Preview:
+    """Retire as previewed."""
+    return Preview.model_validate(
+        retiring.retire(ctx, selection_of(ctx, given.selection), given.digest, given.reason)
+    )
+
+
+@router.post("/devices/bring-back/preview")
+def preview_bring_back(ctx: MayLook, given: Turn) -> Preview:
+    """Which of the selected devices would come back, and as what."""
+    return Preview.model_validate(
+        retiring.preview_bring_back(ctx, selection_of(ctx, given.selection))
+    )
+
+
+@router.post("/devices/bring-back/apply")
+def apply_bring_back(ctx: MayManageDevices, given: TurnApply) -> Preview:
+    """Bring back as previewed; nobody gets more than the quota allows."""
+    return Preview.model_validate(
+        retiring.bring_back(ctx, selection_of(ctx, given.selection), given.digest, given.reason)
     )
 
 

@@ -16,6 +16,7 @@ from sortitor.store.devices.read import (
     IdentifierRow,
     InCohortRow,
     QuotaRow,
+    TurnRow,
     cohorts_of,
     first_fitting,
     identifiers_of,
@@ -26,6 +27,7 @@ from sortitor.store.devices.read import (
     quota_rows,
     selected_facts,
     several,
+    turn_rows,
 )
 from sortitor.store.devices.select import (
     CHOICES,
@@ -55,6 +57,7 @@ __all__ = [
     "PersonalAmong",
     "QuotaRow",
     "ShortRow",
+    "TurnRow",
     "an_identifier",
     "apply_patch_table",
     "apply_patches",
@@ -82,6 +85,7 @@ __all__ = [
     "several",
     "some",
     "table",
+    "turn_rows",
     "unknown_identifiers",
     "values_of",
 ]

@@ -15,6 +15,7 @@ from sqlalchemy import (
     and_,
     bindparam,
     case,
+    exists,
     func,
     literal,
     select,
@@ -31,7 +32,7 @@ from sortitor.store.cohorts import (
     moving,
 )
 from sortitor.store.devices.select import an_identifier, matching
-from sortitor.store.filters import columns, compiled, in_cohorts
+from sortitor.store.filters import columns, compiled, held, in_cohorts
 from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import (
     cohorts,
@@ -191,6 +192,59 @@ def cohorts_of(connection: Connection, device_id: int, now: datetime) -> list[In
         .order_by(func.lower(cohorts.c.name))
     )
     return read_all(connection, query, InCohortRow)
+
+
+@dataclass(frozen=True, slots=True)
+class TurnRow:
+    """A device that is to be retired or brought back by hand; `name_taken`: another one that is in
+    use has its name.
+    """
+
+    id: int
+    name: str | None
+    stage: Stage
+    ownership: Ownership
+    enrolled_at: datetime | None
+    site: str | None
+    person_id: int | None
+    person_name: str | None
+    serial: str | None
+    held: bool
+    name_taken: bool
+
+
+def turn_rows(
+    connection: Connection, selection: Selection, now: datetime, lock: bool = False
+) -> list[TurnRow]:
+    """The devices of a selection, by number; `lock` holds them, in one order for all."""
+    other = devices.alias("other")
+    taken = exists(
+        select(other.c.id).where(
+            func.lower(other.c.name) == func.lower(devices.c.name),
+            other.c.stage != Stage.RETIRED,
+            other.c.id != devices.c.id,
+            other.c.name.is_not(None),
+        )
+    )
+    query = (
+        select(
+            devices.c.id,
+            devices.c.name,
+            devices.c.stage,
+            devices.c.ownership,
+            devices.c.enrolled_at,
+            devices.c.site,
+            devices.c.person_id,
+            people.c.name.label("person_name"),
+            an_identifier("serial"),
+            held(now).label("held"),
+            taken.label("name_taken"),
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(matching(selection, now))
+        .order_by(devices.c.id)
+    )
+    return read_all(connection, query.with_for_update(of=devices) if lock else query, TurnRow)
 
 
 def selected_facts(connection: Connection, selection: Selection, now: datetime) -> pl.DataFrame:
