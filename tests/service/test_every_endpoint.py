@@ -53,6 +53,7 @@ HARMLESS = {
     ("POST", "/api/v1/gate/replay"),
     ("POST", "/api/v1/gate/replay/list"),
     ("POST", "/api/v1/gate/replay/file"),
+    ("POST", "/api/v1/sweeps/due/file"),
     ("DELETE", "/api/v1/session"),
     ("POST", "/api/v1/tokens"),
     ("PUT", "/api/v1/session/password"),

@@ -230,6 +230,23 @@ def test_whatever_leads_out_of_being_dormant_forgets_the_day(world: World, tmp_p
     assert world.rows("SELECT count(*) FROM devices WHERE retire_on IS NOT NULL") == [(0,)]
 
 
+def test_a_rule_is_looked_at_before_it_is_saved(world: World) -> None:
+    s = world.client()
+    fleet(world, 3)
+    s.devices.hold(1, "ashore", TODAY + timedelta(200))
+    world.later(days=31)
+    rule = Rule(name="New", **QUIET)
+    idle = s.sweeps.idle(rule)
+    assert idle.watched == 3
+    assert [(d.idle_days, d.devices, d.held) for d in idle.days] == [(31, 3, 1)]
+    [head, *lines] = s.sweeps.due_file(rule).decode("utf-8-sig").splitlines()
+    assert head == "Device,Name,Serial,Site,Platform,Person,Stage,Becomes,Idle days,Retired on"
+    assert len(lines) == 2
+    assert lines[0].endswith(f"active,dormant,31,{TODAY + timedelta(45)}")
+    assert s.sweeps.due_file(rule, "xlsx").startswith(b"PK")
+    assert list(s.sweep_rules.list()) == []
+
+
 @pytest.mark.parametrize(
     ("changed", "words"),
     [

@@ -182,6 +182,8 @@ BODIES: dict[str, list[Any]] = {
         {"text": VOUCHER, "act": act} for act in ("top-up", "rollover")
     ],
     "/vouchers/read": [{"text": VOUCHER}],
+    "/sweeps/idle/preview": [{"name": "New", "idle_window_days": 21}],
+    "/sweeps/due/file": [{"name": "New", "idle_window_days": 21}],
     "/sweep-rules/preview": [{"name": "New", "idle_window_days": 21}],
     "/sweep-rules/{key}/preview": [{"name": "Quiet", "idle_window_days": 21}],
     "/terms/preview": [{"name": "New", "texts": [{"language": "en", "text": "Be kind"}]}],
@@ -256,6 +258,7 @@ READING = (
     "/replay",
     "/replay/list",
     "/replay/file",
+    "/due/file",
 )
 
 

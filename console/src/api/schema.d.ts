@@ -3871,6 +3871,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sweeps/due/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Export Due
+         * @description The devices that a rule, saved or not, would make dormant or retire now, as a file.
+         */
+        post: operations["export_due_api_v1_sweeps_due_file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/idle/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Idle
+         * @description The idle days of everything that a rule, saved or not, would watch: what a window of any
+         *     length would take.
+         */
+        post: operations["preview_idle_api_v1_sweeps_idle_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sweeps/{sweep_id}/revert": {
         parameters: {
             query?: never;
@@ -5861,6 +5902,28 @@ export interface components {
          * @enum {string}
          */
         IdentifierKind: "serial" | "imei" | "meid" | "eid" | "mac" | "uuid" | "fingerprint";
+        /**
+         * Idle
+         * @description Everything that a rule watches, by idle days.
+         */
+        Idle: {
+            /** Days */
+            days: components["schemas"]["IdleDay"][];
+            /** Watched */
+            watched: number;
+        };
+        /**
+         * IdleDay
+         * @description How many of the devices watched are idle for so many days, and how many of them are held.
+         */
+        IdleDay: {
+            /** Devices */
+            devices: number;
+            /** Held */
+            held: number;
+            /** Idle Days */
+            idle_days: number;
+        };
         /**
          * InnerGroups
          * @description The groups that are in a group, by number or name.
@@ -19444,6 +19507,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Page_Sweep_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_due_api_v1_sweeps_due_file_post: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_idle_api_v1_sweeps_idle_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rule"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Idle"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Literal
+
 import click
 
 from sortitor.cli.connection import with_client
@@ -115,6 +118,29 @@ def preview(s: Sortitor, rule: str) -> None:
         f"\nNext: sortitor sweep apply {quoted(rule)}    or keep one: sortitor device hold DEVICE"
         " --until DAY --reason WHY"
     )
+
+
+@sweep.command()
+@click.argument("rule")
+@click.option(
+    "--file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    required=True,
+    help="Where to; its ending says whether as CSV or XLSX.",
+)
+@with_client
+def export(s: Sortitor, rule: str, file: Path) -> None:
+    """Write whom a rule would make dormant or retire now to a file.
+
+    \b
+    Example:
+      sortitor sweep export "Quiet tablets" --file due.xlsx
+    """
+    found = s.sweep_rules.show(rule)
+    wanted = Rule.model_validate(found.model_dump(include=set(Rule.model_fields)))
+    form: Literal["csv", "xlsx"] = "xlsx" if file.suffix.lower() == ".xlsx" else "csv"
+    file.write_bytes(s.sweeps.due_file(wanted, form))
+    talk(f"Written to {file}. Next: sortitor sweep preview {quoted(rule)}")
 
 
 @sweep.command()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Literal
 
 from sortitor.client.documents import Documents
 from sortitor.client.noun import Key, Noun, at
@@ -33,6 +34,15 @@ class Sweeps(Noun):
             at("/sweep-rules", rule, "sweep/apply"),
             json=Apply(digest=digest, reason=reason),
         )
+
+    def idle(self, rule: s.Rule) -> s.Idle:
+        """The idle days of everything that a rule, saved or not, would watch."""
+        return self._t.call(s.Idle, "POST", "/sweeps/idle/preview", json=rule)
+
+    def due_file(self, rule: s.Rule, form: Literal["csv", "xlsx"] = "csv") -> bytes:
+        """The devices that a rule, saved or not, would make dormant or retire now, as a file."""
+        params = {"form": form}
+        return self._t.send("POST", "/sweeps/due/file", params=params, json=rule).content
 
     def list(self, most: int | None = None) -> Iterator[s.Sweep]:
         """Runs, newest first."""

@@ -15,6 +15,21 @@ class RuleDetail(Rule, Kept):
     model_config = ConfigDict(extra="ignore")
 
 
+class IdleDay(Answer):
+    """How many of the devices watched are idle for so many days, and how many of them are held."""
+
+    idle_days: int
+    devices: int
+    held: int
+
+
+class Idle(Answer):
+    """Everything that a rule watches, by idle days."""
+
+    watched: int
+    days: list[IdleDay]
+
+
 class Sweep(Answer):
     """One run of a rule: applied, reverted, or braked (stopped to ask)."""
 

@@ -1,17 +1,16 @@
 <script setup lang="ts">
 import { mdiPlus } from '@mdi/js'
-import { onMounted, reactive, ref } from 'vue'
+import { onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
-import EditDialog from '../../shared/dialogs/EditDialog.vue'
-import FilterField from '../../shared/filters/FilterField.vue'
 import { atTime, number, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
+import RuleDialog from './RuleDialog.vue'
 
 type Rule = Schemas['RuleDetail']
 const NO_RULES =
@@ -21,7 +20,6 @@ const route = useRoute()
 const session = useSession()
 const preview = usePreview()
 const rules = useDocuments<Schemas['Rule'], Rule>('/api/v1/sweep-rules')
-const { busy, failure, forget } = rules
 const { data, error, isFetching } = rules.useList()
 const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) =>
   got(api.GET('/api/v1/sweeps', { params: { query: { cursor } } })),
@@ -47,22 +45,6 @@ const runColumns = [
 ]
 const open = ref(false)
 const changing = ref<Rule | null>(null)
-const form = reactive({
-  name: '',
-  days: 90,
-  filter: '',
-  notice: '0',
-  remind: '0',
-  contacts: '',
-  hours: '',
-  brake: 5,
-})
-const lines = (text: string) =>
-  text
-    .split('\n')
-    .map((line) => line.trim())
-    .filter(Boolean)
-
 function look(id: number) {
   const path = { key: String(id) }
   void preview.open({
@@ -93,33 +75,7 @@ function revert(run: Schemas['Sweep']) {
 
 function edit(rule: Rule | null) {
   changing.value = rule
-  Object.assign(form, {
-    name: rule?.name ?? '',
-    days: rule?.idle_window_days ?? 90,
-    filter: rule?.filter ?? '',
-    notice: String(rule?.dormant_days ?? 0),
-    remind: String(rule?.remind_days ?? 0),
-    contacts: rule?.contacts?.join('\n') ?? '',
-    hours: rule?.every_hours ? String(rule.every_hours) : '',
-    brake: rule?.brake_percent ?? 5,
-  })
-  forget()
   open.value = true
-}
-
-function save() {
-  const rule = {
-    name: form.name,
-    idle_window_days: Number(form.days),
-    filter: form.filter.trim() || null,
-    dormant_days: Number(form.notice || 0),
-    remind_days: Number(form.remind || 0),
-    contacts: lines(form.contacts),
-    every_hours: form.hours === '' ? null : Number(form.hours),
-    brake_percent: Number(form.brake),
-  }
-  const done = () => (open.value = false)
-  void (changing.value ? rules.edit(changing.value, rule, done) : rules.add(rule, done))
 }
 
 onMounted(() => {
@@ -220,66 +176,5 @@ onMounted(() => {
       ></template
     >
   </DataList>
-  <EditDialog
-    v-model="open"
-    :title="changing ? `Change “${changing.name}”` : 'Add a rule'"
-    label="Preview"
-    :failure="failure"
-    :busy="busy"
-    :ready="form.name !== ''"
-    :width="820"
-    @save="save"
-  >
-    <v-text-field v-model="form.name" label="Rule" />
-    <v-text-field v-model="form.days" label="Idle window (days)" type="number" />
-    <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
-    <div class="pair">
-      <v-text-field
-        v-model="form.notice"
-        label="Days dormant, with a mail, before it is retired (0: at once)"
-        type="number"
-        min="0"
-        max="365"
-      />
-      <v-text-field
-        v-model="form.remind"
-        label="Mail again so many days before (0: not)"
-        type="number"
-        min="0"
-      />
-    </div>
-    <v-textarea
-      v-model="form.contacts"
-      label="Who hears of it beside its person: SITE=ADDRESS, or an address for all; one a line"
-      rows="2"
-      auto-grow
-    />
-    <div class="pair">
-      <v-text-field
-        v-model="form.hours"
-        label="Runs every so many hours (empty: by hand)"
-        type="number"
-        min="1"
-        max="168"
-      />
-      <v-text-field
-        v-model="form.brake"
-        label="Brake (%): a greater share stops and asks"
-        type="number"
-      />
-    </div>
-  </EditDialog>
+  <RuleDialog v-model="open" :rule="changing" />
 </template>
-
-<style scoped>
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 12px;
-}
-@media (max-width: 700px) {
-  .pair {
-    grid-template-columns: 1fr;
-  }
-}
-</style>

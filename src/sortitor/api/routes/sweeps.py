@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import APIRouter, Request, Response
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySweep
 from sortitor.api.http.documents import Key, Noun, document_router
+from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core.access import Permission
 from sortitor.core.sweeps import Rule
+from sortitor.operations import seals
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
-from sortitor.operations.sweeps import runs
+from sortitor.operations.sweeps import rules, runs
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.schemas.base import Apply, Page, Preview
-from sortitor.schemas.sweeps import RuleDetail, Sweep
+from sortitor.schemas.sweeps import Idle, IdleDay, RuleDetail, Sweep
 
 router = APIRouter(tags=["sweeps"], route_class=Route)
 
@@ -46,6 +48,31 @@ router.include_router(
         )
     )
 )
+
+
+@router.post("/sweeps/idle/preview")
+def preview_idle(ctx: MayLook, given: Rule) -> Idle:
+    """The idle days of everything that a rule, saved or not, would watch: what a window of any
+    length would take.
+    """
+    found = rules.look(ctx, given)
+    return Idle(
+        watched=found.watched,
+        days=[IdleDay(idle_days=d, devices=n, held=held) for d, n, held in found.counts],
+    )
+
+
+@router.post(
+    "/sweeps/due/file",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
+)
+def export_due(ctx: MayLook, given: Rule, form: Literal["csv", "xlsx"] = "csv") -> Response:
+    """The devices that a rule, saved or not, would make dormant or retire now, as a file."""
+    frame = runs.due_frame(ctx, given)
+    words = f"{frame.height:,} devices due by a sweep rule taken out as {form.upper()}"
+    seals.note_export(ctx, "devices", words)
+    return as_file(frame, "due", form)
 
 
 @router.post("/sweep-rules/{key}/sweep/preview")

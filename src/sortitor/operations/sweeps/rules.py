@@ -79,3 +79,10 @@ def watched(connection: Connection, rule: Rule) -> Selection:
 def idle_days(ctx: Context, connection: Connection, rule: Rule) -> IdleDays:
     """Idle days of everyone that a rule watches."""
     return IdleDays(store.idle_counts(connection, watched(connection, rule), ctx.now))
+
+
+def look(ctx: Context, rule: Rule) -> IdleDays:
+    """Idle days of everyone that a rule, saved or not, watches."""
+    rule.check()
+    with ctx.reading() as connection:
+        return idle_days(ctx, connection, rule)

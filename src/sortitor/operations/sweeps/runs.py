@@ -54,11 +54,34 @@ def preview(ctx: Context, key: Key) -> Preview:
         return _plan(ctx, connection, RULES.find(connection, key)).preview
 
 
+def due_frame(ctx: Context, rule: Rule) -> pl.DataFrame:
+    """The devices that a rule, saved or not, would make dormant or retire now, as a table."""
+    rule.check()
+    with ctx.reading() as connection:
+        found = _due(ctx, connection, rule)
+    lines = []
+    for row in found:
+        after = core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
+        if row.kept_by is not None or after is None:
+            continue
+        day = ctx.today + timedelta(rule.dormant_days) if after is Stage.DORMANT else ctx.today
+        serial = ctx.veil.identifier(row.serial, row.ownership)
+        told = (row.name, serial, row.site, row.platform, row.person_name, row.stage, after)
+        lines.append((str(row.id), *told, str(row.idle), day.isoformat()))
+    columns = ("Device", "Name", "Serial", "Site", "Platform", "Person", "Stage", "Becomes")
+    schema = dict.fromkeys((*columns, "Idle days", "Retired on"), pl.String)
+    return pl.DataFrame(lines, schema=schema, orient="row")
+
+
+def _due(ctx: Context, connection: Connection, rule: Rule) -> list[DueRow]:
+    chosen, window = watched(connection, rule), rule.idle_window_days
+    return store.due(connection, chosen, window, ctx.now, _longer(connection, rule))
+
+
 def _plan(ctx: Context, connection: Connection, kept: Kept[Rule]) -> _Plan:
     rule, window = kept.document, kept.document.idle_window_days
-    longer = longer_rules(connection, kept)
-    chosen = watched(connection, rule)
-    found = store.due(connection, chosen, window, ctx.now, _longer(connection, kept))
+    longer = longer_rules(connection, rule)
+    found = _due(ctx, connection, rule)
     steps = {
         row.id: core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
         for row in found
@@ -92,15 +115,15 @@ def _plan(ctx: Context, connection: Connection, kept: Kept[Rule]) -> _Plan:
     return _Plan(sealed(shown, facts), dormant, retired, idle.watched)
 
 
-def longer_rules(connection: Connection, kept: Kept[Rule]) -> list[Rule]:
+def longer_rules(connection: Connection, rule: Rule) -> list[Rule]:
     """The rules that count rather than this one where both watch a device: those with a longer
     window.
     """
-    window = kept.document.idle_window_days
     return [
         other.document
         for other in RULES.shelf.every(connection)
-        if other.id != kept.id and other.document.idle_window_days > window
+        if other.document.name != rule.name
+        and other.document.idle_window_days > rule.idle_window_days
     ]
 
 
@@ -326,13 +349,13 @@ def _stop_and_ask(
 def due_count(ctx: Context, kept: Kept[Rule]) -> int:
     """How many devices are due by a rule now."""
     with ctx.reading() as connection:
-        rule, longer = kept.document, _longer(connection, kept)
+        rule, longer = kept.document, _longer(connection, kept.document)
         window, chosen = rule.idle_window_days, watched(connection, rule)
         return store.count_due(connection, chosen, window, ctx.now, ctx.today, longer)
 
 
-def _longer(connection: Connection, kept: Kept[Rule]) -> list[tuple[Selection, int]]:
-    rules = longer_rules(connection, kept)
+def _longer(connection: Connection, rule: Rule) -> list[tuple[Selection, int]]:
+    rules = longer_rules(connection, rule)
     return [(watched(connection, one), one.idle_window_days) for one in rules]
 
 
