@@ -73,6 +73,9 @@ def test_noticed_told_woken_or_retired(world: World, tmp_path: Path) -> None:
 
     world.later(days=31)
     day = TODAY + timedelta(31 + 14)
+    late = s.devices.show(devices[0]).sweep
+    assert late is not None
+    assert (late.dormant_on, late.retire_on) == (TODAY + timedelta(31), day)
     shown = s.sweeps.preview(rule.id)
     assert {c.key: c.count for c in shown.counts if c.key in ("retired", "dormant")} == {
         "retired": 0,

@@ -38,12 +38,14 @@ def standing(ctx: Context, connection: Connection, device: DeviceRow) -> Standin
     counts = max(watching, key=lambda kept: (kept.document.idle_window_days, -kept.id))
     rule = counts.document
     past = _day(ctx, _seen(device) + timedelta(days=rule.idle_window_days))
-    later = past + timedelta(rule.dormant_days)
     becomes = rule.dormant_days > 0 and device.stage is Stage.ACTIVE
+    # What is overdue is dormant at the next run, and has its days of notice from there.
+    dormant_on = max(past, ctx.today) if becomes else past
+    later = dormant_on + timedelta(rule.dormant_days)
     return Standing(
         rule=counts,
         others=tuple(kept.document.name for kept in watching if kept.id != counts.id),
-        dormant_on=max(past, ctx.today) if becomes else None,
+        dormant_on=dormant_on if becomes else None,
         retire_on=device.retire_on or max(later, ctx.today),
     )
 
