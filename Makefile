@@ -61,9 +61,9 @@ types: $(STAMPS)/node
 pytest: $(STAMPS)/python
 	$(BIN)/pytest -n 2 --dist loadfile
 
-# The same tests in another order, with a thousand new draws each.
+# The same tests and the slow ones in another order, with a thousand new draws each.
 explore: $(STAMPS)/python
-	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -p randomly -n 2 --dist loadfile \
+	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -m "" -p randomly -n 2 --dist loadfile \
 	-o faulthandler_timeout=3000
 
 # Killing, racing, cutting off and stopping lots of a million rows; races a hundred times.

@@ -47,6 +47,8 @@ PAGES = [
     "/arrivals",
     "/arrivals?tab=passes",
     "/licences",
+    "/licences/1",
+    "/licences/report",
     "/sweeps",
     "/sources",
     "/sources/1",
@@ -98,7 +100,7 @@ def confirm(page: Page, label: str) -> None:
     expect(page.get_by_role("dialog")).to_have_count(0)
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
+@pytest.mark.parametrize("theme", ["light", pytest.param("dark", marks=pytest.mark.slow)])
 def test_every_page_serves_screen_readers(
     page: Page, world: World, tmp_path: Path, theme: str
 ) -> None:

@@ -314,6 +314,7 @@ def test_devices_of_a_directory_are_a_roster(s: Sortitor, tmp_path: Path) -> Non
         assert run(s, source).counts == {}
 
 
+@pytest.mark.slow
 def test_five_thousand_people_in_nested_groups(s: Sortitor, tmp_path: Path) -> None:
     """A directory of a real size in one run, and nothing in the next."""
     people_in = [person(f"p{n}", f"Person {n}") for n in range(5_000)]

@@ -252,6 +252,7 @@ def test_an_account_moves_to_the_directory_and_its_sessions_end(
         assert bram.accounts.sign_in("bram", "كلمة سر طويلة").role is Role.VIEWER
 
 
+@pytest.mark.slow
 def test_a_directory_that_hangs_keeps_no_other_account_out(
     world: World, s: Sortitor, directory: Directory
 ) -> None:

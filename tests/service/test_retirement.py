@@ -7,12 +7,15 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from tests.vouchers import an_issuer
 from tests.worlds import NOW, World, a_pass, import_people, knocking
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core.vocabulary import Activation, Role, Stage
 from sortitor.operations.sweeps import runs
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.licences import Pool
 from sortitor.schemas.sweeps import Rule, RuleDetail, Sweep
 
 TODAY = NOW.date()
@@ -278,3 +281,36 @@ def test_a_viewer_sees_when_and_changes_nothing(world: World) -> None:
 def test_a_rule_of_former_times_is_read_as_it_was_meant(daily: bool, hours: int | None) -> None:
     kept = {"name": "r", "idle_window_days": 30, "daily": daily}
     assert Rule.model_validate(kept).every_hours == hours
+
+
+PEOPLE_FILTER = 'person.department eq "Deck" and person.groups eq "Crew"'
+
+
+def test_rules_pools_and_acts_may_speak_of_people(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
+    s.agent.knock(knocking(a_pass(s, person="maud"), "KM-1"))
+    fleet(world, 1)
+    of_people = s.sweep_rules.add(Rule(name="Deck", filter=PEOPLE_FILTER, **QUIET))
+    every = s.sweep_rules.add(Rule(name="All", idle_window_days=21, brake_percent=100))
+    issuer = an_issuer(s, tmp_path, lambda: world.now)
+    pool = s.pools.add(Pool(name="Charts", filter=PEOPLE_FILTER)).id
+    assert len(s.pools.compare(pool, issuer.voucher("Charts", 1, 9)).latest) == 0
+    s.sweep_rules.edit(
+        every.id,
+        Rule(name="All", idle_window_days=22, brake_percent=100),
+        revision=every.revision,
+    )
+    world.later(days=25)
+    labels = {count.label: count.count for count in s.sweeps.preview(every.id).counts}
+    assert labels["left to “Deck”, whose window is longer"] == 1
+    world.later(days=10)
+    assert s.sweeps.preview(of_people.id).examples_total == 1
+    chosen = Selection(filter=PEOPLE_FILTER)
+    assert s.devices.preview_retire(chosen).examples_total == 1
+    assert s.naming.preview(selection=chosen).title
+    two = s.pools.compare(pool, issuer.voucher("Charts", 1, 1))
+    assert [line.person_name for line in two.latest] == []
+    s.pools.edit(pool, Pool(name="Charts", filter=f"{PEOPLE_FILTER} or id pr"), revision=1)
+    found = s.pools.compare(pool, issuer.voucher("Charts", 1, 1))
+    assert len(found.latest) == 1

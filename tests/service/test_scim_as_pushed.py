@@ -233,6 +233,7 @@ def test_a_refusal_is_in_our_own_words(http: httpx.Client, document: dict[str, A
         assert word not in said or answer.status_code == 201
 
 
+@pytest.mark.slow
 def test_a_big_group_is_filled_in_batches_without_being_sent_back(
     http: httpx.Client, world: World
 ) -> None:

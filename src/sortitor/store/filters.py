@@ -85,18 +85,28 @@ _COLUMNS: dict[str, Column[Any]] = {
     "id": devices.c.id,
     "lot": devices.c.lot_id,
 }
-_PERSON: dict[str, ColumnElement[Any]] = {
-    "person.userName": people.c.user_name,
-    "person.name": people.c.name,
-    "person.mail": people.c.mail,
-    "person.department": people.c.department,
-    "person.site": people.c.site,
-    "person.left": people.c.left_at.is_not(None),
-}
-_ORDER: dict[str, ColumnElement[Any]] = {
-    "order.supplier": orders.c.supplier,
-    "order.orderedOn": orders.c.ordered_on,
-}
+
+
+def _of_person(table: FromClause) -> dict[str, ColumnElement[Any]]:
+    return {
+        "person.userName": table.c.user_name,
+        "person.name": table.c.name,
+        "person.mail": table.c.mail,
+        "person.department": table.c.department,
+        "person.site": table.c.site,
+        "person.left": table.c.left_at.is_not(None),
+    }
+
+
+def _of_order(table: FromClause) -> dict[str, ColumnElement[Any]]:
+    return {"order.supplier": table.c.supplier, "order.orderedOn": table.c.ordered_on}
+
+
+_PERSON, _ORDER = _of_person(people), _of_order(orders)
+#: In a condition people and orders go by other names: a query may show those of its devices beside,
+#: and would else take the condition's own look at them away.
+_WHOSE, _ORDERED = people.alias("whose"), orders.alias("ordered")
+_BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
 def idle_case(now: Moment) -> ColumnElement[int]:
@@ -220,8 +230,8 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
         return held(now) if c.value else not_(held(now))
     if c.attribute in _PERSON:
         found = exists(
-            select(people.c.id).where(
-                people.c.id == devices.c.person_id, _one(_PERSON[c.attribute], attribute.kind, c)
+            select(_WHOSE.c.id).where(
+                _WHOSE.c.id == devices.c.person_id, _one(_BY_PERSON[c.attribute], attribute.kind, c)
             )
         )
         # Nobody's device has no person who has left.
@@ -232,9 +242,9 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
         )
     if c.attribute in _ORDER:
         return exists(
-            select(orders.c.id).where(
-                func.lower(orders.c.name) == func.lower(devices.c.order_name),
-                _one(_ORDER[c.attribute], attribute.kind, c),
+            select(_ORDERED.c.id).where(
+                func.lower(_ORDERED.c.name) == func.lower(devices.c.order_name),
+                _one(_BY_ORDER[c.attribute], attribute.kind, c),
             )
         )
     if c.attribute in ORDERS and attribute.kind is Kind.TEXT and c.value:

@@ -84,6 +84,7 @@ const print = () => window.print()
 <style scoped>
 .tools {
   display: flex;
+  flex-wrap: wrap;
   gap: 8px;
   align-items: center;
 }

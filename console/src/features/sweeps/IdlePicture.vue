@@ -58,7 +58,7 @@ const words = computed(
         <v-text-field
           v-model.number="window"
           type="number"
-          label="Days"
+          label="Idle window (days)"
           min="1"
           hide-details
           class="days"
@@ -86,6 +86,6 @@ line {
   stroke-width: 1.5;
 }
 .days {
-  width: 110px;
+  width: 160px;
 }
 </style>
