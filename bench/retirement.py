@@ -49,8 +49,8 @@ def _rules(s: Sortitor) -> int:
 def _swept(s: Sortitor, connection: psycopg.Connection[tuple[object, ...]]) -> list[Figure]:
     """A sweep of a hundred thousand devices that nothing else touches."""
     connection.execute(
-        "UPDATE devices SET last_seen_at = now() - interval '399 days', stage = 'active'"
-        " WHERE id <= %s",
+        "UPDATE devices SET last_seen_at = now() - interval '399 days', stage = 'active',"
+        " person_id = NULL WHERE id <= %s",
         [SWEPT],
     )
     connection.execute("VACUUM ANALYZE devices")
