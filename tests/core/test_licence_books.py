@@ -183,3 +183,14 @@ def test_the_day_it_turns_short() -> None:
     awaited = forecast(8, Growth(awaited=4, usual_days=10), seats_on, DAY)
     assert awaited.short_on == DAY + timedelta(8)
     assert forecast(0, Growth(), seats_on, DAY).short_on is None
+
+
+def test_a_thousand_years_are_no_fault() -> None:
+    """A hundred million seats for a century, rolled over to one."""
+    grants = [Grant(Act.TOP_UP, 100_000_000, 36_500, DAY), Grant(Act.ROLLOVER, 1, 1, DAY)]
+    books = book(grants, DAY)[-1]
+    assert books.seat_days == 3_650_000_000_001
+    assert course_of(grants, together=True).seats_on(date(8_999, 1, 1), 365) == 1
+    pool = Pool(name="p", grace_days=365)
+    found = compare(pool, grants, 5, 5, 2, Growth(), DAY)
+    assert [one.uncovered for one in found.outcomes] == [0, 0]

@@ -399,6 +399,13 @@ def test_a_mail_and_a_broken_line_hold_a_voucher_too(world: World, issuer: Issue
         ("nothing here", "no_voucher"),
         (f"{text}\n{other}", "several_vouchers"),
         ("a.b.c", "no_voucher"),
+        # What breaks the reading of mails is no voucher either.
+        (
+            "A: b\r\n" + "Content-Type: multipart/mixed; boundary=x\r\n\r\n--x\r\n" * 3_000,
+            "no_voucher",
+        ),
+        ("Content-Type: text/plain; charset=nothing\r\n\r\nx", "no_voucher"),
+        ("eyJ" * 60_000, "no_voucher"),
     ):
         with pytest.raises(Refused) as refused:
             s.pools.read_voucher(given)

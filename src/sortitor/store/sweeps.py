@@ -52,8 +52,9 @@ class DueRow:
 
     @property
     def label(self) -> str:
-        """What it is called."""
-        return self.name or self.serial or f"device {self.id}"
+        """What it is called in a mail, into which no number of somebody's own device is put."""
+        serial = self.serial if self.ownership is not Ownership.PERSONAL else None
+        return self.name or serial or f"device {self.id}"
 
 
 @dataclass(frozen=True, slots=True)

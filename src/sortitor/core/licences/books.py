@@ -12,6 +12,9 @@ from datetime import date, timedelta
 from enum import StrEnum
 from fractions import Fraction
 
+#: Seats of thousands, rolled over to one, last longer than calendars do.
+_FAR = date(9000, 1, 1)
+
 
 class Act(StrEnum):
     """How a voucher is used."""
@@ -62,7 +65,7 @@ class Books:
     @property
     def ends_on(self) -> date:
         """The first day without seats: only whole days count."""
-        return self.on + timedelta(int(self.days))
+        return self.on + timedelta(min(int(self.days), (_FAR - self.on).days))
 
     def at(self, day: date) -> Books:
         """The books at the beginning of a later day. What is less than a day of all seats stays."""

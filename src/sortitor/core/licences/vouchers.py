@@ -104,16 +104,12 @@ def _of_mail(text: str) -> str:
     """The text parts of a mail, decoded; lines that the mail broke put together again."""
     if not re.match(r"[A-Za-z][\w-]*:", text):
         return ""
-    mail = message_from_bytes(text.encode("utf-8", "replace"), policy=policy.default)
-    parts = []
-    for part in mail.walk():
-        if part.get_content_maintype() != "text":
-            continue
-        try:
-            parts.append(str(part.get_content()))
-        except (LookupError, ValueError):
-            continue
-    return "\n".join(parts)
+    try:
+        mail = message_from_bytes(text.encode("utf-8", "replace"), policy=policy.default)
+        texts = [part for part in mail.walk() if part.get_content_maintype() == "text"]
+        return "\n".join(str(part.get_content()) for part in texts)
+    except Exception:  # noqa: BLE001 - what a stranger's mail may break in its reader is beyond count
+        return ""
 
 
 def claims_of(payload: dict[str, Any], now: datetime) -> Claims:
