@@ -48,16 +48,9 @@ class Outside:
 
 
 def trust_issuer(s: Sortitor, outside: Outside) -> None:
-    """Whose vouchers are taken: its keys are read every day."""
-    s.sources.add(
-        Source(
-            name=ISSUER,
-            kind=SourceKind.ISSUER,
-            address=f"{outside.issuers}/keys",
-            every_minutes=1_440,
-            fresh_hours=72,
-        )
-    )
+    """Whose vouchers are taken."""
+    keys = f"{outside.issuers}/keys"
+    s.sources.add(Source(name=ISSUER, kind=SourceKind.ISSUER, address=keys, fresh_hours=72))
     _run(s, ISSUER)
 
 
@@ -208,6 +201,7 @@ def read_them_all(
     deliver_news(outside.shelf)
     at(sc.TODAY)
     _run(s, REGISTRY)
+    _run(s, ISSUER)
     if outside.directory is not None:
         _read_directory(s, outside.directory)
     s.levels.compare()
