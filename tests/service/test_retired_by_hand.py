@@ -70,6 +70,10 @@ def test_by_a_list_and_back(world: World, tmp_path: Path) -> None:
     s.devices.bring_back(chosen, back.digest, "a mistake")
     stages = sorted(device.stage for device in s.devices.list())
     assert stages == [Stage.ACTIVE, Stage.ACTIVE, Stage.AWAITED]
+    entry = next(iter(s.journal.list("device.bring_back")))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert {device.stage for device in s.devices.list()} == {Stage.RETIRED}
+    bring_back(s, chosen)
     code = a_pass(s, activation=Activation.SHARED)
     assert s.agent.knock(knocking(code, "KM-1")).outcome is Outcome.ADMITTED
 

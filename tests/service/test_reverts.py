@@ -217,9 +217,6 @@ ACTS: dict[str, Act] = {
     ),
     "device.declare": lambda s, _: declare(s),
     "device.retire": lambda s, _: s.devices.retire(ALL, s.devices.preview_retire(ALL).digest),
-    "device.bring_back": lambda s, _: s.devices.bring_back(
-        ALL, s.devices.preview_bring_back(ALL).digest
-    ),
     "device.rename": lambda s, _: rename(s),
     "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
     "device.report": lambda s, _: s.devices.report(2, "stolen"),
