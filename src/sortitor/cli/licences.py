@@ -104,6 +104,10 @@ add_commands(
 )
 
 
+#: In a voucher, between its three parts.
+_DOTS = 2
+
+
 def _text(given: str) -> str:
     """A voucher as it is, in a file, or on standard input."""
     if given == "-":
@@ -112,7 +116,7 @@ def _text(given: str) -> str:
     path = Path(given) if len(given) < 256 else None
     if path is not None and path.is_file():
         return path.read_text(errors="replace")
-    if path is not None and "." not in given.strip(".")[:-5]:
+    if path is not None and given.strip().count(".") != _DOTS:
         raise click.UsageError(f"There is no file {given}, and it is no voucher either.")
     return given
 

@@ -122,16 +122,3 @@ function save() {
     </div>
   </EditDialog>
 </template>
-
-<style scoped>
-.pair {
-  display: grid;
-  grid-template-columns: 1fr 1fr;
-  gap: 12px;
-}
-@media (max-width: 700px) {
-  .pair {
-    grid-template-columns: 1fr;
-  }
-}
-</style>

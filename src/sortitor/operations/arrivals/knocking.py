@@ -217,7 +217,8 @@ def decide(
     """
     known = _known(ctx, connection, stated, keys, given)
     arrival = _arrival(ctx, stated, known, given)
-    if given.minds_seats:
+    if given.minds_seats and arrival.shown.trouble is None:
+        # Whoever has no good pass neither holds a pool nor lets its seats be counted.
         arrival = replace(arrival, seats=_seats(ctx, connection, stated, keys, known))
     decision = core_gate.decide(arrival, given.rules)
     if decision.outcome is Outcome.ASKED:

@@ -96,7 +96,15 @@ def _details(
         if stands.kept.document.kind is SourceKind.PUSH:
             known = replace(known, people=store.pushed(connection))
         opened = tuple(secrets.get(number, ()))
-        details.append(SourceDetail(stands.kept, stands, known, keys.get(number, 0), opened))
+        details.append(
+            SourceDetail(
+                kept=stands.kept,
+                stands=stands,
+                held=known,
+                keys=keys.get(number, 0),
+                secrets=opened,
+            )
+        )
     return details
 
 
