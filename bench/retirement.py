@@ -18,11 +18,22 @@ from sortitor.schemas.sweeps import Rule
 from sortitor.server.postgres import Cluster
 
 RULES, POOLS, SWEPT = 20, 50, 100_000
+#: What a preview tells, asked for by somebody who knows the tables well: the idle days of all that
+#: is watched, those that are due by stage, site and platform, and the first fifty of them.
 _DUE_BY_HAND = """
-SELECT count(*) FROM devices d WHERE stage IN ('parked', 'active', 'dormant')
-    AND coalesce(last_seen_at, enrolled_at, created_at) <= now() - interval '60 days'
-    AND NOT EXISTS (SELECT FROM holds h WHERE h.device_id = d.id AND h.ended_at IS NULL
-        AND h.until_on >= current_date)
+SELECT idle, held, due, site, platform, count(*) FROM (
+    SELECT site, platform, idle, held, idle >= 60 AND NOT held AND NOT ({longer}) AS due FROM (
+        SELECT *, current_date - coalesce(last_seen_at, enrolled_at, created_at)::date AS idle,
+            EXISTS (SELECT FROM hold_devices hd JOIN holds h ON h.id = hd.hold_id
+                WHERE hd.device_id = d.id AND h.ended_at IS NULL
+                AND current_date BETWEEN h.from_on AND h.until_on) AS held
+        FROM devices d WHERE stage IN ('parked', 'active', 'dormant')
+    ) watched
+) judged GROUP BY GROUPING SETS ((idle, held), (due), (due, site), (due, platform));
+SELECT id, name, site, platform FROM devices
+WHERE stage IN ('parked', 'active', 'dormant')
+    AND coalesce(last_seen_at, enrolled_at, created_at) < current_date - 59 AND NOT ({first})
+ORDER BY coalesce(last_seen_at, enrolled_at, created_at), id LIMIT 50
 """
 _BARE = """
 WITH old AS (

@@ -10,7 +10,7 @@ from collections.abc import Coroutine, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from itertools import count
 from pathlib import Path
 from typing import TypeVar
@@ -27,7 +27,9 @@ from sortitor.core.vocabulary import Platform, Role
 from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Clock, Context
 from sortitor.schemas.arrivals import Knock
+from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Quota, VersionBounds
+from sortitor.schemas.holds import Hold, HoldNew
 from sortitor.schemas.passes import PassTerms
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster, with_role
@@ -288,3 +290,10 @@ def change_baseline(s: Sortitor, android: str | None = None, **changed: object) 
         changed["quota"] = Quota(devices=quota)
     policies = [*others, last.model_copy(update=changed)]
     s.gate.apply(policies, s.gate.preview(policies).digest)
+
+
+def hold(s: Sortitor, *ids: int, until: date, reason: str = "laid up", **more: object) -> Hold:
+    """Keep devices (or a `person`, or a `cohort`) out of sweeps."""
+    selection = Selection(ids=list(ids)) if ids else None
+    wanted = HoldNew(selection=selection, reason=reason, until_on=until, **more)
+    return s.holds.add(wanted, s.holds.preview(wanted).digest)

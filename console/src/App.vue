@@ -24,6 +24,7 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 
+import HoldDialog from './shared/dialogs/HoldDialog.vue'
 import PreviewDialog from './shared/dialogs/PreviewDialog.vue'
 import { useSession } from './shared/actions/useSession'
 
@@ -153,6 +154,7 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
       <div :class="bare ? '' : 'pa-4 page'"><router-view /></div>
     </v-main>
     <PreviewDialog />
+    <HoldDialog />
   </v-app>
 </template>
 

@@ -147,7 +147,12 @@ def test_devices_are_found_read_declared_named_and_held(
     )
     assert run("device", "name", "KM-0011", "LAMP-1").code == 0
     assert run("device", "name", "KM-0021", "lamp-1").code == 5
-    assert run("device", "hold", "LAMP-1", "--until", "2026-04-12", "--reason", "laid up").code == 0
+    assert (
+        run(
+            "hold", "add", "-q", "LAMP-1", "--until", "2026-04-12", "--reason", "laid up", "-y"
+        ).code
+        == 0
+    )
     assert "2026-04-12" in run("device", "show", "LAMP-1").out
     assert run("device", "report", "LAMP-1", "stolen").code == 0
     assert "stolen" in run("device", "list", "--query", "LAMP-1").out

@@ -8,6 +8,7 @@ import csv
 import io
 import json
 import re
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ import pytest
 from rich.cells import cell_len
 from tests.cli.conftest import Run
 from tests.vouchers import an_issuer, use
-from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+from tests.worlds import World, a_pass, hold, import_lot, import_people, knocking, manifest
 
 from sortitor.cli import main as cli
 from sortitor.core.sources import Source
@@ -108,6 +109,8 @@ def furnish(world: World, tmp_path: Path) -> None:
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
         s.terms.add(Terms(name=f"Terms {name}", texts=(TermsText(language="en", text="Be kind"),)))
+    hold(s, 2, until=date(2026, 12, 1))
+    hold(s, until=date(2026, 12, 1), person="maud")
     world.rows(
         "INSERT INTO mails (at, to_address, subject, kind, next_try_at, last_error) VALUES"
         " (now(), 'maud@wrenmoor.example', '=1+1', 'test', now(), 'The server is away')"

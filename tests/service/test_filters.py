@@ -174,8 +174,11 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     s.orders.add(Order(name="wl-1", supplier="Dunlin", lines=[OrderLine(product="x", quantity=1)]))
     world.rows("UPDATE devices SET order_name = 'WL-1' WHERE id %% 3 = 0")
     world.rows(
-        "INSERT INTO holds (device_id, reason, until_on, created_by, created_at) SELECT id, 'x',"
-        " %s::date - 1 + (id %% 3)::int, 'x', now() FROM devices WHERE id %% 4 = 0",
+        "WITH h AS (INSERT INTO holds (reason, owner, from_on, until_on, created_by, created_at)"
+        " SELECT 'x', 'x', %s::date - 5, %s::date + n - 1, 'x', now() FROM generate_series(0, 2) n"
+        " RETURNING id) INSERT INTO hold_devices SELECT h.id, d.id FROM h, devices d"
+        " WHERE d.id %% 4 = 0 AND d.id %% 3 = h.id %% 3",
+        world.now,
         world.now,
     )
     world.rows("UPDATE people SET left_at = now() WHERE user_name = 'odo'")

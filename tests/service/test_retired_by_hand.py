@@ -11,6 +11,7 @@ from tests.worlds import (
     World,
     a_pass,
     change_baseline,
+    hold,
     import_lot,
     import_people,
     knocking,
@@ -44,7 +45,7 @@ def bring_back(s: Sortitor, chosen: Selection) -> None:
 def test_by_a_list_and_back(world: World, tmp_path: Path) -> None:
     s = world.client()
     credentials = furnished(s, tmp_path)
-    s.devices.hold(2, "on its way to the yard", date(2026, 6, 1))
+    hold(s, 2, until=date(2026, 6, 1))
     chosen = Selection(identifiers=["KM-1", "km-2", "KM-9"])
     shown = s.devices.preview_retire(chosen)
     counts = {count.key: count.count for count in shown.counts}

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from tests.vouchers import an_issuer
-from tests.worlds import NOW, World, a_pass, import_people, knocking
+from tests.worlds import NOW, World, a_pass, hold, import_people, knocking
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
@@ -212,7 +212,7 @@ def test_a_season_ashore_is_held(world: World) -> None:
     s = world.client()
     fleet(world, 2)
     rule = s.sweep_rules.add(Rule(name="Quiet", **QUIET))
-    s.devices.hold(1, "ashore for the winter", TODAY + timedelta(200))
+    hold(s, 1, until=TODAY + timedelta(200))
     world.later(days=31)
     assert sweep(s, rule).dormant == 1
     world.later(days=100)
@@ -239,7 +239,7 @@ def test_whatever_leads_out_of_being_dormant_forgets_the_day(world: World, tmp_p
 def test_a_rule_is_looked_at_before_it_is_saved(world: World) -> None:
     s = world.client()
     fleet(world, 3)
-    s.devices.hold(1, "ashore", TODAY + timedelta(200))
+    hold(s, 1, until=TODAY + timedelta(200))
     world.later(days=31)
     rule = Rule(name="New", **QUIET)
     idle = s.sweeps.idle(rule)

@@ -15,6 +15,7 @@ from tests.worlds import (
     World,
     a_pass,
     change_baseline,
+    hold,
     imei,
     import_lot,
     import_people,
@@ -55,6 +56,7 @@ STATE = {
     "cohorts": "SELECT id, document, moving FROM cohorts ORDER BY id",
     "members": "SELECT cohort_id, device_id FROM cohort_members ORDER BY cohort_id, device_id",
     "terms": "SELECT id, document FROM terms ORDER BY id",
+    "holds": "SELECT id, until_on FROM holds WHERE ended_at IS NULL ORDER BY id",
     "books": "SELECT name, document FROM rulebooks ORDER BY name",
     "sources": "SELECT id, document FROM sources ORDER BY id",
     "decisions": "SELECT key, owner, note FROM discrepancies ORDER BY key",
@@ -70,6 +72,7 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
     import_people(
         s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "odo,Odo Gannet,,Office,Petrel,Office"
     )
+    hold(s, until=date(2026, 12, 1), person="odo")
     code = a_pass(s, activation=Activation.SHARED)
     for serial in ("AR-1", "AR-2", "AR-3"):
         s.agent.knock(knocking(code, serial))
@@ -216,6 +219,8 @@ ACTS: dict[str, Act] = {
         [Template(name="ships", pattern="SHIP-{n}"), Template(name="rest", pattern="R-{serial}")]
     ),
     "device.declare": lambda s, _: declare(s),
+    "hold.add": lambda s, _: hold(s, 1, 2, until=date(2026, 4, 12)),
+    "hold.end": lambda s, _: s.holds.end(1),
     "device.retire": lambda s, _: s.devices.retire(ALL, s.devices.preview_retire(ALL).digest),
     "device.rename": lambda s, _: rename(s),
     "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
@@ -366,8 +371,6 @@ FINAL: dict[str, Act] = {
     "people.import": lambda s, tmp: import_people(s, tmp, "ivo,Ivo,,,,"),
     "person.left": lambda s, _: s.people.set_left(1),
     "group.groups": lambda s, _: s.groups.set_inner(1, [2]),
-    "hold.add": lambda s, _: s.devices.hold(1, "x", date(2026, 4, 12)),
-    "hold.end": lambda s, _: s.devices.end_hold(s.devices.hold(1, "x", date(2026, 4, 12))),
     "view.save": lambda s, _: s.views.save(
         ViewNew(name="v", shared=False, settings=ViewSettings())
     ),

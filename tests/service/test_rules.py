@@ -6,7 +6,7 @@ from pathlib import Path
 
 import polars as pl
 import pytest
-from tests.worlds import World, a_pass, http, import_lot, import_people, knocking, manifest
+from tests.worlds import World, a_pass, hold, http, import_lot, import_people, knocking, manifest
 
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.errors import Conflict
@@ -33,12 +33,12 @@ def test_a_sweep_retires_what_its_preview_showed_and_comes_back(world: World) ->
     credentials = fleet(world)
     s.naming.save([Template(name="all", pattern="D-{n}")])
     rule = s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))
-    world.later(days=29, hours=23)
+    world.later(days=29, hours=14)
     assert s.sweeps.preview(rule.id).examples_total == 0, "not yet"
     s.agent.check_in(credentials[0])
     held = next(iter(s.devices.list(query="KM-001"))).id
     world.later(hours=1)
-    s.devices.hold(held, "laid up for the winter", date(2026, 4, 12))
+    hold(s, held, until=date(2026, 4, 12))
     shown = s.sweeps.preview(rule.id)
     counts = {c.key: c.count for c in shown.counts}
     assert (counts["retired"], counts["on_hold"], counts["watched"]) == (4, 1, 6)

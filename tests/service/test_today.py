@@ -11,6 +11,7 @@ from tests.worlds import (
     World,
     a_pass,
     change_baseline,
+    hold,
     import_lot,
     import_people,
     knocking,
@@ -54,7 +55,7 @@ def everything_at_once(world: World, tmp_path: Path) -> None:
     s.people.set_left(2)
     change_baseline(s, quota=2)
     s.pools.add(Pool(name="Signage", seats=1))
-    s.devices.hold(5, "laid up", date(2026, 1, 20))
+    hold(s, 5, until=date(2026, 1, 20))
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30))
     s.lots.check(manifest(tmp_path, ["serial", "NEW-1", "TBC"]))
 

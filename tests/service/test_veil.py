@@ -21,6 +21,7 @@ from tests.worlds import (
     NOW,
     World,
     a_pass,
+    hold,
     http,
     imei,
     import_lot,
@@ -115,7 +116,7 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     ]
     import_lot(s, manifest(folder, second, "second.csv"), platform="android")
     for number in (1, 2, 3):
-        s.devices.hold(number, "laid up", date(2026, 4, 12))
+        hold(s, number, until=date(2026, 4, 12))
         s.devices.report(number, "missing")
     s.devices.assign(2, "maud", s.devices.preview_assign(2, "maud").digest)
     broken = [
@@ -159,6 +160,10 @@ BODIES: dict[str, list[Any]] = {
     "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
     "/devices/retire/preview": [{"selection": EVERYTHING}],
     "/devices/bring-back/preview": [{"selection": EVERYTHING}],
+    "/holds/preview": [
+        {"selection": EVERYTHING, "reason": "x", "until_on": "2026-06-01"},
+        {"person": "maud", "reason": "x", "until_on": "2026-06-01"},
+    ],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
     "/gate/check": [starting_gate().as_json()],

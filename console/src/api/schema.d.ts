@@ -986,26 +986,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/devices/{device_id}/holds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Hold Device
-         * @description Keep a device out of sweeps up to and including a day.
-         */
-        post: operations["hold_device_api_v1_devices__device_id__holds_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/devices/{device_id}/name": {
         parameters: {
             query?: never;
@@ -1491,7 +1471,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/holds/{hold_id}": {
+    "/api/v1/holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Holds
+         * @description Holds that run or are to come, newest first; `over`: also those that have ended.
+         */
+        get: operations["list_holds_api_v1_holds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holds/apply": {
         parameters: {
             query?: never;
             header?: never;
@@ -1500,12 +1500,52 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        post?: never;
+        /**
+         * Apply Hold
+         * @description Hold as previewed.
+         */
+        post: operations["apply_hold_api_v1_holds_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holds/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Hold
+         * @description Which devices a hold would keep out of sweeps.
+         */
+        post: operations["preview_hold_api_v1_holds_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holds/{hold_id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
         /**
          * End Hold
-         * @description End a hold now.
+         * @description End a hold now, or for one of the devices that it names.
          */
-        delete: operations["end_hold_api_v1_holds__hold_id__delete"];
+        post: operations["end_hold_api_v1_holds__hold_id__end_post"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -5029,6 +5069,11 @@ export interface components {
             person_name: string | null;
             /** Platform */
             platform: string | null;
+            /**
+             * Retire On
+             * @description Of a dormant device: when it is retired.
+             */
+            retire_on: string | null;
             /** Serial */
             serial: string | null;
             /** Site */
@@ -5848,15 +5893,56 @@ export interface components {
         };
         /**
          * Hold
-         * @description A reason not to sweep a device, up to and including a day.
+         * @description What no sweep touches from a day up to and including another, and why.
          */
         Hold: {
+            /** Cohort Id */
+            cohort_id: number | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
             /** Created By */
             created_by: string;
+            /**
+             * Device Id
+             * @description Of a hold that names devices: the first of them.
+             */
+            device_id: number | null;
+            /**
+             * Devices
+             * @description How many devices it keeps now.
+             */
+            devices: number;
+            /**
+             * Ended At
+             * @description When somebody ended it before its last day.
+             */
+            ended_at: string | null;
+            /**
+             * From On
+             * Format: date
+             */
+            from_on: string;
             /** Id */
             id: number;
+            kind: components["schemas"]["HoldKind"];
+            /**
+             * Label
+             * @description What it keeps, in words.
+             */
+            label: string;
+            /**
+             * Owner
+             * @description Who answers for it.
+             */
+            owner: string;
+            /** Person Id */
+            person_id: number | null;
             /** Reason */
             reason: string;
+            state: components["schemas"]["HoldState"];
             /**
              * Until On
              * Format: date
@@ -5864,26 +5950,102 @@ export interface components {
             until_on: string;
         };
         /**
-         * HoldMade
-         * @description The new hold's number.
+         * HoldApply
+         * @description The same, as previewed.
          */
-        HoldMade: {
-            /** Id */
-            id: number;
+        HoldApply: {
+            /**
+             * Cohort
+             * @description The members of a cohort, by number or name; later ones too.
+             */
+            cohort?: number | string | null;
+            /** Digest */
+            digest: string;
+            /**
+             * From On
+             * @description Its first day; null: today.
+             */
+            from_on?: string | null;
+            /**
+             * Owner
+             * @description Who answers for it; null: you.
+             */
+            owner?: string | null;
+            /**
+             * Person
+             * @description All devices of a person, by number, user name or mail; later ones too.
+             */
+            person?: number | string | null;
+            /** Reason */
+            reason: string;
+            /** @description These very devices. */
+            selection?: components["schemas"]["Selection"] | null;
+            /**
+             * Until On
+             * Format: date
+             * @description Its last day.
+             */
+            until_on: string;
         };
+        /**
+         * HoldEnd
+         * @description End a hold now; `device_id`: only for this one of the devices that it names.
+         */
+        HoldEnd: {
+            /** Device Id */
+            device_id?: number | null;
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
+         * HoldKind
+         * @description What a hold keeps out of sweeps.
+         * @enum {string}
+         */
+        HoldKind: "devices" | "person" | "cohort";
         /**
          * HoldNew
-         * @description Keep a device out of sweeps up to and including a day.
+         * @description What is to be held, which is exactly one of `selection`, `person` and `cohort`; why, and
+         *     until when.
          */
         HoldNew: {
+            /**
+             * Cohort
+             * @description The members of a cohort, by number or name; later ones too.
+             */
+            cohort?: number | string | null;
+            /**
+             * From On
+             * @description Its first day; null: today.
+             */
+            from_on?: string | null;
+            /**
+             * Owner
+             * @description Who answers for it; null: you.
+             */
+            owner?: string | null;
+            /**
+             * Person
+             * @description All devices of a person, by number, user name or mail; later ones too.
+             */
+            person?: number | string | null;
             /** Reason */
             reason: string;
+            /** @description These very devices. */
+            selection?: components["schemas"]["Selection"] | null;
             /**
              * Until On
              * Format: date
+             * @description Its last day.
              */
             until_on: string;
         };
+        /**
+         * HoldState
+         * @description How a hold stands on a day.
+         * @enum {string}
+         */
+        HoldState: "coming" | "running" | "over";
         /**
          * Identifier
          * @description One identifier, normalised and as given; masked for personal devices where the reader may not
@@ -6938,6 +7100,18 @@ export interface components {
              */
             total?: number | null;
         };
+        /** Page[Hold] */
+        Page_Hold_: {
+            /** Items */
+            items: components["schemas"]["Hold"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
         /** Page[Job] */
         Page_Job_: {
             /** Items */
@@ -7441,6 +7615,11 @@ export interface components {
             groups: string[];
             /** Holding */
             holding: number;
+            /**
+             * Holds
+             * @description What keeps all of the person's devices from sweeps.
+             */
+            holds: components["schemas"]["Hold"][];
             /** Id */
             id: number;
             /** Left At */
@@ -9635,6 +9814,11 @@ export interface components {
             dormant: number;
             /** Entry Id */
             entry_id: number | null;
+            /**
+             * Held
+             * @description Devices past the window that somebody held.
+             */
+            held: number;
             /** Id */
             id: number;
             /** Retired */
@@ -12780,51 +12964,6 @@ export interface operations {
             };
         };
     };
-    hold_device_api_v1_devices__device_id__holds_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Its number. */
-                device_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["HoldNew"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HoldMade"];
-                };
-            };
-            /** @description Not at the moment; `Retry-After` says when to try again */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What went wrong, and what to do */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     name_device_api_v1_devices__device_id__name_post: {
         parameters: {
             query?: never;
@@ -13861,7 +14000,135 @@ export interface operations {
             };
         };
     };
-    end_hold_api_v1_holds__hold_id__delete: {
+    list_holds_api_v1_holds_get: {
+        parameters: {
+            query?: {
+                over?: boolean;
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Hold_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_hold_api_v1_holds_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hold"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_hold_api_v1_holds_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldNew"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    end_hold_api_v1_holds__hold_id__end_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -13871,7 +14138,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldEnd"];
+            };
+        };
         responses: {
             /** @description Successful Response */
             204: {

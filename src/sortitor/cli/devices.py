@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
-from datetime import datetime
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -27,7 +26,7 @@ from sortitor.cli.output import (
 from sortitor.client import Sortitor
 from sortitor.core.filter_repairs import asks, repaired
 from sortitor.core.filters import ATTRIBUTES, read
-from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.core.vocabulary import HoldKind, HoldState, Ownership, Platform, Stage
 from sortitor.schemas.devices import Device, DeviceDetail, Identifier, Selection
 
 #: Fields of a timeline that say nothing to a reader.
@@ -37,7 +36,11 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 COLUMNS: dict[str, Callable[[Device], Any]] = {
     "Id": lambda d: d.id,
     "Name": lambda d: d.name,
-    "Stage": lambda d: d.stage + (f" ({d.flag})" if d.flag else ""),
+    "Stage": lambda d: (
+        d.stage
+        + (f", retired {d.retire_on}" if d.retire_on else "")
+        + (f" ({d.flag})" if d.flag else "")
+    ),
     "Platform": lambda d: " ".join(filter(None, (d.platform, d.os_version))),
     "Model": lambda d: " ".join(filter(None, (d.maker, d.model))),
     "Ownership": lambda d: d.ownership,
@@ -161,7 +164,7 @@ def find_one(s: Any, text: str) -> int:
 
 @click.group()
 def device() -> None:
-    """Find, read, declare, assign, name, hold and retire devices."""
+    """Find, read, declare, assign, name and retire devices."""
 
 
 @device.command("list")
@@ -316,7 +319,9 @@ def _show_facts(found: DeviceDetail) -> None:
     for name, value in found.details.items():
         plain(f"  {name:<{width}}  {value}   (detail of the lot)")
     for hold in found.holds:
-        words = f"On hold until {hold.until_on} by {hold.created_by}: {hold.reason}"
+        what = "" if hold.kind is HoldKind.DEVICES else f", as {hold.label}"
+        since = f"from {hold.from_on} " if hold.state is HoldState.COMING else ""
+        words = f"On hold {since}until {hold.until_on}{what}: {hold.reason} ({hold.owner})"
         plain(f"\n{words}   [hold {hold.id}]", "good")
 
 
@@ -372,7 +377,7 @@ def declare(
     talk("Declared. Next: sortitor journal list --most 1")
 
 
-def _named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selection:
+def named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selection:
     """The devices that were named by numbers, conditions, or a list of identifiers."""
     listed = given.pop("listed", None)
     selection = as_selection(s, given, ids)
@@ -386,7 +391,7 @@ def _named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selectio
     return selection
 
 
-_LISTED = click.option(
+LISTED = click.option(
     "--list",
     "listed",
     type=click.File(),
@@ -396,7 +401,7 @@ _LISTED = click.option(
 
 @device.command()
 @click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@_LISTED
+@LISTED
 @selection_options
 @change_options
 @with_client
@@ -408,7 +413,7 @@ def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **g
       sortitor device retire --id 412 --reason "screen broken"
       sortitor device retire --list scrapped.txt
     """
-    selection = _named(s, given, ids)
+    selection = named(s, given, ids)
     preview = s.devices.preview_retire(selection)
     agree(preview, yes)
     s.devices.retire(selection, preview.digest, reason)
@@ -417,7 +422,7 @@ def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **g
 
 @device.command("bring-back")
 @click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@_LISTED
+@LISTED
 @selection_options
 @change_options
 @with_client
@@ -430,7 +435,7 @@ def bring_back(
     Example:
       sortitor device bring-back --id 412 --reason "repaired"
     """
-    selection = _named(s, given, ids)
+    selection = named(s, given, ids)
     preview = s.devices.preview_bring_back(selection)
     agree(preview, yes)
     s.devices.bring_back(selection, preview.digest, reason)
@@ -498,38 +503,3 @@ def report(s: Sortitor, device: str, what: str, reason: str | None) -> None:
     """
     s.devices.report(find_one(s, device), None if what == "clear" else what, reason)
     talk("Noted.")
-
-
-@device.command()
-@click.argument("device")
-@click.option(
-    "--until",
-    required=True,
-    type=click.DateTime(["%Y-%m-%d"]),
-    help="Up to and including this day.",
-)
-@click.option("--reason", required=True, help="Why.")
-@with_client
-def hold(s: Sortitor, device: str, until: datetime, reason: str) -> None:
-    """Keep a device out of every sweep until a day.
-
-    \b
-    Example:
-      sortitor device hold 412 --until 2026-04-15 --reason "laid up for the winter"
-    """
-    hold_id = s.devices.hold(find_one(s, device), reason, until.date())
-    talk(f"On hold until {until:%Y-%m-%d}. End it early with: sortitor device end-hold {hold_id}")
-
-
-@device.command("end-hold")
-@click.argument("hold_id", type=int)
-@with_client
-def end_hold(s: Sortitor, hold_id: int) -> None:
-    """End a hold now.
-
-    \b
-    Example:
-      sortitor device end-hold 3
-    """
-    s.devices.end_hold(hold_id)
-    talk("No longer on hold.")

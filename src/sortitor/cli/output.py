@@ -80,10 +80,12 @@ def reason_option(command: Command) -> Command:
     return click.option("--reason", help="Why, for the journal.")(command)
 
 
+yes_option = click.option("-y", "--yes", is_flag=True, help="Do it without asking.")
+
+
 def change_options(command: Command) -> Command:
     """`--yes` and `--reason`, for everything that is previewed."""
-    command = reason_option(command)
-    return click.option("-y", "--yes", is_flag=True, help="Do it without asking.")(command)
+    return yes_option(reason_option(command))
 
 
 # ---- words

@@ -1,13 +1,15 @@
-"""`sortitor sweep` and `sortitor rule`: retiring what went quiet."""
+"""`sortitor sweep`, `rule` and `hold`: retiring what went quiet, and keeping it."""
 
 from __future__ import annotations
 
+from datetime import datetime
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import click
 
 from sortitor.cli.connection import with_client
+from sortitor.cli.devices import LISTED, named, selection_options
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     agree,
@@ -16,14 +18,19 @@ from sortitor.cli.output import (
     most_option,
     output_option,
     quoted,
+    reason_option,
     record,
     show_preview,
     talk,
     write,
+    yes_option,
 )
 from sortitor.client import Sortitor
 from sortitor.core.sweeps import Rule
+from sortitor.schemas.holds import HoldNew
 from sortitor.schemas.sweeps import RuleDetail
+
+_DAY = click.DateTime(["%Y-%m-%d"])
 
 
 @click.group()
@@ -115,8 +122,8 @@ def preview(s: Sortitor, rule: str) -> None:
         talk(f"\nNothing to retire. Next: sortitor rule show {quoted(rule)}")
         return
     talk(
-        f"\nNext: sortitor sweep apply {quoted(rule)}    or keep one: sortitor device hold DEVICE"
-        " --until DAY --reason WHY"
+        f"\nNext: sortitor sweep apply {quoted(rule)}    or keep some:"
+        " sortitor hold add --id NUMBER --until DAY --reason WHY"
     )
 
 
@@ -182,6 +189,7 @@ def list_runs(s: Sortitor, most: int, output: str) -> None:
         "State": lambda r: r.state,
         "Retired": lambda r: r.retired,
         "Notice": lambda r: r.dormant,
+        "Held": lambda r: r.held,
         "Watched": lambda r: r.watched,
         "Why": lambda r: r.why,
     }
@@ -203,3 +211,102 @@ def revert(s: Sortitor, sweep_id: int, yes: bool, reason: str | None) -> None:
     agree(shown, yes)
     s.sweeps.revert(sweep_id, shown.digest, reason)
     talk(f"Sweep {sweep_id} reverted.")
+
+
+@click.group()
+def hold() -> None:
+    """Keep devices, a person's or a cohort's, out of sweeps until a day."""
+
+
+@hold.command("list")
+@click.option("--over", is_flag=True, help="Also those that have ended.")
+@most_option
+@output_option
+@with_client
+def list_holds(s: Sortitor, over: bool, most: int, output: str) -> None:
+    """List holds, newest first.
+
+    \b
+    Example:
+      sortitor hold list
+    """
+    columns = {
+        "Id": lambda h: h.id,
+        "Keeps": lambda h: h.label,
+        "Devices": lambda h: h.devices,
+        "State": lambda h: h.state,
+        "From": lambda h: h.from_on,
+        "Until": lambda h: h.until_on,
+        "Owner": lambda h: h.owner,
+        "Reason": lambda h: h.reason,
+    }
+    empty = "No holds. Next: sortitor hold add --id NUMBER --until DAY --reason WHY"
+    write(s.holds.list(most + 1, over), output, columns, empty=empty, most=most)
+
+
+@hold.command()
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
+@selection_options
+@click.option("--person", help="All devices of this person, later ones too.")
+@click.option("--members", help="The members of this cohort, later ones too.")
+@click.option("--from", "from_on", type=_DAY, help="Its first day; today where it is not said.")
+@click.option("--until", required=True, type=_DAY, help="Its last day.")
+@click.option("--reason", required=True, help="Why.")
+@click.option("--owner", help="Who answers for it; you where it is not said.")
+@yes_option
+@with_client
+def add(
+    s: Sortitor,
+    ids: tuple[int, ...],
+    person: str | None,
+    members: str | None,
+    from_on: datetime | None,
+    until: datetime,
+    reason: str,
+    owner: str | None,
+    yes: bool,
+    **given: Any,
+) -> None:
+    """Hold devices, or all of a person's, or the members of a cohort.
+
+    \b
+    Examples:
+      sortitor hold add --id 412 --until 2026-04-15 --reason "in repair"
+      sortitor hold add --members "Winter ships" --until 2026-04-15 --reason "laid up"
+      sortitor hold add --person maud.fenwick --until 2026-06-30 --reason "on leave"
+    """
+    selection = None
+    if person is None and members is None:
+        selection = named(s, given, ids)
+    elif ids or any(given.values()):
+        raise click.UsageError("Name devices, or a person, or a cohort: one of them.")
+    wanted = HoldNew(
+        selection=selection,
+        person=person,
+        cohort=members,
+        reason=reason,
+        from_on=from_on and from_on.date(),
+        until_on=until.date(),
+        owner=owner,
+    )
+    shown = s.holds.preview(wanted)
+    agree(shown, yes)
+    made = s.holds.add(wanted, shown.digest)
+    talk(f"Hold {made.id} until {made.until_on}. End it early with: sortitor hold end {made.id}")
+
+
+@hold.command()
+@click.argument("hold_id", type=int)
+@click.option("--device", type=int, help="Only for this one of the devices that it names.")
+@reason_option
+@with_client
+def end(s: Sortitor, hold_id: int, device: int | None, reason: str | None) -> None:
+    """End a hold now.
+
+    \b
+    Example:
+      sortitor hold end 3
+    """
+    s.holds.end(hold_id, device, reason)
+    talk("No longer on hold.")

@@ -13,6 +13,7 @@ from sortitor.client.ends import Ends
 from sortitor.client.filters import Filters
 from sortitor.client.gate import Gate
 from sortitor.client.groups import Groups
+from sortitor.client.holds import Holds
 from sortitor.client.jobs import Jobs
 from sortitor.client.journal import Journal
 from sortitor.client.levels import Levels
@@ -71,6 +72,7 @@ class Sortitor:
         self.pools = Pools(self._transport)
         self.sweep_rules = SweepRules(self._transport)
         self.sweeps = Sweeps(self._transport)
+        self.holds = Holds(self._transport)
         self.terms = TermsCalls(self._transport)
         self.today = Today(self._transport)
         self.views = Views(self._transport)

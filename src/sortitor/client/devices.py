@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import date
 from typing import Any
 
 from sortitor.client.noun import Noun
@@ -117,16 +116,3 @@ class Devices(Noun):
     def report(self, device_id: int, flag: str | None, reason: str | None = None) -> None:
         """Report missing or stolen; None clears."""
         self._t.send("POST", f"/devices/{device_id}/report", json={"flag": flag, "reason": reason})
-
-    def hold(self, device_id: int, reason: str, until_on: date) -> int:
-        """Keep out of sweeps until a day; gives the hold's number."""
-        return self._t.call(
-            d.HoldMade,
-            "POST",
-            f"/devices/{device_id}/holds",
-            json=d.HoldNew(reason=reason, until_on=until_on),
-        ).id
-
-    def end_hold(self, hold_id: int) -> None:
-        """End a hold now."""
-        self._t.send("DELETE", f"/holds/{hold_id}")

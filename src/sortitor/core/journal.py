@@ -51,8 +51,6 @@ FINAL: dict[str, str] = {
     "registry.act": "Ask the registry to do the contrary; what is released only its reseller can"
     " bring back.",
     "sweep.brake": "Nothing was done that could be taken back.",
-    "hold.add": "End the hold instead.",
-    "hold.end": "Hold the device again.",
     "device.knock": "Retire or reassign the device instead.",
     "device.wake": "The device did this by itself.",
     "end.remind": "The mails are sent.",

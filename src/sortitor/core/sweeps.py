@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import datetime, tzinfo
 from statistics import median
 from typing import Any
 
@@ -15,7 +15,6 @@ from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import Filter, all_of, lower, one_of, parse
 from sortitor.core.lifecycle import SWEPT
 from sortitor.core.mails import check_address
-from sortitor.core.vocabulary import Stage
 
 #: Bounds of an idle window in days, where the installation's settings give no others.
 WINDOW_DAYS = (21, 400)
@@ -126,26 +125,9 @@ def watching(rule: Rule) -> Filter:
     return all_of(one_of("stage", SWEPT), parse(rule.filter) if rule.filter else None)
 
 
-def idle_days(now: datetime, last_seen_at: datetime | None, since: datetime) -> int:
-    """Whole days since the last sign of life; `since` (enrolment) stands in for a device never
-    seen.
-    """
-    return (now - (last_seen_at or since)).days
-
-
-def step(rule: Rule, stage: Stage, idle: int, retire_on: date | None, today: date) -> Stage | None:
-    """What becomes of a device that a rule watches: dormant, retired, or (None) nothing yet. A
-    device that waits for a coordinator is never dormant; it is retired when it would have been.
-    """
-    if idle < rule.idle_window_days:
-        return None
-    if not rule.dormant_days:
-        return Stage.RETIRED
-    if stage is Stage.ACTIVE:
-        return Stage.DORMANT
-    if stage is Stage.DORMANT and retire_on is not None:
-        return Stage.RETIRED if retire_on <= today else None
-    return Stage.RETIRED if idle >= rule.idle_window_days + rule.dormant_days else None
+def idle_days(zone: tzinfo, now: datetime, seen: datetime) -> int:
+    """Midnights in a time zone since the last sign of life."""
+    return max(0, (now.astimezone(zone).date() - seen.astimezone(zone).date()).days)
 
 
 #: How many days must be known before a silence can be told, and how far it is looked back.

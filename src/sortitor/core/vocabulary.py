@@ -38,6 +38,22 @@ class EndKind(StrEnum):
     LICENCE = "licence"
 
 
+class HoldKind(StrEnum):
+    """What a hold keeps out of sweeps."""
+
+    DEVICES = "devices"
+    PERSON = "person"
+    COHORT = "cohort"
+
+
+class HoldState(StrEnum):
+    """How a hold stands on a day."""
+
+    COMING = "coming"
+    RUNNING = "running"
+    OVER = "over"
+
+
 class SourceKind(StrEnum):
     """What kind of system knows something beside Sortitor."""
 

@@ -14,6 +14,8 @@ from sortitor.core.vocabulary import (
     Facet,
     Gap,
     GapState,
+    HoldKind,
+    HoldState,
     Listed,
     Login,
     LotStatus,
@@ -128,6 +130,16 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
     Listed: {
         Listed.ONLY: "only these",
         Listed.ALL_BUT: "all but these",
+    },
+    HoldKind: {
+        HoldKind.DEVICES: "devices",
+        HoldKind.PERSON: "a person's devices",
+        HoldKind.COHORT: "a cohort",
+    },
+    HoldState: {
+        HoldState.COMING: "to come",
+        HoldState.RUNNING: "holds",
+        HoldState.OVER: "over",
     },
     EndKind: {
         EndKind.CREDENTIAL: "credentials of sources",

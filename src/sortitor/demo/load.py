@@ -33,6 +33,7 @@ from sortitor.demo.outside import (
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Listing, PlatformRule, Policy, Quota, VersionBounds
+from sortitor.schemas.holds import HoldNew
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
@@ -384,13 +385,17 @@ def _sweep_some_laptops(s: Sortitor, lived: Sequence[tuple[str, sc.Unit]]) -> li
 
 
 def _winter(s: Sortitor, scenario: sc.Scenario) -> None:
-    for device in s.devices.list(
-        filter=(
-            f'site eq "{sc.LAID_UP[0]}" and platform eq "android" and stage eq "active" and model'
-            ' sw "Deckhand"'
-        )
-    ):
-        s.devices.hold(device.id, f"{device.site} is laid up for the winter", date(2026, 4, 12))
+    ship = sc.LAID_UP[0]
+    chosen = (
+        f'site eq "{ship}" and platform eq "android" and stage eq "active" and model sw "Deckhand"'
+    )
+    wanted = HoldNew(
+        selection=Selection(filter=chosen),
+        reason=f"{ship} is laid up for the winter",
+        until_on=date(2026, 4, 12),
+        owner="Harbour office",
+    )
+    s.holds.add(wanted, s.holds.preview(wanted).digest)
     damaged = sc.damaged_manifest(scenario.boxed, Random(7))
     with sc.file("scanners-second-delivery.xlsx", damaged) as path:
         s.lots.check(

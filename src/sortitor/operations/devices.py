@@ -1,4 +1,4 @@
-"""Devices: reading them, declaring whose they are, giving them to a person, naming and holding
+"""Devices: reading them, declaring whose they are, giving them to a person, naming
 them.
 """
 
@@ -7,12 +7,11 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from datetime import date
 from typing import Any
 
 import polars as pl
 
-from sortitor.core.errors import BadInput, Conflict, NotFound
+from sortitor.core.errors import BadInput, Conflict
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
 from sortitor.core.licences import Pool
@@ -26,14 +25,15 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
 from sortitor.operations.sweeps.standing import Standing, standing
 from sortitor.store import devices as store
-from sortitor.store import journal, people, sweeps
+from sortitor.store import holds as store_holds
+from sortitor.store import journal, people
 from sortitor.store.devices import DeviceRow as DeviceRow
 from sortitor.store.devices import IdentifierRow, InCohortRow
 from sortitor.store.devices import LineRow as LineRow
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
+from sortitor.store.holds import HoldRow
 from sortitor.store.people import PersonRow
-from sortitor.store.sweeps import HoldRow
 
 _EXAMPLES = 50
 
@@ -116,7 +116,7 @@ def one(ctx: Context, device_id: int) -> DeviceDetail:
         return DeviceDetail(
             device=device,
             identifiers=store.identifiers_of(connection, device_id),
-            holds=sweeps.holds_on(connection, device_id),
+            holds=store_holds.on_device(connection, device_id, ctx.today),
             cohorts=store.cohorts_of(connection, device_id, ctx.now),
             pools=licences.taken_by(ctx, connection, device_id),
             sweep=standing(ctx, connection, device),
@@ -401,67 +401,3 @@ def set_flag(ctx: Context, device_id: int, flag: str | None, reason: str | None)
             reason=reason,
         )
         store.patch_one(connection, entry, device_id, {"flag": flag})
-
-
-def hold(ctx: Context, device_id: int, reason: str, until_on: date) -> int:
-    """Keep a device out of every sweep up to and including a day."""
-    if until_on < ctx.now.date():
-        raise BadInput(
-            "hold_past", f"The hold would have ended on {until_on}.", "Choose today or a later day."
-        )
-    with ctx.changing() as connection:
-        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
-        if device.stage == Stage.RETIRED:
-            raise Conflict("wrong_stage", "A retired device cannot be held.", "Take it back first.")
-        hold_id = sweeps.add_hold(
-            connection,
-            {
-                "device_id": device_id,
-                "reason": reason,
-                "until_on": until_on,
-                "created_by": ctx.actor.name,
-                "created_at": ctx.now,
-            },
-        )
-        _note(
-            ctx,
-            connection,
-            "hold.add",
-            device,
-            f"held until {until_on}",
-            reason,
-            {"hold": hold_id, "until_on": str(until_on), "reason": reason},
-        )
-        return hold_id
-
-
-def end_hold(ctx: Context, hold_id: int) -> None:
-    """End a hold now."""
-    with ctx.changing() as connection:
-        ended = sweeps.end_hold(connection, hold_id, ctx.now)
-        if ended is None:
-            raise NotFound("hold", hold_id)
-        device = or_not_found(store.one(connection, ended.device_id), "device", ended.device_id)
-        _note(ctx, connection, "hold.end", device, "no longer held", None, {"hold": hold_id})
-
-
-def _note(
-    ctx: Context,
-    connection: Connection,
-    operation: str,
-    device: DeviceRow,
-    what: str,
-    reason: str | None,
-    after: dict[str, Any],
-) -> None:
-    """A journal entry that shows in the device's timeline without changing a field of it."""
-    entry = ctx.record(
-        connection,
-        operation,
-        "device",
-        f"{_called(device)} {what}",
-        subject_id=device.id,
-        reason=reason,
-        after=after,
-    )
-    journal.touch(connection, entry, device.id, after)

@@ -12,12 +12,13 @@ from sortitor.core import ends as core
 from sortitor.core.ends import End, Reminders
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, SecretKind
-from sortitor.operations import accounts, mail
+from sortitor.operations import accounts, holds, mail
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.operations.licences.pools import POOLS, course_of, living
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import ends as store
+from sortitor.store import holds as store_holds
 from sortitor.store import mails, sources, tables
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.ends import EndRow
@@ -39,7 +40,7 @@ class RemindersBook(DocumentKind[Reminders]):
         """How much is near already."""
         proposed = wanted.proposed or Reminders()
         found = _all(ctx, connection, proposed.kinds)
-        near = len(list(core.untold(found, proposed.days, ctx.now.date())))
+        near = len(list(core.untold(found, proposed.days, ctx.today)))
         warnings = []
         if proposed.addresses and not ctx.limits.sends_mail:
             warnings.append("No mail server is set: nobody is reminded until there is one.")
@@ -98,11 +99,15 @@ def _passes(ctx: Context, connection: Connection) -> Iterator[End]:
 
 
 def _holds(ctx: Context, connection: Connection) -> Iterator[End]:
-    for row in store.holds(connection, ctx.now, ctx.now + _AHEAD):
-        one, many = f"The hold on {_device(row)}", f"The holds on {row.count:,} devices"
-        held = f"/devices?filter={quote('held eq true')}"
-        page = f"/devices/{row.number}" if row.count == 1 else held
-        yield _end(EndKind.HOLD, row, one, many, page)
+    for row in store_holds.ending(connection, ctx.today, ctx.today + _AHEAD):
+        yield End(
+            key=f"hold-{row.id}",
+            kind=EndKind.HOLD,
+            title=f"The hold on {holds.label(ctx, row)}",
+            ends_on=row.until_on,
+            page="/sweeps?tab=holds",
+            count=row.devices,
+        )
 
 
 def _licences(ctx: Context, connection: Connection) -> Iterator[End]:
@@ -156,7 +161,7 @@ def remind(ctx: Context) -> int:
     """
     if not ctx.limits.sends_mail:
         return 0
-    today = ctx.now.date()
+    today = ctx.today
     with ctx.changing() as connection:
         wanted = REMINDERS.find(connection, REMINDERS_ID).document
         if not wanted.addresses:

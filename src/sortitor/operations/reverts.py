@@ -8,8 +8,8 @@ from typing import Any
 from sortitor.core import journal as core
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
+from sortitor.operations import holds, quotas
 from sortitor.operations import levels as gaps
-from sortitor.operations import quotas
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found, require_digest
@@ -34,6 +34,8 @@ _KINDS: dict[str, DocumentKind[Any]] = {
     # "apply" is what the gate's and the naming's changes were called before.
     for act in ("add", "edit", "remove", "apply")
 }
+
+_HOLDS = ("hold.add", "hold.end")
 
 
 def _entry(connection: Connection, entry_id: int) -> EntryRow:
@@ -70,6 +72,8 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
         return sealed(shown, [entry.id, undone.lines, undone.left])
     if entry.operation == "grant.add":
         return vouchers.plan_undoing(ctx, connection, entry, lock)
+    if entry.operation in _HOLDS:
+        return holds.plan_undoing(ctx, connection, entry, lock)
     plan = journal.plan_undoing(connection, entry.id, lock)
     examples = tuple(
         core.revert_example(
@@ -125,6 +129,9 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
             levels.restore(connection, undone.lines)
         elif entry.operation == "grant.add":
             vouchers.undo(ctx, connection, entry)
+        elif entry.operation in _HOLDS:
+            if not left:
+                holds.undo(ctx, connection, entry)
         else:
             journal.undo(connection, entry_id, revert_id)
             quotas.require_room(connection, in_force(connection), revert_id)
@@ -141,7 +148,7 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         store_cohorts.hold_still(connection)
     if entry.operation == "source.run":
         source_people.hold(connection)
-    if entry.operation not in _KINDS and entry.operation != "grant.add":
+    if entry.operation not in {*_KINDS, *_HOLDS, "grant.add"}:
         # The people's rows before the devices': the order of every arrival.
         people.lock_several(connection, journal.people_concerned(connection, entry.id))
 

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime, time
+from datetime import UTC, datetime, time, timedelta
 
 from sortitor.core.ends import said
 from sortitor.core.licences import PoolState
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, Gap, SourceState
-from sortitor.operations import ends, gate, levels, licences, quotas
+from sortitor.operations import ends, gate, holds, levels, licences, quotas
 from sortitor.operations.context import Context
 from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
-from sortitor.operations.sweeps.rules import RULES
+from sortitor.store import holds as store_holds
 from sortitor.store import today as store
 
 #: So many days before its end a credential needs a hand.
 _TOLD_DAYS = 14
+_SOON, _MOST_HOLDS = timedelta(days=14), 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,11 +40,8 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
     """What needs a hand, and the fleet by stage."""
     with ctx.reading() as connection:
         numbers = store.numbers(connection, ctx.now)
-        lots, holds, braked = (
-            store.open_lots(connection, ctx.now),
-            store.ending_holds(connection, ctx.now),
-            store.braked(connection),
-        )
+        lots, braked = store.open_lots(connection, ctx.now), store.braked(connection)
+        ending = store_holds.ending(connection, ctx.today, ctx.today + _SOON)
         stages = store.stages(connection)
     items = [*_arrivals(numbers), *map(_lot, lots), *_pools(ctx), *_quota(ctx), *_due(ctx)]
     items += [*_sources(ctx), *_ends(ctx), *_levels(ctx)]
@@ -61,17 +59,17 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
                 f"sortitor sweep preview {run.rule_id}",
             )
         )
-    for hold in holds:
+    for hold in ending[:_MOST_HOLDS]:
         items.append(
             Item(
-                "hold",
-                f"The hold on {hold.name or f'device {hold.device_id}'} ends on {hold.until_on}",
-                hold.reason,
-                1,
-                None,
-                "Open the device",
-                f"/devices/{hold.device_id}",
-                f"sortitor device show {hold.device_id}",
+                kind="hold",
+                title=f"The hold on {holds.label(ctx, hold)} ends on {hold.until_on}",
+                detail=hold.reason,
+                count=hold.devices,
+                since_at=None,
+                action="Look at the holds",
+                page="/sweeps?tab=holds",
+                command="sortitor hold list",
             )
         )
     items.sort(key=lambda item: (item.since_at is None, item.since_at))
@@ -282,8 +280,7 @@ def _levels(ctx: Context) -> Iterator[Item]:
 
 def _due(ctx: Context) -> list[Item]:
     items = []
-    for kept in RULES.every(ctx):
-        number = runs.due_count(ctx, kept)
+    for kept, number in runs.due_counts(ctx):
         if not number:
             continue
         window = kept.document.idle_window_days

@@ -8,7 +8,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, StringConstraints
 
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Stage
-from sortitor.schemas.base import Answer, Apply, Name, Request, Text, Time
+from sortitor.schemas.base import Answer, Apply, Name, Request, Time
+from sortitor.schemas.sweeps import Hold
 
 
 class Device(Answer):
@@ -29,6 +30,7 @@ class Device(Answer):
     imei: str | None
     asset_tag: str | None
     flag: str | None
+    retire_on: date | None = Field(description="Of a dormant device: when it is retired.")
     last_seen_at: Time | None
     idle_days: int
     columns: dict[str, str | None] | None = Field(
@@ -52,15 +54,6 @@ class Fact(Answer):
     field: str
     value: str
     basis: str
-
-
-class Hold(Answer):
-    """A reason not to sweep a device, up to and including a day."""
-
-    id: int
-    reason: str
-    until_on: date
-    created_by: str
 
 
 class CohortOfDevice(Answer):
@@ -121,7 +114,6 @@ class DeviceDetail(Device):
     holds: list[Hold]
     cohorts: list[CohortOfDevice]
     seats: list[SeatOfDevice]
-    retire_on: date | None = Field(description="Of a dormant device: when it is retired.")
     sweep: SweepOfDevice | None
     timeline: list[Happening]
 
@@ -193,16 +185,3 @@ class Report(Request):
 
     flag: Literal["missing", "stolen"] | None
     reason: str | None = Field(default=None, max_length=500)
-
-
-class HoldNew(Request):
-    """Keep a device out of sweeps up to and including a day."""
-
-    reason: Text
-    until_on: date
-
-
-class HoldMade(Answer):
-    """The new hold's number."""
-
-    id: int

@@ -7,6 +7,7 @@ from pydantic import Field
 from sortitor.core.vocabulary import Platform
 from sortitor.schemas.base import Answer, Request, Time
 from sortitor.schemas.devices import Device
+from sortitor.schemas.sweeps import Hold
 
 
 class Person(Answer):
@@ -37,6 +38,7 @@ class PersonDetail(Person):
     """A person with devices and quota."""
 
     devices: list[Device]
+    holds: list[Hold] = Field(description="What keeps all of the person's devices from sweeps.")
     quotas: list[PersonQuota] = Field(
         description="The quota for all platforms first, then those of single platforms."
     )

@@ -1,10 +1,13 @@
-"""Sweep rules and runs."""
+"""Sweep rules, runs, and what is kept out of them."""
 
 from __future__ import annotations
+
+from datetime import date
 
 from pydantic import ConfigDict, Field
 
 from sortitor.core.sweeps import Rule as Rule
+from sortitor.core.vocabulary import HoldKind, HoldState
 from sortitor.schemas.base import Answer, Time
 from sortitor.schemas.documents import Kept
 
@@ -42,5 +45,26 @@ class Sweep(Answer):
     retired: int
     dormant: int = Field(description="Devices that were given notice.")
     watched: int
+    held: int = Field(description="Devices past the window that somebody held.")
     why: str | None = Field(description="Of a run that stopped: why.")
     entry_id: int | None
+
+
+class Hold(Answer):
+    """What no sweep touches from a day up to and including another, and why."""
+
+    id: int
+    kind: HoldKind
+    label: str = Field(description="What it keeps, in words.")
+    person_id: int | None
+    cohort_id: int | None
+    device_id: int | None = Field(description="Of a hold that names devices: the first of them.")
+    devices: int = Field(description="How many devices it keeps now.")
+    reason: str
+    owner: str = Field(description="Who answers for it.")
+    from_on: date
+    until_on: date
+    state: HoldState
+    created_by: str
+    created_at: Time
+    ended_at: Time | None = Field(description="When somebody ended it before its last day.")

@@ -111,14 +111,15 @@ def runtime(
         else:
             url, owner_url = outside_urls(settings)
             require_current(url, owner_url)
-        engine = make_engine(url, settings.pool_size, settings.statement_seconds)
-        work_engine = make_engine(url, settings.pool_size)
+        zone = settings.time_zone
+        engine = make_engine(url, settings.pool_size, settings.statement_seconds, zone)
+        work_engine = make_engine(url, settings.pool_size, zone=zone)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
             settings.session_hours,
             settings.session_idle_hours,
             settings.public_url.rstrip("/"),
-            ZoneInfo(settings.time_zone),
+            ZoneInfo(zone),
             bool(settings.mail_host),
             FileLimits(settings.file_memory_mb * 1_000_000, settings.file_seconds),
             Keeping(settings.arrivals_days, settings.uploads_days, settings.jobs_days),

@@ -670,6 +670,18 @@ def end_credentials(
     connection.execute(ending(device_ids, at, entry_id))
 
 
+def end_credentials_of_retired(connection: Connection, at: datetime, entry_id: int) -> None:
+    """The same for the devices that the temporary table `patches` has just retired."""
+    retired = text(
+        "device_id IN (SELECT device_id FROM patches WHERE patch ->> 'stage' = 'retired')"
+    )
+    connection.execute(
+        update(credentials)
+        .where(retired, credentials.c.revoked_at.is_(None), credentials.c.claim_id.is_(None))
+        .values(revoked_at=at, revoked_by=entry_id)
+    )
+
+
 def ending(device_ids: Sequence[int], at: datetime, entry_id: int | None) -> Update:
     """The statement that does so."""
     good = (

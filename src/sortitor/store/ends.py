@@ -21,14 +21,6 @@ _PASSES = text("""
         AND (max_uses IS NULL OR uses < max_uses)
     GROUP BY 1, 2, 3
     """)
-_HOLDS = text("""
-    SELECT min(h.device_id) AS number, min(d.name) AS name, h.until_on AS ends_at,
-        count(*) AS count
-    FROM holds h JOIN devices d ON d.id = h.device_id
-    WHERE h.ended_at IS NULL AND d.stage <> 'retired'
-        AND h.until_on BETWEEN CAST(:now AS date) AND CAST(:until AS date)
-    GROUP BY 3
-    """)
 _WARRANTIES = text("""
     SELECT min(id) AS number, min(name) AS name, warranty_until AS ends_at, count(*) AS count
     FROM devices
@@ -56,11 +48,6 @@ class EndRow:
 def passes(connection: Connection, now: datetime, until: datetime) -> list[EndRow]:
     """Passes that can still be used, by what was made in one action."""
     return read_all(connection, _PASSES.bindparams(now=now, until=until), EndRow)
-
-
-def holds(connection: Connection, now: datetime, until: datetime) -> list[EndRow]:
-    """Holds on devices, by day."""
-    return read_all(connection, _HOLDS.bindparams(now=now, until=until), EndRow)
 
 
 def warranties(connection: Connection, now: datetime, until: datetime) -> list[EndRow]:

@@ -27,13 +27,13 @@ _POOL_SECONDS = 10
 _PROBE_SECONDS = 3
 
 
-def make_engine(url: str, pool_size: int, statement_seconds: int = 0) -> Engine:
+def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str = "UTC") -> Engine:
     """An engine that notices a dead connection before it uses one. `statement_seconds` bounds every
-    statement; 0 bounds none.
+    statement; 0 bounds none. In `zone` days begin and end.
     """
     options = (
         "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
-        f" -c statement_timeout={statement_seconds}s"
+        f" -c statement_timeout={statement_seconds}s -c sortitor.zone={zone}"
     )
     engine = create_engine(
         # The connection used last is taken first: what it has planned and read is at hand.

@@ -8,15 +8,15 @@ import math
 import operator as signs
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any, TypeAlias
 
 from sqlalchemy import (
-    BigInteger,
     Column,
     ColumnElement,
     Connection,
     Date,
+    DateTime,
     FromClause,
     Integer,
     Select,
@@ -47,6 +47,7 @@ from sortitor.store.tables import (
     cohorts,
     devices,
     groups,
+    hold_devices,
     holds,
     identifiers,
     memberships,
@@ -109,24 +110,40 @@ _WHOSE, _ORDERED = people.alias("whose"), orders.alias("ordered")
 _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
+#: The organisation's time zone, which the engine gives every connection.
+_ZONE = func.current_setting(literal_column("'sortitor.zone'"), type_=Text)
+
+
+def day_of(moment: Moment) -> ColumnElement[Any]:
+    """The day of a moment where the organisation is."""
+    return cast(func.timezone(_ZONE, moment), Date)
+
+
+def _start_of(day: ColumnElement[Any]) -> ColumnElement[Any]:
+    """The moment at which a day begins there."""
+    return func.timezone(_ZONE, cast(day, DateTime))
+
+
 def idle_case(now: Moment) -> ColumnElement[int]:
-    """Whole days since the last sign of life."""
-    days = func.floor(func.extract("epoch", now - SEEN) / 86400)
-    return case((days < 0, 0), else_=days).cast(BigInteger)
-
-
-def _today(now: Moment) -> ColumnElement[Any]:
-    return cast(func.timezone("UTC", now), Date)
+    """Midnights since the last sign of life."""
+    return func.greatest(0, day_of(now) - day_of(SEEN), type_=Integer)
 
 
 def held(now: Moment) -> ColumnElement[bool]:
     """Whether somebody keeps the device out of sweeps."""
-    return exists(
-        select(holds.c.id).where(
-            holds.c.device_id == devices.c.id,
-            holds.c.ended_at.is_(None),
-            holds.c.until_on >= _today(now),
-        )
+    today = day_of(now)
+    return covered(holds.c.ended_at.is_(None), holds.c.from_on <= today, holds.c.until_on >= today)
+
+
+def covered(*which: ColumnElement[bool]) -> ColumnElement[bool]:
+    """Whether there is such a hold on the device itself, its person or one of its cohorts."""
+    members = cohort_members.alias("kept")
+    itself = select(holds.c.id).join(hold_devices, hold_devices.c.hold_id == holds.c.id)
+    cohort = select(holds.c.id).join(members, members.c.cohort_id == holds.c.cohort_id)
+    return or_(
+        exists(itself.where(hold_devices.c.device_id == devices.c.id, *which)),
+        exists(select(holds.c.id).where(holds.c.person_id == devices.c.person_id, *which)),
+        exists(cohort.where(members.c.device_id == devices.c.id, *which)),
     )
 
 
@@ -134,10 +151,8 @@ def _derived(name: str, now: Moment) -> ColumnElement[Any]:
     if name == "idleDays":
         return idle_case(now)
     if name == "ageDays":
-        return _today(now) - func.coalesce(
-            devices.c.purchased_on, cast(func.timezone("UTC", devices.c.created_at), Date)
-        )
-    return devices.c.warranty_until - _today(now)
+        return day_of(now) - func.coalesce(devices.c.purchased_on, day_of(devices.c.created_at))
+    return devices.c.warranty_until - day_of(now)
 
 
 def compiled(found: Filter, now: Moment) -> ColumnElement[bool]:
@@ -225,7 +240,7 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
     if attribute.kind is Kind.TEXTS:
         return _any_of(c)
     if c.attribute == "idleDays" and c.operator != "pr":
-        return _idle(c.operator, float(str(c.value)), now)
+        return idle_days(c.operator, float(str(c.value)), now)
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
     if c.attribute in _PERSON:
@@ -271,13 +286,13 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
 _EVER = 700_000
 
 
-def _idle(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
-    """Idle days are whole ones and never negative, so each comparison is one of the last sign of
-    life, which has an index.
+def idle_days(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
+    """How the idle days compare. They are whole ones and never negative, so each comparison is one
+    of the last sign of life, which has an index.
     """
 
     def at_least(whole: int) -> ColumnElement[bool]:
-        return true() if whole <= 0 else now - timedelta(days=min(whole, _EVER)) >= SEEN
+        return true() if whole <= 0 else _start_of(day_of(now) - min(whole, _EVER) + 1) > SEEN
 
     floor, ceiling = math.floor(days), math.ceil(days)
     if operator == "eq":

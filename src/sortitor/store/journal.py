@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
-from sqlalchemy import Connection, func, insert, null, or_, select
+from sqlalchemy import BigInteger, Connection, func, insert, literal, null, or_, select
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.sql import Select
 
 from sortitor.core.lifecycle import COUNTED
@@ -16,7 +17,7 @@ from sortitor.store.bulk import with_room
 from sortitor.store.cohorts import refresh_memberships
 from sortitor.store.devices import apply_patch_table
 from sortitor.store.engine import raw
-from sortitor.store.rows import number, read_all, read_one
+from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import devices, journal, journal_creations, journal_effects
 
 _MOST_REVISIONS = 100
@@ -217,15 +218,16 @@ class Undoing:
 
 _PLAN = """
 CREATE TEMP TABLE undoing ON COMMIT DROP AS
-WITH effect AS (
+WITH effect AS MATERIALIZED (
+    -- Once for each device: the fields below would each turn it into JSON again.
     SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage,
-        to_jsonb(d) AS now
+        CASE WHEN e.before IS NOT NULL THEN to_jsonb(d) END AS now
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
 ), judged AS (
     SELECT device_id, name, now, before, after, exists,
         before IS NULL AS created,
         -- A device that the entry created goes again only while nothing else happened to it.
-        stage = 'awaited' AND NOT EXISTS (
+        before IS NULL AND stage = 'awaited' AND NOT EXISTS (
             SELECT FROM journal_effects e2 JOIN journal j ON j.id = e2.entry_id
             WHERE e2.device_id = effect.device_id AND e2.entry_id > %(entry)s AND j.reverts IS NULL
             AND NOT EXISTS (SELECT FROM journal r WHERE r.reverts = j.id)
@@ -390,10 +392,11 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
         )
 
 
-def touch(connection: Connection, entry_id: int, device_id: int, after: Mapping[str, Any]) -> None:
-    """Let an entry show in the timeline of a device none of whose fields it changed."""
-    connection.execute(
-        insert(journal_effects).values(
-            entry_id=entry_id, device_id=device_id, before={}, after=dict(after)
-        )
-    )
+def touch(
+    connection: Connection, entry_id: int, device_ids: Sequence[int], after: Mapping[str, Any]
+) -> None:
+    """Let an entry show in the timelines of devices none of whose fields it changed."""
+    columns = ["entry_id", "device_id", "before", "after"]
+    values = (literal(entry_id, BigInteger), devices.c.id, literal({}, JSONB))
+    touched = select(*values, literal(dict(after), JSONB)).where(among(devices.c.id, device_ids))
+    connection.execute(insert(journal_effects).from_select(columns, touched))

@@ -1,60 +1,85 @@
-"""Sweeps: whom a rule watches, runs, and holds."""
+"""Sweeps: whom a rule watches and takes, and runs."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import (
     ColumnElement,
     Connection,
-    Integer,
-    Select,
+    Date,
+    Text,
     and_,
     case,
+    column,
+    exists,
     func,
     literal,
+    literal_column,
+    not_,
     or_,
     select,
+    table,
+    text,
+    tuple_,
     update,
 )
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.dialects.postgresql import JSONB, insert
 
+from sortitor.core.lifecycle import SWEPT
 from sortitor.core.selection import Selection
+from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store import devices as store_devices
-from sortitor.store.filters import idle_case
+from sortitor.store.filters import covered, day_of, held, idle_case, idle_days
 from sortitor.store.rows import number, read_all, read_one
-from sortitor.store.tables import devices, fleet_days, holds, people, sweeps
+from sortitor.store.tables import (
+    SEEN,
+    cohort_members,
+    devices,
+    fleet_days,
+    hold_devices,
+    holds,
+    people,
+    sweeps,
+)
 
 
 @dataclass(frozen=True, slots=True)
-class DueRow:
-    """A device past a rule's window."""
+class NoticedRow:
+    """A quiet device, with what a mail about it says."""
 
     id: int
     name: str | None
     site: str | None
-    platform: str | None
-    stage: Stage
     idle: int
     ownership: Ownership
     person_id: int | None
-    person_name: str | None
     person_mail: str | None
     serial: str | None
     retire_on: date | None
-    #: The place of a rule with a longer window that watches it too, and whose window it is not
-    #: past; None: there is none.
-    kept_by: int | None
 
     @property
     def label(self) -> str:
         """What it is called in a mail, into which no number of somebody's own device is put."""
         serial = self.serial if self.ownership is not Ownership.PERSONAL else None
         return self.name or serial or f"device {self.id}"
+
+
+@dataclass(frozen=True, slots=True)
+class DueRow(NoticedRow):
+    """A device that a rule takes now, and what it becomes; `held_until`: the last day of a hold
+    that is over.
+    """
+
+    platform: str | None
+    stage: Stage
+    person_name: str | None
+    becomes: Stage
+    held_until: date | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,25 +95,129 @@ class RunRow:
     retired: int
     dormant: int
     watched: int
+    held: int
     entry_id: int | None
     why: str | None
 
 
+#: What becomes of a device that a rule watches. Those that a longer rule keeps are `kept N`, with
+#: the place of that rule.
+EARLY, HELD, WAITING = "early", "held", "waiting"
+TAKEN = (Stage.RETIRED, Stage.DORMANT)
+_KEPT = "kept "
+
+
 @dataclass(frozen=True, slots=True)
-class HoldRow:
-    """A reason not to sweep a device, up to and including a day."""
+class Look:
+    """A rule with whom it watches, and those with longer windows, with theirs, at a moment."""
 
-    id: int
-    device_id: int
-    reason: str
-    until_on: date
-    created_by: str
-    created_at: datetime
-    ended_at: datetime | None
+    rule: Rule
+    watched: Selection
+    longer: Sequence[tuple[Selection, int]]
+    now: datetime
+    today: date
+
+    @property
+    def idle(self) -> ColumnElement[int]:
+        """Days since the last sign of life."""
+        return idle_case(self.now)
+
+    @property
+    def condition(self) -> ColumnElement[bool]:
+        """Which devices the rule watches."""
+        return store_devices.matching(self.watched, self.now)
+
+    @property
+    def outcome(self) -> ColumnElement[str]:
+        """What becomes of a device now, as `core.sweeps.step` has it, held to it by a property
+        test.
+        """
+        rule, keeps = self.rule, []
+        for place, (watching, days) in enumerate(self.longer):
+            shorter = and_(
+                idle_days("lt", days, self.now), store_devices.matching(watching, self.now)
+            )
+            keeps.append((shorter, _word(f"{_KEPT}{place}")))
+        notice: list[tuple[ColumnElement[bool], ColumnElement[str]]] = []
+        if rule.dormant_days:
+            told = and_(devices.c.stage == Stage.DORMANT, devices.c.retire_on.is_not(None))
+            over = idle_days("ge", rule.idle_window_days + rule.dormant_days, self.now)
+            notice = [
+                (devices.c.stage == Stage.ACTIVE, _word(Stage.DORMANT)),
+                (and_(told, devices.c.retire_on > self.today), _word(WAITING)),
+                (and_(not_(told), not_(over)), _word(WAITING)),
+            ]
+        return case(
+            (idle_days("lt", rule.idle_window_days, self.now), _word(EARLY)),
+            (held(self.now), _word(HELD)),
+            *keeps,
+            *notice,
+            else_=_word(Stage.RETIRED),
+        )
 
 
-def _on_hold(today: date) -> Select[tuple[int]]:
-    return select(holds.c.device_id).where(holds.c.ended_at.is_(None), holds.c.until_on >= today)
+def _word(word: str) -> ColumnElement[str]:
+    return literal_column(f"'{word}'", Text)
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """What becomes of everything that a rule watches.
+
+    `idle`: (idle days, held) → devices; `outcomes`: outcome → (devices, a number that tells these
+    devices from others); `spread`: (field, value, devices) of those that are taken, most first.
+    """
+
+    idle: dict[tuple[int, bool], int]
+    outcomes: dict[str, tuple[int, int]]
+    spread: list[tuple[str, str | None, int]]
+
+    @property
+    def kept(self) -> dict[int, int]:
+        """The place of a longer rule → how many are left to it."""
+        found = self.outcomes.items()
+        return {int(w.removeprefix(_KEPT)): n for w, (n, _) in found if w.startswith(_KEPT)}
+
+
+def tally(connection: Connection, look: Look) -> Tally:
+    """What becomes of everything that a rule watches, in one pass over the fleet."""
+    seen = (
+        select(
+            devices.c.id,
+            devices.c.site,
+            devices.c.platform,
+            look.idle.label("idle"),
+            held(look.now).label("held"),
+            look.outcome.label("outcome"),
+        )
+        .where(look.condition)
+        .subquery()
+    )
+    keys = (seen.c.idle, seen.c.held, seen.c.outcome, seen.c.site, seen.c.platform)
+    sets = func.grouping_sets(
+        tuple_(seen.c.idle, seen.c.held),
+        tuple_(seen.c.outcome),
+        tuple_(seen.c.outcome, seen.c.site),
+        tuple_(seen.c.outcome, seen.c.platform),
+    )
+    mark = func.bit_xor(func.hashint8extended(seen.c.id, 0))
+    query = select(*keys, func.grouping(*keys), func.count(), mark).group_by(sets)
+    idle: dict[tuple[int, bool], int] = {}
+    outcomes: dict[str, tuple[int, int]] = {}
+    spread: list[tuple[str, str | None, int]] = []
+    for days, on_hold, outcome, site, platform, mask, count, marked in connection.execute(query):
+        if mask == _BY_IDLE:
+            idle[(days, on_hold)] = count
+        elif mask == _BY_OUTCOME:
+            outcomes[outcome] = (count, marked)
+        elif outcome in TAKEN:
+            field, value = ("site", site) if mask == _BY_SITE else ("platform", platform)
+            spread.append((field, value, count))
+    return Tally(idle, outcomes, spread)
+
+
+#: Which of idle, held, outcome, site, platform a group of the tally does not tell apart.
+_BY_IDLE, _BY_OUTCOME, _BY_SITE = 0b00111, 0b11011, 0b11001
 
 
 def idle_counts(
@@ -96,7 +225,7 @@ def idle_counts(
 ) -> list[tuple[int, int, int]]:
     """`(idle days, devices, of them on hold)` over everything a rule watches."""
     idle = idle_case(now).label("idle")
-    on_hold = func.count().filter(devices.c.id.in_(_on_hold(now.date()))).label("on_hold")
+    on_hold = func.count().filter(held(now)).label("on_hold")
     query = (
         select(idle, func.count(), on_hold)
         .where(store_devices.matching(watched, now))
@@ -106,18 +235,18 @@ def idle_counts(
     return [(row[0], row[1], row[2]) for row in connection.execute(query)]
 
 
-def due(
+def taken(
     connection: Connection,
-    watched: Selection,
-    window: int,
-    now: datetime,
-    longer: Sequence[tuple[Selection, int]] = (),
+    look: Look,
+    limit: int | None = None,
+    outcomes: Sequence[str] = TAKEN,
+    released: bool | None = None,
 ) -> list[DueRow]:
-    """Devices past a window of so many days that nobody holds, longest idle first; `longer` are
-    what the rules with longer windows watch, with these.
+    """Devices that are retired or given notice now: those to retire first, the longest idle first.
+    `released`: only those that were held until lately, or only the others.
     """
-    idle = idle_case(now).label("idle")
-    kept_by = _kept_by(longer, now)
+    outcome = look.outcome
+    until = _released_on(look.today)
     query = (
         select(
             devices.c.id,
@@ -126,52 +255,140 @@ def due(
             devices.c.platform,
             devices.c.stage,
             devices.c.ownership,
-            idle,
+            look.idle.label("idle"),
             devices.c.person_id,
             people.c.name.label("person_name"),
             people.c.mail.label("person_mail"),
             store_devices.an_identifier("serial"),
             devices.c.retire_on,
-            kept_by.label("kept_by"),
+            outcome.label("becomes"),
+            until.label("held_until"),
+        )
+        .outerjoin(people, people.c.id == devices.c.person_id)
+        .where(look.condition, outcome.in_([_word(one) for one in outcomes]))
+        .order_by((outcome == _word(Stage.RETIRED)).desc(), SEEN, devices.c.id)
+        .limit(limit)
+    )
+    if released is not None:
+        lately = covered(*_over_lately(look.today))
+        query = query.where(lately if released else not_(lately))
+    return read_all(connection, query, DueRow)
+
+
+def count_released(connection: Connection, look: Look) -> int:
+    """How many of those that are taken now were held until lately."""
+    if not connection.execute(select(exists().where(*_over_lately(look.today)))).scalar_one():
+        return 0
+    query = select(func.count()).where(
+        look.condition,
+        covered(*_over_lately(look.today)),
+        look.outcome.in_([_word(one) for one in TAKEN]),
+    )
+    return number(connection, query)
+
+
+#: For how many days after its end a hold is told of in a sweep's preview.
+_LATELY_DAYS = 60
+
+
+def _last_day() -> ColumnElement[date]:
+    return func.least(holds.c.until_on, day_of(holds.c.ended_at), type_=Date)
+
+
+def _over_lately(today: date) -> tuple[ColumnElement[bool], ...]:
+    over = or_(holds.c.ended_at.is_not(None), holds.c.until_on < today)
+    return over, holds.c.from_on <= today, _last_day() >= today - timedelta(_LATELY_DAYS)
+
+
+def _released_on(today: date) -> ColumnElement[date]:
+    """The last day of the latest of a device's own or its person's holds that are over."""
+    its_own = select(hold_devices.c.hold_id).where(hold_devices.c.device_id == devices.c.id)
+    inside = select(cohort_members.c.cohort_id).where(cohort_members.c.device_id == devices.c.id)
+    whose = or_(
+        holds.c.id.in_(its_own),
+        holds.c.person_id == devices.c.person_id,
+        holds.c.cohort_id.in_(inside),
+    )
+    latest = select(func.max(_last_day())).where(whose, *_over_lately(today))
+    return latest.correlate(devices).scalar_subquery()
+
+
+def take(
+    connection: Connection, look: Look, patches: Mapping[str, Mapping[str, Any]]
+) -> dict[str, tuple[int, int]]:
+    """Hold the devices that are taken now and put their patches, by what they become, into the
+    temporary table `patches`; gives the outcomes as `tally` does.
+    """
+    outcome = look.outcome
+    chosen = (
+        select(devices.c.id.label("id"), outcome.label("becomes"))
+        .where(look.condition, outcome.in_([_word(one) for one in TAKEN]))
+        .order_by(devices.c.id)
+        .with_for_update(of=devices)
+        .cte("chosen")
+    )
+    patch = case(
+        *((chosen.c.becomes == _word(one), literal(given, JSONB)) for one, given in patches.items())
+    )
+    connection.execute(text("DROP TABLE IF EXISTS patches"))
+    connection.execute(text(_PATCHES))
+    into = insert(table("patches", column("device_id"), column("patch"), column("becomes")))
+    lines = select(chosen.c.id, patch, chosen.c.becomes)
+    connection.execute(into.from_select(["device_id", "patch", "becomes"], lines))
+    connection.execute(text("ANALYZE patches"))
+    return {row[0]: (row[1], row[2]) for row in connection.execute(text(_MARKS))}
+
+
+_PATCHES = """
+CREATE TEMP TABLE patches (device_id bigint PRIMARY KEY, patch jsonb NOT NULL, becomes text)
+    ON COMMIT DROP
+"""
+_MARKS = """
+SELECT becomes, count(*), bit_xor(hashint8extended(device_id, 0)) FROM patches GROUP BY becomes
+"""
+
+
+def noticed(
+    connection: Connection, watched: Selection, now: datetime, first: date, last: date
+) -> list[NoticedRow]:
+    """Dormant devices that are retired between two days, and that nobody holds."""
+    query = (
+        select(
+            devices.c.id,
+            devices.c.name,
+            devices.c.site,
+            devices.c.ownership,
+            idle_case(now).label("idle"),
+            devices.c.person_id,
+            people.c.mail.label("person_mail"),
+            store_devices.an_identifier("serial"),
+            devices.c.retire_on,
         )
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(
             store_devices.matching(watched, now),
-            idle >= window,
-            devices.c.id.not_in(_on_hold(now.date())),
+            devices.c.retire_on.between(first, last),
+            not_(held(now)),
         )
+        .order_by(devices.c.id)
     )
-    return read_all(connection, query.order_by(idle.desc(), devices.c.id), DueRow)
+    return read_all(connection, query, NoticedRow)
 
 
-def _kept_by(longer: Sequence[tuple[Selection, int]], now: datetime) -> ColumnElement[Any]:
-    """The place of the first rule with a longer window that watches a device, and whose window it
-    is not past; null where there is none.
-    """
-    keeps = [
-        (and_(idle_case(now) < days, store_devices.matching(watching, now)), place)
-        for place, (watching, days) in enumerate(longer)
+def due_counts(connection: Connection, looks: Sequence[Look]) -> list[int]:
+    """How many devices each rule takes now, in one pass over the fleet."""
+    if not looks:
+        return []
+    first = min(look.rule.idle_window_days for look in looks)
+    now = looks[0].now
+    counted = [
+        func.count().filter(look.condition, look.outcome.in_([_word(one) for one in TAKEN]))
+        for look in looks
     ]
-    return case(*keeps) if keeps else literal(None, Integer)
-
-
-def count_due(
-    connection: Connection,
-    watched: Selection,
-    window: int,
-    now: datetime,
-    today: date,
-    longer: Sequence[tuple[Selection, int]] = (),
-) -> int:
-    """How many of those there are, without those that have notice until a later day."""
-    query = select(func.count()).where(
-        store_devices.matching(watched, now),
-        idle_case(now) >= window,
-        devices.c.id.not_in(_on_hold(now.date())),
-        or_(devices.c.retire_on.is_(None), devices.c.retire_on <= today),
-        _kept_by(longer, now).is_(None),
+    query = select(*counted).where(
+        devices.c.stage.in_(SWEPT), idle_days("ge", first, now), not_(held(now))
     )
-    return connection.execute(query).scalar_one()
+    return list(connection.execute(query).one())
 
 
 def add_run(connection: Connection, values: Mapping[str, Any]) -> int:
@@ -195,24 +412,6 @@ def runs(connection: Connection, before: int | None, limit: int) -> list[RunRow]
     if before is not None:
         query = query.where(sweeps.c.id < before)
     return read_all(connection, query, RunRow)
-
-
-def add_hold(connection: Connection, values: Mapping[str, Any]) -> int:
-    """A new hold's id."""
-    return number(connection, holds.insert().values(**values).returning(holds.c.id))
-
-
-def end_hold(connection: Connection, hold_id: int, at: datetime) -> HoldRow | None:
-    """The hold that was ended, or None if there is no such living hold."""
-    living = (holds.c.id == hold_id, holds.c.ended_at.is_(None))
-    ended = update(holds).where(*living).values(ended_at=at).returning(holds)
-    return read_one(connection, ended, HoldRow)
-
-
-def holds_on(connection: Connection, device_id: int) -> list[HoldRow]:
-    """The device's holds that nobody has ended, past ones too."""
-    of_device = (holds.c.device_id == device_id, holds.c.ended_at.is_(None))
-    return read_all(connection, select(holds).where(*of_device).order_by(holds.c.until_on), HoldRow)
 
 
 def last_at(connection: Connection, rule_id: int) -> datetime | None:

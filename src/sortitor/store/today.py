@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import Connection, text
 
@@ -25,12 +25,6 @@ _DRAFTS = text("""
     OR (status = 'applied' AND ((counts ->> 'conflict')::int > 0 OR (counts ->> 'reject')::int > 0)
         AND applied_at > :month)
     ORDER BY created_at LIMIT 20
-    """)
-_ENDING = text("""
-    SELECT h.id, h.device_id, h.reason, h.until_on, d.name FROM holds h JOIN devices d
-        ON d.id = h.device_id
-    WHERE h.ended_at IS NULL AND h.until_on BETWEEN :today AND :soon AND d.stage <> 'retired'
-        ORDER BY h.until_on LIMIT 20
     """)
 _BRAKED = text("""
     SELECT id, rule_id, rule_name, at, retired, dormant, watched, why FROM sweeps s
@@ -63,17 +57,6 @@ class OpenLotRow:
 
 
 @dataclass(frozen=True, slots=True)
-class EndingHoldRow:
-    """A hold that ends soon, with its device's name."""
-
-    id: int
-    device_id: int
-    reason: str
-    until_on: date
-    name: str | None
-
-
-@dataclass(frozen=True, slots=True)
 class BrakedRow:
     """A scheduled sweep that stopped to ask."""
 
@@ -98,13 +81,6 @@ def open_lots(connection: Connection, now: datetime) -> list[OpenLotRow]:
     """Drafts, and lots applied within a month that left rows behind."""
     month = now - timedelta(days=30)
     return read_all(connection, _DRAFTS.bindparams(month=month), OpenLotRow)
-
-
-def ending_holds(connection: Connection, now: datetime) -> list[EndingHoldRow]:
-    """Holds that end within two weeks."""
-    today = now.date()
-    ending = _ENDING.bindparams(today=today, soon=today + timedelta(days=14))
-    return read_all(connection, ending, EndingHoldRow)
 
 
 def braked(connection: Connection) -> list[BrakedRow]:

@@ -11,6 +11,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
+import { useHold } from '../../shared/actions/useHold'
 import { useTurning } from './useTurning'
 
 const route = useRoute()
@@ -27,8 +28,6 @@ const form = reactive({
   ownership: 'corporate' as Schemas['Ownership'],
   person: '',
   name: '',
-  until: '',
-  why: '',
 })
 const hidden = /_(at|basis)$|^(manual|hold|identifiers)$/
 
@@ -81,17 +80,17 @@ function revert(entry: number) {
   })
 }
 
-const hold = () =>
+const hold = useHold()
+const named = computed(() => device.value?.name ?? `device ${path.value.device_id}`)
+const endHold = (one: Schemas['Hold']) =>
   run(() =>
     got(
-      api.POST('/api/v1/devices/{device_id}/holds', {
-        params: { path: path.value },
-        body: { reason: form.why, until_on: form.until },
+      api.POST('/api/v1/holds/{hold_id}/end', {
+        params: { path: { hold_id: one.id } },
+        body: one.kind === 'devices' ? { device_id: path.value.device_id } : {},
       }),
     ),
   )
-const endHold = (id: number) =>
-  run(() => got(api.DELETE('/api/v1/holds/{hold_id}', { params: { path: { hold_id: id } } })))
 const rename = () =>
   run(() =>
     got(
@@ -268,20 +267,27 @@ const fields = (happening: Schemas['Happening']) =>
         <v-card class="pa-4 stack">
           <h2>Keep it out of sweeps</h2>
           <div v-for="one in device.holds" :key="one.id">
-            Held until {{ onDay(one.until_on) }}: {{ one.reason }}
-            <span class="muted">({{ one.created_by }})</span>
-            <v-btn size="x-small" variant="text" color="primary" @click="endHold(one.id)"
+            Held<template v-if="one.state === 'coming'"> from {{ onDay(one.from_on) }}</template>
+            until {{ onDay(one.until_on)
+            }}<template v-if="one.kind !== 'devices'">, as {{ one.label }}</template
+            >: {{ one.reason }}
+            <span class="muted">({{ one.owner }})</span>
+            <v-btn
+              v-if="one.kind === 'devices'"
+              size="x-small"
+              variant="text"
+              color="primary"
+              @click="endHold(one)"
               >End it</v-btn
             >
+            <router-link v-else to="/sweeps?tab=holds">All holds</router-link>
           </div>
-          <v-text-field v-model="form.until" label="Until and including" type="date" />
-          <v-text-field v-model="form.why" label="Reason" />
           <v-btn
             variant="outlined"
             color="primary"
             block
-            :disabled="!form.until || !form.why"
-            @click="hold"
+            :disabled="device.stage === 'retired'"
+            @click="hold.open({ selection: { ids: [device.id] } }, named)"
             >Hold it</v-btn
           >
         </v-card>

@@ -16,6 +16,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
+import { useHold } from '../../shared/actions/useHold'
 import { useTurning } from './useTurning'
 
 type Ownership = Schemas['Ownership']
@@ -212,6 +213,7 @@ function declare() {
 }
 
 const { retire, bringBack } = useTurning()
+const hold = useHold()
 
 function rename() {
   const body = { selection: meant.value }
@@ -431,6 +433,9 @@ function exported(form: 'csv' | 'xlsx') {
       ></template
     >
     <v-btn variant="text" @click="rename">Preview names</v-btn>
+    <v-btn variant="text" @click="hold.open({ selection: meant }, 'these devices', finished)"
+      >Hold</v-btn
+    >
     <v-btn variant="text" color="error" @click="retire(meant, finished)">Preview retiring</v-btn>
     <v-btn variant="text" @click="bringBack(meant, finished)">Preview bringing back</v-btn>
     <v-btn variant="text" @click="finished">None</v-btn>
@@ -458,7 +463,9 @@ function exported(form: 'csv' | 'xlsx') {
         item.name ?? `device ${item.id}`
       }}</router-link></template
     >
-    <template #stage="{ item }"><StageChip :stage="item.stage" :flag="item.flag" /></template>
+    <template #stage="{ item }"
+      ><StageChip :stage="item.stage" :flag="item.flag" :retire-on="item.retire_on"
+    /></template>
     <template #platform="{ item }"
       ><span class="nowrap">{{ item.platform ?? '–' }} {{ item.os_version }}</span></template
     >

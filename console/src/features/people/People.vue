@@ -10,6 +10,7 @@ import DataList from '../../shared/tables/DataList.vue'
 import { onDay, plural } from '../../shared/formats'
 import StageChip from '../../shared/tables/StageChip.vue'
 import { usePages } from '../../shared/tables/usePages'
+import { useHold } from '../../shared/actions/useHold'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 
@@ -19,6 +20,7 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
+const hold = useHold()
 const input = ref<HTMLInputElement | null>(null)
 const query = computed(() => (route.query.query ? String(route.query.query) : undefined))
 const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
@@ -130,6 +132,14 @@ function importFile(event: Event) {
       }}</span>
       <v-spacer />
       <v-btn
+        v-if="session.may('manage-devices')"
+        size="small"
+        variant="text"
+        color="primary"
+        @click="hold.open({ person: chosen }, `all devices of ${person.name}`)"
+        >Hold their devices</v-btn
+      >
+      <v-btn
         v-if="session.may('manage-people')"
         size="small"
         variant="text"
@@ -150,11 +160,16 @@ function importFile(event: Event) {
       <span class="muted"> by the policy “{{ quota.policy }}”</span>
     </p>
     <p class="muted">In {{ person.groups.join(', ') || 'no group' }}.</p>
+    <p v-for="one in person.holds" :key="one.id">
+      All devices of theirs are
+      {{ one.state === 'coming' ? 'held from ' + onDay(one.from_on) : 'held' }} until
+      {{ onDay(one.until_on) }}: {{ one.reason }} <span class="muted">({{ one.owner }})</span>
+    </p>
     <div v-for="device in person.devices" :key="device.id" class="row-gap mt-1">
       <router-link :to="`/devices/${device.id}`">{{
         device.name ?? `device ${device.id}`
       }}</router-link>
-      <StageChip :stage="device.stage" :flag="device.flag" />
+      <StageChip :stage="device.stage" :flag="device.flag" :retire-on="device.retire_on" />
       <span class="muted">{{ device.maker }} {{ device.model }}, {{ device.ownership }}</span>
     </div>
   </v-card>

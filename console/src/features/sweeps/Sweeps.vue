@@ -5,11 +5,13 @@ import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
+import { useHold } from '../../shared/actions/useHold'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 import { atTime, number, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
+import HoldList from './HoldList.vue'
 import RuleDialog from './RuleDialog.vue'
 
 type Rule = Schemas['RuleDetail']
@@ -19,6 +21,7 @@ const NO_RULES =
 const route = useRoute()
 const session = useSession()
 const preview = usePreview()
+const hold = useHold()
 const rules = useDocuments<Schemas['Rule'], Rule>('/api/v1/sweep-rules')
 const { data, error, isFetching } = rules.useList()
 const runs = usePages<Schemas['Sweep']>(['sweeps'], (cursor) =>
@@ -40,6 +43,7 @@ const runColumns = [
   { key: 'state', title: 'State' },
   { key: 'retired', title: 'Retired', number: true },
   { key: 'dormant', title: 'Notice', number: true },
+  { key: 'held', title: 'Held', number: true },
   { key: 'watched', title: 'Watched', number: true },
   { key: 'act', title: '' },
 ]
@@ -49,6 +53,7 @@ function look(id: number) {
   const path = { key: String(id) }
   void preview.open({
     look: () => got(api.POST('/api/v1/sweep-rules/{key}/sweep/preview', { params: { path } })),
+    keep: (ids) => hold.open({ selection: { ids } }, plural(ids.length, 'device'), () => look(id)),
     act: (digest, reason) =>
       got(
         api.POST('/api/v1/sweep-rules/{key}/sweep/apply', {
@@ -80,6 +85,7 @@ function edit(rule: Rule | null) {
 
 onMounted(() => {
   if (route.query.rule) look(Number(route.query.rule))
+  if (route.query.tab === 'holds') document.getElementById('holds')?.scrollIntoView()
 })
 </script>
 
@@ -164,6 +170,7 @@ onMounted(() => {
       ><template v-else>{{ number(item.retired) }}</template></template
     >
     <template #dormant="{ item }">{{ number(item.dormant) }}</template>
+    <template #held="{ item }">{{ number(item.held) }}</template>
     <template #watched="{ item }">{{ number(item.watched) }}</template>
     <template #act="{ item }"
       ><v-btn
@@ -176,5 +183,6 @@ onMounted(() => {
       ></template
     >
   </DataList>
+  <HoldList />
   <RuleDialog v-model="open" :rule="changing" />
 </template>

@@ -9,6 +9,10 @@ export interface Change {
   look: () => Promise<Preview>
   act: (digest: string, reason: string | null, preview: Preview) => Promise<unknown>
   done?: () => void
+  /** The reason was given already. */
+  reasoned?: boolean
+  /** What to do with lines that are marked: keep these devices out of it. */
+  keep?: (ids: number[]) => void
 }
 
 const state = shallowReactive({

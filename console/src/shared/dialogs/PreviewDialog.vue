@@ -10,10 +10,21 @@ import { usePreview } from '../actions/usePreview'
 const { state, long, apply, close } = usePreview()
 const reason = ref('')
 const shown = computed({ get: () => state.change !== null, set: (open) => !open && close() })
+const marked = ref<number[]>([])
 watch(
   () => state.change,
-  () => (reason.value = ''),
+  () => {
+    reason.value = ''
+    marked.value = []
+  },
 )
+
+function keep() {
+  const { change } = state
+  const ids = marked.value
+  close()
+  change?.keep?.(ids)
+}
 </script>
 
 <template>
@@ -69,6 +80,7 @@ watch(
           >
             <thead>
               <tr>
+                <th v-if="state.change?.keep" scope="col">Keep</th>
                 <th scope="col">What</th>
                 <th scope="col">Field</th>
                 <th scope="col">Before</th>
@@ -78,6 +90,15 @@ watch(
             </thead>
             <tbody>
               <tr v-for="(line, place) in state.preview.examples" :key="place">
+                <td v-if="state.change?.keep">
+                  <input
+                    v-if="line.device_id"
+                    v-model="marked"
+                    type="checkbox"
+                    :value="line.device_id"
+                    :aria-label="`Keep ${line.subject}`"
+                  />
+                </td>
                 <td class="nowrap">
                   <router-link
                     v-if="line.device_id"
@@ -100,7 +121,16 @@ watch(
             The first {{ state.preview.examples.length }} of
             {{ number(state.preview.examples_total) }} are shown.
           </div>
+          <v-btn
+            v-if="state.change?.keep && state.preview.examples.length"
+            variant="outlined"
+            color="primary"
+            :disabled="!marked.length"
+            @click="keep"
+            >Hold the marked ones</v-btn
+          >
           <v-text-field
+            v-if="!state.change?.reasoned"
             v-model="reason"
             label="Reason, for the journal (optional)"
             maxlength="500"

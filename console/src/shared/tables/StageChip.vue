@@ -9,7 +9,13 @@ import {
 } from '@mdi/js'
 import { computed } from 'vue'
 
-const { stage, flag = null } = defineProps<{ stage: string; flag?: string | null }>()
+import { onDay } from '../formats'
+
+const {
+  stage,
+  flag = null,
+  retireOn = null,
+} = defineProps<{ stage: string; flag?: string | null; retireOn?: string | null }>()
 const looks: Record<string, [string, string | undefined]> = {
   awaited: [mdiTruckOutline, 'info'],
   parked: [mdiPauseCircleOutline, 'warning'],
@@ -24,6 +30,7 @@ const look = computed(() => looks[stage] ?? [mdiCheckCircleOutline, undefined])
 
 <template>
   <v-chip :color="look[1]" :prepend-icon="look[0]">{{ stage }}</v-chip>
+  <span v-if="retireOn" class="muted nowrap ml-1">retired on {{ onDay(retireOn) }}</span>
   <v-chip v-if="flag" color="error" :prepend-icon="mdiAlertOctagonOutline" class="ml-1">{{
     flag
   }}</v-chip>

@@ -12,6 +12,7 @@ from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import Asked, selection_of
+from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
@@ -30,9 +31,6 @@ from sortitor.schemas.devices import (
     DeviceDetail,
     Fact,
     Happening,
-    Hold,
-    HoldMade,
-    HoldNew,
     Identifier,
     Report,
     SeatOfDevice,
@@ -88,6 +86,7 @@ def line(ctx: Context, row: LineRow, columns: dict[str, str | None] | None = Non
         imei=ctx.veil.identifier(row.imei, row.ownership),
         asset_tag=row.asset_tag,
         flag=row.flag,
+        retire_on=row.retire_on,
         last_seen_at=row.last_seen_at,
         idle_days=_idle_days(ctx, row),
         columns=columns,
@@ -95,7 +94,8 @@ def line(ctx: Context, row: LineRow, columns: dict[str, str | None] | None = Non
 
 
 def _idle_days(ctx: Context, row: LineRow | DeviceRow) -> int:
-    return max(0, idle_days(ctx.now, row.last_seen_at, row.enrolled_at or row.created_at))
+    seen = row.last_seen_at or row.enrolled_at or row.created_at
+    return idle_days(ctx.limits.zone, ctx.now, seen)
 
 
 @router.get("/devices", response_model=Page[Device])
@@ -192,7 +192,7 @@ def show_device(ctx: MayLook, device_id: Number) -> DeviceDetail:
         identifiers=identifiers,
         facts=_facts(row),
         details=_details(ctx, row),
-        holds=[Hold.model_validate(hold) for hold in found.holds],
+        holds=[hold_shape(ctx, hold) for hold in found.holds],
         cohorts=[CohortOfDevice.model_validate(cohort) for cohort in found.cohorts],
         retire_on=row.retire_on,
         sweep=found.sweep and _sweep(found.sweep),
@@ -325,15 +325,3 @@ def name_device(ctx: MayManageDevices, device_id: Number, given: SetName) -> Non
 def report_device(ctx: MayManageDevices, device_id: Number, given: Report) -> None:
     """Report a device missing or stolen, or clear the report."""
     devices.set_flag(ctx, device_id, given.flag, given.reason)
-
-
-@router.post("/devices/{device_id}/holds", status_code=201)
-def hold_device(ctx: MayManageDevices, device_id: Number, given: HoldNew) -> HoldMade:
-    """Keep a device out of sweeps up to and including a day."""
-    return HoldMade(id=devices.hold(ctx, device_id, given.reason, given.until_on))
-
-
-@router.delete("/holds/{hold_id}", status_code=204)
-def end_hold(ctx: MayManageDevices, hold_id: Number) -> None:
-    """End a hold now."""
-    devices.end_hold(ctx, hold_id)

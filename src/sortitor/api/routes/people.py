@@ -11,8 +11,9 @@ from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.paging import Cursor, Limit, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.devices import line
+from sortitor.api.routes.holds import hold_shape
 from sortitor.core.gate import quota_said
-from sortitor.operations import people
+from sortitor.operations import holds, people
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.people import Leaving, Person, PersonDetail, PersonQuota
 
@@ -42,6 +43,7 @@ def show_person(ctx: MayLook, person: PersonKey) -> PersonDetail:
     return PersonDetail(
         **Person.model_validate(found.person).model_dump(),
         devices=[line(ctx, row) for row in found.devices],
+        holds=[hold_shape(ctx, row) for row in holds.on_person(ctx, found.person.id)],
         quotas=[
             PersonQuota(
                 platform=one.platform,

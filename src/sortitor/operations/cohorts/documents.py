@@ -22,7 +22,7 @@ from sortitor.operations.documents import (
 )
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
-from sortitor.store import tables
+from sortitor.store import holds, tables
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
@@ -75,12 +75,15 @@ class Cohorts(DocumentKind[Cohort]):
             return
         if wanted.proposed is None:
             _refuse_used(connection, former.name, "removed")
+            _refuse_held(ctx, connection, wanted, "removed")
             return
         if (wanted.proposed.filter is None) != (former.filter is None):
             kind = "a list" if former.filter is None else "by filter"
             raise refuse_other_kind(f"Cohort “{former.name}”", kind)
         if wanted.proposed.name.lower() != former.name.lower():
             _refuse_used(connection, former.name, "renamed")
+        if wanted.proposed.is_moving and not former.is_moving:
+            _refuse_held(ctx, connection, wanted, "moved by time")
 
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Cohort]) -> Effect:
         """How many devices it would hold, which enter and which leave."""
@@ -275,4 +278,16 @@ def _refuse_used(connection: Connection, name: str, what: str) -> None:
             "cohort_in_use",
             f"Cohort “{name}” cannot be {what}: {', '.join(map(str, used))} {verb} of it.",
             "Change those first.",
+        )
+
+
+def _refuse_held(ctx: Context, connection: Connection, wanted: Wanted[Cohort], what: str) -> None:
+    """A hold that somebody put on a cohort does not let go of its devices unsaid."""
+    assert wanted.former is not None
+    if found := holds.on_cohort(connection, wanted.former.id, ctx.today):
+        raise Conflict(
+            "cohort_held",
+            f"Cohort “{wanted.former.document.name}” cannot be {what}: hold {found[0].id} keeps its"
+            f" devices out of sweeps until {found[0].until_on}.",
+            "End the hold first.",
         )

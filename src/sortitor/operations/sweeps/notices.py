@@ -9,15 +9,14 @@ from sortitor.core.ends import Told
 from sortitor.core.notices import notice_mail
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule
-from sortitor.core.vocabulary import Stage
 from sortitor.operations import mail
 from sortitor.operations.context import Context
 from sortitor.store import ends, mails
 from sortitor.store import sweeps as store
 from sortitor.store.engine import Connection
-from sortitor.store.sweeps import DueRow
+from sortitor.store.sweeps import NoticedRow
 
-Noticed = tuple[DueRow, date]
+Noticed = tuple[NoticedRow, date]
 
 
 def tell(
@@ -58,13 +57,11 @@ def remind(ctx: Context, connection: Connection, rule: Rule, watched: Selection)
     """Tell once more, so many days before, of what a rule is about to retire; each device once."""
     if not rule.remind_days:
         return
-    found = store.due(connection, watched, rule.idle_window_days, ctx.now)
+    first, last = ctx.today + timedelta(1), ctx.today + timedelta(rule.remind_days)
     near = {
         Told(f"retirement-{row.id}", row.retire_on, rule.remind_days): row
-        for row in found
-        if row.stage is Stage.DORMANT
-        and row.retire_on is not None
-        and ctx.today < row.retire_on <= ctx.today + timedelta(rule.remind_days)
+        for row in store.noticed(connection, watched, ctx.now, first, last)
+        if row.retire_on is not None
     }
     fresh = ends.tell(connection, list(near), ctx.now)
     tell(ctx, connection, rule, [(near[one], one.ends_on) for one in near if one in fresh], True)

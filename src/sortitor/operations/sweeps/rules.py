@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from sortitor.core.previews import Count
@@ -21,6 +22,17 @@ class IdleDays:
     """Idle days of everyone that a rule watches: `(idle days, devices, of them on hold)`."""
 
     counts: list[tuple[int, int, int]]
+
+    @classmethod
+    def of(cls, idle: Mapping[tuple[int, bool], int]) -> IdleDays:
+        """From (idle days, held) → devices."""
+        days = sorted({days for days, _ in idle})
+        return cls(
+            [
+                (d, idle.get((d, False), 0) + idle.get((d, True), 0), idle.get((d, True), 0))
+                for d in days
+            ]
+        )
 
     @property
     def watched(self) -> int:

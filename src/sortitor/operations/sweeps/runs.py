@@ -2,31 +2,29 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from statistics import median
 
 import polars as pl
 
 from sortitor.core import sweeps as core
-from sortitor.core.errors import Conflict
+from sortitor.core.errors import Conflict, FactsMoved
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
-from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import reverts
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.sweeps import notices
-from sortitor.operations.sweeps.rules import RULES, IdleDays, idle_days, watched
+from sortitor.operations.sweeps.rules import RULES, IdleDays, watched
 from sortitor.store import arrivals, devices
 from sortitor.store import sweeps as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
-from sortitor.store.sweeps import DueRow, RunRow
+from sortitor.store.sweeps import DueRow, Look, RunRow, Tally
 
 _EXAMPLES = 50
 _MOST_GROUPS = 6
@@ -35,22 +33,35 @@ _EARLY = timedelta(minutes=10)
 
 @dataclass(frozen=True, slots=True)
 class _Plan:
-    """What a rule would do now: whom it would make dormant, and whom retire."""
+    """What a rule would do now: how many it would retire, and make dormant; `outcomes` of those
+    that it takes, with what tells them from others.
+    """
 
+    look: Look
     preview: Preview
-    dormant: Sequence[DueRow]
-    retired: Sequence[DueRow]
+    outcomes: dict[str, tuple[int, int]]
     watched: int
+    held: int
+
+    @property
+    def retired(self) -> int:
+        """How many it would retire."""
+        return self.outcomes.get(Stage.RETIRED, (0, 0))[0]
+
+    @property
+    def dormant(self) -> int:
+        """How many it would give notice."""
+        return self.outcomes.get(Stage.DORMANT, (0, 0))[0]
 
     @property
     def taken(self) -> int:
         """How many it would change."""
-        return len(self.dormant) + len(self.retired)
+        return self.dormant + self.retired
 
 
 def preview(ctx: Context, key: Key) -> Preview:
     """Whom the rule would retire now, with the idle days of everyone it watches."""
-    with ctx.reading() as connection:
+    with ctx.reading(one_moment=True) as connection:
         return _plan(ctx, connection, RULES.find(connection, key)).preview
 
 
@@ -58,70 +69,83 @@ def due_frame(ctx: Context, rule: Rule) -> pl.DataFrame:
     """The devices that a rule, saved or not, would make dormant or retire now, as a table."""
     rule.check()
     with ctx.reading() as connection:
-        found = _due(ctx, connection, rule)
+        longer = _longer(rule, RULES.shelf.every(connection))
+        found = store.taken(connection, _look(ctx, connection, rule, longer))
     lines = []
     for row in found:
-        after = core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
-        if row.kept_by is not None or after is None:
-            continue
-        day = ctx.today + timedelta(rule.dormant_days) if after is Stage.DORMANT else ctx.today
+        later = row.becomes is Stage.DORMANT
+        day = ctx.today + timedelta(rule.dormant_days) if later else ctx.today
         serial = ctx.veil.identifier(row.serial, row.ownership)
-        told = (row.name, serial, row.site, row.platform, row.person_name, row.stage, after)
+        told = (row.name, serial, row.site, row.platform, row.person_name, row.stage, row.becomes)
         lines.append((str(row.id), *told, str(row.idle), day.isoformat()))
     columns = ("Device", "Name", "Serial", "Site", "Platform", "Person", "Stage", "Becomes")
     schema = dict.fromkeys((*columns, "Idle days", "Retired on"), pl.String)
     return pl.DataFrame(lines, schema=schema, orient="row")
 
 
-def _due(ctx: Context, connection: Connection, rule: Rule) -> list[DueRow]:
-    chosen, window = watched(connection, rule), rule.idle_window_days
-    return store.due(connection, chosen, window, ctx.now, _longer(connection, rule))
+def _look(ctx: Context, connection: Connection, rule: Rule, longer: Sequence[Rule]) -> Look:
+    keeps = [(watched(connection, one), one.idle_window_days) for one in longer]
+    return Look(rule, watched(connection, rule), keeps, ctx.now, ctx.today)
 
 
 def _plan(ctx: Context, connection: Connection, kept: Kept[Rule]) -> _Plan:
     rule, window = kept.document, kept.document.idle_window_days
-    longer = longer_rules(connection, rule)
-    found = _due(ctx, connection, rule)
-    steps = {
-        row.id: core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
-        for row in found
-        if row.kept_by is None
-    }
-    dormant = [row for row in found if steps.get(row.id) is Stage.DORMANT]
-    retired = [row for row in found if steps.get(row.id) is Stage.RETIRED]
-    idle = idle_days(ctx, connection, rule)
-    taken = [*retired, *dormant]
-    left = Counter(longer[row.kept_by].name for row in found if row.kept_by is not None)
-    waiting = sum(1 for one in steps.values() if one is None)
+    longer = _longer(rule, RULES.shelf.every(connection))
+    look = _look(ctx, connection, rule, longer)
+    tally = store.tally(connection, look)
+    outcomes = {str(one): tally.outcomes[one] for one in store.TAKEN if one in tally.outcomes}
+    idle = IdleDays.of(tally.idle)
+    plan = _Plan(look, _EMPTY, outcomes, idle.watched, idle.on_hold(window))
+    released = store.count_released(connection, look) if plan.taken else 0
+    retired, dormant = plan.retired, plan.dormant
     counts = [
-        Count("retired", "devices to retire", len(retired), "warn" if retired else "plain"),
-        *_noticed(rule, dormant, waiting),
-        *_left(left),
+        Count("retired", "devices to retire", retired, "warn" if retired else "plain"),
+        *_noticed(rule, dormant, tally.outcomes.get(store.WAITING, (0, 0))[0]),
+        *_released(released),
+        *_left({longer[place].name: number for place, number in tally.kept.items()}),
         *_counts(idle, window),
-        *_grouped(taken),
+        *_grouped(tally),
     ]
     shown = Preview(
         title=f"Sweep “{rule.name}”: idle for {window} days or more",
-        apply_label=_label(len(dormant), len(retired)),
+        apply_label=_label(dormant, retired),
         counts=tuple(counts),
-        examples=tuple(_example(ctx, rule, row) for row in taken[:_EXAMPLES]),
-        examples_total=len(taken),
-        warnings=_warnings(rule, len(taken), idle.watched),
+        examples=_examples(ctx, connection, look, released) if plan.taken else (),
+        examples_total=plan.taken,
+        warnings=_warnings(rule, plan.taken, idle.watched),
         bars=tuple(core.histogram([(days, number) for days, number, _ in idle.counts], window)),
         bars_line_days=window,
-        nothing_to_do=not taken,
+        nothing_to_do=not plan.taken,
     )
-    facts = [window, sorted(row.id for row in retired), sorted(row.id for row in dormant)]
-    return _Plan(sealed(shown, facts), dormant, retired, idle.watched)
+    return replace(plan, preview=sealed(shown, [window, rule.dormant_days, outcomes]))
 
 
-def longer_rules(connection: Connection, rule: Rule) -> list[Rule]:
+_EMPTY = Preview("", "", (), (), 0)
+
+
+def _examples(
+    ctx: Context, connection: Connection, look: Look, released: int
+) -> tuple[Example, ...]:
+    """Those whose hold is over come first: somebody wanted to keep them."""
+    rows = store.taken(connection, look, _EXAMPLES, released=True) if released else []
+    if len(rows) < _EXAMPLES:
+        others = None if not released else False
+        rows += store.taken(connection, look, _EXAMPLES - len(rows), released=others)
+    return tuple(_example(ctx, look.rule, row) for row in rows)
+
+
+def _released(number: int) -> list[Count]:
+    words = "of them held until lately; they are listed first"
+    return [Count("released", words, number, "warn")] if number else []
+
+
+def _longer(rule: Rule, rules: Sequence[Kept[Rule]]) -> list[Rule]:
     """The rules that count rather than this one where both watch a device: those with a longer
     window.
     """
     return [
         other.document
-        for other in RULES.shelf.every(connection)
+        for other in rules
         if other.document.name != rule.name
         and other.document.idle_window_days > rule.idle_window_days
     ]
@@ -136,20 +160,21 @@ def _label(dormant: int, retired: int) -> str:
     return " and ".join(acts).capitalize() or "Nothing to retire"
 
 
-def _noticed(rule: Rule, dormant: Sequence[DueRow], waiting: int) -> list[Count]:
+def _noticed(rule: Rule, dormant: int, waiting: int) -> list[Count]:
     if not rule.dormant_days:
         return []
     told = f"become dormant: retired in {plural(rule.dormant_days, 'day')} unless they wake"
     return [
-        Count("dormant", told, len(dormant), "warn" if dormant else "plain"),
+        Count("dormant", told, dormant, "warn" if dormant else "plain"),
         Count("waiting", "dormant already, and not yet due", waiting),
     ]
 
 
-def _left(left: Counter[str]) -> list[Count]:
+def _left(left: Mapping[str, int]) -> list[Count]:
+    most = sorted(left.items(), key=lambda one: (-one[1], one[0]))[:_MOST_GROUPS]
     return [
         Count(f"left:{name}", f"left to “{name}”, whose window is longer", number, "good")
-        for name, number in left.most_common(_MOST_GROUPS)
+        for name, number in most
     ]
 
 
@@ -163,28 +188,31 @@ def _counts(idle: IdleDays, window: int) -> tuple[Count, ...]:
     )
 
 
-def _grouped(due: Sequence[DueRow]) -> list[Count]:
-    by_site = Counter(row.site or "no site" for row in due)
-    by_platform = Counter(row.platform or "no platform" for row in due)
-    return [
-        Count(f"{field}:{name}", name, number)
-        for field, found in (("site", by_site), ("platform", by_platform))
-        for name, number in found.most_common(_MOST_GROUPS)
-    ]
+def _grouped(tally: Tally) -> list[Count]:
+    groups = []
+    for wanted in ("site", "platform"):
+        found: Counter[str] = Counter()
+        for field, value, number in tally.spread:
+            if field == wanted:
+                found[value or f"no {field}"] += number
+        most = sorted(found.items(), key=lambda one: (-one[1], one[0]))[:_MOST_GROUPS]
+        groups += [Count(f"{wanted}:{name}", name, number) for name, number in most]
+    return groups
 
 
 def _example(ctx: Context, rule: Rule, row: DueRow) -> Example:
     note = f"{plural(row.idle, 'day')} idle"
     if row.person_name:
         note += f", {row.person_name}"
-    after = core.step(rule, row.stage, row.idle, row.retire_on, ctx.today)
-    if after is Stage.DORMANT:
+    if row.held_until is not None:
+        note += f", held until {row.held_until:%F}"
+    if row.becomes is Stage.DORMANT:
         note += f", retired on {ctx.today + timedelta(rule.dormant_days):%F}"
     return Example(
         subject=row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device {row.id}",
         field="stage",
         before=row.stage,
-        after=after,
+        after=row.becomes,
         note=note,
         device_id=row.id,
     )
@@ -218,12 +246,26 @@ def apply(ctx: Context, key: Key, digest: str, reason: str | None) -> RunRow:
 def _carry_out(
     ctx: Context, connection: Connection, kept: Kept[Rule], plan: _Plan, reason: str | None
 ) -> RunRow:
-    run_id = _add_run(ctx, connection, kept, plan, "applied")
     rule, moment = kept.document, ctx.now.isoformat()
     retire_on = ctx.today + timedelta(rule.dormant_days)
-    said = [f"retired {plural(len(plan.retired), 'device')}"] if plan.retired else []
+    told: Sequence[DueRow] = ()
+    if plan.dormant and ctx.limits.sends_mail:
+        told = store.taken(connection, plan.look, outcomes=[Stage.DORMANT])
+    patches: dict[str, dict[str, str]] = {
+        Stage.RETIRED: {"stage": Stage.RETIRED, "stage_at": moment},
+        Stage.DORMANT: {
+            "stage": Stage.DORMANT,
+            "stage_at": moment,
+            "retire_on": retire_on.isoformat(),
+        },
+    }
+    # What moved since it was counted, such as a device that just woke, is seen here at the latest.
+    if store.take(connection, plan.look, patches) != plan.outcomes:
+        raise FactsMoved(_plan(ctx, connection, kept).preview)
+    run_id = _add_run(ctx, connection, kept, plan, "applied")
+    said = [f"retired {plural(plan.retired, 'device')}"] if plan.retired else []
     if plan.dormant:
-        said.append(f"gave {plural(len(plan.dormant), 'device')} notice until {retire_on:%F}")
+        said.append(f"gave {plural(plan.dormant, 'device')} notice until {retire_on:%F}")
     entry = ctx.record(
         connection,
         "sweep.apply",
@@ -231,26 +273,11 @@ def _carry_out(
         f"Sweep “{rule.name}” {' and '.join(said)}",
         subject_id=kept.id,
         reason=reason,
-        after={"run": run_id, "retired": len(plan.retired), "dormant": len(plan.dormant)},
+        after={"run": run_id, "retired": plan.retired, "dormant": plan.dormant},
     )
-    parts = (
-        (plan.retired, {"stage": Stage.RETIRED, "stage_at": moment}),
-        (
-            plan.dormant,
-            {"stage": Stage.DORMANT, "stage_at": moment, "retire_on": retire_on.isoformat()},
-        ),
-    )
-    patches = [
-        pl.DataFrame(
-            {"device_id": [row.id for row in rows]}, schema={"device_id": pl.Int64}
-        ).with_columns(patch=pl.lit(json.dumps(patch)))
-        for rows, patch in parts
-        if rows
-    ]
-    devices.apply_patches(connection, entry, pl.concat(patches))
-    gone = [row.id for row in plan.retired]
-    arrivals.end_credentials(connection, gone, ctx.now, entry)
-    notices.tell(ctx, connection, rule, [(row, retire_on) for row in plan.dormant])
+    devices.apply_patch_table(connection, entry)
+    arrivals.end_credentials_of_retired(connection, ctx.now, entry)
+    notices.tell(ctx, connection, rule, [(row, retire_on) for row in told])
     store.change_run(connection, run_id, {"entry_id": entry})
     return or_not_found(store.run(connection, run_id), "sweep", run_id)
 
@@ -271,9 +298,10 @@ def _add_run(
             "at": ctx.now,
             "by": ctx.actor.name,
             "state": state,
-            "retired": len(plan.retired),
-            "dormant": len(plan.dormant),
+            "retired": plan.retired,
+            "dormant": plan.dormant,
             "watched": plan.watched,
+            "held": plan.held,
             "why": why,
         },
     )
@@ -346,17 +374,13 @@ def _stop_and_ask(
     return or_not_found(store.run(connection, run_id), "sweep", run_id)
 
 
-def due_count(ctx: Context, kept: Kept[Rule]) -> int:
-    """How many devices are due by a rule now."""
+def due_counts(ctx: Context) -> list[tuple[Kept[Rule], int]]:
+    """How many devices are due by each rule now."""
     with ctx.reading() as connection:
-        rule, longer = kept.document, _longer(connection, kept.document)
-        window, chosen = rule.idle_window_days, watched(connection, rule)
-        return store.count_due(connection, chosen, window, ctx.now, ctx.today, longer)
-
-
-def _longer(connection: Connection, rule: Rule) -> list[tuple[Selection, int]]:
-    rules = longer_rules(connection, rule)
-    return [(watched(connection, one), one.idle_window_days) for one in rules]
+        rules = RULES.shelf.every(connection)
+        found = [(kept.document, _longer(kept.document, rules)) for kept in rules]
+        looks = [_look(ctx, connection, rule, longer) for rule, longer in found]
+        return list(zip(rules, store.due_counts(connection, looks), strict=True))
 
 
 def page(ctx: Context, before: int | None, limit: int) -> Sequence[RunRow]:

@@ -37,7 +37,7 @@ def standing(ctx: Context, connection: Connection, device: DeviceRow) -> Standin
         return None
     counts = max(watching, key=lambda kept: (kept.document.idle_window_days, -kept.id))
     rule = counts.document
-    past = _day(ctx, _seen(device) + timedelta(days=rule.idle_window_days))
+    past = _day(ctx, _seen(device)) + timedelta(days=rule.idle_window_days)
     becomes = rule.dormant_days > 0 and device.stage is Stage.ACTIVE
     # What is overdue is dormant at the next run, and has its days of notice from there.
     dormant_on = max(past, ctx.today) if becomes else past

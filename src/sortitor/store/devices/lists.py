@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 import polars as pl
@@ -57,6 +57,7 @@ class LineRow:
     site: str | None
     asset_tag: str | None
     flag: str | None
+    retire_on: date | None
     last_seen_at: datetime | None
     enrolled_at: datetime | None
     created_at: datetime

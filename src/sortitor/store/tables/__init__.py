@@ -28,7 +28,6 @@ from sortitor.store.tables.devices import (
     credentials,
     devices,
     folded,
-    holds,
     identifiers,
 )
 from sortitor.store.tables.documents import (
@@ -72,7 +71,7 @@ from sortitor.store.tables.sources import (
     source_secrets,
     sources,
 )
-from sortitor.store.tables.sweeps import fleet_days, sweeps
+from sortitor.store.tables.sweeps import fleet_days, hold_devices, holds, sweeps
 
 __all__ = [
     "ORDERS",
@@ -94,6 +93,7 @@ __all__ = [
     "group_groups",
     "group_people",
     "groups",
+    "hold_devices",
     "holds",
     "idempotency",
     "identifiers",

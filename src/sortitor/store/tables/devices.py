@@ -1,4 +1,4 @@
-"""Devices, what they are known by, their credentials and holds."""
+"""Devices, what they are known by, and their credentials."""
 
 from __future__ import annotations
 
@@ -209,17 +209,4 @@ Index(
     "ix_credentials_claim_id",
     credentials.c.claim_id,
     postgresql_where=credentials.c.claim_id.is_not(None),
-)
-
-holds = Table(
-    "holds",
-    metadata,
-    number_column(),
-    Column("device_id", ForeignKey("devices.id", ondelete="CASCADE"), nullable=False),
-    Column("reason", Text, nullable=False),
-    Column("until_on", Date, nullable=False),
-    Column("created_by", Text, nullable=False),
-    Column("created_at", Time, nullable=False),
-    Column("ended_at", Time),
-    Index(None, "device_id"),
 )
