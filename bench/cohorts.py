@@ -66,26 +66,53 @@ def fleet() -> str:
     return _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES))
 
 
-def filters() -> list[str]:
-    """Two hundred different ones, of the kinds that coordinators write."""
-    kinds = [
+#: Filters of the kinds that coordinators write, each with the SQL of somebody who knows the tables.
+_KINDS = [
+    (
         'site eq "Quay {a}" and platform eq "{p}"',
+        "coalesce(lower(site), '') COLLATE \"C\" = 'quay {a}' AND platform = '{p}'",
+    ),
+    (
         'platform eq "{p}" and person.groups eq "Group {b}"',
+        "platform = '{p}' AND person_id IN (SELECT m.person_id FROM memberships m JOIN groups g"
+        " ON g.id = m.group_id WHERE g.name = 'Group {b}')",
+    ),
+    (
         'ownership eq "corporate" and model eq "Model {a}" and not (tags eq "spare")',
+        "ownership = 'corporate' AND coalesce(lower(model), '') COLLATE \"C\" = 'model {a}'"
+        " AND NOT tags @> ARRAY['spare']",
+    ),
+    (
         'osVersion lt "{v}" and platform eq "{p}" and site sw "Quay {c}"',
+        "platform = '{p}' AND os_numbers < ARRAY[{v}] AND coalesce(lower(site), '') COLLATE \"C\""
+        " LIKE 'quay {c}%%'",
+    ),
+    (
         'person.department eq "Department {c}" and stage eq "active"',
-    ]
+        "stage = 'active' AND person_id IN (SELECT id FROM people WHERE department ="
+        " 'Department {c}')",
+    ),
+]
+
+
+def filters() -> list[str]:
+    """Two hundred different ones."""
+    return [text for text, _ in _both()]
+
+
+def filters_by_hand() -> list[str]:
+    """The same as conditions on the columns of `devices`."""
+    return [f"({condition})" for _, condition in _both()]
+
+
+def _both() -> list[tuple[str, ...]]:
     random = Random(4)
-    return [
-        kinds[n % len(kinds)].format(
-            a=n % 40,
-            b=1 + n % 100,
-            c=n % 30,
-            p=random.choice(["android", "ios", "windows", "linux"]),
-            v=11 + n % 6,
-        )
-        for n in range(COHORTS)
-    ]
+    found = []
+    for n in range(COHORTS):
+        platform = random.choice(["android", "ios", "windows", "linux"])
+        values = {"a": n % 40, "b": 1 + n % 100, "c": n % 30, "p": platform, "v": 11 + n % 6}
+        found.append(tuple(form.format(**values) for form in _KINDS[n % len(_KINDS)]))
+    return found
 
 
 _UPDATE = "UPDATE devices SET site = %s WHERE id = %s"

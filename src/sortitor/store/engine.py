@@ -20,6 +20,7 @@ from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from sortitor.core.errors import Busy, OutOfTime, Unavailable
+from sortitor.store import zones
 from sortitor.store.failures import translate
 
 #: How long somebody waits for one of the process's connections.
@@ -33,7 +34,7 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str 
     """
     options = (
         "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
-        f" -c statement_timeout={statement_seconds}s -c sortitor.zone={zone}"
+        f" -c statement_timeout={statement_seconds}s"
     )
     engine = create_engine(
         # The connection used last is taken first: what it has planned and read is at hand.
@@ -45,6 +46,7 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str 
         connect_args={"connect_timeout": 10, "options": options},
     )
     event.listen(engine, "checkout", _refuse_dead)
+    zones.set_zone(engine.dialect, zone)
     return engine
 
 

@@ -9,14 +9,12 @@ import operator as signs
 import sys
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime
-from typing import Any, TypeAlias
+from typing import Any, TypeAlias, TypeVar
 
 from sqlalchemy import (
     Column,
     ColumnElement,
     Connection,
-    Date,
-    DateTime,
     FromClause,
     Integer,
     Select,
@@ -54,11 +52,11 @@ from sortitor.store.tables import (
     orders,
     people,
 )
+from sortitor.store.zones import day_of, start_of
 
-#: The present, as a value or as a parameter of a statement that is kept.
 #: What holds for a device or not, in SQL.
+Worth = TypeVar("Worth")
 Condition: TypeAlias = ColumnElement[bool]
-Moment: TypeAlias = "datetime | ColumnElement[datetime]"
 
 _COLUMNS: dict[str, Column[Any]] = {
     "stage": devices.c.stage,
@@ -110,26 +108,12 @@ _WHOSE, _ORDERED = people.alias("whose"), orders.alias("ordered")
 _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
-#: The organisation's time zone, which the engine gives every connection.
-_ZONE = func.current_setting(literal_column("'sortitor.zone'"), type_=Text)
-
-
-def day_of(moment: Moment) -> ColumnElement[Any]:
-    """The day of a moment where the organisation is."""
-    return cast(func.timezone(_ZONE, moment), Date)
-
-
-def _start_of(day: ColumnElement[Any]) -> ColumnElement[Any]:
-    """The moment at which a day begins there."""
-    return func.timezone(_ZONE, cast(day, DateTime))
-
-
-def idle_case(now: Moment) -> ColumnElement[int]:
+def idle_case(now: datetime) -> ColumnElement[int]:
     """Midnights since the last sign of life."""
     return func.greatest(0, day_of(now) - day_of(SEEN), type_=Integer)
 
 
-def held(now: Moment) -> ColumnElement[bool]:
+def held(now: datetime) -> ColumnElement[bool]:
     """Whether somebody keeps the device out of sweeps."""
     today = day_of(now)
     return covered(holds.c.ended_at.is_(None), holds.c.from_on <= today, holds.c.until_on >= today)
@@ -147,7 +131,7 @@ def covered(*which: ColumnElement[bool]) -> ColumnElement[bool]:
     )
 
 
-def _derived(name: str, now: Moment) -> ColumnElement[Any]:
+def _derived(name: str, now: datetime) -> ColumnElement[Any]:
     if name == "idleDays":
         return idle_case(now)
     if name == "ageDays":
@@ -155,7 +139,7 @@ def _derived(name: str, now: Moment) -> ColumnElement[Any]:
     return devices.c.warranty_until - day_of(now)
 
 
-def compiled(found: Filter, now: Moment) -> ColumnElement[bool]:
+def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
     """The filter as a condition on `devices` that is true or false, never null."""
     if isinstance(found, Not):
         return not_(compiled(found.part, now))
@@ -189,7 +173,7 @@ def spoken_of(condition: ColumnElement[bool]) -> list[Column[Any]]:
     return [devices.c[name] for name in sorted(names)]
 
 
-def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[bool]:
+def said_of(table: FromClause, condition: ColumnElement[Worth]) -> ColumnElement[Worth]:
     """A condition on `devices` as one on a selection of them."""
     known = {id(key): table.c.get(name) for name, key in _WORKED_OUT.items()}
 
@@ -200,10 +184,11 @@ def said_of(table: FromClause, condition: ColumnElement[bool]) -> ColumnElement[
             else known.get(id(element))
         )
 
-    return replacement_traverse(condition, {}, replaced)
+    found: ColumnElement[Worth] = replacement_traverse(condition, {}, replaced)
+    return found
 
 
-def leading(parts: Iterable[Filter], sort: str, now: Moment) -> ColumnElement[bool]:
+def leading(parts: Iterable[Filter], sort: str, now: datetime) -> ColumnElement[bool]:
     """What is asked of the very thing that the list is sorted by, as far as its index can begin
     there.
     """
@@ -233,7 +218,7 @@ def _effort(found: Filter) -> int:
     return max(map(_effort, (found.part,) if isinstance(found, Not) else found.parts))
 
 
-def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
+def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
     if c.operator == "ne":
         return not_(_comparison(Comparison(c.attribute, "eq", c.value), now))
     attribute = ATTRIBUTES[c.attribute]
@@ -286,13 +271,13 @@ def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
 _EVER = 700_000
 
 
-def idle_days(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
+def idle_days(operator: str, days: float, now: datetime) -> ColumnElement[bool]:
     """How the idle days compare. They are whole ones and never negative, so each comparison is one
     of the last sign of life, which has an index.
     """
 
     def at_least(whole: int) -> ColumnElement[bool]:
-        return true() if whole <= 0 else _start_of(day_of(now) - min(whole, _EVER) + 1) > SEEN
+        return true() if whole <= 0 else start_of(day_of(now) - min(whole, _EVER) + 1) > SEEN
 
     floor, ceiling = math.floor(days), math.ceil(days)
     if operator == "eq":

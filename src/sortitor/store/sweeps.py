@@ -11,11 +11,13 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     Date,
+    FromClause,
     Text,
     and_,
     case,
     column,
     exists,
+    false,
     func,
     literal,
     literal_column,
@@ -34,7 +36,8 @@ from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store import devices as store_devices
-from sortitor.store.filters import covered, day_of, held, idle_case, idle_days
+from sortitor.store.bulk import with_room
+from sortitor.store.filters import covered, held, idle_case, idle_days, said_of
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
     SEEN,
@@ -46,6 +49,7 @@ from sortitor.store.tables import (
     people,
     sweeps,
 )
+from sortitor.store.zones import day_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,32 +132,55 @@ class Look:
         return store_devices.matching(self.watched, self.now)
 
     @property
+    def past(self) -> ColumnElement[bool]:
+        """Which devices are past the rule's window."""
+        return idle_days("ge", self.rule.idle_window_days, self.now)
+
+    @property
     def outcome(self) -> ColumnElement[str]:
-        """What becomes of a device now, as `core.sweeps.step` has it, held to it by a property
-        test.
+        """What becomes of a device now."""
+        return self.becomes(held(self.now))
+
+    def becomes(self, on_hold: ColumnElement[bool]) -> ColumnElement[str]:
+        """The same, where it is known whether it is held. What the rules say is written out in the
+        property test that this is held to.
         """
-        rule, keeps = self.rule, []
-        for place, (watching, days) in enumerate(self.longer):
-            shorter = and_(
-                idle_days("lt", days, self.now), store_devices.matching(watching, self.now)
-            )
-            keeps.append((shorter, _word(f"{_KEPT}{place}")))
+        rule = self.rule
+        keeps = [
+            (self._is_kept(watching, days), _word(f"{_KEPT}{place}"))
+            for place, (watching, days) in enumerate(self.longer)
+        ]
         notice: list[tuple[ColumnElement[bool], ColumnElement[str]]] = []
         if rule.dormant_days:
-            told = and_(devices.c.stage == Stage.DORMANT, devices.c.retire_on.is_not(None))
             over = idle_days("ge", rule.idle_window_days + rule.dormant_days, self.now)
             notice = [
                 (devices.c.stage == Stage.ACTIVE, _word(Stage.DORMANT)),
-                (and_(told, devices.c.retire_on > self.today), _word(WAITING)),
-                (and_(not_(told), not_(over)), _word(WAITING)),
+                (_waits(rule, devices, over, self.today), _word(WAITING)),
             ]
         return case(
             (idle_days("lt", rule.idle_window_days, self.now), _word(EARLY)),
-            (held(self.now), _word(HELD)),
+            (on_hold, _word(HELD)),
             *keeps,
             *notice,
             else_=_word(Stage.RETIRED),
         )
+
+    def _is_kept(self, watching: Selection, days: int) -> ColumnElement[bool]:
+        shorter = idle_days("lt", days, self.now)
+        return and_(shorter, store_devices.matching(watching, self.now))
+
+
+def _waits(
+    rule: Rule, table: FromClause, over: ColumnElement[bool], today: date
+) -> ColumnElement[bool]:
+    """Whether a device past the window still has notice; `over`: it has been quiet for so long that
+    the notice would have passed.
+    """
+    if not rule.dormant_days:
+        return false()
+    told = and_(table.c.stage == Stage.DORMANT, table.c.retire_on.is_not(None))
+    active = table.c.stage == Stage.ACTIVE
+    return case((told, table.c.retire_on > today), else_=and_(not_(active), not_(over)))
 
 
 def _word(word: str) -> ColumnElement[str]:
@@ -181,16 +208,22 @@ class Tally:
 
 def tally(connection: Connection, look: Look) -> Tally:
     """What becomes of everything that a rule watches, in one pass over the fleet."""
+    with_room(connection)
+    on_hold = held(look.now).label("held")
+    # Each boundary lets the database work out once what stands on both sides of it.
+    known = select(devices, look.idle.label("idle"), on_hold).where(look.condition).offset(0)
+    watched = known.subquery()
+    outcome: ColumnElement[str] = said_of(watched, look.becomes(watched.c.held))
     seen = (
         select(
-            devices.c.id,
-            devices.c.site,
-            devices.c.platform,
-            look.idle.label("idle"),
-            held(look.now).label("held"),
-            look.outcome.label("outcome"),
+            watched.c.id,
+            watched.c.site,
+            watched.c.platform,
+            watched.c.idle,
+            watched.c.held,
+            outcome.label("outcome"),
         )
-        .where(look.condition)
+        .offset(0)
         .subquery()
     )
     keys = (seen.c.idle, seen.c.held, seen.c.outcome, seen.c.site, seen.c.platform)
@@ -205,12 +238,12 @@ def tally(connection: Connection, look: Look) -> Tally:
     idle: dict[tuple[int, bool], int] = {}
     outcomes: dict[str, tuple[int, int]] = {}
     spread: list[tuple[str, str | None, int]] = []
-    for days, on_hold, outcome, site, platform, mask, count, marked in connection.execute(query):
+    for days, on_hold, became, site, platform, mask, count, marked in connection.execute(query):
         if mask == _BY_IDLE:
             idle[(days, on_hold)] = count
         elif mask == _BY_OUTCOME:
-            outcomes[outcome] = (count, marked)
-        elif outcome in TAKEN:
+            outcomes[became] = (count, marked)
+        elif became in TAKEN:
             field, value = ("site", site) if mask == _BY_SITE else ("platform", platform)
             spread.append((field, value, count))
     return Tally(idle, outcomes, spread)
@@ -238,15 +271,13 @@ def idle_counts(
 def taken(
     connection: Connection,
     look: Look,
+    outcome: str,
     limit: int | None = None,
-    outcomes: Sequence[str] = TAKEN,
     released: bool | None = None,
 ) -> list[DueRow]:
-    """Devices that are retired or given notice now: those to retire first, the longest idle first.
-    `released`: only those that were held until lately, or only the others.
+    """Devices that meet with one outcome now, the longest idle first. `released`: only those that
+    were held until lately, or only the others.
     """
-    outcome = look.outcome
-    until = _released_on(look.today)
     query = (
         select(
             devices.c.id,
@@ -261,12 +292,13 @@ def taken(
             people.c.mail.label("person_mail"),
             store_devices.an_identifier("serial"),
             devices.c.retire_on,
-            outcome.label("becomes"),
-            until.label("held_until"),
+            _word(outcome).label("becomes"),
+            _released_on(look.today).label("held_until"),
         )
         .outerjoin(people, people.c.id == devices.c.person_id)
-        .where(look.condition, outcome.in_([_word(one) for one in outcomes]))
-        .order_by((outcome == _word(Stage.RETIRED)).desc(), SEEN, devices.c.id)
+        # The first two by the index of the last sign of life.
+        .where(look.past, look.condition, look.outcome == _word(outcome))
+        .order_by(SEEN, devices.c.id)
         .limit(limit)
     )
     if released is not None:
@@ -280,6 +312,7 @@ def count_released(connection: Connection, look: Look) -> int:
     if not connection.execute(select(exists().where(*_over_lately(look.today)))).scalar_one():
         return 0
     query = select(func.count()).where(
+        look.past,
         look.condition,
         covered(*_over_lately(look.today)),
         look.outcome.in_([_word(one) for one in TAKEN]),
@@ -322,7 +355,7 @@ def take(
     outcome = look.outcome
     chosen = (
         select(devices.c.id.label("id"), outcome.label("becomes"))
-        .where(look.condition, outcome.in_([_word(one) for one in TAKEN]))
+        .where(look.past, look.condition, outcome.in_([_word(one) for one in TAKEN]))
         .order_by(devices.c.id)
         .with_for_update(of=devices)
         .cte("chosen")
@@ -375,20 +408,33 @@ def noticed(
     return read_all(connection, query, NoticedRow)
 
 
-def due_counts(connection: Connection, looks: Sequence[Look]) -> list[int]:
-    """How many devices each rule takes now, in one pass over the fleet."""
-    if not looks:
+def due_counts(
+    connection: Connection, rules: Sequence[tuple[Rule, Selection]], now: datetime, today: date
+) -> list[int]:
+    """How many devices each rule takes now, in one pass over the fleet: which rules watch a device
+    is worked out once.
+    """
+    if not rules:
         return []
-    first = min(look.rule.idle_window_days for look in looks)
-    now = looks[0].now
-    counted = [
-        func.count().filter(look.condition, look.outcome.in_([_word(one) for one in TAKEN]))
-        for look in looks
+    first = min(rule.idle_window_days for rule, _ in rules)
+    watches = [
+        store_devices.matching(watched, now).label(f"watches_{place}")
+        for place, (_, watched) in enumerate(rules)
     ]
-    query = select(*counted).where(
-        devices.c.stage.in_(SWEPT), idle_days("ge", first, now), not_(held(now))
-    )
-    return list(connection.execute(query).one())
+    chosen = (devices.c.stage.in_(SWEPT), idle_days("ge", first, now), not_(held(now)))
+    known = select(devices.c.stage, devices.c.retire_on, idle_case(now).label("idle"), *watches)
+    seen = known.where(*chosen).offset(0).subquery()
+    counted = []
+    for place, (rule, _) in enumerate(rules):
+        longer = [
+            and_(seen.c[f"watches_{other}"], seen.c.idle < one.idle_window_days)
+            for other, (one, _) in enumerate(rules)
+            if one.idle_window_days > rule.idle_window_days
+        ]
+        waits = _waits(rule, seen, seen.c.idle >= rule.idle_window_days + rule.dormant_days, today)
+        due = (seen.c[f"watches_{place}"], seen.c.idle >= rule.idle_window_days)
+        counted.append(func.count().filter(*due, not_(or_(false(), *longer)), not_(waits)))
+    return list(connection.execute(select(*counted)).one())
 
 
 def add_run(connection: Connection, values: Mapping[str, Any]) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from statistics import median
@@ -70,7 +70,8 @@ def due_frame(ctx: Context, rule: Rule) -> pl.DataFrame:
     rule.check()
     with ctx.reading() as connection:
         longer = _longer(rule, RULES.shelf.every(connection))
-        found = store.taken(connection, _look(ctx, connection, rule, longer))
+        look = _look(ctx, connection, rule, longer)
+        found = [row for one in store.TAKEN for row in store.taken(connection, look, one)]
     lines = []
     for row in found:
         later = row.becomes is Stage.DORMANT
@@ -110,7 +111,7 @@ def _plan(ctx: Context, connection: Connection, kept: Kept[Rule]) -> _Plan:
         title=f"Sweep “{rule.name}”: idle for {window} days or more",
         apply_label=_label(dormant, retired),
         counts=tuple(counts),
-        examples=_examples(ctx, connection, look, released) if plan.taken else (),
+        examples=_examples(ctx, connection, look, outcomes, released),
         examples_total=plan.taken,
         warnings=_warnings(rule, plan.taken, idle.watched),
         bars=tuple(core.histogram([(days, number) for days, number, _ in idle.counts], window)),
@@ -124,13 +125,14 @@ _EMPTY = Preview("", "", (), (), 0)
 
 
 def _examples(
-    ctx: Context, connection: Connection, look: Look, released: int
+    ctx: Context, connection: Connection, look: Look, outcomes: Iterable[str], released: int
 ) -> tuple[Example, ...]:
     """Those whose hold is over come first: somebody wanted to keep them."""
-    rows = store.taken(connection, look, _EXAMPLES, released=True) if released else []
-    if len(rows) < _EXAMPLES:
-        others = None if not released else False
-        rows += store.taken(connection, look, _EXAMPLES - len(rows), released=others)
+    rows: list[DueRow] = []
+    for lately in (True, False) if released else (None,):
+        for one in outcomes:
+            room = _EXAMPLES - len(rows)
+            rows += store.taken(connection, look, one, room, lately) if room else []
     return tuple(_example(ctx, look.rule, row) for row in rows)
 
 
@@ -250,7 +252,7 @@ def _carry_out(
     retire_on = ctx.today + timedelta(rule.dormant_days)
     told: Sequence[DueRow] = ()
     if plan.dormant and ctx.limits.sends_mail:
-        told = store.taken(connection, plan.look, outcomes=[Stage.DORMANT])
+        told = store.taken(connection, plan.look, Stage.DORMANT)
     patches: dict[str, dict[str, str]] = {
         Stage.RETIRED: {"stage": Stage.RETIRED, "stage_at": moment},
         Stage.DORMANT: {
@@ -378,9 +380,9 @@ def due_counts(ctx: Context) -> list[tuple[Kept[Rule], int]]:
     """How many devices are due by each rule now."""
     with ctx.reading() as connection:
         rules = RULES.shelf.every(connection)
-        found = [(kept.document, _longer(kept.document, rules)) for kept in rules]
-        looks = [_look(ctx, connection, rule, longer) for rule, longer in found]
-        return list(zip(rules, store.due_counts(connection, looks), strict=True))
+        pairs = [(kept.document, watched(connection, kept.document)) for kept in rules]
+        counted = store.due_counts(connection, pairs, ctx.now, ctx.today)
+        return list(zip(rules, counted, strict=True))
 
 
 def page(ctx: Context, before: int | None, limit: int) -> Sequence[RunRow]:
