@@ -23,6 +23,7 @@ from sortitor.cli import main as cli
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.devices import Selection
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -128,6 +129,11 @@ def furnish(world: World, tmp_path: Path) -> None:
     rule = next(iter(s.sweep_rules.list())).id
     world.later(days=40)
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)
+    for serial in ("KM-SOLD", "KM-SCRAPPED"):
+        s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), serial))
+        sold = Selection(identifiers=[serial])
+        s.devices.retire(sold, s.devices.preview_retire(sold).digest)
+        s.devices.erase(sold, s.devices.preview_erase(sold).digest, 1)
 
 
 def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path: Path) -> None:

@@ -138,6 +138,11 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     s.sweeps.apply(1, s.sweeps.preview(1).digest)
     everything = Selection(filter="id pr")
     s.naming.rename(s.naming.preview(selection=everything).digest, selection=everything)
+    # One that was nobody's goes for ever, so that there is a certificate.
+    s.agent.knock(knocking(shared, "KM-SOLD"))
+    sold = Selection(filter='serial eq "KM-SOLD"')
+    s.devices.retire(sold, s.devices.preview_retire(sold).digest)
+    s.devices.erase(sold, s.devices.preview_erase(sold).digest, 1)
 
 
 SERIALS = [{"name": "all", "pattern": "X-{serial}"}]
@@ -160,6 +165,7 @@ BODIES: dict[str, list[Any]] = {
     "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
     "/devices/retire/preview": [{"selection": EVERYTHING}],
     "/devices/bring-back/preview": [{"selection": EVERYTHING}],
+    "/devices/erase/preview": [{"selection": EVERYTHING}],
     "/holds/preview": [
         {"selection": EVERYTHING, "reason": "x", "until_on": "2026-06-01"},
         {"person": "maud", "reason": "x", "until_on": "2026-06-01"},

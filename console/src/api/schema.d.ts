@@ -846,6 +846,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/erase/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Erase
+         * @description Erase retired devices as previewed; nothing brings them back.
+         */
+        post: operations["apply_erase_api_v1_devices_erase_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/erase/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Erase
+         * @description Which of the selected devices would be erased, and what goes with them.
+         */
+        post: operations["preview_erase_api_v1_devices_erase_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/facets": {
         parameters: {
             query?: never;
@@ -1160,6 +1200,46 @@ export interface paths {
          *     ended; first things first.
          */
         get: operations["list_ends_api_v1_ends_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Erasures
+         * @description Erasures, newest first.
+         */
+        get: operations["list_erasures_api_v1_erasures_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/erasures/{erasure_id}/certificate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Certificate
+         * @description The certificate of an erasure: who erased what and when, signed (JWS, RFC 7515).
+         */
+        get: operations["show_certificate_api_v1_erasures__erasure_id__certificate_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3791,6 +3871,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sweep-rules/{key}/erasure/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Erasure
+         * @description Erase as previewed; nothing brings them back.
+         */
+        post: operations["apply_erasure_api_v1_sweep_rules__key__erasure_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweep-rules/{key}/erasure/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Erasure
+         * @description Which retired devices a rule's retention is over for, and what goes with them.
+         */
+        post: operations["preview_erasure_api_v1_sweep_rules__key__erasure_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sweep-rules/{key}/preview": {
         parameters: {
             query?: never;
@@ -4943,6 +5063,21 @@ export interface components {
             voucher: components["schemas"]["Voucher"];
         };
         /**
+         * Confirmed
+         * @description What cannot be taken back is confirmed a second time: with the number of devices.
+         */
+        Confirmed: {
+            /**
+             * Confirm
+             * @description How many devices are erased, as the preview says.
+             */
+            confirm: number;
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+        };
+        /**
          * Count
          * @description One number of a preview.
          */
@@ -5435,6 +5570,41 @@ export interface components {
             summary: string;
             /** Touches Devices */
             touches_devices: boolean;
+        };
+        /**
+         * EraseApply
+         * @description Erase as previewed, confirmed a second time.
+         */
+        EraseApply: {
+            /**
+             * Confirm
+             * @description How many devices are erased, as the preview says.
+             */
+            confirm: number;
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * Erasure
+         * @description An erasure of retired devices, of which there is a certificate.
+         */
+        Erasure: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Devices */
+            devices: number;
+            /** Entry Id */
+            entry_id: number;
+            /** Id */
+            id: number;
         };
         /**
          * Example
@@ -7092,6 +7262,18 @@ export interface components {
         Page_Entry_: {
             /** Items */
             items: components["schemas"]["Entry"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
+        /** Page[Erasure] */
+        Page_Erasure_: {
+            /** Items */
+            items: components["schemas"]["Erasure"][];
             /** Next */
             next?: string | null;
             /**
@@ -8881,6 +9063,12 @@ export interface components {
              * @default 0
              */
             remind_days?: number;
+            /**
+             * Retention Days
+             * @description Days after which a retired device is erased for ever, by the rule's own runs; 0: it is kept.
+             * @default 0
+             */
+            retention_days?: number;
         };
         /**
          * RuleChange
@@ -8941,6 +9129,12 @@ export interface components {
              * @default 0
              */
             remind_days?: number;
+            /**
+             * Retention Days
+             * @description Days after which a retired device is erased for ever, by the rule's own runs; 0: it is kept.
+             * @default 0
+             */
+            retention_days?: number;
         };
         /**
          * RuleDetail
@@ -8996,6 +9190,12 @@ export interface components {
              * @default 0
              */
             remind_days?: number;
+            /**
+             * Retention Days
+             * @description Days after which a retired device is erased for ever, by the rule's own runs; 0: it is kept.
+             * @default 0
+             */
+            retention_days?: number;
             /**
              * Revision
              * @description How often it was changed, from 1; the ETag of an edit.
@@ -12654,6 +12854,90 @@ export interface operations {
             };
         };
     };
+    apply_erase_api_v1_devices_erase_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EraseApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_erase_api_v1_devices_erase_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Turn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_facets_api_v1_devices_facets_get: {
         parameters: {
             query?: never;
@@ -13341,6 +13625,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["End"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_erasures_api_v1_erasures_get: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Erasure_"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_certificate_api_v1_erasures__erasure_id__certificate_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                erasure_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -19523,6 +19893,92 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_erasure_api_v1_sweep_rules__key__erasure_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erasure"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_erasure_api_v1_sweep_rules__key__erasure_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {

@@ -13,6 +13,8 @@ from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
     agree,
     change_options,
+    confirm_option,
+    confirmed,
     counted,
     heading,
     most_option,
@@ -440,6 +442,28 @@ def bring_back(
     agree(preview, yes)
     s.devices.bring_back(selection, preview.digest, reason)
     talk("Brought back. Each has to arrive once more. Next: sortitor journal list --most 1")
+
+
+@device.command()
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
+@selection_options
+@confirm_option
+@reason_option
+@with_client
+def erase(
+    s: Sortitor, ids: tuple[int, ...], confirm: int | None, reason: str | None, **given: Any
+) -> None:
+    """Erase retired devices for ever: what was known of them goes, and nothing brings it back.
+
+    \b
+    Example:
+      sortitor device erase --list sold.txt --reason "sold in May"
+    """
+    selection = named(s, given, ids)
+    preview = s.devices.preview_erase(selection)
+    done = s.devices.erase(selection, preview.digest, confirmed(preview, confirm), reason)
+    talk(f"Erased. Its certificate: sortitor erasure certificate {done.id}")
 
 
 @device.command()

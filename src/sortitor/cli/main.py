@@ -42,6 +42,7 @@ _COMMANDS = {
     "simulate": ("sortitor.cli.simulate", "simulate", "Let a made-up fleet knock and check in."),
     "source": ("sortitor.cli.sources", "source", "Directories, registries, rosters; their runs."),
     "stand-in": ("sortitor.server.stand_ins", "stand_in", "Outside systems to try things with."),
+    "erasure": ("sortitor.cli.sweeps", "erasure", "What was erased, and its certificates."),
     "hold": ("sortitor.cli.sweeps", "hold", "Keep devices out of sweeps until a day."),
     "sweep": ("sortitor.cli.sweeps", "sweep", "Retire what went quiet."),
     "terms": ("sortitor.cli.terms", "terms", "What people accept at the door."),

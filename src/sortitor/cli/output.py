@@ -83,6 +83,11 @@ def reason_option(command: Command) -> Command:
 yes_option = click.option("-y", "--yes", is_flag=True, help="Do it without asking.")
 
 
+confirm_option = click.option(
+    "--confirm", type=int, help="How many devices are erased, instead of being asked."
+)
+
+
 def change_options(command: Command) -> Command:
     """`--yes` and `--reason`, for everything that is previewed."""
     return yes_option(reason_option(command))
@@ -307,6 +312,15 @@ def agree(preview: Preview, yes: bool, question: str = "") -> None:
             "Nobody is there to answer: give --yes to do it, or run it in a terminal."
         )
     click.confirm(question or f"{preview.apply_label}?", abort=True, err=True)
+
+
+def confirmed(preview: Preview, given: int | None) -> int:
+    """The second confirmation of what cannot be taken back: the number of devices, typed."""
+    if given is not None:
+        agree(preview, True)
+        return given
+    agree(preview, False)
+    return int(click.prompt("Nothing brings them back. Type how many are erased", type=int))
 
 
 # ---- errors

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -14,6 +15,8 @@ from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     agree,
     change_options,
+    confirm_option,
+    confirmed,
     counted,
     most_option,
     output_option,
@@ -46,6 +49,10 @@ def _before(days: int) -> str:
     return f"{counted(days, 'day')} before"
 
 
+def _erased(days: int) -> str:
+    return f"{counted(days, 'day')} after it was retired" if days else "never"
+
+
 def _detail(s: Sortitor, found: RuleDetail) -> None:
     record(
         [
@@ -54,6 +61,7 @@ def _detail(s: Sortitor, found: RuleDetail) -> None:
             ("Devices", found.filter or "all"),
             ("Notice", counted(found.dormant_days, "day") if found.dormant_days else "none"),
             ("Told again", _before(found.remind_days) if found.remind_days else "no"),
+            ("Erased", _erased(found.retention_days)),
             ("Contacts", list(found.contacts) or ["nobody beside its person"]),
             ("Runs", _runs(found)),
             ("Brake", f"{found.brake_percent} %"),
@@ -83,6 +91,7 @@ add_commands(
             "brake_percent": "--brake",
             "dormant_days": "--notice",
             "remind_days": "--remind",
+            "retention_days": "--retention",
             "contacts": "--contact",
             "every_hours": "--every",
         },
@@ -168,6 +177,23 @@ def apply(s: Sortitor, rule: str, yes: bool, reason: str | None) -> None:
         f"Sweep {done.id}: {done.retired:,} of {done.watched:,} devices retired,"
         f" {done.dormant:,} given notice. Take it back with: sortitor sweep revert {done.id}"
     )
+
+
+@sweep.command()
+@click.argument("rule")
+@confirm_option
+@reason_option
+@with_client
+def erase(s: Sortitor, rule: str, confirm: int | None, reason: str | None) -> None:
+    """Erase the retired devices that a rule's retention is over for; nothing brings them back.
+
+    \b
+    Example:
+      sortitor sweep erase "Quiet tablets"
+    """
+    shown = s.sweeps.preview_erasure(rule)
+    done = s.sweeps.erase(rule, shown.digest, confirmed(shown, confirm), reason)
+    talk(f"Erased. Its certificate: sortitor erasure certificate {done.id}")
 
 
 @sweep.command("list")
@@ -310,3 +336,52 @@ def end(s: Sortitor, hold_id: int, device: int | None, reason: str | None) -> No
     """
     s.holds.end(hold_id, device, reason)
     talk("No longer on hold.")
+
+
+@click.group()
+def erasure() -> None:
+    """What was erased, and the certificates that tell of it."""
+
+
+@erasure.command("list")
+@most_option
+@output_option
+@with_client
+def list_erasures(s: Sortitor, most: int, output: str) -> None:
+    """List erasures, newest first.
+
+    \b
+    Example:
+      sortitor erasure list
+    """
+    columns = {
+        "Id": lambda e: e.id,
+        "At": lambda e: e.at,
+        "By": lambda e: e.by,
+        "Devices": lambda e: e.devices,
+        "Journal": lambda e: e.entry_id,
+    }
+    write(s.erasures.list(most + 1), output, columns, empty="Nothing was erased.", most=most)
+
+
+@erasure.command()
+@click.argument("erasure_id", type=int)
+@click.option(
+    "--file",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Where to; else it is shown.",
+)
+@with_client
+def certificate(s: Sortitor, erasure_id: int, file: Path | None) -> None:
+    """Write the certificate of an erasure: who erased what and when, signed.
+
+    \b
+    Example:
+      sortitor erasure certificate 3 --file certificate-3.json
+    """
+    text = json.dumps(s.erasures.certificate(erasure_id), indent=2, ensure_ascii=False)
+    if file is None:
+        click.echo(text)
+        return
+    file.write_text(text + "\n")
+    talk(f"Written to {file}.")

@@ -26,7 +26,7 @@ from sortitor.client.passes import Passes
 from sortitor.client.people import People
 from sortitor.client.retention import Retention
 from sortitor.client.sources import Registries, Sources
-from sortitor.client.sweeps import SweepRules, Sweeps
+from sortitor.client.sweeps import Erasures, SweepRules, Sweeps
 from sortitor.client.terms import TermsCalls
 from sortitor.client.today import Today
 from sortitor.client.transport import Transport
@@ -73,6 +73,7 @@ class Sortitor:
         self.sweep_rules = SweepRules(self._transport)
         self.sweeps = Sweeps(self._transport)
         self.holds = Holds(self._transport)
+        self.erasures = Erasures(self._transport)
         self.terms = TermsCalls(self._transport)
         self.today = Today(self._transport)
         self.views = Views(self._transport)

@@ -11,6 +11,7 @@ from sortitor.core.vocabulary import (
 )
 from sortitor.schemas import devices as d
 from sortitor.schemas.base import Preview
+from sortitor.schemas.sweeps import Erasure
 
 
 class Devices(Noun):
@@ -91,6 +92,18 @@ class Devices(Noun):
         """Bring back as previewed."""
         given = d.TurnApply(selection=selection, digest=digest, reason=reason)
         return self._t.call(Preview, "POST", "/devices/bring-back/apply", json=given)
+
+    def preview_erase(self, selection: d.Selection) -> Preview:
+        """Which retired devices would be erased, and what goes with them."""
+        given = d.Turn(selection=selection)
+        return self._t.call(Preview, "POST", "/devices/erase/preview", json=given)
+
+    def erase(
+        self, selection: d.Selection, digest: str, confirm: int, reason: str | None = None
+    ) -> Erasure:
+        """Erase as previewed; `confirm` is how many they are. Nothing brings them back."""
+        given = d.EraseApply(selection=selection, digest=digest, confirm=confirm, reason=reason)
+        return self._t.call(Erasure, "POST", "/devices/erase/apply", json=given)
 
     def preview_assign(self, device_id: int, person: str | None) -> Preview:
         """What giving the device to a person would change."""

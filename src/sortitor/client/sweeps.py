@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Literal
+from typing import Any, Literal
 
 from sortitor.client.documents import Documents
 from sortitor.client.noun import Key, Noun, at
@@ -57,3 +57,27 @@ class Sweeps(Noun):
         return self._t.call(
             s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason)
         )
+
+    def preview_erasure(self, rule: Key) -> Preview:
+        """Which retired devices a rule's retention is over for."""
+        return self._t.call(Preview, "POST", at("/sweep-rules", rule, "erasure/preview"))
+
+    def erase(self, rule: Key, digest: str, confirm: int, reason: str | None = None) -> s.Erasure:
+        """Erase them as previewed; `confirm` is how many they are. Nothing brings them back."""
+        given = s.Confirmed(digest=digest, confirm=confirm, reason=reason)
+        return self._t.call(
+            s.Erasure, "POST", at("/sweep-rules", rule, "erasure/apply"), json=given
+        )
+
+
+class Erasures(Noun):
+    """What was erased, with certificates."""
+
+    def list(self, most: int | None = None) -> Iterator[s.Erasure]:
+        """Erasures, newest first."""
+        return self._t.pages(s.Erasure, "/erasures", {}, most)
+
+    def certificate(self, erasure_id: int) -> dict[str, Any]:
+        """Who erased what and when, signed (JWS, RFC 7515)."""
+        found: dict[str, Any] = self._t.send("GET", f"/erasures/{erasure_id}/certificate").json()
+        return found

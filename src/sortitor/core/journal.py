@@ -51,6 +51,7 @@ FINAL: dict[str, str] = {
     "registry.act": "Ask the registry to do the contrary; what is released only its reseller can"
     " bring back.",
     "sweep.brake": "Nothing was done that could be taken back.",
+    "device.erase": "What was erased is gone. One that arrives again is a new device.",
     "device.knock": "Retire or reassign the device instead.",
     "device.wake": "The device did this by itself.",
     "end.remind": "The mails are sent.",

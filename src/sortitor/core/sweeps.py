@@ -49,6 +49,15 @@ class Rule(NamedDocument):
         le=364,
         description="So many days before it is retired the mail goes out again; 0: it does not.",
     )
+    retention_days: int = Field(
+        default=0,
+        ge=0,
+        le=3650,
+        description=(
+            "Days after which a retired device is erased for ever, by the rule's own runs; 0: it is"
+            " kept."
+        ),
+    )
     contacts: tuple[Name, ...] = Field(
         default=(),
         max_length=100,

@@ -20,7 +20,7 @@ from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
-from sortitor.operations import gate, licences, quotas
+from sortitor.operations import erasing, gate, licences, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.selections import resolve_selection
 from sortitor.operations.sweeps.standing import Standing, standing
@@ -112,7 +112,10 @@ def facets(ctx: Context) -> dict[str, dict[str, int]]:
 def one(ctx: Context, device_id: int) -> DeviceDetail:
     """One device with identifiers, holds, cohorts and timeline."""
     with ctx.reading() as connection:
-        device = or_not_found(store.one(connection, device_id), "device", device_id)
+        device = store.one(connection, device_id)
+        if device is None:
+            erasing.refuse_erased(connection, device_id)
+        device = or_not_found(device, "device", device_id)
         return DeviceDetail(
             device=device,
             identifiers=store.identifiers_of(connection, device_id),

@@ -88,7 +88,9 @@ def verify(ctx: Context, after_place: int = 0, limit: int = _MOST_AT_ONCE) -> Ch
         digest = before.digest if before else BEGINNING
         place = after_place
         seals = store.after(connection, after_place, min(limit, _MOST_AT_ONCE))
-        found = {e["id"]: e for e in store.entries(connection, [one.entry_id for one in seals])}
+        ids = [one.entry_id for one in seals]
+        found = {e["id"]: e for e in store.entries(connection, ids)}
+        vouched = store.vouched(connection, ids)
     for one in seals:
         entry = found.get(one.entry_id)
         why = ""
@@ -96,6 +98,10 @@ def verify(ctx: Context, after_place: int = 0, limit: int = _MOST_AT_ONCE) -> Ch
             why = f"Place {place + 1} of the chain is missing."
         elif entry is None:
             why = "The entry is no longer there."
+        elif one.entry_id in vouched:
+            # It was emptied: its erasure, which has a place of its own, tells the digest it had.
+            if vouched[one.entry_id] != one.digest.hex():
+                why = "The entry was emptied, and its erasure does not vouch for it."
         elif next_digest(digest, entry) != one.digest:
             why = "The entry, or what it did to devices, is not what was sealed."
         if why:
@@ -124,7 +130,6 @@ def head(ctx: Context, seed: bytes) -> Head:
     with ctx.reading() as connection:
         end = store.last(connection)
         waiting = store.count_unsealed(connection)
-    key = _key(seed)
     digest = (end.digest if end else BEGINNING).hex()
     told = {
         "place": end.place if end else 0,
@@ -132,17 +137,13 @@ def head(ctx: Context, seed: bytes) -> Head:
         "digest": digest,
         "at": ctx.clock.wall().isoformat(timespec="seconds"),
     }
-    signed = jws.serialize_compact(
-        {"alg": "Ed25519", "kid": key.thumbprint()}, json.dumps(told), key, algorithms=["Ed25519"]
-    )
     return Head(
         place=end.place if end else 0,
         entry_id=end.entry_id if end else None,
         digest=digest,
         sealed_at=end.sealed_at if end else None,
         waiting=waiting,
-        signed=signed,
-        key=dict(key.as_dict(private=False)),
+        **signed(json.dumps(told), seed),
     )
 
 
@@ -171,6 +172,14 @@ def check_head(ctx: Context, signed: str, seed: bytes) -> str | None:
     return None
 
 
+def signed(text: str, seed: bytes) -> dict[str, Any]:
+    """A text signed as the head of the chain is, and the key with which to check it."""
+    key = _key(seed)
+    header = {"alg": "Ed25519", "kid": key.thumbprint()}
+    compact = jws.serialize_compact(header, text, key, algorithms=["Ed25519"])
+    return {"signed": compact, "key": dict(key.as_dict(private=False))}
+
+
 def _key(seed: bytes) -> OKPKey:
     from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
     from cryptography.hazmat.primitives.serialization import (
@@ -190,9 +199,13 @@ def lines(ctx: Context, after_place: int) -> Iterator[bytes]:
     while True:
         with ctx.reading() as connection:
             seals = store.after(connection, place, _BATCH)
-            found = {e["id"]: e for e in store.entries(connection, [one.entry_id for one in seals])}
+            ids = [one.entry_id for one in seals]
+            found = {e["id"]: e for e in store.entries(connection, ids)}
+            vouched = store.vouched(connection, ids)
         for one in seals:
             line = {"place": one.place, "digest": one.digest.hex(), **found.get(one.entry_id, {})}
+            if one.entry_id in vouched:
+                line["erased"] = True
             yield json.dumps(line, default=_moment, ensure_ascii=False).encode() + b"\n"
         if len(seals) < _BATCH:
             return

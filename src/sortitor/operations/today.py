@@ -10,7 +10,7 @@ from sortitor.core.ends import said
 from sortitor.core.licences import PoolState
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, Gap, SourceState
-from sortitor.operations import ends, gate, holds, levels, licences, quotas
+from sortitor.operations import ends, erasing, gate, holds, levels, licences, quotas
 from sortitor.operations.context import Context
 from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
@@ -43,7 +43,14 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
         lots, braked = store.open_lots(connection, ctx.now), store.braked(connection)
         ending = store_holds.ending(connection, ctx.today, ctx.today + _SOON)
         stages = store.stages(connection)
-    items = [*_arrivals(numbers), *map(_lot, lots), *_pools(ctx), *_quota(ctx), *_due(ctx)]
+    items = [
+        *_arrivals(numbers),
+        *map(_lot, lots),
+        *_pools(ctx),
+        *_quota(ctx),
+        *_due(ctx),
+        *_erasable(ctx),
+    ]
     items += [*_sources(ctx), *_ends(ctx), *_levels(ctx)]
     for run in braked:
         items.append(
@@ -276,6 +283,23 @@ def _levels(ctx: Context) -> Iterator[Item]:
             page="/levels?kind=alive&state=open" if alive else "/levels?state=open",
             command=f"sortitor level list --state open{' --kind alive' if alive else ''}",
         )
+
+
+def _erasable(ctx: Context) -> list[Item]:
+    return [
+        Item(
+            kind="erasure",
+            title=f"{plural(number, 'retired device')} past the retention of"
+            f" “{kept.document.name}”",
+            detail=f"Retired {kept.document.retention_days} days ago or earlier; it waits for you.",
+            count=number,
+            since_at=None,
+            action="Preview the erasure",
+            page=f"/sweeps?erasure={kept.id}",
+            command=f"sortitor sweep erase {kept.id}",
+        )
+        for kept, number in erasing.waiting(ctx)
+    ]
 
 
 def _due(ctx: Context) -> list[Item]:

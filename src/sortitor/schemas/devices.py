@@ -185,3 +185,9 @@ class Report(Request):
 
     flag: Literal["missing", "stolen"] | None
     reason: str | None = Field(default=None, max_length=500)
+
+
+class EraseApply(TurnApply):
+    """Erase as previewed, confirmed a second time."""
+
+    confirm: int = Field(description="How many devices are erased, as the preview says.")

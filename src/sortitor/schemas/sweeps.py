@@ -8,7 +8,7 @@ from pydantic import ConfigDict, Field
 
 from sortitor.core.sweeps import Rule as Rule
 from sortitor.core.vocabulary import HoldKind, HoldState
-from sortitor.schemas.base import Answer, Time
+from sortitor.schemas.base import Answer, Apply, Time
 from sortitor.schemas.documents import Kept
 
 
@@ -68,3 +68,19 @@ class Hold(Answer):
     created_by: str
     created_at: Time
     ended_at: Time | None = Field(description="When somebody ended it before its last day.")
+
+
+class Confirmed(Apply):
+    """What cannot be taken back is confirmed a second time: with the number of devices."""
+
+    confirm: int = Field(description="How many devices are erased, as the preview says.")
+
+
+class Erasure(Answer):
+    """An erasure of retired devices, of which there is a certificate."""
+
+    id: int
+    at: Time
+    by: str
+    devices: int
+    entry_id: int

@@ -35,6 +35,7 @@ def grant(connection: Connection, role: str, password: str | None = None) -> Non
             "GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO {}",
             "GRANT USAGE, SELECT ON ALL SEQUENCES IN SCHEMA public TO {}",
             "REVOKE INSERT, UPDATE, DELETE ON alembic_version FROM {}",
+            "GRANT EXECUTE ON FUNCTION erase_from_journal(bigint[], bigint) TO {}",
             *(f"REVOKE UPDATE, DELETE ON {table} FROM {{}}" for table in _GROWS_ONLY),
         ):
             cursor.execute(sql.SQL(statement).format(name))

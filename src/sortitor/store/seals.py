@@ -14,13 +14,14 @@ from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import journal, journal_seals
 
 _LOCK = 7_301
-_SEALED = select(*(column for column in journal.c if column.name != "transaction_id"))
+_UNSEALED = ("transaction_id", "erased_by")
+_SEALED = select(*(column for column in journal.c if column.name not in _UNSEALED))
 _HAS_SEAL = select(journal_seals.c.place).where(journal_seals.c.entry_id == journal.c.id).exists()
 # An entry's effects as one digest: of the digests of each in the order of devices, and of the spans
 # of devices that it created. PostgreSQL writes a jsonb always the same way.
 _EFFECTS = """
-SELECT e.entry_id, encode(sha256(string_agg(sha256(convert_to(
-    jsonb_build_array(e.device_id, e.before, e.after)::text, 'UTF8')), ''::bytea
+SELECT e.entry_id, encode(sha256(string_agg(coalesce(e.erased, sha256(convert_to(
+    jsonb_build_array(e.device_id, e.before, e.after)::text, 'UTF8'))), ''::bytea
     ORDER BY e.device_id)), 'hex')
 FROM journal_effects e WHERE e.entry_id = ANY(%(ids)s) AND e.entry_id BETWEEN %(low)s AND %(high)s
 GROUP BY e.entry_id
@@ -74,6 +75,18 @@ def count_unsealed(connection: Connection) -> int:
 def entries(connection: Connection, ids: Sequence[int]) -> list[dict[str, Any]]:
     """Entries by number, with the digests of their effects."""
     return _entries(connection, _SEALED.where(among(journal.c.id, ids)))
+
+
+_VOUCHED = """
+SELECT j.id, v.after -> 'seals' ->> j.id::text FROM journal j JOIN journal v ON v.id = j.erased_by
+WHERE j.id = ANY (%s) AND v.operation = 'device.erase'
+"""
+
+
+def vouched(connection: Connection, ids: Sequence[int]) -> dict[int, str]:
+    """The entries that were emptied → the digest, in hex, that their erasure vouches for."""
+    found = raw(connection).execute(_VOUCHED, [list(ids)]).fetchall()
+    return {int(str(entry_id)): str(digest) for entry_id, digest in found}
 
 
 def _entries(connection: Connection, query: Select[Any]) -> list[dict[str, Any]]:

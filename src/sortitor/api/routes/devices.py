@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query, Request, Response
 
-from sortitor.api.http.access import MayLook, MayManageDevices
+from sortitor.api.http.access import MayLook, MayManageDevices, MaySweep
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
 from sortitor.api.http.routes import Route
@@ -16,7 +16,7 @@ from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices, retiring, seals
+from sortitor.operations import devices, erasing, retiring, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.operations.sweeps.standing import Standing
@@ -29,6 +29,7 @@ from sortitor.schemas.devices import (
     DeclareApply,
     Device,
     DeviceDetail,
+    EraseApply,
     Fact,
     Happening,
     Identifier,
@@ -39,6 +40,7 @@ from sortitor.schemas.devices import (
     Turn,
     TurnApply,
 )
+from sortitor.schemas.sweeps import Erasure
 
 router = APIRouter(tags=["devices"], route_class=Route)
 #: What an export has when nothing else is asked for.
@@ -299,6 +301,20 @@ def apply_bring_back(ctx: MayManageDevices, given: TurnApply) -> Preview:
     return Preview.model_validate(
         retiring.bring_back(ctx, selection_of(ctx, given.selection), given.digest, given.reason)
     )
+
+
+@router.post("/devices/erase/preview")
+def preview_erase(ctx: MayLook, given: Turn) -> Preview:
+    """Which of the selected devices would be erased, and what goes with them."""
+    return Preview.model_validate(erasing.preview(ctx, selection_of(ctx, given.selection)))
+
+
+@router.post("/devices/erase/apply")
+def apply_erase(ctx: MaySweep, given: EraseApply) -> Erasure:
+    """Erase retired devices as previewed; nothing brings them back."""
+    selection = selection_of(ctx, given.selection)
+    done = erasing.erase(ctx, selection, given.digest, given.confirm, given.reason)
+    return Erasure.model_validate(done)
 
 
 @router.post("/devices/{device_id}/assign/preview")

@@ -6,20 +6,20 @@ from typing import Any, Literal
 
 from fastapi import APIRouter, Request, Response
 
-from sortitor.api.http.access import MayLook, MayRevert, MaySweep
+from sortitor.api.http.access import MayLook, MayRevert, MaySweep, service_of
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.core.access import Permission
 from sortitor.core.sweeps import Rule
-from sortitor.operations import seals
+from sortitor.operations import erasing, seals
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.operations.sweeps import rules, runs
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.schemas.base import Apply, Page, Preview
-from sortitor.schemas.sweeps import Idle, IdleDay, RuleDetail, Sweep
+from sortitor.schemas.sweeps import Confirmed, Erasure, Idle, IdleDay, RuleDetail, Sweep
 
 router = APIRouter(tags=["sweeps"], route_class=Route)
 
@@ -85,6 +85,40 @@ def preview_sweep(ctx: MayLook, key: Key) -> Preview:
 def apply_sweep(ctx: MaySweep, key: Key, given: Apply) -> Sweep:
     """Retire as previewed."""
     return Sweep.model_validate(runs.apply(ctx, key, given.digest, given.reason))
+
+
+@router.post("/sweep-rules/{key}/erasure/preview")
+def preview_erasure(ctx: MayLook, key: Key) -> Preview:
+    """Which retired devices a rule's retention is over for, and what goes with them."""
+    return Preview.model_validate(erasing.preview_due(ctx, key))
+
+
+@router.post("/sweep-rules/{key}/erasure/apply")
+def apply_erasure(ctx: MaySweep, key: Key, given: Confirmed) -> Erasure:
+    """Erase as previewed; nothing brings them back."""
+    done = erasing.erase_due(ctx, key, given.digest, given.confirm, given.reason)
+    return Erasure.model_validate(done)
+
+
+@router.get("/erasures", response_model=Page[Erasure])
+def list_erasures(
+    request: Request, response: Response, ctx: MayLook, cursor: Cursor = None, limit: Limit = 50
+) -> Any:
+    """Erasures, newest first."""
+    return page(
+        request,
+        response,
+        erasing.page(ctx, read_number(cursor), limit + 1),
+        limit,
+        Erasure.model_validate,
+        lambda row: row.id,
+    )
+
+
+@router.get("/erasures/{erasure_id}/certificate")
+def show_certificate(request: Request, ctx: MayLook, erasure_id: Number) -> dict[str, Any]:
+    """The certificate of an erasure: who erased what and when, signed (JWS, RFC 7515)."""
+    return erasing.certificate(ctx, erasure_id, service_of(request).seal_seed)
 
 
 @router.get("/sweeps", response_model=Page[Sweep])

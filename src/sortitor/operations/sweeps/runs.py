@@ -15,7 +15,7 @@ from sortitor.core.errors import Conflict, FactsMoved
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Stage
-from sortitor.operations import reverts
+from sortitor.operations import erasing, reverts
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.sweeps import notices
@@ -319,6 +319,7 @@ def run_scheduled(ctx: Context) -> list[RunRow]:
         hours = wanted.document.every_hours
         if hours is None:
             continue
+        erasing.run_scheduled(ctx, wanted)
         with ctx.changing() as connection:
             kept = RULES.shelf.one(connection, wanted.id, lock=True)
             if kept is None:

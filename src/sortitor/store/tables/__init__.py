@@ -41,6 +41,8 @@ from sortitor.store.tables.documents import (
 )
 from sortitor.store.tables.jobs import jobs
 from sortitor.store.tables.journal import (
+    erased_devices,
+    erasures,
     journal,
     journal_creations,
     journal_effects,
@@ -87,6 +89,8 @@ __all__ = [
     "credentials",
     "devices",
     "discrepancies",
+    "erased_devices",
+    "erasures",
     "fleet_days",
     "folded",
     "grants",

@@ -5,7 +5,9 @@ from __future__ import annotations
 from sqlalchemy import (
     BigInteger,
     Column,
+    ForeignKey,
     Index,
+    Integer,
     LargeBinary,
     PrimaryKeyConstraint,
     Table,
@@ -45,6 +47,8 @@ journal = Table(
         nullable=False,
         server_default=text("((pg_current_xact_id())::text)::bigint"),
     ),
+    # Of an entry that was emptied: the erasure that vouches for its seal.
+    Column("erased_by", BigInteger),
     Index(None, "transaction_id"),
     Index(None, "operation", "id"),
     Index(None, "subject", "subject_id"),
@@ -76,6 +80,8 @@ journal_effects = Table(
     Column("device_id", BigInteger, nullable=False),
     Column("before", JSONB),
     Column("after", JSONB),
+    # Of an effect that was emptied: the digest of what it said.
+    Column("erased", LargeBinary),
     PrimaryKeyConstraint("device_id", "entry_id"),
 )
 
@@ -93,3 +99,23 @@ journal_creations = Table(
 )
 
 Index("ix_journal_effects_entry_id", journal_effects.c.entry_id, postgresql_using="brin")
+
+#: Erasures of retired devices, with the certificates that tell of them.
+erasures = Table(
+    "erasures",
+    metadata,
+    number_column(),
+    Column("at", Time, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("devices", Integer, nullable=False),
+    Column("entry_id", BigInteger, nullable=False),
+    Column("certificate", JSONB, nullable=False),
+)
+
+erased_devices = Table(
+    "erased_devices",
+    metadata,
+    Column("device_id", BigInteger, primary_key=True, autoincrement=False),
+    Column("erasure_id", ForeignKey("erasures.id"), nullable=False),
+    Index(None, "erasure_id"),
+)

@@ -1,0 +1,79 @@
+"""Erasing retired devices: what it leaves, and what proves it."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Any
+
+from sortitor.core.errors import BadInput, FieldProblem
+
+#: So many devices are erased in one go by hand.
+MOST_BY_HAND = 10_000
+
+
+def check_confirmation(confirmed: int, devices: int) -> None:
+    """Raise BadInput unless the number that was typed is that of the devices that would go."""
+    if confirmed == devices:
+        return
+    detail = f"Erasing cannot be taken back. It would erase {devices:,} devices, not {confirmed:,}."
+    remedy = f"Confirm it with the number of devices: {devices}."
+    raise BadInput(
+        "confirm_erasure",
+        detail,
+        remedy,
+        (FieldProblem("/confirm", "confirm_erasure", detail),),
+    )
+
+
+def fingerprint(salt: str, value: str) -> str:
+    """What a certificate says of an identifier: whoever knows it can find it again, nobody can
+    read it. SHA-256 over salt, a colon and the identifier, in hex.
+    """
+    return hashlib.sha256(f"{salt}:{value}".encode()).hexdigest()
+
+
+def certificate(
+    number: int,
+    at: datetime,
+    by: str,
+    reason: str | None,
+    salt: str,
+    devices: Sequence[tuple[int, str | None, str]],
+    identifiers: Sequence[tuple[int, str, str]],
+    gone: dict[str, int],
+    entry_id: int,
+) -> dict[str, Any]:
+    """The certificate of an erasure. devices: `(number, platform, ownership)`; identifiers:
+    `(device, kind, value)`; gone: what went beside them.
+    """
+    found: dict[int, list[dict[str, str]]] = {}
+    for device_id, kind, value in identifiers:
+        line = {"kind": kind, "sha256": fingerprint(salt, value)}
+        found.setdefault(device_id, []).append(line)
+    return {
+        "certificate": number,
+        "says": "These devices and all that was kept of them were erased.",
+        "at": at.isoformat(),
+        "by": by,
+        "reason": reason,
+        "journal_entry": entry_id,
+        "salt": salt,
+        "identifier_digest": "SHA-256 over salt, a colon and the identifier in capitals",
+        "erased": gone,
+        "not_reached": [
+            "backups made before, until they are replaced",
+            "mails that were sent",
+            "what a supplier or a directory says, in their own systems",
+        ],
+        "devices": [
+            {
+                "number": device_id,
+                "platform": platform,
+                "ownership": ownership,
+                "identifiers": found.get(device_id, []),
+            }
+            for device_id, platform, ownership in devices
+        ],
+    }
