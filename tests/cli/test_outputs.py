@@ -92,7 +92,8 @@ def furnish(world: World, tmp_path: Path) -> None:
         ownership="corporate",
         platform="android",
     )
-    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
+    code = a_pass(s, activation=Activation.SHARED, valid_days=90)
+    s.agent.knock(knocking(code, "KM-1"))
     s.agent.knock(knocking("AAAAA-AAAAA", "KM-9"))
     world.in_person(Role.ADMINISTRATOR)
     issuer = an_issuer(s, tmp_path, lambda: world.now)
@@ -130,7 +131,7 @@ def furnish(world: World, tmp_path: Path) -> None:
     world.later(days=40)
     s.sweeps.apply(rule, s.sweeps.preview(rule).digest)
     for serial in ("KM-SOLD", "KM-SCRAPPED"):
-        s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), serial))
+        s.agent.knock(knocking(code, serial))
         sold = Selection(identifiers=[serial])
         s.devices.retire(sold, s.devices.preview_retire(sold).digest)
         s.devices.erase(sold, s.devices.preview_erase(sold).digest, 1)

@@ -139,7 +139,7 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     everything = Selection(filter="id pr")
     s.naming.rename(s.naming.preview(selection=everything).digest, selection=everything)
     # One that was nobody's goes for ever, so that there is a certificate.
-    s.agent.knock(knocking(shared, "KM-SOLD"))
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-SOLD"))
     sold = Selection(filter='serial eq "KM-SOLD"')
     s.devices.retire(sold, s.devices.preview_retire(sold).digest)
     s.devices.erase(sold, s.devices.preview_erase(sold).digest, 1)

@@ -10,7 +10,6 @@ from typing import Any
 
 from sortitor.core import erasing as core
 from sortitor.core.errors import BadInput, Conflict, NotFound
-from sortitor.core.filters import parse
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule, brake
@@ -19,7 +18,7 @@ from sortitor.operations import seals
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.selections import resolve_selection
-from sortitor.operations.sweeps.rules import RULES
+from sortitor.operations.sweeps.rules import RULES, erasable, whoever
 from sortitor.store import devices as store_devices
 from sortitor.store import erasing as store
 from sortitor.store.documents import Kept
@@ -208,23 +207,8 @@ def erase_due(ctx: Context, key: Key, digest: str, confirm: int, reason: str | N
 
 def _due(ctx: Context, connection: Connection, rule: Rule) -> Selection:
     """At most so many as can be erased at once; a number that no device has where there is none."""
-    ids = _due_ids(ctx, connection, rule) if rule.retention_days else []
+    ids = erasable(ctx, connection, rule)
     return Selection(ids=tuple(ids[: core.MOST_BY_HAND]) or (0,))
-
-
-def _due_ids(ctx: Context, connection: Connection, rule: Rule) -> list[int]:
-    longer = [
-        _whoever(connection, other.document)
-        for other in RULES.shelf.every(connection)
-        if other.document.idle_window_days > rule.idle_window_days
-    ]
-    watched, days = _whoever(connection, rule), rule.retention_days
-    return store.due(connection, watched, longer, days, ctx.today, ctx.now)
-
-
-def _whoever(connection: Connection, rule: Rule) -> Selection:
-    """The devices that a rule is about, whatever their stage."""
-    return resolve_selection(connection, Selection(filter=parse(rule.filter or "id pr")))
 
 
 def run_scheduled(ctx: Context, kept: Kept[Rule]) -> None:
@@ -236,8 +220,8 @@ def run_scheduled(ctx: Context, kept: Kept[Rule]) -> None:
         return
     seals.seal(ctx)
     with ctx.changing() as connection:
-        ids = _due_ids(ctx, connection, rule)
-        watched = store_devices.count(connection, _whoever(connection, rule), ctx.now)
+        ids = erasable(ctx, connection, rule)
+        watched = store_devices.count(connection, whoever(connection, rule), ctx.now)
         if not ids or brake(len(ids), watched, rule):
             return
         chosen = Selection(ids=tuple(ids[: core.MOST_BY_HAND]))
@@ -250,7 +234,7 @@ def waiting(ctx: Context) -> list[tuple[Kept[Rule], int]]:
     """How many retired devices each rule's retention is over for."""
     with ctx.reading() as connection:
         rules = [kept for kept in RULES.shelf.every(connection) if kept.document.retention_days]
-        found = [(kept, len(_due_ids(ctx, connection, kept.document))) for kept in rules]
+        found = [(kept, len(erasable(ctx, connection, kept.document))) for kept in rules]
     return [(kept, number) for kept, number in found if number]
 
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { atTime, identifierWord, onDay, plural, words } from '../../shared/formats'
@@ -15,6 +15,7 @@ import { useHold } from '../../shared/actions/useHold'
 import { useTurning } from './useTurning'
 
 const route = useRoute()
+const router = useRouter()
 const session = useSession()
 const preview = usePreview()
 const path = computed(() => ({ device_id: Number(route.params.id) }))
@@ -40,7 +41,7 @@ function declare() {
   })
 }
 
-const { retire, bringBack } = useTurning()
+const { retire, bringBack, erase } = useTurning()
 
 function assign(person: string | null) {
   void preview.open({
@@ -322,6 +323,14 @@ const fields = (happening: Schemas['Happening']) =>
             block
             @click="bringBack({ ids: [device.id] })"
             >Preview bringing it back</v-btn
+          >
+          <v-btn
+            v-if="device.stage === 'retired' && session.may('sweep')"
+            variant="text"
+            color="error"
+            block
+            @click="erase({ ids: [device.id] }, () => router.push('/sweeps'))"
+            >Preview erasing it</v-btn
           >
         </v-card>
       </div>

@@ -212,7 +212,7 @@ function declare() {
   })
 }
 
-const { retire, bringBack } = useTurning()
+const { retire, bringBack, erase } = useTurning()
 const hold = useHold()
 
 function rename() {
@@ -438,6 +438,9 @@ function exported(form: 'csv' | 'xlsx') {
     >
     <v-btn variant="text" color="error" @click="retire(meant, finished)">Preview retiring</v-btn>
     <v-btn variant="text" @click="bringBack(meant, finished)">Preview bringing back</v-btn>
+    <v-btn v-if="session.may('sweep')" variant="text" color="error" @click="erase(meant, finished)"
+      >Preview erasing</v-btn
+    >
     <v-btn variant="text" @click="finished">None</v-btn>
   </v-card>
   <DataList

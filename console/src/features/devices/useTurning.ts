@@ -1,7 +1,7 @@
 import { api, got, type Schemas } from '../../api/client'
 import { usePreview } from '../../shared/actions/usePreview'
 
-/** Retiring devices and bringing them back by hand. */
+/** Retiring devices, bringing them back and erasing them by hand. */
 export function useTurning() {
   const preview = usePreview()
 
@@ -25,5 +25,18 @@ export function useTurning() {
     })
   }
 
-  return { retire, bringBack }
+  function erase(selection: Schemas['Selection'], done?: () => void) {
+    const body = { selection }
+    void preview.open({
+      look: () => got(api.POST('/api/v1/devices/erase/preview', { body })),
+      act: (digest, reason, _, confirm) =>
+        got(
+          api.POST('/api/v1/devices/erase/apply', { body: { ...body, digest, reason, confirm } }),
+        ),
+      final: true,
+      done,
+    })
+  }
+
+  return { retire, bringBack, erase }
 }

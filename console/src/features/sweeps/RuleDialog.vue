@@ -24,6 +24,7 @@ const form = reactive({
   filter: '',
   notice: '0',
   remind: '0',
+  retention: '0',
   contacts: '',
   hours: '',
   brake: 5,
@@ -42,6 +43,7 @@ watch(open, (is) => {
     filter: rule?.filter ?? '',
     notice: String(rule?.dormant_days ?? 0),
     remind: String(rule?.remind_days ?? 0),
+    retention: String(rule?.retention_days ?? 0),
     contacts: rule?.contacts?.join('\n') ?? '',
     hours: rule?.every_hours ? String(rule.every_hours) : '',
     brake: rule?.brake_percent ?? 5,
@@ -56,6 +58,7 @@ const written = (): Schemas['Rule'] => ({
   filter: form.filter.trim() || null,
   dormant_days: Number(form.notice || 0),
   remind_days: Number(form.remind || 0),
+  retention_days: Number(form.retention || 0),
   contacts: lines(form.contacts),
   every_hours: form.hours === '' ? null : Number(form.hours),
   brake_percent: Number(form.brake),
@@ -128,6 +131,13 @@ function save() {
         label="Mail again so many days before (0: not)"
         type="number"
         min="0"
+      />
+      <v-text-field
+        v-model="form.retention"
+        label="Days retired, then erased for ever (0: kept)"
+        type="number"
+        min="0"
+        max="3650"
       />
     </div>
     <v-textarea

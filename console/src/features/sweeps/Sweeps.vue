@@ -11,6 +11,7 @@ import { useSession } from '../../shared/actions/useSession'
 import { atTime, number, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
+import ErasureList from './ErasureList.vue'
 import HoldList from './HoldList.vue'
 import RuleDialog from './RuleDialog.vue'
 
@@ -32,6 +33,7 @@ const ruleColumns = [
   { key: 'idle_window_days', title: 'Idle window', number: true },
   { key: 'who', title: 'Watches' },
   { key: 'notice', title: 'Notice', number: true },
+  { key: 'retention', title: 'Erased', number: true },
   { key: 'when', title: 'Runs' },
   { key: 'brake_percent', title: 'Brake', number: true },
   { key: 'act', title: '' },
@@ -64,6 +66,21 @@ function look(id: number) {
   })
 }
 
+function lookAtErasure(id: number) {
+  const path = { key: String(id) }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/sweep-rules/{key}/erasure/preview', { params: { path } })),
+    act: (digest, reason, _, confirm) =>
+      got(
+        api.POST('/api/v1/sweep-rules/{key}/erasure/apply', {
+          params: { path },
+          body: { digest, reason, confirm },
+        }),
+      ),
+    final: true,
+  })
+}
+
 function revert(run: Schemas['Sweep']) {
   const path = { sweep_id: run.id }
   void preview.open({
@@ -85,6 +102,7 @@ function edit(rule: Rule | null) {
 
 onMounted(() => {
   if (route.query.rule) look(Number(route.query.rule))
+  if (route.query.erasure) lookAtErasure(Number(route.query.erasure))
   if (route.query.tab === 'holds') document.getElementById('holds')?.scrollIntoView()
 })
 </script>
@@ -116,6 +134,16 @@ onMounted(() => {
     <template #notice="{ item }">{{
       item.dormant_days ? plural(item.dormant_days, 'day') : 'none'
     }}</template>
+    <template #retention="{ item }"
+      ><v-btn
+        v-if="item.retention_days"
+        size="small"
+        variant="text"
+        color="primary"
+        @click="lookAtErasure(item.id)"
+        >after {{ plural(item.retention_days, 'day') }}</v-btn
+      ><template v-else>never</template></template
+    >
     <template #when="{ item }">{{
       item.every_hours ? `every ${plural(item.every_hours, 'hour')}` : 'by hand'
     }}</template>
@@ -184,5 +212,6 @@ onMounted(() => {
     >
   </DataList>
   <HoldList />
+  <ErasureList />
   <RuleDialog v-model="open" :rule="changing" />
 </template>

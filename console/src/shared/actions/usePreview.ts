@@ -7,8 +7,15 @@ import { useJob } from './useJob'
 /** Look, then act: one change from its preview to its applying. */
 export interface Change {
   look: () => Promise<Preview>
-  act: (digest: string, reason: string | null, preview: Preview) => Promise<unknown>
+  act: (
+    digest: string,
+    reason: string | null,
+    preview: Preview,
+    confirm: number,
+  ) => Promise<unknown>
   done?: () => void
+  /** It cannot be taken back: the number of devices is typed before it is done. */
+  final?: boolean
   /** The reason was given already. */
   reasoned?: boolean
   /** What to do with lines that are marked: keep these devices out of it. */
@@ -41,11 +48,11 @@ export function usePreview() {
     }
   }
 
-  async function apply(reason: string) {
+  async function apply(reason: string, confirm = 0) {
     if (!state.change || !state.preview) return
     Object.assign(state, { busy: true, error: null })
     try {
-      await state.change.act(state.preview.digest, reason.trim() || null, state.preview)
+      await state.change.act(state.preview.digest, reason.trim() || null, state.preview, confirm)
       const { done } = state.change
       close()
       await queries.invalidateQueries()

@@ -11,11 +11,16 @@ const { state, long, apply, close } = usePreview()
 const reason = ref('')
 const shown = computed({ get: () => state.change !== null, set: (open) => !open && close() })
 const marked = ref<number[]>([])
+const typed = ref('')
+const confirmed = computed(
+  () => !state.change?.final || Number(typed.value) === state.preview?.examples_total,
+)
 watch(
   () => state.change,
   () => {
     reason.value = ''
     marked.value = []
+    typed.value = ''
   },
 )
 
@@ -135,7 +140,13 @@ function keep() {
             label="Reason, for the journal (optional)"
             maxlength="500"
             autofocus
-            @keydown.enter="apply(reason)"
+            @keydown.enter="confirmed && apply(reason, Number(typed))"
+          />
+          <v-text-field
+            v-if="state.change?.final && !state.preview.nothing_to_do"
+            v-model="typed"
+            label="Nothing brings them back. Type how many devices it is"
+            inputmode="numeric"
           />
         </template>
       </v-card-text>
@@ -147,8 +158,8 @@ function keep() {
           color="primary"
           variant="flat"
           :loading="state.busy"
-          :disabled="state.preview.nothing_to_do"
-          @click="apply(reason)"
+          :disabled="state.preview.nothing_to_do || !confirmed"
+          @click="apply(reason, Number(typed))"
           >{{ state.preview.apply_label }}</v-btn
         >
       </v-card-actions>

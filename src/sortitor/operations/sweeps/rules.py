@@ -5,14 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from sortitor.core.previews import Count
+from sortitor.core.filters import parse
+from sortitor.core.previews import Count, plural
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule, watching
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.operations.selections import resolve_selection
+from sortitor.store import erasing, tables
 from sortitor.store import sweeps as store
-from sortitor.store import tables
 from sortitor.store.documents import Shelf
 from sortitor.store.engine import Connection
 
@@ -73,9 +74,16 @@ class Rules(DocumentKind[Rule]):
                 Count("watched_before", "watched before", before.watched),
                 Count("past_before", "past it before", before.past(former.idle_window_days)),
             ]
+        warnings = ["Nothing is retired by saving it."]
+        if days := wanted.proposed.retention_days:
+            gone = len(erasable(ctx, connection, wanted.proposed))
+            counts.append(Count("erasable", "retired devices to erase", gone, "warn"))
+            warnings.append(
+                f"Its runs erase a device {plural(days, 'day')} after it was retired, for ever."
+            )
         return Effect(
             counts=tuple(counts),
-            warnings=("Nothing is retired by saving it.",),
+            warnings=tuple(warnings),
             facts=[count.count for count in counts],
         )
 
@@ -98,3 +106,23 @@ def look(ctx: Context, rule: Rule) -> IdleDays:
     rule.check()
     with ctx.reading() as connection:
         return idle_days(ctx, connection, rule)
+
+
+def whoever(connection: Connection, rule: Rule) -> Selection:
+    """The devices that a rule is about, whatever their stage."""
+    return resolve_selection(connection, Selection(filter=parse(rule.filter or "id pr")))
+
+
+def erasable(ctx: Context, connection: Connection, rule: Rule) -> list[int]:
+    """The retired devices for which the retention of a rule, saved or not, is over. Of several
+    rules the one with the longest window counts here too.
+    """
+    if not rule.retention_days:
+        return []
+    longer = [
+        whoever(connection, other.document)
+        for other in RULES.shelf.every(connection)
+        if other.document.idle_window_days > rule.idle_window_days
+    ]
+    about, days = whoever(connection, rule), rule.retention_days
+    return erasing.due(connection, about, longer, days, ctx.today, ctx.now)
