@@ -97,7 +97,7 @@ const end = (one: Schemas['Hold']) =>
     <template #devices="{ item }">{{ number(item.devices) }}</template>
     <template #state="{ item }"
       ><v-chip :color="{ running: 'success', coming: 'info', over: undefined }[item.state]">{{
-        label('hold-state', item.state)
+        label('hold_state', item.state)
       }}</v-chip></template
     >
     <template #days="{ item }"

@@ -42,7 +42,7 @@ describe('look, then act', () => {
     await open({ look: async () => shown('d1'), act, done })
     expect(state.preview?.digest).toBe('d1')
     await apply('  new season ')
-    expect(act).toHaveBeenCalledWith('d1', 'new season', shown('d1'))
+    expect(act).toHaveBeenCalledWith('d1', 'new season', shown('d1'), 0)
     expect(done).toHaveBeenCalledOnce()
     expect(state.change).toBeNull()
   })
@@ -55,7 +55,7 @@ describe('look, then act', () => {
     expect([state.moved, state.preview?.digest]).toEqual([true, 'd2'])
     act.mockResolvedValueOnce(undefined)
     await apply('')
-    expect(act).toHaveBeenLastCalledWith('d2', null, shown('d2'))
+    expect(act).toHaveBeenLastCalledWith('d2', null, shown('d2'), 0)
   })
 
   it('says why it could not be looked at', async () => {

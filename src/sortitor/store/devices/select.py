@@ -33,7 +33,7 @@ from sortitor.store.cohorts import (
     member_of,
 )
 from sortitor.store.engine import plan_anew
-from sortitor.store.filters import compiled
+from sortitor.store.filters import compiled, said_of, spoken_of, worked_out
 from sortitor.store.rows import among
 from sortitor.store.tables import (
     cohorts,
@@ -220,13 +220,16 @@ def counts(connection: Connection, selections: Sequence[Selection], now: datetim
     """How many devices each selection holds, in one pass over the fleet."""
     if not selections:
         return []
-    return list(
-        connection.execute(
-            select(
-                *(func.count().filter(matching(selection, now)) for selection in selections)
-            ).select_from(devices)
-        ).one()
-    )
+    conditions = [matching(selection, now) for selection in selections]
+    spoken = dict.fromkeys(column for one in conditions for column in spoken_of(one))
+    # What every condition compares is worked out once for each device. Conditions are columns of a
+    # selection and not of the counting, where the planner takes them for asked once, and looks
+    # people up for each device instead of gathering those who fit.
+    facts = worked_out(select(devices.c.id, *spoken)).offset(0).subquery()
+    fits = [said_of(facts, one).label(f"fits_{place}") for place, one in enumerate(conditions)]
+    each = select(*fits).offset(0).subquery()
+    counted = (func.count().filter(one) for one in each.c)
+    return list(connection.execute(select(*counted)).one())
 
 
 def people_among(connection: Connection, selection: Selection, now: datetime) -> int:
