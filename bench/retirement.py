@@ -27,8 +27,8 @@ SELECT idle, held, due, site, platform, count(*) FROM (
             EXISTS (SELECT FROM hold_devices hd JOIN holds h ON h.id = hd.hold_id
                 WHERE hd.device_id = d.id AND h.ended_at IS NULL
                 AND current_date BETWEEN h.from_on AND h.until_on) AS held
-        FROM devices d WHERE stage IN ('parked', 'active', 'dormant')
-    ) watched
+        FROM devices d WHERE stage IN ('parked', 'active', 'dormant') OFFSET 0
+    ) watched OFFSET 0
 ) judged GROUP BY GROUPING SETS ((idle, held), (due), (due, site), (due, platform));
 SELECT id, name, site, platform FROM (
     SELECT *, current_date - coalesce(last_seen_at, enrolled_at, created_at)::date AS idle
@@ -101,6 +101,7 @@ def measure(cluster: Cluster) -> list[Figure]:
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute(fleet())
             connection.execute("VACUUM ANALYZE")
+            connection.execute("SET work_mem = '256MB'")
             by_hand = _by_hand()
             connection.execute(by_hand)
             floor = typical(partial(connection.execute, by_hand), 3)

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any
 
 from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.previews import plural
 
 #: So many devices are erased in one go by hand.
 MOST_BY_HAND = 10_000
@@ -17,7 +18,8 @@ def check_confirmation(confirmed: int, devices: int) -> None:
     """Raise BadInput unless the number that was typed is that of the devices that would go."""
     if confirmed == devices:
         return
-    detail = f"Erasing cannot be taken back. It would erase {devices:,} devices, not {confirmed:,}."
+    gone = plural(devices, "device")
+    detail = f"Erasing cannot be taken back. It would erase {gone}, not {confirmed:,}."
     remedy = f"Confirm it with the number of devices: {devices}."
     raise BadInput(
         "confirm_erasure",
@@ -32,6 +34,22 @@ def fingerprint(salt: str, value: str) -> str:
     read it. SHA-256 over salt, a colon and the identifier, in hex.
     """
     return hashlib.sha256(f"{salt}:{value}".encode()).hexdigest()
+
+
+#: In which order a certificate is read.
+ORDER = (
+    "certificate",
+    "says",
+    "at",
+    "by",
+    "reason",
+    "journal_entry",
+    "erased",
+    "devices",
+    "not_reached",
+    "identifier_digest",
+    "salt",
+)
 
 
 def certificate(

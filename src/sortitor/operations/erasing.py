@@ -184,8 +184,8 @@ def certificate(ctx: Context, erasure_id: int, seed: bytes) -> dict[str, Any]:
     """The certificate of an erasure, signed with the installation's key (JWS, RFC 7515)."""
     with ctx.reading() as connection:
         found = or_not_found(store.one(connection, erasure_id), "erasure", erasure_id)
-    text = json.dumps(found.certificate, sort_keys=True)
-    return {**found.certificate, **seals.signed(text, seed)}
+    told = {name: found.certificate[name] for name in core.ORDER}
+    return {**told, **seals.signed(json.dumps(told, ensure_ascii=False), seed)}
 
 
 # ---- after the retention of a rule
