@@ -23,6 +23,7 @@ from psycopg import sql
 from tests.identifiers import imei as imei
 
 from sortitor.client import Sortitor
+from sortitor.client.devices import Flag
 from sortitor.core.vocabulary import Platform, Role
 from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Clock, Context
@@ -297,3 +298,9 @@ def hold(s: Sortitor, *ids: int, until: date, reason: str = "laid up", **more: o
     selection = Selection(ids=list(ids)) if ids else None
     wanted = HoldNew(selection=selection, reason=reason, until_on=until, **more)
     return s.holds.add(wanted, s.holds.preview(wanted).digest)
+
+
+def report(s: Sortitor, *ids: int, flag: Flag | None) -> None:
+    """Report devices missing or stolen, or found again."""
+    chosen = Selection(ids=list(ids))
+    s.devices.report(chosen, flag, s.devices.preview_report(chosen, flag).digest)

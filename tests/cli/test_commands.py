@@ -154,7 +154,7 @@ def test_devices_are_found_read_declared_named_and_held(
         == 0
     )
     assert "2026-04-12" in run("device", "show", "LAMP-1").out
-    assert run("device", "report", "LAMP-1", "stolen").code == 0
+    assert run("device", "report", "stolen", "-q", "LAMP-1", "-y").code == 0
     assert "stolen" in run("device", "list", "--query", "LAMP-1").out
 
 

@@ -14,6 +14,7 @@ from tests.worlds import (
     import_people,
     knocking,
     manifest,
+    report,
 )
 
 from sortitor.client import Sortitor
@@ -206,7 +207,7 @@ def test_a_device_reported_stolen_is_refused_and_checks_in_no_more(
     s = world.client()
     credential, device_id = in_use(world, tmp_path)
     seen = s.agent.check_in(credential)
-    s.devices.report(device_id, "stolen", "left on the quay")
+    report(s, device_id, flag="stolen")
     before = s.devices.show(device_id).last_seen_at
     world.later(hours=1)
     with pytest.raises(SignInNeeded):
@@ -216,7 +217,7 @@ def test_a_device_reported_stolen_is_refused_and_checks_in_no_more(
     assert "flagged" in answer.codes
     assert answer.credential is None
     assert s.devices.show(device_id).person_name == "Maud Fenwick"
-    s.devices.report(device_id, None, "found")
+    report(s, device_id, flag=None)
     assert s.agent.check_in(credential).device_id == seen.device_id
 
 
@@ -225,7 +226,7 @@ def test_the_gate_tells_strangers_nothing(world: World, tmp_path: Path) -> None:
     s = world.client()
     credential, device_id = in_use(world, tmp_path)
     assert credential
-    s.devices.report(device_id, "stolen", "left on the quay")
+    report(s, device_id, flag="stolen")
     change_baseline(s, android="99")
     stated = [
         knocking("AAAAA-AAAAA", "KM-1", person="maud"),

@@ -16,6 +16,7 @@ from tests.worlds import (
     import_people,
     knocking,
     manifest,
+    report,
 )
 
 from sortitor.client import Sortitor
@@ -147,3 +148,34 @@ def test_two_retire_the_same_at_once(world: World, tmp_path: Path) -> None:
     entry = next(iter(s.journal.list("device.retire")))
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
     assert s.devices.count(filter='stage eq "active"') == 2
+
+
+def test_reports_of_many_say_what_they_do_and_are_taken_back(world: World) -> None:
+    s = world.client()
+    code = a_pass(s, activation=Activation.SHARED)
+    credentials = [s.agent.knock(knocking(code, f"RP-{n}")).credential or "" for n in range(3)]
+    chosen = Selection(identifiers=["RP-0", "RP-1"])
+    shown = s.devices.preview_report(chosen, "stolen")
+    assert {count.key: count.count for count in shown.counts} == {
+        "reported": 2,
+        "in_use": 2,
+        "same": 0,
+    }
+    assert "refused" in shown.warnings[0]
+    s.devices.report(chosen, "stolen", shown.digest, "police report 7781")
+    assert s.devices.count(filter='flag eq "stolen"') == 2
+    refused = s.agent.knock(knocking(code, "RP-0"))
+    assert (refused.outcome, refused.credential) == (Outcome.REFUSED, None)
+    # A sign of life is worth more than a credential that has ended.
+    s.agent.check_in(credentials[1])
+    assert s.devices.preview_report(chosen, "stolen").nothing_to_do
+    with pytest.raises(Refused) as nothing:
+        s.devices.report(chosen, "stolen", s.devices.preview_report(chosen, "stolen").digest)
+    assert nothing.value.problem.code == "nothing_to_do"
+    entry = next(iter(s.journal.list("device.report")))
+    assert entry.summary == "2 devices reported stolen"
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert s.devices.count(filter="flag pr") == 0
+    report(s, 3, flag="missing")
+    report(s, 3, flag=None)
+    assert s.devices.show(3).timeline[0].summary.endswith("found")

@@ -21,6 +21,7 @@ from tests.worlds import (
     import_people,
     knocking,
     manifest,
+    report,
 )
 
 import sortitor.operations
@@ -224,7 +225,7 @@ ACTS: dict[str, Act] = {
     "device.retire": lambda s, _: s.devices.retire(ALL, s.devices.preview_retire(ALL).digest),
     "device.rename": lambda s, _: rename(s),
     "device.name": lambda s, _: s.devices.name(1, "BRIDGE"),
-    "device.report": lambda s, _: s.devices.report(2, "stolen"),
+    "device.report": lambda s, _: report(s, 2, flag="stolen"),
     "device.assign": lambda s, _: s.devices.assign(
         1, "maud", s.devices.preview_assign(1, "maud").digest
     ),

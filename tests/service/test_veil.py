@@ -28,6 +28,7 @@ from tests.worlds import (
     import_people,
     knocking,
     manifest,
+    report,
 )
 
 from sortitor.client import Sortitor
@@ -117,7 +118,7 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     import_lot(s, manifest(folder, second, "second.csv"), platform="android")
     for number in (1, 2, 3):
         hold(s, number, until=date(2026, 4, 12))
-        s.devices.report(number, "missing")
+        report(s, number, flag="missing")
     s.devices.assign(2, "maud", s.devices.preview_assign(2, "maud").digest)
     broken = [
         "serial,imei,ownership,platform",
@@ -166,6 +167,7 @@ BODIES: dict[str, list[Any]] = {
     "/devices/retire/preview": [{"selection": EVERYTHING}],
     "/devices/bring-back/preview": [{"selection": EVERYTHING}],
     "/devices/erase/preview": [{"selection": EVERYTHING}],
+    "/devices/report/preview": [{"selection": EVERYTHING, "flag": "stolen"}],
     "/holds/preview": [
         {"selection": EVERYTHING, "reason": "x", "until_on": "2026-06-01"},
         {"person": "maud", "reason": "x", "until_on": "2026-06-01"},

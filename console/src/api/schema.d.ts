@@ -926,6 +926,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/report/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Report
+         * @description Report as previewed.
+         */
+        post: operations["apply_report_api_v1_devices_report_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/report/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Report
+         * @description Which of the selected devices would be reported missing, stolen or found, and what that
+         *     does.
+         */
+        post: operations["preview_report_api_v1_devices_report_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/retire/apply": {
         parameters: {
             query?: never;
@@ -1040,26 +1081,6 @@ export interface paths {
          * @description Name a device by hand; templates leave it alone from then on.
          */
         post: operations["name_device_api_v1_devices__device_id__name_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/devices/{device_id}/report": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Report Device
-         * @description Report a device missing or stolen, or clear the report.
-         */
-        post: operations["report_device_api_v1_devices__device_id__report_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -8855,13 +8876,25 @@ export interface components {
         };
         /**
          * Report
-         * @description Report a device missing or stolen; null clears the report.
+         * @description Devices, and what is reported of them; null: they are found again.
          */
         Report: {
             /** Flag */
             flag: ("missing" | "stolen") | null;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * ReportApply
+         * @description The same, as previewed.
+         */
+        ReportApply: {
+            /** Digest */
+            digest: string;
+            /** Flag */
+            flag: ("missing" | "stolen") | null;
             /** Reason */
             reason?: string | null;
+            selection: components["schemas"]["Selection"];
         };
         /**
          * Returning
@@ -13033,6 +13066,90 @@ export interface operations {
             };
         };
     };
+    apply_report_api_v1_devices_report_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReportApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_report_api_v1_devices_report_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Report"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     apply_retire_api_v1_devices_retire_apply_post: {
         parameters: {
             query?: never;
@@ -13261,49 +13378,6 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["SetName"];
-            };
-        };
-        responses: {
-            /** @description Successful Response */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description Not at the moment; `Retry-After` says when to try again */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description What went wrong, and what to do */
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    report_device_api_v1_devices__device_id__report_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Its number. */
-                device_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Report"];
             };
         };
         responses: {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 import click
 
@@ -514,16 +514,29 @@ def name(s: Sortitor, device: str, name: str, reason: str | None) -> None:
 
 
 @device.command()
-@click.argument("device")
-@click.argument("what", type=click.Choice(["missing", "stolen", "clear"]))
-@reason_option
+@click.argument("what", type=click.Choice(["missing", "stolen", "found"]))
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
+@selection_options
+@change_options
 @with_client
-def report(s: Sortitor, device: str, what: str, reason: str | None) -> None:
-    """Report a device missing or stolen (it is refused when it knocks), or clear the report.
+def report(
+    s: Sortitor,
+    what: Literal["missing", "stolen", "found"],
+    ids: tuple[int, ...],
+    yes: bool,
+    reason: str | None,
+    **given: Any,
+) -> None:
+    """Report devices missing or stolen (they are refused when they knock), or found again.
 
     \b
     Example:
-      sortitor device report 412 stolen --reason "police report 7781"
+      sortitor device report stolen --id 412 --reason "police report 7781"
     """
-    s.devices.report(find_one(s, device), None if what == "clear" else what, reason)
-    talk("Noted.")
+    selection = named(s, given, ids)
+    flag = None if what == "found" else what
+    preview = s.devices.preview_report(selection, flag)
+    agree(preview, yes)
+    s.devices.report(selection, flag, preview.digest, reason)
+    talk("Noted. Next: sortitor journal list --most 1")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, Literal
 
 from sortitor.client.noun import Noun
 from sortitor.core.vocabulary import (
@@ -12,6 +12,9 @@ from sortitor.core.vocabulary import (
 from sortitor.schemas import devices as d
 from sortitor.schemas.base import Preview
 from sortitor.schemas.sweeps import Erasure
+
+#: What a device is reported as.
+Flag = Literal["missing", "stolen"]
 
 
 class Devices(Noun):
@@ -126,6 +129,18 @@ class Devices(Noun):
         """Name a device by hand."""
         self._t.send("POST", f"/devices/{device_id}/name", json=d.SetName(name=name, reason=reason))
 
-    def report(self, device_id: int, flag: str | None, reason: str | None = None) -> None:
-        """Report missing or stolen; None clears."""
-        self._t.send("POST", f"/devices/{device_id}/report", json={"flag": flag, "reason": reason})
+    def preview_report(self, selection: d.Selection, flag: Flag | None) -> Preview:
+        """Which devices would be reported missing or stolen (None: found), and what that does."""
+        given = d.Report(selection=selection, flag=flag)
+        return self._t.call(Preview, "POST", "/devices/report/preview", json=given)
+
+    def report(
+        self,
+        selection: d.Selection,
+        flag: Flag | None,
+        digest: str,
+        reason: str | None = None,
+    ) -> Preview:
+        """Report as previewed."""
+        given = d.ReportApply(selection=selection, flag=flag, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/devices/report/apply", json=given)

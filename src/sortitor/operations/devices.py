@@ -388,19 +388,3 @@ def set_name(ctx: Context, device_id: int, name: str, reason: str | None) -> Non
             reason=reason,
         )
         store.patch_one(connection, entry, device_id, {"name": name, "name_basis": Basis.MANUAL})
-
-
-def set_flag(ctx: Context, device_id: int, flag: str | None, reason: str | None) -> None:
-    """Report a device missing or stolen, or (None) clear the report."""
-    with ctx.changing() as connection:
-        device = or_not_found(store.one(connection, device_id, lock=True), "device", device_id)
-        what = f"reported {flag}" if flag else "no longer reported"
-        entry = ctx.record(
-            connection,
-            "device.report",
-            "device",
-            f"{_called(device)} {what}",
-            subject_id=device_id,
-            reason=reason,
-        )
-        store.patch_one(connection, entry, device_id, {"flag": flag})

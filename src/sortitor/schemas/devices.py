@@ -180,14 +180,20 @@ class SetName(Request):
     reason: str | None = Field(default=None, max_length=500)
 
 
-class Report(Request):
-    """Report a device missing or stolen; null clears the report."""
-
-    flag: Literal["missing", "stolen"] | None
-    reason: str | None = Field(default=None, max_length=500)
-
-
 class EraseApply(TurnApply):
     """Erase as previewed, confirmed a second time."""
 
     confirm: int = Field(description="How many devices are erased, as the preview says.")
+
+
+class Report(Turn):
+    """Devices, and what is reported of them; null: they are found again."""
+
+    flag: Literal["missing", "stolen"] | None
+
+
+class ReportApply(Report):
+    """The same, as previewed."""
+
+    digest: str
+    reason: str | None = Field(default=None, max_length=500)

@@ -41,7 +41,7 @@ function declare() {
   })
 }
 
-const { retire, bringBack, erase } = useTurning()
+const { retire, bringBack, erase, report } = useTurning()
 
 function assign(person: string | null) {
   void preview.open({
@@ -98,15 +98,6 @@ const rename = () =>
       api.POST('/api/v1/devices/{device_id}/name', {
         params: { path: path.value },
         body: { name: form.name },
-      }),
-    ),
-  )
-const report = (flag: 'missing' | 'stolen' | null) =>
-  run(() =>
-    got(
-      api.POST('/api/v1/devices/{device_id}/report', {
-        params: { path: path.value },
-        body: { flag },
       }),
     ),
   )
@@ -298,13 +289,25 @@ const fields = (happening: Schemas['Happening']) =>
           <v-btn variant="outlined" color="primary" block :disabled="!form.name" @click="rename"
             >Name it</v-btn
           >
-          <v-btn v-if="!device.flag" variant="text" color="error" block @click="report('missing')"
+          <v-btn
+            v-if="!device.flag"
+            variant="text"
+            color="error"
+            block
+            @click="report({ ids: [device.id] }, 'missing')"
             >Report missing</v-btn
           >
-          <v-btn v-if="!device.flag" variant="text" color="error" block @click="report('stolen')"
+          <v-btn
+            v-if="!device.flag"
+            variant="text"
+            color="error"
+            block
+            @click="report({ ids: [device.id] }, 'stolen')"
             >Report stolen</v-btn
           >
-          <v-btn v-else variant="text" block @click="report(null)">Clear the report</v-btn>
+          <v-btn v-else variant="text" block @click="report({ ids: [device.id] }, null)"
+            >Preview clearing the report</v-btn
+          >
         </v-card>
         <v-card class="pa-4 stack">
           <h2>Retirement</h2>

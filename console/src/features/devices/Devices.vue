@@ -212,7 +212,12 @@ function declare() {
   })
 }
 
-const { retire, bringBack, erase } = useTurning()
+const { retire, bringBack, erase, report } = useTurning()
+const reports = [
+  { title: 'missing', flag: 'missing' },
+  { title: 'stolen', flag: 'stolen' },
+  { title: 'found again', flag: null },
+] as const
 const hold = useHold()
 
 function rename() {
@@ -436,6 +441,18 @@ function exported(form: 'csv' | 'xlsx') {
     <v-btn variant="text" @click="hold.open({ selection: meant }, 'these devices', finished)"
       >Hold</v-btn
     >
+    <v-menu>
+      <template #activator="{ props }"
+        ><v-btn variant="text" v-bind="props">Report</v-btn></template
+      >
+      <v-list
+        ><v-list-item
+          v-for="one in reports"
+          :key="one.title"
+          :title="one.title"
+          @click="report(meant, one.flag, finished)"
+      /></v-list>
+    </v-menu>
     <v-btn variant="text" color="error" @click="retire(meant, finished)">Preview retiring</v-btn>
     <v-btn variant="text" @click="bringBack(meant, finished)">Preview bringing back</v-btn>
     <v-btn v-if="session.may('sweep')" variant="text" color="error" @click="erase(meant, finished)"

@@ -38,5 +38,19 @@ export function useTurning() {
     })
   }
 
-  return { retire, bringBack, erase }
+  function report(
+    selection: Schemas['Selection'],
+    flag: 'missing' | 'stolen' | null,
+    done?: () => void,
+  ) {
+    const body = { selection, flag }
+    void preview.open({
+      look: () => got(api.POST('/api/v1/devices/report/preview', { body })),
+      act: (digest, reason) =>
+        got(api.POST('/api/v1/devices/report/apply', { body: { ...body, digest, reason } })),
+      done,
+    })
+  }
+
+  return { retire, bringBack, erase, report }
 }

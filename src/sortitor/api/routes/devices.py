@@ -16,7 +16,7 @@ from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices, erasing, retiring, seals
+from sortitor.operations import devices, erasing, reporting, retiring, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.operations.sweeps.standing import Standing
@@ -34,6 +34,7 @@ from sortitor.schemas.devices import (
     Happening,
     Identifier,
     Report,
+    ReportApply,
     SeatOfDevice,
     SetName,
     SweepOfDevice,
@@ -317,6 +318,24 @@ def apply_erase(ctx: MaySweep, given: EraseApply) -> Erasure:
     return Erasure.model_validate(done)
 
 
+@router.post("/devices/report/preview")
+def preview_report(ctx: MayLook, given: Report) -> Preview:
+    """Which of the selected devices would be reported missing, stolen or found, and what that
+    does.
+    """
+    selection = selection_of(ctx, given.selection)
+    return Preview.model_validate(reporting.preview(ctx, selection, given.flag))
+
+
+@router.post("/devices/report/apply")
+def apply_report(ctx: MayManageDevices, given: ReportApply) -> Preview:
+    """Report as previewed."""
+    selection = selection_of(ctx, given.selection)
+    return Preview.model_validate(
+        reporting.report(ctx, selection, given.flag, given.digest, given.reason)
+    )
+
+
 @router.post("/devices/{device_id}/assign/preview")
 def preview_assign(ctx: MayLook, device_id: Number, given: Assign) -> Preview:
     """What giving the device to a person would change."""
@@ -335,9 +354,3 @@ def apply_assign(ctx: MayManageDevices, device_id: Number, given: AssignApply) -
 def name_device(ctx: MayManageDevices, device_id: Number, given: SetName) -> None:
     """Name a device by hand; templates leave it alone from then on."""
     devices.set_name(ctx, device_id, given.name, given.reason)
-
-
-@router.post("/devices/{device_id}/report", status_code=204)
-def report_device(ctx: MayManageDevices, device_id: Number, given: Report) -> None:
-    """Report a device missing or stolen, or clear the report."""
-    devices.set_flag(ctx, device_id, given.flag, given.reason)

@@ -209,6 +209,7 @@ class TurnRow:
     person_id: int | None
     person_name: str | None
     serial: str | None
+    flag: str | None
     held: bool
     name_taken: bool
 
@@ -237,6 +238,7 @@ def turn_rows(
             devices.c.person_id,
             people.c.name.label("person_name"),
             an_identifier("serial"),
+            devices.c.flag,
             held(now).label("held"),
             taken.label("name_taken"),
         )
