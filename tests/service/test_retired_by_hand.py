@@ -20,7 +20,7 @@ from tests.worlds import (
 )
 
 from sortitor.client import Sortitor
-from sortitor.client.errors import FactsMoved, Refused
+from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.vocabulary import Activation, Outcome, Returning, Role, Stage
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Quota
@@ -166,8 +166,8 @@ def test_reports_of_many_say_what_they_do_and_are_taken_back(world: World) -> No
     assert s.devices.count(filter='flag eq "stolen"') == 2
     refused = s.agent.knock(knocking(code, "RP-0"))
     assert (refused.outcome, refused.credential) == (Outcome.REFUSED, None)
-    # A sign of life is worth more than a credential that has ended.
-    s.agent.check_in(credentials[1])
+    with pytest.raises(SignInNeeded):
+        s.agent.check_in(credentials[1])
     assert s.devices.preview_report(chosen, "stolen").nothing_to_do
     with pytest.raises(Refused) as nothing:
         s.devices.report(chosen, "stolen", s.devices.preview_report(chosen, "stolen").digest)
@@ -176,6 +176,7 @@ def test_reports_of_many_say_what_they_do_and_are_taken_back(world: World) -> No
     assert entry.summary == "2 devices reported stolen"
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
     assert s.devices.count(filter="flag pr") == 0
+    s.agent.check_in(credentials[1])
     report(s, 3, flag="missing")
     report(s, 3, flag=None)
     assert s.devices.show(3).timeline[0].summary.endswith("found")

@@ -23,9 +23,10 @@ Flag = Literal["missing", "stolen"]
 _EXAMPLES = 50
 #: What a report does, and what it does not.
 _DOES = (
-    "When it knocks, whatever pass it shows, it is refused and stands among the refused arrivals.",
-    "Its credential stays good: if it checks in, its last sign of life tells when. To end the"
-    " credential, retire it. It keeps its seat, and counts to its person's quota.",
+    "It is refused when it checks in, and when it knocks, whatever pass it shows. Once it is found"
+    " again, its credential works as before.",
+    "It keeps its stage, its seat and its place in its person's quota. Sweeps take it when it has"
+    " been quiet for long; retire it to end all of that at once.",
 )
 
 
