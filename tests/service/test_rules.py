@@ -120,6 +120,11 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
         "UPDATE devices SET stage = (ARRAY['awaited', 'parked', 'active', 'dormant', 'retired'])[1"
         " + id %% 5], enrolled_at = now()"
     )
+    import_people(s, tmp_path, *(f"p{n},Person {n},,Deck,Dunlin,Crew" for n in range(7)))
+    world.rows(
+        "UPDATE devices SET person_id = (SELECT id FROM people WHERE user_name = 'p' || devices.id"
+        " %% 9)"
+    )
     choices = [
         (None, False),
         ('platform eq "android"', True),
@@ -141,6 +146,8 @@ def test_seats_needed_are_those_of_the_very_devices(world: World, tmp_path: Path
         }
         assert pool.needed == len(wanted)
         assert {d.id for d in s.devices.list(pool=pool.id)} == wanted
+        theirs = {d.person_id for d in s.devices.list() if d.id in wanted} - {None}
+        assert {one.id for one in s.people.list(pool=pool.name)} == theirs
         assert pool.state == ("short" if len(wanted) > 3 else "covered")
 
 

@@ -17205,6 +17205,8 @@ export interface operations {
             query?: {
                 query?: string | null;
                 group?: string | null;
+                /** @description Who has a device that takes a seat of this pool, by number or name */
+                pool?: string | null;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */

@@ -51,10 +51,18 @@ def import_people(s: Sortitor, file: Path, complete: bool, yes: bool, reason: st
 @person.command("list")
 @click.option("--query", "-q", help="User name, name or mail.")
 @click.option("--group", help="Only people of this group.")
+@click.option("--pool", help="Only people whose devices take a seat of this pool.")
 @most_option
 @output_option
 @with_client
-def list_people(s: Sortitor, query: str | None, group: str | None, most: int, output: str) -> None:
+def list_people(
+    s: Sortitor,
+    query: str | None,
+    group: str | None,
+    pool: str | None,
+    most: int,
+    output: str,
+) -> None:
     """List people with the number of their devices.
 
     \b
@@ -71,7 +79,7 @@ def list_people(s: Sortitor, query: str | None, group: str | None, most: int, ou
         "Devices": lambda p: p.holding,
     }
     write(
-        s.people.list(query, group, most + 1),
+        s.people.list(query, group, most + 1, pool),
         output,
         columns,
         hint="Next: sortitor person show USER-NAME",

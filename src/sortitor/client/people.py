@@ -44,10 +44,15 @@ class People(Noun):
         )
 
     def list(
-        self, query: str | None = None, group: str | None = None, most: int | None = None
+        self,
+        query: str | None = None,
+        group: str | None = None,
+        most: int | None = None,
+        pool: Key | None = None,
     ) -> Iterator[p.Person]:
-        """People by number."""
-        return self._t.pages(p.Person, "/people", {"query": query, "group": group}, most)
+        """People by number; `pool`: those whose devices take a seat of it."""
+        asked = {"query": query, "group": group, "pool": pool}
+        return self._t.pages(p.Person, "/people", asked, most)
 
     def show(self, person: Key) -> p.PersonDetail:
         """One person with devices and quota."""

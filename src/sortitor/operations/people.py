@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from sortitor.core.errors import BadInput
+from sortitor.core.filters import Filter
 from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
@@ -17,6 +18,7 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import is_number
 from sortitor.operations.files import read_file
 from sortitor.operations.quotas import Standing
+from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices as store_devices
 from sortitor.store import groups as store_groups
 from sortitor.store import people as store
@@ -108,11 +110,20 @@ def apply_import(
 
 
 def page(
-    ctx: Context, query: str | None, group: str | None, after: int, limit: int
+    ctx: Context,
+    query: str | None,
+    group: str | None,
+    after: int,
+    limit: int,
+    having: Filter | None = None,
 ) -> list[PersonRow]:
-    """People by id."""
+    """People by id; `having`: only those who have such a device."""
     with ctx.reading() as connection:
-        return store.page(connection, query, group, after, limit)
+        condition = None
+        if having is not None:
+            chosen = resolve_selection(connection, Selection(filter=having))
+            condition = store_devices.matching(chosen, ctx.now)
+        return store.page(connection, query, group, after, limit, condition)
 
 
 def find(connection: Connection, key: int | str) -> PersonRow:

@@ -16,6 +16,7 @@ from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
 from sortitor.store.cohorts import refresh_memberships_alone, written
 from sortitor.store.engine import raw
+from sortitor.store.filters import Condition
 from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
@@ -194,9 +195,14 @@ def held_of(rows: Iterable[Any]) -> Holding:
 
 
 def page(
-    connection: Connection, query: str | None, group: str | None, after: int, limit: int
+    connection: Connection,
+    query: str | None,
+    group: str | None,
+    after: int,
+    limit: int,
+    having: Condition | None = None,
 ) -> list[PersonRow]:
-    """People by id; `query` finds user name, name or mail."""
+    """People by id; `query` finds user name, name or mail; `having`: who has such a device."""
     statement = _PEOPLE.where(people.c.id > after).order_by(people.c.id).limit(limit)
     if query:
         statement = statement.where(
@@ -213,6 +219,9 @@ def page(
             .where(func.lower(group_table.c.name) == group.lower())
         )
         statement = statement.where(people.c.id.in_(inside))
+    if having is not None:
+        theirs = select(devices.c.person_id).where(having, devices.c.person_id.is_not(None))
+        statement = statement.where(people.c.id.in_(theirs))
     return read_all(connection, statement, PersonRow)
 
 

@@ -128,7 +128,10 @@ function takeBack(one: Schemas['Grant']) {
             <router-link :to="`/devices?pool=${pool.id}`">{{
               plural(pool.needed, 'device')
             }}</router-link><template v-if="course?.people">
-              of {{ number(course.people) }} people</template
+              of
+              <router-link :to="`/people?pool=${pool.id}`"
+                >{{ number(course.people) }} people</router-link
+              ></template
             >
           </dd>
           <dt>Seats</dt>

@@ -24,6 +24,7 @@ const hold = useHold()
 const input = ref<HTMLInputElement | null>(null)
 const query = computed(() => (route.query.query ? String(route.query.query) : undefined))
 const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
+const pool = computed(() => (route.query.pool ? String(route.query.pool) : undefined))
 const chosen = computed(() => (route.query.person ? Number(route.query.person) : null))
 const { data: groups } = useQuery({
   queryKey: ['groups'],
@@ -40,11 +41,13 @@ const { data: person } = useQuery({
     ),
 })
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Person']>(
-  () => ['people', query.value, group.value],
+  () => ['people', query.value, group.value, pool.value],
   (cursor) =>
     got(
       api.GET('/api/v1/people', {
-        params: { query: { query: query.value, group: group.value, cursor } },
+        params: {
+          query: { query: query.value, group: group.value, pool: pool.value, cursor },
+        },
       }),
     ),
 )
@@ -105,6 +108,11 @@ function importFile(event: Event) {
       >
     </template>
   </div>
+  <p v-if="pool" class="row-gap">
+    Only people whose devices take a seat of
+    <router-link :to="`/licences/${pool}`">this pool</router-link>.
+    <v-btn size="small" variant="text" @click="go({ pool: undefined })">Show everybody</v-btn>
+  </p>
   <div class="filters mb-3">
     <v-text-field
       :model-value="query"

@@ -13,7 +13,7 @@ from sortitor.api.http.routes import Route
 from sortitor.api.routes.devices import line
 from sortitor.api.routes.holds import hold_shape
 from sortitor.core.gate import quota_said
-from sortitor.operations import holds, people
+from sortitor.operations import holds, licences, people
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.people import Leaving, Person, PersonDetail, PersonQuota
 
@@ -28,11 +28,16 @@ def list_people(
     ctx: MayLook,
     query: str | None = None,
     group: str | None = None,
+    pool: Annotated[
+        str | None,
+        Query(description="Who has a device that takes a seat of this pool, by number or name"),
+    ] = None,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Any:
     """People by number; `query` finds user name, name or mail."""
-    rows = people.page(ctx, query, group, read_number(cursor) or 0, limit + 1)
+    having = None if pool is None else licences.filter_of(ctx, pool)
+    rows = people.page(ctx, query, group, read_number(cursor) or 0, limit + 1, having)
     return page(request, response, rows, limit, Person.model_validate, lambda row: row.id)
 
 
