@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -9,6 +10,8 @@ from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
+import segno
+from PIL import Image
 from tests.vouchers import an_issuer, trust, use
 from tests.worlds import NOW, World, a_pass, import_lot, knocking, manifest, sized
 
@@ -379,6 +382,36 @@ def test_the_report_of_a_month(world: World, issuer: Issuer, tmp_path: Path) -> 
     for month, code in (("2026-13", "bad_month"), ("2027-01", "month_to_come")):
         with pytest.raises(Refused) as refused:
             s.pools.report(month)
+        assert refused.value.problem.code == code
+
+
+def photograph(text: str, angle: int = 0, blank: bool = False) -> bytes:
+    """A picture of a sheet with a code on it, as a telephone takes it."""
+    drawn = io.BytesIO()
+    segno.make(text, error="l").save(drawn, kind="png", scale=5, border=6)
+    sheet = Image.new("L", (1600, 1200), 235)
+    if not blank:
+        code = Image.open(drawn).convert("L").rotate(angle, expand=True, fillcolor=235)
+        sheet.paste(code, (180, 140))
+    made = io.BytesIO()
+    sheet.save(made, "JPEG", quality=80)
+    return made.getvalue()
+
+
+def test_a_voucher_is_read_from_a_photograph(world: World, issuer: Issuer) -> None:
+    s = world.client()
+    s.pools.add(Pool(name="Signage", seats=1))
+    voucher = issuer.voucher("Signage", 3, 30)
+    for angle in (0, 7, 90):
+        assert s.pools.read_picture(photograph(voucher, angle)) == voucher
+    for picture, code in (
+        (photograph(voucher, blank=True), "no_code"),
+        (b"\x89PNG and then nothing", "bad_picture"),
+        (b"", "bad_picture"),
+        (photograph(voucher)[:2_000], "bad_picture"),
+    ):
+        with pytest.raises(Refused) as refused:
+            s.pools.read_picture(picture)
         assert refused.value.problem.code == code
 
 

@@ -108,21 +108,30 @@ add_commands(
 _DOTS = 2
 
 
-def _text(given: str) -> str:
-    """A voucher as it is, in a file, or on standard input."""
+#: How pictures begin: PNG, JPEG, GIF, BMP, TIFF.
+_PICTURES = (b"\x89PNG", b"\xff\xd8\xff", b"GIF8", b"BM", b"II*\x00", b"MM\x00*")
+
+
+def _text(s: Sortitor, given: str) -> str:
+    """A voucher as it is, in a file or a picture, or on standard input."""
     if given == "-":
         return sys.stdin.read()
     # A voucher is longer than a file's name may be, and is none.
     path = Path(given) if len(given) < 256 else None
     if path is not None and path.is_file():
-        return path.read_text(errors="replace")
+        content = path.read_bytes()
+        if content.startswith(_PICTURES) or content[8:12] == b"WEBP":
+            return s.pools.read_picture(content)
+        return content.decode(errors="replace")
     if path is not None and given.strip().count(".") != _DOTS:
         raise click.UsageError(f"There is no file {given}, and it is no voucher either.")
     return given
 
 
 _VOUCHER = click.argument("voucher", metavar="VOUCHER")
-_HOW = "VOUCHER is the voucher itself, a file or a mail that holds it, or - for standard input."
+_HOW = (
+    "VOUCHER is the voucher itself, a file, mail or photo that holds it, or - for standard input."
+)
 
 
 def _voucher_record(found: Voucher) -> None:
@@ -146,7 +155,7 @@ def _voucher_record(found: Voucher) -> None:
 @output_option
 @with_client
 def read_voucher(s: Sortitor, voucher: str, output: str) -> None:
-    found = s.pools.read_voucher(_text(voucher))
+    found = s.pools.read_voucher(_text(s, voucher))
     if output != "table":
         write_one(found, output)
         return
@@ -204,7 +213,7 @@ def _compared(found: Comparison) -> None:
 @output_option
 @with_client
 def compare(s: Sortitor, name: str, voucher: str, output: str) -> None:
-    found = s.pools.compare(name, _text(voucher))
+    found = s.pools.compare(name, _text(s, voucher))
     if output != "table":
         write_one(found, output)
         return
@@ -230,7 +239,7 @@ def compare(s: Sortitor, name: str, voucher: str, output: str) -> None:
 @change_options
 @with_client
 def use(s: Sortitor, name: str, voucher: str, act: str, yes: bool, reason: str | None) -> None:
-    text = _text(voucher)
+    text = _text(s, voucher)
     preview = s.pools.preview_grant(name, text, Act(act))
     agree(preview, yes)
     made = s.pools.apply_grant(name, text, Act(act), preview.digest, reason)

@@ -23,6 +23,16 @@ class Pools(Documents[li.Pool, li.PoolDetail]):
         """What a voucher is, and which pools it is for."""
         return self._t.call(li.Voucher, "POST", "/vouchers/read", json=li.VoucherText(text=text))
 
+    def read_picture(self, picture: bytes) -> str:
+        """The voucher in a picture of its code."""
+        return self._t.call(
+            li.VoucherText,
+            "POST",
+            "/vouchers/picture",
+            content=picture,
+            headers={"Content-Type": "application/octet-stream"},
+        ).text
+
     def compare(self, key: int | str, text: str) -> li.Comparison:
         """What a voucher would do to a pool, each way."""
         given = li.VoucherText(text=text)

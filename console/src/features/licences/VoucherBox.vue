@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, type Schemas, sendFile } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
@@ -36,7 +36,13 @@ function compare() {
 async function take(file: File | File[] | null | undefined) {
   const one = Array.isArray(file) ? file[0] : file
   if (!one) return
-  text.value = await one.text()
+  if (one.type.startsWith('image/')) {
+    await run(async () => {
+      const found = await sendFile<Schemas['VoucherText']>('/vouchers/picture', [], one, one.type)
+      text.value = found.text
+    }, false)
+    if (failure.value) return
+  } else text.value = await one.text()
   compare()
 }
 
@@ -102,7 +108,7 @@ const isBad = (one: Schemas['PoolOutcome'], name: string) =>
     <h2>Use a voucher</h2>
     <v-textarea
       v-model="text"
-      label="Paste it here, drop its file or mail, or scan it"
+      label="Paste it here, drop its file, mail or photo, or scan it"
       rows="2"
       class="mono"
       spellcheck="false"
@@ -113,8 +119,8 @@ const isBad = (one: Schemas['PoolOutcome'], name: string) =>
         >Compare</v-btn
       >
       <v-file-input
-        label="A file or a mail"
-        accept=".txt,.jws,.eml,text/plain,message/rfc822"
+        label="A file, a mail or a photo"
+        accept=".txt,.jws,.eml,text/plain,message/rfc822,image/*"
         class="file"
         hide-details
         @update:model-value="take"

@@ -7,13 +7,14 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query, Response
 
 from sortitor.api.http.access import MayLicense, MayLook
+from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.routes import Route
 from sortitor.core import licences as core
 from sortitor.core.access import Permission
 from sortitor.core.licences import Pool
-from sortitor.operations import licences, seals
+from sortitor.operations import licences, pictures, seals
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.schemas import licences as s
@@ -102,6 +103,12 @@ def _outcome(found: core.Outcome) -> s.PoolOutcome:
 def read_voucher(ctx: MayLook, given: s.VoucherText) -> s.Voucher:
     """What a voucher is, and which pools it is for; nothing is written."""
     return _voucher(licences.read(ctx, given.text))
+
+
+@router.post("/vouchers/picture", openapi_extra=FILE_BODY)
+def read_picture(ctx: MayLook, body: FileBody) -> s.VoucherText:
+    """The voucher in a picture of its code, such as a photograph of a sheet; nothing is written."""
+    return s.VoucherText(text=pictures.codes_in(body)[0])
 
 
 @router.post("/pools/{key}/compare")
