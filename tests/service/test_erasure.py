@@ -23,6 +23,7 @@ from tests.worlds import (
     World,
     a_pass,
     hold,
+    imei,
     import_lot,
     import_people,
     knocking,
@@ -192,6 +193,32 @@ def test_the_certificate_tells_who_what_and_when(world: World, tmp_path: Path) -
     )
     told = json.loads(checked.payload)
     assert told == {name: found[name] for name in told}
+
+
+def test_of_somebodys_own_device_the_certificate_says_the_number_alone(
+    world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
+    own = a_pass(s, ownership=Ownership.PERSONAL, person="maud")
+    s.agent.knock(knocking(own, SERIAL, imeis=[imei(3)]))
+    retire(s, 1)
+    done = erase(s, 1)
+    [device] = s.erasures.certificate(done.id)["devices"]
+    assert (device["ownership"], device["identifiers"]) == ("personal", [])
+
+
+def test_what_only_looks_alike_in_other_rows_stays(world: World, tmp_path: Path) -> None:
+    """A device called like a site takes no rows of that site with it."""
+    s = world.client()
+    lines = ["serial,site,note", "KM-1,PETREL,first", "KM-2,PETREL,second"]
+    import_lot(s, manifest(tmp_path, lines), ownership="corporate", platform="android")
+    s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
+    s.devices.name(1, "PETREL")
+    retire(s, 1)
+    erase(s, 1)
+    [lot] = list(s.lots.list())
+    assert [row.cells["note"] for row in s.lots.rows(lot.id)] == [None, "second"]
 
 
 def test_only_what_is_retired_and_free_of_holds_goes(world: World, tmp_path: Path) -> None:

@@ -13,7 +13,7 @@ from sortitor.core.errors import BadInput, Conflict, NotFound
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule, brake
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.operations import seals
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
@@ -58,7 +58,7 @@ def _plan(ctx: Context, connection: Connection, selection: Selection, lock: bool
             "Erase them in parts, or give a sweep rule a retention.",
         )
     found = store.selected(connection, chosen, ctx.now, lock)
-    rows = [row for row in found if row.stage is Stage.RETIRED and not row.held]
+    rows = [*filter(_goes, found)]
     reach = store.stage(connection, [row.id for row in rows])
     held = sum(row.held and row.stage is Stage.RETIRED for row in found)
     counts = (
@@ -79,6 +79,10 @@ def _plan(ctx: Context, connection: Connection, selection: Selection, lock: bool
         nothing_to_do=not rows,
     )
     return _Plan(sealed(shown, [[row.id for row in rows], reach.drafts]), rows, reach)
+
+
+def _goes(row: ErasableRow) -> bool:
+    return row.stage is Stage.RETIRED and not row.held
 
 
 def _warnings(reach: Reach) -> tuple[str, ...]:
@@ -152,6 +156,7 @@ def _carry_out(
         },
         ids,
     )
+    corporate = {row.id for row in rows if row.ownership is Ownership.CORPORATE}
     certificate = core.certificate(
         number=erasure_id,
         at=ctx.now,
@@ -159,7 +164,12 @@ def _carry_out(
         reason=reason,
         salt=secrets.token_hex(16),
         devices=[(row.id, row.platform, row.ownership) for row in rows],
-        identifiers=[(one.device_id, one.kind, one.value.upper()) for one in known],
+        # Of somebody's own device not even a digest stays: the numbers of a kind are soon tried.
+        identifiers=[
+            (one.device_id, one.kind, one.value.upper())
+            for one in known
+            if one.device_id in corporate
+        ],
         gone={
             "devices": len(ids),
             "identifiers": len(known),
@@ -225,7 +235,9 @@ def run_scheduled(ctx: Context, kept: Kept[Rule]) -> None:
         if not ids or brake(len(ids), watched, rule):
             return
         chosen = Selection(ids=tuple(ids[: core.MOST_BY_HAND]))
-        rows = store.selected(connection, chosen, ctx.now, lock=True)
+        rows = [*filter(_goes, store.selected(connection, chosen, ctx.now, lock=True))]
+        if not rows:
+            return
         words = f"{plural(rule.retention_days, 'day')} after they were retired, by “{rule.name}”"
         _carry_out(ctx, connection, rows, words)
 

@@ -151,12 +151,13 @@ def identifiers_of(connection: Connection, ids: Sequence[int]) -> list[Identifie
 _STAGE = """
 DROP TABLE IF EXISTS erasing, erasing_words, erasing_arrivals, erasing_lots;
 CREATE TEMP TABLE erasing ON COMMIT DROP AS SELECT unnest(%(ids)s::bigint[]) AS device_id;
-CREATE TEMP TABLE erasing_words ON COMMIT DROP AS SELECT DISTINCT upper(word) AS word FROM (
-    SELECT i.value AS word FROM identifiers i JOIN erasing USING (device_id)
-    UNION ALL SELECT i.given FROM identifiers i JOIN erasing USING (device_id)
-    UNION ALL SELECT d.name FROM devices d JOIN erasing e ON e.device_id = d.id
-    UNION ALL SELECT d.asset_tag FROM devices d JOIN erasing e ON e.device_id = d.id
-) w WHERE length(word) > 3;
+CREATE TEMP TABLE erasing_words ON COMMIT DROP AS
+SELECT DISTINCT upper(word) AS word, is_number FROM (
+    SELECT i.value AS word, true AS is_number FROM identifiers i JOIN erasing USING (device_id)
+    UNION ALL SELECT i.given, true FROM identifiers i JOIN erasing USING (device_id)
+    UNION ALL SELECT d.name, false FROM devices d JOIN erasing e ON e.device_id = d.id
+    UNION ALL SELECT d.asset_tag, false FROM devices d JOIN erasing e ON e.device_id = d.id
+) w WHERE length(word) >= 6;
 CREATE TEMP TABLE erasing_arrivals ON COMMIT DROP AS
     SELECT a.id FROM arrivals a JOIN erasing e ON e.device_id = a.device_id
     UNION SELECT a.id FROM arrivals a WHERE EXISTS (
@@ -240,7 +241,8 @@ def erase_beside(connection: Connection) -> list[int]:
         )
         cursor.execute("SELECT DISTINCT lot_id FROM erasing_lots ORDER BY 1")
         lots = [cast("tuple[int]", row)[0] for row in cursor.fetchall()]
-        cursor.execute("SELECT word FROM erasing_words")
+        # A shorter one may be a quantity or an order in another's row.
+        cursor.execute("SELECT word FROM erasing_words WHERE is_number AND length(word) >= 8")
         words = [cast("tuple[str]", row)[0] for row in cursor.fetchall()]
     for lot_id in lots:
         _blank(connection, lot_id, words)

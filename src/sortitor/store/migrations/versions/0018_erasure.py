@@ -36,7 +36,10 @@ _ERASE = """
 CREATE FUNCTION erase_from_journal(ids bigint[], erasure bigint) RETURNS TABLE (entry_id bigint)
 LANGUAGE plpgsql SECURITY DEFINER SET search_path = public, pg_temp AS $$
 BEGIN
-    IF NOT EXISTS (SELECT FROM journal j WHERE j.id = erasure AND j.operation = 'device.erase') THEN
+    -- The entry that tells of the erasure names the very devices.
+    IF NOT EXISTS (SELECT FROM journal j WHERE j.id = erasure AND j.operation = 'device.erase'
+        AND ids <@ ARRAY(SELECT d::bigint FROM jsonb_array_elements_text(j.after -> 'devices') d))
+    THEN
         RAISE EXCEPTION 'no erasure vouches for this' USING ERRCODE = 'restrict_violation';
     END IF;
     PERFORM set_config('sortitor.erasing', 'yes', true);
