@@ -380,7 +380,7 @@ def test_whatever_happens_in_whatever_order_the_table_holds(world: World) -> Non
     )
     serials = (f"LIFE-{n}" for n in itertools.count())
 
-    @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck))
     @given(st.lists(st.tuples(st.sampled_from(ACTS), st.integers(0, 2)), min_size=5, max_size=15))
     def lives(acts: list[tuple[Callable[[Life], None], int]]) -> None:
         several = [Life(world, s, rule.id, next(serials)) for _ in range(3)]

@@ -272,7 +272,7 @@ def test_sweeps_take_whom_the_book_says(world: World, tmp_path: Path) -> None:
     s.cohorts.add(Cohort(name="Petrel", filter='site eq "Petrel"'))
     zone = ZoneInfo("Europe/Lisbon")
 
-    @settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
     @given(units(), RULES, HOLDS)
     def by_the_book(
         given: tuple[datetime, list[Unit]], rules: list[Rule], holds: list[tuple[str, int, int]]
