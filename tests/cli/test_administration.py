@@ -236,7 +236,7 @@ def test_a_sweep_rule_from_added_to_removed(run: Run, world: World) -> None:
 def test_the_journal_says_what_each_device_was_and_became(run: Run, world: World) -> None:
     s = world.client()
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))
-    assert run("device", "report", "KM-1", "stolen").code == 0
+    assert run("device", "report", "stolen", "-q", "KM-1", "-y").code == 0
     [entry] = json.loads(run("journal", "list", "--operation", "device.report", "-o", "json").out)
     shown = run("journal", "show", entry["id"])
     assert '1: {"flag": null} → {"flag": "stolen"}' in shown.out

@@ -248,9 +248,11 @@ def test_a_device_is_held_named_reported_and_set_back(
     s = world.client()
     import_lot(s, manifest(tmp_path, ["serial", "KM-1"]), ownership="corporate", platform="android")
     page.goto("/devices/1")
+    page.get_by_role("button", name="Hold it").click()
     page.get_by_label("Until and including").fill("2027-01-31")
     page.get_by_label("Reason").fill("lent to the museum")
-    page.get_by_role("button", name="Hold it").click()
+    page.get_by_role("button", name="Preview the hold").click()
+    confirm(page, "Hold 1 device")
     expect(page.get_by_text("Held until 31 Jan 2027: lent to the museum")).to_be_visible()
     assert s.devices.count(filter="held eq true") == 1
     page.get_by_role("button", name="End it").click()
@@ -262,8 +264,10 @@ def test_a_device_is_held_named_reported_and_set_back(
     page.get_by_role("button", name="Name it").click()
     expect(page.get_by_role("heading", name="MUSEUM-1")).to_be_visible()
     page.get_by_role("button", name="Report stolen").click()
+    confirm(page, "Report 1 device stolen")
     expect(page.get_by_role("heading", level=1)).to_contain_text("stolen")
-    page.get_by_role("button", name="Clear the report").click()
+    page.get_by_role("button", name="Preview clearing the report").click()
+    confirm(page, "1 device found")
     expect(page.get_by_role("heading", level=1)).not_to_contain_text("stolen")
     page.get_by_role("button", name="Preview the declaration").click()
     confirm(page, "Declare 1 device corporate")
@@ -273,6 +277,26 @@ def test_a_device_is_held_named_reported_and_set_back(
     confirm(page, "Set 1 device back")
     expect(page.get_by_role("heading", name="Device 1")).to_be_visible()
     assert [(device.name, device.flag) for device in s.devices.list()] == [(None, None)]
+
+
+def test_a_retired_device_is_erased_once_its_number_is_typed(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial", "KM-1"]), ownership="corporate", platform="android")
+    page.goto("/devices/1")
+    page.get_by_role("button", name="Preview retiring it").click()
+    confirm(page, "Retire 1 device")
+    page.get_by_role("button", name="Preview erasing it").click()
+    final = page.get_by_role("button", name="Erase 1 device for ever")
+    expect(final).to_be_disabled()
+    number = page.get_by_label("Type how many devices it is")
+    number.click()
+    number.press_sequentially("1")
+    expect(final).to_be_enabled()
+    confirm(page, "Erase 1 device for ever")
+    expect(page.get_by_role("link", name="Certificate 1")).to_be_visible()
+    assert s.devices.count() == 0
 
 
 def test_a_pass_is_revoked_and_the_theme_stays(page: Page, world: World) -> None:
