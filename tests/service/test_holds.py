@@ -281,7 +281,7 @@ def test_sweeps_take_whom_the_book_says(world: World, tmp_path: Path) -> None:
         today = world.now.astimezone(zone).date()
         world.rows(
             "TRUNCATE devices, holds, hold_devices, sweep_rules, sweeps, identifiers, credentials,"
-            " arrivals RESTART IDENTITY CASCADE"
+            " arrivals, cohort_members RESTART IDENTITY CASCADE"
         )
         for unit in fleet:
             world.rows(
