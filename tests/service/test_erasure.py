@@ -22,6 +22,7 @@ from tests.worlds import (
     NOW,
     World,
     a_pass,
+    change_baseline,
     hold,
     imei,
     import_lot,
@@ -219,6 +220,22 @@ def test_what_only_looks_alike_in_other_rows_stays(world: World, tmp_path: Path)
     erase(s, 1)
     [lot] = list(s.lots.list())
     assert [row.cells["note"] for row in s.lots.rows(lot.id)] == [None, "second"]
+
+
+def test_refused_arrivals_of_the_same_numbers_go_and_others_stay(world: World) -> None:
+    """Also where nobody knew the device, however short its number; not because of a mere name."""
+    s = world.client()
+    change_baseline(s, android="10")
+    code = a_pass(s, activation=Activation.SHARED)
+    for serial, imeis in (("KM-1", [imei(1)]), ("OTHER", [imei(1)]), ("BRIDGE-9", [imei(2)])):
+        old = knocking(code, serial, imeis=imeis, os_version="5")
+        assert s.agent.knock(old).outcome is Outcome.REFUSED
+    s.agent.knock(knocking(code, "KM-1", imeis=[imei(1)]))
+    s.devices.name(1, "BRIDGE-9")
+    retire(s, 1)
+    erase(s, 1)
+    stated = [arrival.stated.get("serial") for arrival in s.arrivals.list()]
+    assert sorted(filter(None, stated)) == ["BRIDGE-9"]
 
 
 def test_only_what_is_retired_and_free_of_holds_goes(world: World, tmp_path: Path) -> None:

@@ -10,8 +10,8 @@ from typing import Any
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.previews import plural
 
-#: So many devices are erased in one go by hand.
-MOST_BY_HAND = 10_000
+#: So many devices are erased in one go: every text that is kept is searched for each of them.
+MOST_AT_ONCE = 1_000
 
 
 def check_confirmation(confirmed: int, devices: int) -> None:
@@ -72,7 +72,7 @@ def certificate(
         found.setdefault(device_id, []).append(line)
     return {
         "certificate": number,
-        "says": "These devices and all that was kept of them were erased.",
+        "says": "These devices were erased, and what was kept of them but for what is said below.",
         "at": at.isoformat(),
         "by": by,
         "reason": reason,
@@ -83,7 +83,8 @@ def certificate(
         "not_reached": [
             "backups made before, until they are replaced",
             "mails that were sent",
-            "what a supplier or a directory says, in their own systems",
+            "what sources say of them, in their systems and as it was last read from them",
+            "the numbers that a registry was told, in the journal's entries about that",
         ],
         "devices": [
             {

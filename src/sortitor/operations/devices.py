@@ -1,6 +1,4 @@
-"""Devices: reading them, declaring whose they are, giving them to a person, naming
-them.
-"""
+"""Devices: reading them, declaring whose they are, giving them to a person, and naming them."""
 
 from __future__ import annotations
 

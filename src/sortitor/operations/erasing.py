@@ -51,11 +51,11 @@ def _plan(ctx: Context, connection: Connection, selection: Selection, lock: bool
         )
     chosen = resolve_selection(connection, selection)
     number = store_devices.count(connection, chosen, ctx.now)
-    if number > core.MOST_BY_HAND:
+    if number > core.MOST_AT_ONCE:
         raise BadInput(
             "too_many_devices",
-            f"{number:,} devices are named; {core.MOST_BY_HAND:,} can be erased at once.",
-            "Erase them in parts, or give a sweep rule a retention.",
+            f"{number:,} devices are named; {core.MOST_AT_ONCE:,} can be erased at once.",
+            "Erase them in parts.",
         )
     found = store.selected(connection, chosen, ctx.now, lock)
     rows = [*filter(_goes, found)]
@@ -218,7 +218,7 @@ def erase_due(ctx: Context, key: Key, digest: str, confirm: int, reason: str | N
 def _due(ctx: Context, connection: Connection, rule: Rule) -> Selection:
     """At most so many as can be erased at once; a number that no device has where there is none."""
     ids = erasable(ctx, connection, rule)
-    return Selection(ids=tuple(ids[: core.MOST_BY_HAND]) or (0,))
+    return Selection(ids=tuple(ids[: core.MOST_AT_ONCE]) or (0,))
 
 
 def run_scheduled(ctx: Context, kept: Kept[Rule]) -> None:
@@ -234,7 +234,7 @@ def run_scheduled(ctx: Context, kept: Kept[Rule]) -> None:
         watched = store_devices.count(connection, whoever(connection, rule), ctx.now)
         if not ids or brake(len(ids), watched, rule):
             return
-        chosen = Selection(ids=tuple(ids[: core.MOST_BY_HAND]))
+        chosen = Selection(ids=tuple(ids[: core.MOST_AT_ONCE]))
         rows = [*filter(_goes, store.selected(connection, chosen, ctx.now, lock=True))]
         if not rows:
             return

@@ -157,12 +157,12 @@ SELECT DISTINCT upper(word) AS word, is_number FROM (
     UNION ALL SELECT i.given, true FROM identifiers i JOIN erasing USING (device_id)
     UNION ALL SELECT d.name, false FROM devices d JOIN erasing e ON e.device_id = d.id
     UNION ALL SELECT d.asset_tag, false FROM devices d JOIN erasing e ON e.device_id = d.id
-) w WHERE length(word) >= 6;
+) w WHERE word IS NOT NULL;
 CREATE TEMP TABLE erasing_arrivals ON COMMIT DROP AS
     SELECT a.id FROM arrivals a JOIN erasing e ON e.device_id = a.device_id
     UNION SELECT a.id FROM arrivals a WHERE EXISTS (
-        SELECT FROM jsonb_each_text(a.stated) s JOIN erasing_words w ON w.word = upper(s.value)
-        WHERE s.key IN ('serial', 'imei', 'imei2', 'mac', 'uuid', 'fingerprint', 'meid'));
+        SELECT FROM jsonb_path_query(a.stated - 'person', 'lax $.*[*]') AS s (said)
+        JOIN erasing_words w ON w.is_number AND w.word = upper(s.said #>> '{}'));
 CREATE TEMP TABLE erasing_lots ON COMMIT DROP AS
     SELECT d.lot_id, d.lot_row AS row FROM devices d JOIN erasing e ON e.device_id = d.id
         WHERE d.lot_id IS NOT NULL
@@ -215,8 +215,9 @@ _ERASE_LOTS = [
     "UPDATE lots SET content = '' WHERE id = ANY (%(lots)s)",
 ]
 #: Other texts that may name a device: mails that were written, answers that were kept for a
-#: repetition, what failed.
+#: repetition, what failed. A word shorter than this stands in texts about anything.
 _ERASE_TEXTS = [
+    "DELETE FROM erasing_words WHERE length(word) < 6",
     "UPDATE mails m SET subject = 'Erased', body = NULL WHERE m.state <> 'waiting' AND EXISTS ("
     " SELECT FROM erasing_words w WHERE strpos(upper(concat(m.subject, ' ', m.body)), w.word) > 0)",
     "DELETE FROM idempotency i WHERE EXISTS (SELECT FROM erasing_words w"

@@ -54,8 +54,8 @@ from sortitor.store.tables import (
 )
 from sortitor.store.zones import day_of, start_of
 
-#: What holds for a device or not, in SQL.
 Worth = TypeVar("Worth")
+#: What holds for a device or not, in SQL.
 Condition: TypeAlias = ColumnElement[bool]
 
 _COLUMNS: dict[str, Column[Any]] = {
