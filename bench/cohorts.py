@@ -25,9 +25,9 @@ from sortitor.schemas.cohorts import Cohort
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import runtime
-from sortitor.store import cohorts as store_cohorts
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import raw, transaction
+from sortitor.store.settling import settle_one
 
 DEVICES, PEOPLE, COHORTS = 1_000_000, 20_000, 200
 _FLEET = """
@@ -183,7 +183,7 @@ def _change(url: str) -> list[Figure]:
         def refreshed(device_id: int, site: str) -> None:
             with transaction(run.engine) as changing:
                 raw(changing).execute(_UPDATE, [site, device_id])
-                store_cohorts.refresh_memberships_of_one(changing, device_id, {"site"})
+                settle_one(changing, device_id, {"site"})
 
         def whole(device_id: int, site: str) -> None:
             with ctx.changing() as changing:

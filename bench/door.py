@@ -163,11 +163,19 @@ def assignments(s: Sortitor, url: str) -> tuple[float, float]:
             digest = s.arrivals.preview_assignments(path).digest
             applied = timed(partial(s.arrivals.apply_assignments, path, digest))
 
+        connection.execute(
+            "CREATE TEMP TABLE given AS SELECT id, person_id FROM devices WHERE person_id IS NOT"
+            " NULL AND id IN (SELECT device_id FROM identifiers WHERE value LIKE 'WAIT%')"
+        )
+        connection.execute(
+            "UPDATE devices d SET person_id = NULL, stage = 'parked' FROM given g WHERE g.id = d.id"
+        )
+        connection.execute("VACUUM ANALYZE devices, given")
+
         def update() -> None:
             connection.execute(
-                "UPDATE devices SET person_id = person_id, stage = 'active', stage_at = now() WHERE"
-                " person_id IS NOT NULL AND id IN (SELECT device_id FROM identifiers WHERE value"
-                " LIKE 'WAIT%')"
+                "UPDATE devices d SET person_id = g.person_id, stage = 'active', stage_at = now()"
+                " FROM given g WHERE g.id = d.id"
             )
 
         return applied, timed(update)

@@ -60,6 +60,7 @@ MORE: dict[tuple[str, str], list[Any]] = {
     ("pass", "people"): [1],
     **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule", "source", "terms")},
     ("source", "roster"): ["Yard"],
+    ("terms", "acceptances"): [1],
 }
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
@@ -111,6 +112,10 @@ def furnish(world: World, tmp_path: Path) -> None:
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
         s.terms.add(Terms(name=f"Terms {name}", texts=(TermsText(language="en", text="Be kind"),)))
+        world.rows(
+            "INSERT INTO acceptances (at, terms_name, revision, language, person_id)"
+            " SELECT now(), 'Terms WL-1', 1, 'en', min(id) FROM people"
+        )
     hold(s, 2, until=date(2026, 12, 1))
     hold(s, until=date(2026, 12, 1), person="maud")
     world.rows(

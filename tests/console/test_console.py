@@ -45,7 +45,10 @@ PAGES = [
     "/gate",
     "/names",
     "/arrivals",
+    "/arrivals?tab=board",
+    "/arrivals?tab=mails",
     "/arrivals?tab=passes",
+    "/arrivals?tab=texts",
     "/licences",
     "/licences/1",
     "/licences/report",
@@ -613,7 +616,8 @@ def test_devices_by_bulk_view_and_file(page: Page, world: World, tmp_path: Path)
     assert world.client().cohorts.show(2).devices == frame.height
     page.get_by_role("button", name="Views").click()
     page.get_by_label("Keep this list as").fill("With IMEIs")
-    page.get_by_role("button", name="Keep the view").last.click()
+    with page.expect_response(lambda found: found.request.method == "POST"):
+        page.get_by_role("button", name="Keep the view").last.click()
     page.goto("/devices")
     expect(page.get_by_role("columnheader", name="IMEI")).to_be_hidden()
     page.get_by_role("button", name="Views").click()

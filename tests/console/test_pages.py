@@ -89,6 +89,31 @@ def test_a_pool_is_added_changed_and_counts(page: Page, world: World, tmp_path: 
     expect(page.get_by_text("take a seat of Signage")).to_be_visible()
 
 
+def test_terms_are_written_and_tell_who_accepted_them(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    import_people(world.client(), tmp_path, "maud,Maud Fenwick,,Deck,,")
+    page.goto("/arrivals?tab=texts")
+    page.get_by_role("button", name="Write terms").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("What they are called").fill("House rules")
+    dialog.get_by_label("The text in this language").fill("Be *kind*")
+    dialog.get_by_role("button", name="Preview").click()
+    confirm(page, "Add the terms")
+    page.get_by_role("button", name="Who accepted them").click()
+    expect(page.get_by_text("Nobody has accepted them yet.")).to_be_visible()
+    world.rows(
+        "INSERT INTO acceptances (at, terms_name, revision, language, person_id)"
+        " SELECT now(), 'House rules', 1, 'ar', id FROM people"
+    )
+    page.reload()
+    page.get_by_role("button", name="Who accepted them").click()
+    told = page.get_by_role("table", name="Who accepted “House rules”")
+    expect(told).to_contain_text("العربية")
+    told.get_by_role("link", name="Maud Fenwick").click()
+    expect(page).to_have_url(re.compile("/people"))
+
+
 def test_a_rule_out_of_bounds_says_the_bounds(page: Page, world: World) -> None:
     page.goto("/sweeps")
     page.get_by_role("button", name="Add a rule").click()

@@ -6,6 +6,7 @@ import os
 import subprocess
 import time
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from pathlib import Path
 
@@ -191,6 +192,13 @@ def test_scheduled_backups_come_when_due_and_old_ones_go(
     assert sorted(folder.iterdir()) == [made[3], made[4]]
 
 
+def test_of_several_at_once_one_writes_the_first_backup(filled: World, tmp_path: Path) -> None:
+    folder = tmp_path / "backups"
+    with ThreadPoolExecutor(4) as threads:
+        made = list(threads.map(lambda _: wiring.back_up_when_due(filled.run, folder), range(4)))
+    assert [one for one in made if one is not None] == list(folder.iterdir())
+
+
 def test_an_older_database_is_never_changed_by_a_start(
     filled: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -244,9 +252,17 @@ def test_what_is_old_goes_and_is_shown_before(filled: World, tmp_path: Path) -> 
     s = filled.client()
     [lot] = [one.id for one in s.lots.list()]
     draft = s.lots.check(manifest(tmp_path, ["serial", "D-1"], "draft.csv"))
-    filled.later(days=800)
+    filled.rows(
+        "INSERT INTO mails (at, to_address, subject, kind, state) SELECT %s, 'a@b.example', s,"
+        " 'test', s FROM unnest(ARRAY['sent', 'waiting']) s",
+        filled.now,
+    )
+    told = "INSERT INTO reminded (key, ends_on, days, at) VALUES ('pool', %s, 30, %s)"
+    filled.rows(told, filled.now.date(), filled.now)
+    filled.later(days=801)
     shown = {one.what: one.count for one in s.retention.preview()}
     assert (shown["arrivals"], shown["uploaded files"]) == (1, 1)
+    assert (shown["mails that were sent"], shown["notes of what was reminded of"]) == (1, 1)
     done = {one.what: one.count for one in retention.carry_out(filled.run.context("schedule"))}
     assert done["arrivals"] == 1
     assert list(s.arrivals.list()) == []
@@ -254,6 +270,7 @@ def test_what_is_old_goes_and_is_shown_before(filled: World, tmp_path: Path) -> 
         s.lots.file(lot)
     assert s.lots.file(draft.id), "a draft keeps its file"
     assert all(one.count == 0 for one in s.retention.preview() if one.what != "kept answers")
+    assert filled.rows("SELECT state FROM mails") == [("waiting",)], "what is to be sent stays"
     assert filled.rows("SELECT summary FROM journal WHERE operation = 'retention.run'")
 
 

@@ -10,13 +10,22 @@ from pathlib import Path
 from random import Random
 
 import pytest
-from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+from tests.worlds import (
+    World,
+    a_pass,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
 from sortitor.core.selection import Selection as CoreSelection
 from sortitor.core.vocabulary import Ownership, Role
+from sortitor.operations.cohorts.documents import COHORTS
+from sortitor.operations.licences.seats import SHELF, keep_up, taking
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.licences import Pool
@@ -25,6 +34,7 @@ from sortitor.schemas.sweeps import Rule
 from sortitor.schemas.views import ViewNew, ViewSettings
 from sortitor.store import devices as store_devices
 from sortitor.store.engine import transaction
+from sortitor.store.settling import hold_still
 
 FILTERS = {
     "Deck": 'site eq "Deck"',
@@ -44,7 +54,8 @@ def members(world: World) -> dict[str, set[int]]:
     """Who is kept in which cohort."""
     rows = world.rows(
         "SELECT c.name, array_remove(array_agg(m.device_id), NULL) FROM cohorts c LEFT JOIN"
-        " cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL GROUP BY c.name"
+        " cohort_members m ON m.cohort_id = c.id WHERE c.filter IS NOT NULL AND NOT c.moving"
+        " GROUP BY c.name"
     )
     return {str(name): set(ids) for name, ids in rows}
 
@@ -53,14 +64,65 @@ def recomputed(world: World) -> dict[str, set[int]]:
     """Who would be, from nothing."""
     with transaction(world.run.engine) as connection:
         return {
-            name: set(store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now))
-            for name, text in FILTERS.items()
+            kept.document.name: set(
+                store_devices.ids(
+                    connection, CoreSelection(filter=parse(kept.document.filter)), world.now
+                )
+            )
+            for kept in COHORTS.shelf.every(connection)
+            if kept.document.filter and not kept.document.is_moving
         }
 
 
 def with_cohorts(s: Sortitor) -> None:
     for name, text in FILTERS.items():
         s.cohorts.add(Cohort(name=name, filter=text))
+
+
+#: Pools that ask what cohorts ask, those that speak of cohorts and of a list, and those that wait.
+POOLS = [
+    *(Pool(name=name, filter=text) for name, text in FILTERS.items()),
+    Pool(name="Everybody", awaited_too=True),
+    Pool(name="Of cohorts", filter='cohorts eq "Deck" and not (cohorts eq "Ours")'),
+    Pool(name="Of any cohort", filter="cohorts pr", awaited_too=True),
+    Pool(name="Of the drawer", filter='cohorts eq "Drawer"', awaited_too=True),
+    Pool(name="Of the quiet", filter='cohorts eq "Quiet"', awaited_too=True),
+]
+
+
+def with_pools(s: Sortitor) -> None:
+    s.cohorts.add(Cohort(name="Drawer"))
+    s.cohorts.add(Cohort(name="Quiet", filter="idleDays ge 0"))
+    for pool in POOLS:
+        s.pools.add(pool)
+
+
+def seats(world: World) -> dict[str, set[int]]:
+    """Who is kept as taking a seat of which pool; moved by time: not kept."""
+    rows = world.rows(
+        "SELECT p.name, (SELECT array_agg(device_id) FROM device_seats WHERE p.id = ANY (pools))"
+        " FROM pools p WHERE EXISTS (SELECT FROM seat_moves m WHERE m.pool_id = p.id"
+        " AND m.day IS NULL)"
+    )
+    return {str(name): set(ids or ()) for name, ids in rows}
+
+
+def seats_counted(world: World) -> dict[str, set[int]]:
+    """Who would take one, from nothing."""
+    with transaction(world.run.engine) as connection:
+        return {
+            kept.document.name: set(
+                store_devices.ids(connection, taking(connection, kept.document), world.now)
+            )
+            for kept in SHELF.every(connection)
+        }
+
+
+def agree_on_seats(world: World, done: list[str]) -> None:
+    kept, counted = seats(world), seats_counted(world)
+    assert kept == {name: ids for name, ids in counted.items() if name in kept}, done
+    needed = {pool.name: pool.needed for pool in world.client().pools.list()}
+    assert needed == {name: len(ids) for name, ids in counted.items()}, done
 
 
 class Life:
@@ -121,9 +183,9 @@ class Life:
     def assign(self) -> None:
         device, person = self.device(), self.random.choice(["maud", "odo"])
         if device is not None and self.s.devices.show(device).stage != "parked":
-            self.s.devices.assign(
-                device, person, self.s.devices.preview_assign(device, person).digest
-            )
+            with suppress(Refused):  # who was imported may be taken back
+                digest = self.s.devices.preview_assign(device, person).digest
+                self.s.devices.assign(device, person, digest)
 
     def knock(self) -> None:
         answer = self.s.agent.knock(
@@ -177,9 +239,36 @@ class Life:
                 continue
             return
 
+    def drawer(self) -> None:
+        device = self.device()
+        if device is not None:
+            chosen, put_in = Selection(ids=[device]), self.random.random() < 0.7
+            shown = self.s.cohorts.preview_list("Drawer", chosen, put_in)
+            self.s.cohorts.change_list("Drawer", chosen, shown.digest, put_in)
+
+    def redefine(self) -> None:
+        site = self.random.choice(["Deck", "Bridge", ""])
+        self.s.cohorts.edit("Deck", Cohort(name="Deck", filter=f'site eq "{site}"'))
+
+    def widen(self) -> None:
+        name, text = self.random.choice([*FILTERS.items()])
+        wider = Pool(name=name, filter=text, awaited_too=self.random.random() < 0.5, seats=3)
+        with suppress(Refused):
+            self.s.pools.edit(name, wider)
+
+    def retire(self) -> None:
+        device = self.device()
+        if device is not None:
+            chosen = Selection(ids=[device])
+            self.s.devices.retire(chosen, self.s.devices.preview_retire(chosen).digest)
+
     def act(self) -> str:
         what = self.random.choice(
             [
+                "drawer",
+                "redefine",
+                "widen",
+                "retire",
                 "lot",
                 "lot",
                 "people",
@@ -204,12 +293,19 @@ def test_members_are_those_of_a_recomputation_after_whatever_happened(
     life = Life(world, tmp_path, seed)
     life.people()
     with_cohorts(life.s)
+    with_pools(life.s)
     done = []
     for _ in range(30):
         done.append(life.act())
         kept = members(world)
-        assert kept == {name: ids for name, ids in recomputed(world).items() if name in kept}, done
+        assert kept == recomputed(world), done
+        agree_on_seats(world, done)
     assert any(members(world).values()), "the sequence made members"
+    names = {pool.name for pool in life.s.pools.list()}
+    assert set(seats(world)) == names - {"Of any cohort", "Of the quiet"}, "time moves those"
+    keep_up(world.run.context("schedule"))
+    agree_on_seats(world, [*done, "folded"])
+    assert world.rows("SELECT count(*) - count(DISTINCT (pool_id, day)) FROM seat_moves") == [(0,)]
 
 
 @pytest.fixture
@@ -435,6 +531,12 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
     def editing(client: Sortitor, random: Random) -> None:
         client.cohorts.edit(made.id, Cohort(name="C", filter=random.choice(texts)))
 
+    pools = [Pool(name="P", filter=text) for text in ('cohorts eq "C"', 'tags eq "x"', None)]
+    pool = s.pools.add(pools[0])
+
+    def pooling(client: Sortitor, random: Random) -> None:
+        client.pools.edit(pool.id, random.choice(pools))
+
     def moving_people(client: Sortitor, random: Random) -> None:
         folder = tmp_path / "people"
         folder.mkdir(exist_ok=True)
@@ -445,7 +547,7 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
             f"odo,Odo,,{random.choice(['Engine', 'Deck'])},,{random.choice(['Crew', 'Officers'])}",
         )
 
-    acts = [(declaring, 1), (declaring, 2), (editing, 3), (moving_people, 4)]
+    acts = [(declaring, 1), (declaring, 2), (editing, 3), (moving_people, 4), (pooling, 5)]
     threads = [
         threading.Thread(
             target=repeatedly,
@@ -459,12 +561,13 @@ def test_two_writers_at_once_never_leave_a_wrong_member(world: World, tmp_path: 
         over.wait(0.5)
         with transaction(world.run.engine) as connection:
             # While cohorts hold still, everything committed must already be right.
-            connection.exec_driver_sql("SELECT pg_advisory_xact_lock(7302)")
+            hold_still(connection)
             text = connection.exec_driver_sql("SELECT filter FROM cohorts").scalar_one()
             kept = set(connection.exec_driver_sql("SELECT device_id FROM cohort_members").scalars())
             assert kept == set(
                 store_devices.ids(connection, CoreSelection(filter=parse(text)), world.now)
             ), text
+            assert seats(world) == seats_counted(world), text
     over.set()
     for thread in threads:
         thread.join()

@@ -97,7 +97,10 @@ def a_life(world: World, tmp_path: Path) -> Sortitor:
     s.sweeps.apply(rule.id, s.sweeps.preview(rule.id).digest)
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), SERIAL))
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-2"))
-    world.rows("UPDATE mails SET state = 'sent'")
+    world.rows(
+        "INSERT INTO mails (at, to_address, subject, body, kind, state)"
+        " SELECT at, to_address, subject, body, kind, 'sent' FROM mails"
+    )
     retire(s, 1)
     assert s.agent.knock(knocking("AAAAA-AAAAA", SERIAL)).outcome is Outcome.REFUSED
     return s

@@ -259,7 +259,9 @@ def test_a_replay_is_deciding_each_arrival_anew(world: World, tmp_path: Path, se
             assert len(list(some)) == tally.number
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize(
+    "seed", [0, 1, *(pytest.param(seed, marks=pytest.mark.slow) for seed in range(2, 8))]
+)
 def test_a_replay_of_the_fleet_is_each_device_knocking_again(
     world: World, tmp_path: Path, seed: int
 ) -> None:

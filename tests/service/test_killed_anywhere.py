@@ -109,6 +109,7 @@ def test_nothing_is_half_applied_and_the_journal_verifies(service: Process, tmp_
     assert not list(s.journal.verify())[-1].why
 
 
+@pytest.mark.slow
 @pytest.mark.large
 def test_a_restore_that_is_killed_leaves_no_database(
     service: Process, open_folder: Path, tmp_path: Path

@@ -95,6 +95,11 @@ def test_a_cursor_brings_changes_alone(s: Sortitor, registry: str) -> None:
     preview = s.registries.preview(source, asked)
     assert "only the reseller" in preview.warnings[0]
     s.registries.act(source, asked, preview.digest)
+    # The device's own timeline tells of it; the journal's entry names no numbers.
+    [device] = s.devices.list(filter='serial eq "HS20000001"')
+    assert "Release for good" in s.devices.show(device.id).timeline[0].summary
+    [entry] = s.journal.list(operation="registry.act", most=1)
+    assert entry.after == {"act": "release", "done": 1, "refused": 0}
     done = run(s, source, whole=False)
     assert done.counts == {"devices_added": 2, "devices_gone": 1}
     assert not done.whole

@@ -121,6 +121,7 @@ def service(open_folder: Path) -> Iterator[tuple[Process, str]]:
         yield process, token
 
 
+@pytest.mark.slow
 @pytest.mark.large
 def test_a_worker_that_is_killed_while_it_writes(
     service: tuple[Process, str], open_folder: Path, shelf: Shelf, registry: str

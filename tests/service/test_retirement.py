@@ -244,7 +244,13 @@ def test_a_rule_is_looked_at_before_it_is_saved(world: World) -> None:
     rule = Rule(name="New", **QUIET)
     idle = s.sweeps.idle(rule)
     assert idle.watched == 3
-    assert [(d.idle_days, d.devices, d.held) for d in idle.days] == [(31, 3, 1)]
+    assert [(d.idle_days, d.devices, d.held, d.left) for d in idle.days] == [(31, 3, 1, 0)]
+    longer = {**QUIET, "idle_window_days": 60, "filter": 'serial eq "KM-1"'}
+    s.sweep_rules.add(Rule(name="Longer", **longer))
+    assert [(d.devices, d.held, d.left) for d in s.sweeps.idle(rule).days] == [(3, 1, 1)]
+    shown = {c.key: c.count for c in s.sweep_rules.preview_add(rule).counts}
+    assert (shown["past"], shown["left"]) == (2, 1)
+    s.sweep_rules.remove("Longer")
     [head, *lines] = s.sweeps.due_file(rule).decode("utf-8-sig").splitlines()
     assert head == "Device,Name,Serial,Site,Platform,Person,Stage,Becomes,Idle days,Retired on"
     assert len(lines) == 2

@@ -50,6 +50,21 @@ def test_who_may_not_is_refused_before_the_body_is_read(world: World) -> None:
             assert line.recv(200).split()[1] in (b"401", b"403")
 
 
+def test_whoever_hangs_up_is_no_fault_of_the_service(
+    world: World, capfd: pytest.CaptureFixture[str]
+) -> None:
+    for path in ("/api/v1/views", "/api/v1/agent/knock", "/api/v1/lots"):
+        with raw(world) as line:
+            line.sendall(
+                f"POST {path} HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\n"
+                f"Authorization: Bearer {world.tokens[Role.COORDINATOR]}\r\n"
+                "Content-Length: 100\r\n\r\n{".encode()
+            )
+            time.sleep(0.2)
+    time.sleep(0.5)
+    assert "unexpected" not in "".join(capfd.readouterr())
+
+
 def test_slow_bodies_and_silent_connections_are_ended(make_world, monkeypatch) -> None:  # type: ignore[no-untyped-def]
     monkeypatch.setattr("sortitor.server.patience.HEADER_SECONDS", 1.0)
     world: World = make_world(body_seconds=1)

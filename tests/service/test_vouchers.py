@@ -8,6 +8,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 import pytest
 import segno
@@ -20,6 +21,7 @@ from sortitor.client.errors import Refused
 from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, EndKind, Outcome, SourceKind
+from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Try
 from sortitor.schemas.licences import Grant, Pool
 from sortitor.stand_ins.issuer import Issuer, Wrong, make_issuer
@@ -456,3 +458,31 @@ def test_a_day_is_that_of_the_organisation(
     pool = s.pools.add(Pool(name="Signage")).id
     use(s, pool, made.voucher("Signage", 4, 1))
     assert s.pools.show(pool).ends_on == TODAY + timedelta(2)
+
+
+def test_what_came_and_went_is_written_down_by_the_organisations_day(
+    make_world: Callable[..., World],
+) -> None:
+    world = make_world(time_zone="Pacific/Kiritimati")
+    s, zone = world.client(), ZoneInfo("Pacific/Kiritimati")
+    pool = s.pools.add(Pool(name="Signage", seats=5))
+    code = a_pass(s, activation=Activation.SHARED)
+    for number in range(3):
+        s.agent.knock(knocking(code, f"KM-{number}"))
+    first = world.now.astimezone(zone).date()
+    world.later(days=2)
+    shown = s.devices.preview_retire(Selection(ids=[1]))
+    s.devices.retire(Selection(ids=[1]), shown.digest)
+    moved = "SELECT day, sum(came), sum(went) FROM seat_moves WHERE day IS NOT NULL GROUP BY day"
+    assert sorted(world.rows(moved)) == [(first, 3, 0), (first + timedelta(2), 0, 1)]
+    course = s.pools.course(pool.id)
+    needed = {line.day: line.needed for line in course.days}
+    assert [needed[first + timedelta(n)] for n in (-1, 0, 1, 2)] == [0, 3, 3, 2]
+    assert (course.came, course.went) == (3, 1)
+    # Another filter has another past, as far as today's devices tell it.
+    s.pools.edit(pool.id, Pool(name="Signage", seats=5, filter='serial eq "KM-2"'))
+    needed = {line.day: line.needed for line in s.pools.course(pool.id).days}
+    assert [needed[first + timedelta(n)] for n in (-1, 0, 1, 2)] == [0, 1, 1, 1]
+    s.pools.edit(pool.id, Pool(name="Signage", seats=5, filter="idleDays le 400"))
+    needed = {line.day: line.needed for line in s.pools.course(pool.id).days}
+    assert [needed[first + timedelta(n)] for n in (-1, 0, 1, 2)] == [0, 3, 3, 2], "time moves it"

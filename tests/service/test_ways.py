@@ -202,6 +202,9 @@ def test_terms_are_shown_clean_in_the_persons_language_and_accepted_once(door: D
     again = door.asked("KM-2").secret or ""
     s.agent.send_code(again, "maud")
     assert s.agent.sign_in(again, door.code()).outcome is Outcome.ADMITTED, "accepted before"
+    [told] = s.terms.acceptances("House rules")
+    assert (told.revision, told.person, told.language) == (made.revision, "maud", "en")
+    assert told.device_id == next(s.devices.list(sort="id")).id
     s.terms.edit("House rules", RULES.model_copy(update={"note": "a new version"}))
     third = door.asked("KM-3").secret or ""
     s.agent.send_code(third, "maud")

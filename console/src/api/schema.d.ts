@@ -4205,6 +4205,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/terms/{key}/acceptances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Acceptances
+         * @description Who accepted the terms, in whichever version, newest first.
+         */
+        get: operations["list_acceptances_api_v1_terms__key__acceptances_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/terms/{key}/page": {
         parameters: {
             query?: never;
@@ -4578,6 +4598,45 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * Acceptance
+         * @description Somebody accepted terms at the door.
+         */
+        Acceptance: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Device Id
+             * @description The device that they brought.
+             */
+            device_id: number | null;
+            /** Id */
+            id: number;
+            /**
+             * Language
+             * @description In which language it was read (BCP 47).
+             */
+            language: string;
+            /**
+             * Person
+             * @description Their user name; null: nobody who is known here.
+             */
+            person: string | null;
+            /** Person Id */
+            person_id: number | null;
+            /** Person Name */
+            person_name: string | null;
+            /**
+             * Revision
+             * @description The version that was accepted.
+             */
+            revision: number;
+            /** Terms Name */
+            terms_name: string;
+        };
         /**
          * Account
          * @description An account.
@@ -6287,7 +6346,8 @@ export interface components {
         };
         /**
          * IdleDay
-         * @description How many of the devices watched are idle for so many days, and how many of them are held.
+         * @description How many of the devices watched are idle for so many days, how many of them are held, and how
+         *     many of the others a rule with a longer window leaves in use still.
          */
         IdleDay: {
             /** Devices */
@@ -6296,6 +6356,8 @@ export interface components {
             held: number;
             /** Idle Days */
             idle_days: number;
+            /** Left */
+            left: number;
         };
         /**
          * InnerGroups
@@ -7263,6 +7325,18 @@ export interface components {
          * @enum {string}
          */
         Ownership: "corporate" | "personal" | "partner" | "unknown";
+        /** Page[Acceptance] */
+        Page_Acceptance_: {
+            /** Items */
+            items: components["schemas"]["Acceptance"][];
+            /** Next */
+            next?: string | null;
+            /**
+             * Total
+             * @description Only where `total=true` was asked for.
+             */
+            total?: number | null;
+        };
         /** Page[Arrival] */
         Page_Arrival_: {
             /** Items */
@@ -20762,6 +20836,52 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_acceptances_api_v1_terms__key__acceptances_get: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: string | null;
+                /** @description How many at most. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_Acceptance_"];
+                };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {

@@ -65,6 +65,14 @@ class Noun:
     metavars: Mapping[str, str] = field(default_factory=dict)
     #: Whether one needs a hand; a list with such a one ends with its exit code.
     has_findings: Callable[[Any], bool] = lambda found: False
+    #: One of them and many of them in a sentence, where `a word` and `words` will not do.
+    one: str = ""
+    many: str = ""
+
+    @property
+    def a(self) -> str:
+        """One of them."""
+        return self.one or f"a {self.word}"
 
 
 def add_commands(noun: Noun) -> None:
@@ -78,7 +86,9 @@ def _help(noun: Noun, verb: str, text: str) -> str:
 
 
 def _list(noun: Noun) -> None:
-    @noun.group.command("list", help=_help(noun, "list", f"List {noun.word}s by name."))
+    text = f"List {noun.many or noun.word + 's'} by name."
+
+    @noun.group.command("list", help=_help(noun, "list", text))
     @most_option
     @output_option
     @with_client
@@ -100,7 +110,7 @@ def _list(noun: Noun) -> None:
 
 
 def _show(noun: Noun) -> None:
-    text = f"Show one {noun.word}, by number or name."
+    text = f"Show {noun.a}, by number or name."
 
     @noun.group.command("show", help=_help(noun, "show", text))
     @click.argument("name")
@@ -115,7 +125,7 @@ def _show(noun: Noun) -> None:
 
 
 def _add(noun: Noun) -> None:
-    @noun.group.command("add", help=_help(noun, "add", f"Add a {noun.word}."))
+    @noun.group.command("add", help=_help(noun, "add", f"Add {noun.a}."))
     @click.argument("name")
     @_field_options(noun)
     @_dry_run
@@ -133,7 +143,7 @@ def _add(noun: Noun) -> None:
 
 
 def _edit(noun: Noun) -> None:
-    text = f"Change a {noun.word}: what is named, and nothing else."
+    text = f"Change {noun.a}: what is named, and nothing else."
 
     @noun.group.command("edit", help=_help(noun, "edit", text))
     @click.argument("name")
@@ -174,7 +184,7 @@ def _edit(noun: Noun) -> None:
 
 
 def _remove(noun: Noun) -> None:
-    text = f"Remove a {noun.word}; reverting its journal entry brings it back."
+    text = f"Remove {noun.a}; reverting its journal entry brings it back."
 
     @noun.group.command("remove", help=_help(noun, "remove", text))
     @click.argument("name")
@@ -190,7 +200,7 @@ def _remove(noun: Noun) -> None:
 
 
 def _revisions(noun: Noun) -> None:
-    text = f"List what was changed of a {noun.word}, newest first."
+    text = f"List what was changed of {noun.a}, newest first."
 
     @noun.group.command("revisions", help=_help(noun, "revisions", text))
     @click.argument("name")

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 import click
 from pydantic import TypeAdapter, ValidationError
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import Command, with_client
 from sortitor.cli.output import (
     ExitCode,
     agree,
@@ -22,7 +24,8 @@ from sortitor.cli.output import (
 )
 from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
-from sortitor.core.gate import statement_said, statements
+from sortitor.core.errors import BadInput
+from sortitor.core.gate import FORMS, restated, statement_said, statements, typed
 from sortitor.core.vocabulary import Facet, Outcome, Ownership, Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replayed, Try
@@ -129,6 +132,86 @@ def edit(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:
       sortitor gate edit gate.json --reason "old tablets out by spring"
     """
     policies = read_policies(file)
+    preview = s.gate.preview(policies)
+    agree(preview, yes)
+    s.gate.apply(policies, preview.digest, reason)
+    talk("Saved. Next: sortitor gate show")
+
+
+def _facet_arguments(command: Command) -> Command:
+    """Which word of which policy is meant."""
+    facet = click.argument("facet", type=click.Choice([one.value for one in Facet]))
+    platform = click.option(
+        "--platform",
+        type=click.Choice([one.value for one in Platform]),
+        help="Say it of this platform alone.",
+    )
+    return click.argument("policy")(facet(platform(command)))
+
+
+_FORMS = "\n".join(f"  {facet.value:<14} {form}" for facet, form in FORMS.items())
+
+
+@gate.command(
+    "set",
+    help=f"""Say something else of one facet in a policy, with preview.
+
+\b
+What a facet takes:
+{_FORMS}
+
+\b
+Examples:
+  sortitor gate set Baseline versions 12.. --platform android
+  sortitor gate set Officers quota "2 corporate, partner"
+""",
+)
+@_facet_arguments
+@click.argument("value")
+@change_options
+@with_client
+def set_facet(
+    s: Sortitor, policy: str, facet: str, value: str, platform: str | None, **given: Any
+) -> None:
+    with told_as_usage():
+        _restate(s, policy, Facet(facet), platform, typed(Facet(facet), value), **given)
+
+
+@gate.command("unset")
+@_facet_arguments
+@change_options
+@with_client
+def unset_facet(s: Sortitor, policy: str, facet: str, platform: str | None, **given: Any) -> None:
+    """Let a policy say nothing of a facet: the next policy has the word, with preview.
+
+    \b
+    Example:
+      sortitor gate unset Officers quota
+    """
+    with told_as_usage():
+        _restate(s, policy, Facet(facet), platform, None, **given)
+
+
+@contextmanager
+def told_as_usage() -> Iterator[None]:
+    """What was typed wrongly is told as click tells it."""
+    try:
+        yield
+    except BadInput as error:
+        raise click.UsageError(f"{error.detail} {error.remedy or ''}".strip()) from error
+
+
+def _restate(
+    s: Sortitor,
+    policy: str,
+    facet: Facet,
+    platform: str | None,
+    value: Any,
+    yes: bool,
+    reason: str | None,
+) -> None:
+    on = Platform(platform) if platform else None
+    policies = restated(s.gate.show().policies, policy, facet, on, value)
     preview = s.gate.preview(policies)
     agree(preview, yes)
     s.gate.apply(policies, preview.digest, reason)

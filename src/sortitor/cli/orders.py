@@ -62,6 +62,7 @@ add_commands(
     Noun(
         group=order,
         word="order",
+        one="an order",
         calls=lambda s: s.orders,
         model=Order,
         columns={

@@ -6,8 +6,9 @@ from pathlib import Path
 
 import click
 
+from sortitor.cli.connection import with_client
 from sortitor.cli.documents import Noun, add_commands
-from sortitor.cli.output import plain, record, talk
+from sortitor.cli.output import most_option, output_option, plain, record, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.terms import Terms, TermsText
 from sortitor.schemas.terms import TermsDetail
@@ -48,6 +49,8 @@ add_commands(
     Noun(
         group=terms,
         word="terms",
+        one="terms",
+        many="terms",
         calls=lambda s: s.terms,
         model=Terms,
         columns={
@@ -73,3 +76,31 @@ add_commands(
         },
     )
 )
+
+
+@terms.command("acceptances")
+@click.argument("name")
+@most_option
+@output_option
+@with_client
+def list_acceptances(s: Sortitor, name: str, most: int, output: str) -> None:
+    """List who accepted the terms, in whichever version, newest first.
+
+    \b
+    Examples:
+      sortitor terms acceptances "House rules"
+      sortitor terms acceptances "House rules" -o csv > accepted.csv
+    """
+    write(
+        s.terms.acceptances(name, most + 1),
+        output,
+        {
+            "At": lambda a: a.at,
+            "Version": lambda a: a.revision,
+            "Language": lambda a: a.language,
+            "Person": lambda a: a.person_name or a.person,
+            "Device": lambda a: a.device_id and str(a.device_id),
+        },
+        empty="Nobody has accepted them yet.",
+        most=most,
+    )

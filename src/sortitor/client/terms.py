@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from sortitor.client.documents import Documents
 from sortitor.client.noun import Key, at
 from sortitor.schemas import terms as t
@@ -18,3 +20,7 @@ class TermsCalls(Documents[t.Terms, t.TermsDetail]):
         """Terms as a person sees them."""
         params = {"language": language}
         return self._t.call(t.TermsPage, "GET", at("/terms", key, "page"), params=params)
+
+    def acceptances(self, key: Key, most: int | None = None) -> Iterator[t.Acceptance]:
+        """Who accepted the terms, newest first."""
+        return self._t.pages(t.Acceptance, at("/terms", key, "acceptances"), {}, most)

@@ -49,7 +49,7 @@ class NamedDocument(Document):
 
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """One value that is another now, with the words for where it stands: `quota of Officers`."""
+    """One value that is another now, with the words for where it stands: `Officers › quota`."""
 
     field: str
     before: str | None
@@ -75,8 +75,8 @@ def told(changes: tuple[Difference, ...], most: int = 3) -> str:
 
 
 def _titled(path: tuple[str, ...]) -> str:
-    """A place in words: the field first, then whose it is."""
-    return " of ".join(part.replace("_", " ") for part in reversed(path))
+    """A place in words, from the outside in: `policies › Officers › quota › devices`."""
+    return " › ".join(part.replace("_", " ") for part in path)
 
 
 def _compared(

@@ -82,9 +82,8 @@ def certificate(
         "erased": gone,
         "not_reached": [
             "backups made before, until they are replaced",
-            "mails that were sent",
+            "mails that have left",
             "what sources say of them, in their systems and as it was last read from them",
-            "the numbers that a registry was told, in the journal's entries about that",
         ],
         "devices": [
             {

@@ -7,9 +7,14 @@ import re
 _VERSION = re.compile(r"[0-9]{1,9}(\.[0-9]{1,9}){0,7}")
 
 
+def is_version(text: str) -> bool:
+    """Whether it is 1 to 8 numbers joined by dots."""
+    return _VERSION.fullmatch(text.strip()) is not None
+
+
 def components(text: str) -> tuple[int, ...]:
     """`"13.0.1"` → `(13, 0, 1)`. Raises ValueError for anything but 1–8 numbers joined by dots."""
-    if not _VERSION.fullmatch(text.strip()):
+    if not is_version(text):
         raise ValueError(
             f"{text!r} is not a version; write numbers joined by dots, such as 13 or 10.0.1"
         )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import ends, health, jobs, levels, retention
+from sortitor.operations import ends, health, jobs, levels, licences, retention
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.sweeps import runs as sweeps
@@ -80,8 +80,9 @@ def sweep(job: JobContext, timestamp: int) -> None:
 
 
 def count_cohorts(job: JobContext, timestamp: int) -> None:
-    """Keep today's numbers of the cohorts."""
+    """Keep today's numbers of the cohorts, and the seats of pools."""
     cohorts.write_counts(_context(job))
+    licences.keep_up(_context(job))
 
 
 def retain(job: JobContext, timestamp: int) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, tzinfo
+from datetime import UTC, date, datetime, timedelta, tzinfo
 from typing import Any, TypeVar
 
 from sortitor.core.access import Veil, veil_of
@@ -16,7 +16,7 @@ from sortitor.operations.files import FileLimits
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
-from sortitor.store.engine import Connection, transaction
+from sortitor.store.engine import Connection, set_today, transaction
 from sortitor.store.engine import Engine as Engine
 from sortitor.store.engine import Leash as Leash
 
@@ -29,6 +29,10 @@ class Clock:
 
     now: Callable[[], datetime]
     wall: Callable[[], datetime]
+
+
+#: A business clock this near to real time is the same clock.
+_ONE_CLOCK = timedelta(minutes=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +162,8 @@ class Context:
     def changing(self) -> Iterator[Connection]:
         """The transaction of one change; a claimed idempotency key is written with it."""
         with transaction(self.engine, self.leash) as connection:
+            if abs(self.now - self.clock.wall()) > _ONE_CLOCK:
+                set_today(connection, self.today)
             if self.claim and self.actor.account_id is not None and not self._spent:
                 idempotency.claim(
                     connection,

@@ -431,7 +431,7 @@ def _words_taken(ctx: Context, connection: Connection, rows: Sequence[GapRow]) -
     """The source's word for each field; a person whom nobody knows cannot be taken."""
     names = {(row.theirs or "").lower() for row in rows if row.field == "person"}
     people: dict[str, int] = {}
-    for person in store_people.by_names_too(connection, sorted(names)) if names else ():
+    for person in store_people.called(connection, sorted(names)) if names else ():
         for name in (person.user_name, person.mail):
             if name and person.left_at is None:
                 people.setdefault(name.lower(), person.id)

@@ -29,6 +29,9 @@ def _kinds(ctx: Context) -> list[tuple[Old, int | None]]:
         (Old.SESSIONS, None),
         (Old.ANSWERS, None),
         (Old.STRANGERS, 90),
+        (Old.MAILS, keeping.uploads_days),
+        # Longer than any end is ahead of its first reminder.
+        (Old.REMINDERS, 800),
     ]
 
 
@@ -44,7 +47,8 @@ def preview(ctx: Context) -> list[Going]:
 
 
 def _before(ctx: Context, kind: Old, days: int | None) -> store.Bounds:
-    now = ctx.now if kind in (Old.ARRIVALS, Old.UPLOADS) else ctx.clock.wall()
+    business = (Old.ARRIVALS, Old.UPLOADS, Old.MAILS, Old.REMINDERS)
+    now = ctx.now if kind in business else ctx.clock.wall()
     idle = ctx.clock.wall() - timedelta(hours=ctx.limits.session_idle_hours)
     return store.Bounds(now - timedelta(days=days or 0), ctx.clock.wall(), idle)
 

@@ -23,10 +23,10 @@ from sortitor.operations.sources.documents import SOURCES
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.terms import TERMS
 from sortitor.operations.welcome import WELCOME
-from sortitor.store import cohorts as store_cohorts
 from sortitor.store import journal, levels, lots, people, source_people, sweeps
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
+from sortitor.store.settling import hold_still
 
 _KINDS: dict[str, DocumentKind[Any]] = {
     f"{kind.operation}.{act}": kind
@@ -145,7 +145,7 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         lots.one(connection, entry.subject_id, lock=True)
         lots.serialise_appliers(connection)
     if entry.subject == "cohort":
-        store_cohorts.hold_still(connection)
+        hold_still(connection)
     if entry.operation == "source.run":
         source_people.hold(connection)
     if entry.operation not in {*_KINDS, *_HOLDS, "grant.add"}:

@@ -11,8 +11,10 @@ from sortitor.core.errors import Conflict
 from sortitor.core.gate import Gate
 from sortitor.core.terms import Form, Terms
 from sortitor.operations.context import Context
-from sortitor.operations.documents import DocumentKind, Wanted
+from sortitor.operations.documents import DocumentKind, Key, Wanted
+from sortitor.store import arrivals as store
 from sortitor.store import tables
+from sortitor.store.arrivals import AcceptanceRow
 from sortitor.store.documents import Shelf
 from sortitor.store.engine import Connection
 
@@ -49,6 +51,13 @@ class TermsBook(DocumentKind[Terms]):
 
 
 TERMS = TermsBook("terms", "terms", Shelf(Terms, tables.terms))
+
+
+def acceptances(ctx: Context, key: Key, before: int | None, limit: int) -> list[AcceptanceRow]:
+    """Who accepted these terms, in whichever version, newest first."""
+    with ctx.reading() as connection:
+        name = TERMS.find(connection, key).document.name
+        return store.acceptances_page(connection, name, before, limit)
 
 
 def as_html(terms: Terms, language: str | None) -> tuple[str, str]:

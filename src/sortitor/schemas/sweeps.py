@@ -19,11 +19,14 @@ class RuleDetail(Rule, Kept):
 
 
 class IdleDay(Answer):
-    """How many of the devices watched are idle for so many days, and how many of them are held."""
+    """How many of the devices watched are idle for so many days, how many of them are held, and how
+    many of the others a rule with a longer window leaves in use still.
+    """
 
     idle_days: int
     devices: int
     held: int
+    left: int
 
 
 class Idle(Answer):

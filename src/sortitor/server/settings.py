@@ -293,8 +293,8 @@ class Settings(BaseSettings):
         Field(
             ge=0,
             description=(
-                "How long the files of lots that are no drafts are kept (their rows stay);"
-                " 0 keeps them for ever."
+                "How long the files of lots that are no drafts are kept (their rows stay), and"
+                " mails that were sent; 0 keeps them for ever."
             ),
         ),
     ] = 400

@@ -210,7 +210,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         open=False,
         timeout=10,
         check=AsyncConnectionPool.check_connection,
-        kwargs={"options": "-c timezone=UTC"},
+        kwargs={"options": f"-c timezone=UTC -c sortitor.zone={settings.time_zone}"},
     )
     metrics = settings.metrics_token
     service = Service(

@@ -11,6 +11,7 @@ from sqlalchemy import Connection, Select, delete, func, insert, null, select, u
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.vocabulary import Purpose, Role
+from sortitor.store import locks
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
     accounts,
@@ -272,9 +273,12 @@ def strangers_since(connection: Connection, since: datetime) -> dict[str, int]:
 
 
 def fact(connection: Connection, key: str, lock: bool = False) -> str | None:
-    """One fact of the installation."""
+    """One fact of the installation; `lock` holds it, also where nobody has set it yet."""
+    if lock:
+        held = func.pg_advisory_xact_lock(locks.FACTS, func.hashtext(key))
+        connection.execute(select(held))
     query = select(installation.c.value).where(installation.c.key == key)
-    return connection.execute(query.with_for_update() if lock else query).scalar_one_or_none()
+    return connection.execute(query).scalar_one_or_none()
 
 
 def set_fact(connection: Connection, key: str, value: str | None) -> None:

@@ -412,6 +412,46 @@ def accept_terms(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> 
         connection.execute(insert(acceptances), [*lines])
 
 
+@dataclass(frozen=True, slots=True)
+class AcceptanceRow:
+    """Somebody accepted terms. `person`: their user name; none where they are gone from here.
+    `device_id`: of the device that they brought.
+    """
+
+    id: int
+    at: datetime
+    terms_name: str
+    revision: int
+    language: str
+    person_id: int | None
+    person: str | None
+    person_name: str | None
+    device_id: int | None
+
+
+def acceptances_page(
+    connection: Connection, terms_name: str, before: int | None, limit: int
+) -> list[AcceptanceRow]:
+    """Who accepted terms of this name, in whichever version, newest first."""
+    query = (
+        select(
+            *(acceptances.c[name] for name in ("id", "at", "terms_name", "revision", "language")),
+            acceptances.c.person_id,
+            people.c.user_name.label("person"),
+            people.c.name.label("person_name"),
+            arrivals.c.device_id,
+        )
+        .outerjoin(people, people.c.id == acceptances.c.person_id)
+        .outerjoin(arrivals, arrivals.c.id == acceptances.c.arrival_id)
+        .where(acceptances.c.terms_name == terms_name)
+        .order_by(acceptances.c.id.desc())
+        .limit(limit)
+    )
+    if before is not None:
+        query = query.where(acceptances.c.id < before)
+    return read_all(connection, query, AcceptanceRow)
+
+
 def accepted_by(connection: Connection, person_id: int) -> dict[str, int]:
     """The terms that a person accepted: name → newest version."""
     query = (

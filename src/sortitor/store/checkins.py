@@ -17,8 +17,8 @@ from psycopg_pool import AsyncConnectionPool
 from tenacity import retry, retry_if_exception_type, stop_after_attempt
 
 from sortitor.core.lifecycle import Sighting
-from sortitor.store.cohorts import refresh_memberships_async
 from sortitor.store.failures import translate
+from sortitor.store.settling import settle_async
 
 Pool: TypeAlias = AsyncConnectionPool[AsyncConnection[Any]]
 
@@ -124,7 +124,7 @@ async def _write(
             of_them = {"ids": sorted(woken), "days": [woken[one] for one in sorted(woken)]}
             await cursor.execute(_WOKEN, {"at": now, "summary": summary, **of_them})
         if woken or updated:
-            await refresh_memberships_async(
+            await settle_async(
                 connection, sorted(woken.keys() | updated), ("stage", "os_version", "retire_on")
             )
     return answers

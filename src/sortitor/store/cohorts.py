@@ -1,29 +1,16 @@
-"""Cohorts, and their members kept right in the transaction of every change.
-
-Every transaction that changes what a filter can speak of ends by refreshing the memberships of the
-devices it touched. Changes of devices do so under a shared lock, changes of what many devices lean
-on (cohorts, people, groups, orders) under an exclusive one: whoever comes second sees what the
-first has committed, so no pair of changes can leave a member that neither of them would.
-"""
+"""Cohorts and who is in them; `store/settling.py` keeps members right."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
-from functools import lru_cache
-from hashlib import sha256
-from typing import Any
+from dataclasses import dataclass
+from datetime import date, datetime
 
-from psycopg import AsyncConnection, Cursor
 from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
-    Select,
-    Text,
-    case,
     delete,
     exists,
     false,
@@ -33,207 +20,22 @@ from sqlalchemy import (
     or_,
     select,
     text,
-    update,
 )
 from sqlalchemy.dialects import postgresql
-from sqlalchemy.dialects.postgresql import array
 
-from sortitor.core.filters import Filter, attributes, parse
+from sortitor.core.filters import Filter
 from sortitor.store.engine import raw
-from sortitor.store.filters import Condition, compiled, said_of, touched_by, worked_out
+from sortitor.store.filters import Condition
 from sortitor.store.rows import read_all, read_one
+from sortitor.store.settling import hold_still, read
 from sortitor.store.tables import (
     cohort_counts,
     cohort_members,
     cohorts,
     devices,
-    installation,
     pools,
     sweep_rules,
 )
-
-_LOCK = 7_302
-_SOME = "/* devices */"
-_SHARED = f"SELECT pg_advisory_xact_lock_shared({_LOCK})"
-_KEPT = "SELECT id, filter FROM cohorts WHERE filter IS NOT NULL AND NOT moving ORDER BY id"
-#: The shared lock, the mark as it is once the lock is had, and what the connection has planned.
-_HOLD = "SELECT mark, planned FROM hold_cohorts()"
-#: A mark that every change of a cohort sets anew: filters known under it need not be read again.
-_MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
-
-
-@dataclass(frozen=True, slots=True)
-class Kept:
-    """Cohorts whose members are kept, as `(id, filter)`, under the mark that they were read
-    with.
-    """
-
-    mark: str
-    filters: tuple[tuple[int, str], ...] = field(compare=False)
-
-
-#: The latest by mark; a handful, since a process works on one database and marks do not come back.
-_KNOWN: dict[str, Kept] = {}
-_MOST_KNOWN = 8
-
-
-def _known(mark: str, filters: Sequence[Any]) -> Kept:
-    if len(_KNOWN) >= _MOST_KNOWN:
-        _KNOWN.clear()
-    return _KNOWN.setdefault(mark, Kept(mark, tuple(filters)))
-
-
-# ---- settling
-# -----------------------------------------------------------------------------------------------
-
-
-@lru_cache(maxsize=4096)
-def _read(filter_text: str) -> Filter:
-    return parse(filter_text)
-
-
-@lru_cache(maxsize=256)
-def refresh_statement(kept: Kept, changed_keys: frozenset[str] | None, touched: str) -> str | None:
-    """The statement that brings the memberships of touched devices to what the filters say; None
-    where no filter can notice.
-
-    changed_keys: keys of what changed (see `touched_by`), None for everything. touched: SQL that
-    gives the devices as `id`.
-    """
-    concerned = [
-        (cohort_id, found)
-        for cohort_id, found in ((i, _read(f)) for i, f in kept.filters)
-        if changed_keys is None or touched_by(attributes(found), changed_keys)
-    ]
-    if not concerned:
-        return None
-    # Nothing here depends on the present moment: cohorts that time moves are not kept.
-    # Offset, so that the planner does not put what was worked out back into every comparison.
-    facts = (
-        worked_out(select(devices).where(devices.c.id.in_(text("SELECT id FROM touched"))))
-        .offset(0)
-        .subquery()
-    )
-    each = array[Any](
-        [
-            case((said_of(facts, compiled(found, datetime.min.replace(tzinfo=UTC))), cohort_id))
-            for cohort_id, found in concerned
-        ],
-        type_=BigInteger(),
-    )
-    # With the values written out: what was prepared once is then run by its name, whatever it says.
-    made = written(
-        select(
-            facts.c.id.label("device_id"),
-            func.unnest(func.array_remove(each, None)).label("cohort_id"),
-        )
-    )
-    ids = ", ".join(str(cohort_id) for cohort_id, _ in concerned)
-    return f"""
-        WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
-            DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id
-                AND m.cohort_id IN ({ids})
-            AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id
-                AND f.cohort_id = m.cohort_id)
-        )
-        INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FROM fits
-            ORDER BY cohort_id, device_id ON CONFLICT DO NOTHING
-        """  # noqa: S608 - made of our own statements, values written out by the dialect
-
-
-def refresh_memberships(
-    connection: Connection, touched: str, changed_keys: Iterable[str] | None
-) -> None:
-    """Work out the cohorts of the devices that a change touched; the last step of its transaction.
-
-    Arguments as in `refresh_statement`.
-    """
-    with raw(connection).cursor() as cursor:
-        kept, _ = _kept_cohorts(cursor)
-        if (
-            statement := refresh_statement(
-                kept, None if changed_keys is None else frozenset(changed_keys), touched
-            )
-        ) is not None:
-            cursor.execute(_literal(statement))
-
-
-def refresh_memberships_of_one(
-    connection: Connection, device_id: int, changed_keys: Iterable[str] | None
-) -> None:
-    """The same for one device, by a statement that the connection has planned before: planning
-    takes longer than running it.
-    """
-    with raw(connection).cursor() as cursor:
-        kept, prepared = _kept_cohorts(cursor)
-        if (
-            statement := refresh_statement(
-                kept, None if changed_keys is None else frozenset(changed_keys), "SELECT $1 AS id"
-            )
-        ) is None:
-            return
-        name = _name_of(statement)
-        make = "" if name in prepared else f"PREPARE {name} (bigint) AS {statement}; "
-        cursor.execute(_literal(f"{make}EXECUTE {name} ({int(device_id)})"))
-
-
-def _kept_cohorts(cursor: Cursor[Any]) -> tuple[Kept, set[str]]:
-    """The cohorts, which stay as they are until the transaction ends, and what the connection has
-    planned.
-
-    What is planned is asked each time: the driver throws it away, ours too, whenever a table goes
-    or a transaction rolls back.
-    """
-    [(mark, planned)] = cursor.execute(_HOLD).fetchall()
-    kept = _KNOWN.get(mark) or _known(mark, cursor.execute(_KEPT).fetchall())
-    return kept, set(planned or ())
-
-
-@lru_cache(maxsize=256)
-def _name_of(statement: str) -> str:
-    return f"refresh_{sha256(statement.encode()).hexdigest()[:24]}"
-
-
-def written(query: Select[Any]) -> str:
-    """The query as SQL with its values written out."""
-    dialect = postgresql.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
-    return str(query.compile(dialect=dialect, compile_kwargs={"literal_binds": True}))
-
-
-def _literal(statement: str) -> Any:
-    """A statement that takes no values, for the driver."""
-    return statement.encode()
-
-
-async def refresh_memberships_async(
-    connection: AsyncConnection[Any], ids: Sequence[int], changed_keys: Iterable[str]
-) -> None:
-    """The same for check-ins."""
-    await connection.execute(_SHARED)
-    [[mark]] = await (await connection.execute(_MARK)).fetchall()
-    kept = _KNOWN.get(mark) or _known(mark, await (await connection.execute(_KEPT)).fetchall())
-    if (
-        statement := refresh_statement(
-            kept, frozenset(changed_keys), f"SELECT unnest(ARRAY[{_SOME}]::bigint[]) AS id"
-        )
-    ) is not None:
-        # The first thing that the statement says.
-        await connection.execute(
-            _literal(statement.replace(_SOME, ", ".join(str(int(one)) for one in ids), 1))
-        )
-
-
-def hold_still(connection: Connection) -> None:
-    """Let no change of a device refresh its memberships until this transaction has ended."""
-    connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
-
-
-def refresh_memberships_alone(
-    connection: Connection, touched: str, changed_keys: Iterable[str]
-) -> None:
-    """Work out the cohorts of the devices of a changed person, group or order."""
-    hold_still(connection)
-    refresh_memberships(connection, touched, changed_keys)
 
 
 def recompute(
@@ -318,7 +120,7 @@ def sizes(connection: Connection) -> dict[str, int]:
 def moving(connection: Connection) -> dict[str, Filter]:
     """Name → filter of the cohorts that time moves."""
     return {
-        row.name: _read(row.filter)
+        row.name: read(row.filter)
         for row in connection.execute(
             select(cohorts.c.name, cohorts.c.filter).where(cohorts.c.moving)
         )
@@ -331,7 +133,7 @@ def filters_of(connection: Connection, cohort_id: int | None, names: Iterable[st
     """
     chosen = or_(cohorts.c.id == cohort_id, func.lower(cohorts.c.name).in_([*names]))
     return [
-        _read(text)
+        read(text)
         for text in connection.execute(
             select(cohorts.c.filter).where(chosen, cohorts.c.filter.is_not(None), ~cohorts.c.moving)
         ).scalars()
@@ -344,20 +146,6 @@ def member_of(cohort_id: int) -> ColumnElement[bool]:
         select(cohort_members.c.device_id).where(
             cohort_members.c.cohort_id == cohort_id, cohort_members.c.device_id == devices.c.id
         )
-    )
-
-
-def mark_anew(connection: Connection) -> None:
-    """Let every process read the filters again.
-
-    Whoever changes a cohort waits for the lock before anything else, so that no two wait for each
-    other.
-    """
-    hold_still(connection)
-    connection.execute(
-        update(installation)
-        .where(installation.c.key == "cohorts")
-        .values(value=func.gen_random_uuid().cast(Text))
     )
 
 

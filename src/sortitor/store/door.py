@@ -37,11 +37,11 @@ from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Stage
 from sortitor.store import arrivals as store
 from sortitor.store.arrivals import PassRow
-from sortitor.store.cohorts import refresh_memberships_of_one
 from sortitor.store.devices import DeviceRow
 from sortitor.store.engine import raw
 from sortitor.store.people import held_of
 from sortitor.store.rows import read_one
+from sortitor.store.settling import settle_again, settle_one
 from sortitor.store.tables import (
     arrivals,
     cohort_members,
@@ -259,7 +259,7 @@ def add_device(
         statement = _adding(frozenset({*blank, *patch}))
         [(device_id,)] = cursor.execute(statement, values).fetchall()
     assert isinstance(device_id, int)
-    refresh_memberships_of_one(connection, device_id, None)
+    settle_one(connection, device_id, None)
     return device_id
 
 
@@ -358,4 +358,7 @@ def enter(connection: Connection, entrance: Entrance) -> int | None:
         values["arrival"] = entrance.arrival_id
     query = _ENTERING[entrance.arrival_id is None]
     arrival_id, was_used = connection.execute(query, values).one()
+    if entrance.place and entrance.device_id is not None:
+        # Pools may speak of the list.
+        settle_again(connection, entrance.device_id, {"cohorts"})
     return arrival_id if was_used is not None else None

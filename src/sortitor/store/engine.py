@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from datetime import date
 from select import POLLIN, poll
 from typing import Any
 
@@ -26,6 +27,7 @@ from sortitor.store.failures import translate
 #: How long somebody waits for one of the process's connections.
 _POOL_SECONDS = 10
 _PROBE_SECONDS = 3
+_REMEMBERED = "sortitor"
 
 
 def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str = "UTC") -> Engine:
@@ -34,7 +36,7 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str 
     """
     options = (
         "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
-        f" -c statement_timeout={statement_seconds}s"
+        f" -c statement_timeout={statement_seconds}s -c sortitor.zone={zone}"
     )
     engine = create_engine(
         # The connection used last is taken first: what it has planned and read is at hand.
@@ -128,6 +130,7 @@ def transaction(engine: Engine, leash: Leash | None = None) -> Iterator[Connecti
     """
     try:
         with engine.begin() as connection:
+            connection.info.pop(_REMEMBERED, None)
             if leash is None:
                 yield connection
             else:
@@ -160,6 +163,17 @@ def raw(connection: Connection) -> RawConnection[tuple[object, ...]]:
     driver = connection.connection.driver_connection
     assert isinstance(driver, RawConnection)
     return driver
+
+
+def remembered(connection: Connection) -> dict[str, Any]:
+    """What is known of this transaction, and forgotten with it."""
+    found: dict[str, Any] = connection.info.setdefault(_REMEMBERED, {})
+    return found
+
+
+def set_today(connection: Connection, today: date) -> None:
+    """Let this transaction's changes be of a day that is not the clock's."""
+    remembered(connection)["today"] = today
 
 
 def plan_anew(connection: Connection) -> None:

@@ -152,22 +152,26 @@ _STAGE = """
 DROP TABLE IF EXISTS erasing, erasing_words, erasing_arrivals, erasing_lots;
 CREATE TEMP TABLE erasing ON COMMIT DROP AS SELECT unnest(%(ids)s::bigint[]) AS device_id;
 CREATE TEMP TABLE erasing_words ON COMMIT DROP AS
-SELECT DISTINCT upper(word) AS word, is_number FROM (
+SELECT DISTINCT upper(word) AS word, is_number, (
+    SELECT r[1] FROM regexp_matches(upper(word), '[A-Z0-9]+', 'g') AS r
+    ORDER BY length(r[1]) DESC, r[1] LIMIT 1) AS run FROM (
     SELECT i.value AS word, true AS is_number FROM identifiers i JOIN erasing USING (device_id)
     UNION ALL SELECT i.given, true FROM identifiers i JOIN erasing USING (device_id)
     UNION ALL SELECT d.name, false FROM devices d JOIN erasing e ON e.device_id = d.id
     UNION ALL SELECT d.asset_tag, false FROM devices d JOIN erasing e ON e.device_id = d.id
 ) w WHERE word IS NOT NULL;
+ANALYZE erasing_words;
 CREATE TEMP TABLE erasing_arrivals ON COMMIT DROP AS
+    WITH stated AS MATERIALIZED (
+        SELECT id, jsonb_path_query(stated - 'person', 'lax $.*[*]') #>> '{}' AS said FROM arrivals
+    )
     SELECT a.id FROM arrivals a JOIN erasing e ON e.device_id = a.device_id
-    UNION SELECT a.id FROM arrivals a WHERE EXISTS (
-        SELECT FROM jsonb_path_query(a.stated - 'person', 'lax $.*[*]') AS s (said)
-        JOIN erasing_words w ON w.is_number AND w.word = upper(s.said #>> '{}'));
+    UNION SELECT s.id FROM stated s JOIN erasing_words w ON w.is_number AND w.word = upper(s.said);
 CREATE TEMP TABLE erasing_lots ON COMMIT DROP AS
     SELECT d.lot_id, d.lot_row AS row FROM devices d JOIN erasing e ON e.device_id = d.id
         WHERE d.lot_id IS NOT NULL
     UNION SELECT r.lot_id, r.row FROM lot_rows r JOIN erasing USING (device_id);
-ANALYZE erasing; ANALYZE erasing_words; ANALYZE erasing_lots;
+ANALYZE erasing; ANALYZE erasing_lots;
 """
 _REACH = """
 SELECT (SELECT count(*) FROM erasing_arrivals),
@@ -214,17 +218,52 @@ _ERASE_LOTS = [
     "UPDATE lot_rows r SET changes = NULL FROM erasing e WHERE r.device_id = e.device_id",
     "UPDATE lots SET content = '' WHERE id = ANY (%(lots)s)",
 ]
+#: A text is looked through once for however many words: by its runs of letters and digits, of which
+#: one must be the longest of a word. Only a word without any is looked for in every text.
+_NAMING = """
+({key}) IN (
+    WITH texts AS MATERIALIZED (SELECT {key}, {text} AS said FROM {table} WHERE {which}),
+    runs AS MATERIALIZED (
+        SELECT {key}, string_to_table(regexp_replace(said, '[^A-Z0-9]+', ' ', 'g'), ' ') AS run
+        FROM texts
+    ), perhaps AS MATERIALIZED (
+        SELECT DISTINCT {key}, w.word FROM runs JOIN erasing_words w USING (run)
+    )
+    SELECT {key} FROM perhaps JOIN texts USING ({key}) WHERE strpos(said, word) > 0
+    UNION SELECT {key} FROM texts JOIN erasing_words w ON w.run IS NULL AND strpos(said, w.word) > 0
+)
+"""
+
+
+def _naming(act: str, table: str, key: str, text: str, which: str = "true") -> str:
+    return act + _NAMING.format(table=table, key=key, text=text, which=which)
+
+
 #: Other texts that may name a device: mails that were written, answers that were kept for a
 #: repetition, what failed. A word shorter than this stands in texts about anything.
 _ERASE_TEXTS = [
     "DELETE FROM erasing_words WHERE length(word) < 6",
-    "UPDATE mails m SET subject = 'Erased', body = NULL WHERE m.state <> 'waiting' AND EXISTS ("
-    " SELECT FROM erasing_words w WHERE strpos(upper(concat(m.subject, ' ', m.body)), w.word) > 0)",
-    "DELETE FROM idempotency i WHERE EXISTS (SELECT FROM erasing_words w"
-    " WHERE strpos(upper(encode(i.answer, 'escape')), w.word) > 0)",
-    "UPDATE jobs j SET arguments = '{}', problem = NULL WHERE j.finished_at IS NOT NULL AND EXISTS"
-    " (SELECT FROM erasing_words w"
-    " WHERE strpos(upper(concat(j.arguments::text, j.problem::text)), w.word) > 0)",
+    _naming(
+        "UPDATE mails SET subject = 'Erased', body = NULL,"
+        " state = CASE state WHEN 'waiting' THEN 'dropped' ELSE state END WHERE",
+        "mails",
+        "id",
+        "upper(concat(subject, ' ', body))",
+    ),
+    _naming(
+        "DELETE FROM idempotency WHERE",
+        "idempotency",
+        "account_id, key",
+        "upper(CASE WHEN media_type LIKE '%json%' THEN convert_from(answer, 'UTF8')"
+        " ELSE encode(answer, 'escape') END)",
+    ),
+    _naming(
+        "UPDATE jobs SET arguments = '{}', problem = NULL WHERE",
+        "jobs",
+        "id",
+        "upper(concat(arguments, problem))",
+        "finished_at IS NOT NULL",
+    ),
 ]
 
 

@@ -415,7 +415,8 @@ _SIGNS: dict[str, Callable[[ColumnElement[Any], Any], ColumnElement[bool]]] = {
 def touched_by(names: Iterable[str], changed_keys: frozenset[str]) -> bool:
     """Whether a change can be noticed by attributes.
 
-    changed_keys: columns of `devices`, or `identifiers`, `person`, `order` for what leans on them.
+    changed_keys: columns of `devices`, or `identifiers`, `person`, `order`, `cohorts` for what
+    leans on them.
     """
     return any(_leans_on(name) & changed_keys for name in names)
 
@@ -430,6 +431,7 @@ def _leans_on(name: str) -> frozenset[str]:
         "person": frozenset({"person_id", "person"}),
         "order": frozenset({"order_name", "order"}),
         "identifiers": frozenset({"identifiers", "given_away"}),
+        "cohort": frozenset({"cohorts"}),
         "device": frozenset({name}),
     }.get(ATTRIBUTES[name].of, frozenset())
 

@@ -22,18 +22,18 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY
 from sqlalchemy.dialects.postgresql import insert as upsert
 
-from sortitor.store.cohorts import refresh_memberships_alone
+from sortitor.store import locks
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
+from sortitor.store.settling import settle_alone
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
-_LOCK = 7_303
 _COUNTED = {"preserve_rowcount": True}
 
 
 def hold_still(connection: Connection) -> None:
     """Let groups change one after the other: who belongs to one depends on others."""
-    connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+    connection.execute(select(func.pg_advisory_xact_lock(locks.GROUPS)))
 
 
 _DIRECT = (
@@ -285,7 +285,7 @@ def resolve(
             [list(renamed)],
         )
         cursor.execute("ANALYZE moved_people")
-    refresh_memberships_alone(
+    settle_alone(
         connection,
         "SELECT d.id FROM devices d JOIN moved_people p ON p.id = d.person_id",
         {"person"},

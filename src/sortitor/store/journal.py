@@ -14,10 +14,10 @@ from sqlalchemy.sql import Select
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership
 from sortitor.store.bulk import with_room
-from sortitor.store.cohorts import refresh_memberships
 from sortitor.store.devices import apply_patch_table
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
+from sortitor.store.settling import settle
 from sortitor.store.tables import devices, journal, journal_creations, journal_effects
 
 _MOST_REVISIONS = 100
@@ -376,7 +376,7 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             " action = 'restore' AND patch <> '{}'"
         )
     apply_patch_table(connection, revert_id, reverting=True)
-    refresh_memberships(
+    settle(
         connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"}
     )
     with raw(connection).cursor() as cursor:

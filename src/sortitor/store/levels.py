@@ -24,11 +24,11 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Gap, GapState
-from sortitor.store import bulk
-from sortitor.store.cohorts import written
+from sortitor.store import bulk, locks
 from sortitor.store.devices.select import matching
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, read_all, read_one
+from sortitor.store.settling import written
 from sortitor.store.tables import (
     devices,
     discrepancies,
@@ -40,7 +40,6 @@ from sortitor.store.tables import (
     source_runs,
 )
 
-_LOCK = 7_313
 #: Field of a line → what the fleet says, and whether the fleet's silence counts.
 _OURS = {
     "model": ("d.model", False),
@@ -103,7 +102,7 @@ WHERE o.stage <> 'retired' AND v.differs AND {_FIRST}
 
 def hold(connection: Connection) -> None:
     """Let the systems be compared once at a time."""
-    connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+    connection.execute(select(func.pg_advisory_xact_lock(locks.LEVELS)))
 
 
 def find(connection: Connection, source_ids: Sequence[int]) -> None:

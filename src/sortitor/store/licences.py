@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import Connection, Date, cast, delete, func, select, update
+from sqlalchemy import Connection, delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from sortitor.core.licences import Act, Grant
-from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Ownership, Stage
-from sortitor.store.devices import an_identifier, matching
 from sortitor.store.rows import number, read_all, read_one
-from sortitor.store.tables import arrivals, devices, grants, issuer_keys, people, sources
+from sortitor.store.tables import grants, issuer_keys, sources
 
 # ---- keys
 
@@ -153,105 +150,3 @@ def take_back(connection: Connection, grant_id: int, at: datetime, by: str) -> N
     connection.execute(
         update(grants).where(grants.c.id == grant_id).values(reverted_at=at, reverted_by=by)
     )
-
-
-# ---- who takes a seat
-
-
-@dataclass(frozen=True, slots=True)
-class SeatRow:
-    """A device that takes a seat, or would have none, and since when it is in use (or known)."""
-
-    id: int
-    name: str | None
-    stage: Stage
-    ownership: Ownership
-    site: str | None
-    person_name: str | None
-    serial: str | None
-    since: datetime
-
-
-_SINCE = func.coalesce(devices.c.enrolled_at, devices.c.created_at)
-
-
-def latest_takers(
-    connection: Connection, taking: Selection, now: datetime, most: int
-) -> list[SeatRow]:
-    """The devices that took a seat last: those that have none where seats are too few."""
-    query = (
-        select(
-            devices.c.id,
-            devices.c.name,
-            devices.c.stage,
-            devices.c.ownership,
-            devices.c.site,
-            people.c.name.label("person_name"),
-            an_identifier("serial"),
-            _SINCE.label("since"),
-        )
-        .outerjoin(people, people.c.id == devices.c.person_id)
-        .where(matching(taking, now))
-        .order_by(_SINCE.desc(), devices.c.id.desc())
-        .limit(most)
-    )
-    return read_all(connection, query, SeatRow)
-
-
-@dataclass(frozen=True, slots=True)
-class MovedRow:
-    """How many devices began to take a seat on a day, and how many ceased to."""
-
-    day: date
-    came: int
-    went: int
-
-
-def moved_by_day(
-    connection: Connection, whoever: Selection, now: datetime, zone: str
-) -> list[MovedRow]:
-    """Day by day, the devices of a pool that came into use, and those that were retired since:
-    as the pool's filter has them today. `whoever`: in whatever stage.
-    """
-    is_it = matching(whoever, now)
-
-    def day(moment: Any) -> Any:
-        return cast(func.timezone(zone, moment), Date)
-
-    came = select(day(devices.c.enrolled_at).label("day"), func.count().label("came")).where(
-        is_it, devices.c.enrolled_at.is_not(None)
-    )
-    went = select(day(devices.c.stage_at).label("day"), func.count().label("went")).where(
-        is_it, devices.c.enrolled_at.is_not(None), devices.c.stage == Stage.RETIRED
-    )
-    first, last = came.group_by("day").subquery(), went.group_by("day").subquery()
-    both = func.coalesce(first.c.day, last.c.day)
-    query = select(
-        both.label("day"),
-        func.coalesce(first.c.came, 0).label("came"),
-        func.coalesce(last.c.went, 0).label("went"),
-    ).select_from(first.outerjoin(last, first.c.day == last.c.day, full=True))
-    return read_all(connection, query.order_by(both), MovedRow)
-
-
-def usual_days(connection: Connection, whoever: Selection, now: datetime) -> int | None:
-    """In how many days devices of a pool that were awaited came, half of them; None: none did."""
-    waited = func.extract("epoch", devices.c.enrolled_at - devices.c.created_at) / 86_400
-    query = select(func.percentile_cont(0.5).within_group(waited)).where(
-        matching(whoever, now),
-        devices.c.lot_id.is_not(None),
-        devices.c.enrolled_at > devices.c.created_at + timedelta(hours=1),
-    )
-    found = connection.execute(query).scalar()
-    return None if found is None else max(1, round(found))
-
-
-def turned_away(connection: Connection, pool: str, since: datetime) -> Sequence[tuple[str, int]]:
-    """How many arrivals found no seat of this pool, by what became of them."""
-    wanted = [{"code": "no_seat", "policy": pool}]
-    query = (
-        select(arrivals.c.outcome, func.count())
-        .where(arrivals.c.at >= since, arrivals.c.reasons.contains(wanted))
-        .group_by(arrivals.c.outcome)
-    )
-    return [(row[0], row[1]) for row in connection.execute(query)]

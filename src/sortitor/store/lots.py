@@ -32,10 +32,11 @@ from sqlalchemy.dialects.postgresql import insert as upsert
 from sortitor.core.columns import FIELDS
 from sortitor.core.lots import Decided, Facts, Prepared
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
-from sortitor.store import bulk, cohorts
+from sortitor.store import bulk, locks
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
+from sortitor.store.settling import settle, written
 from sortitor.store.tables import devices as device_table
 from sortitor.store.tables import (
     journal,
@@ -698,7 +699,7 @@ def serialise_appliers(connection: Connection) -> None:
     """
     # A large lot takes its minutes: whoever waits for it is not told to try again.
     connection.execute(text("SET LOCAL lock_timeout = '30min'"))
-    connection.execute(select(func.pg_advisory_xact_lock(7_301)))
+    connection.execute(select(func.pg_advisory_xact_lock(locks.LOTS)))
     connection.execute(text("SET LOCAL lock_timeout = '60s'"))
 
 
@@ -717,7 +718,7 @@ def write_devices(
     _change_devices(connection, entry_id, decided, now, counting)
     # Last, since whoever changes a cohort waits for it.
     of_the_lot = select(device_table.c.id).where(device_table.c.lot_id == lot_id)
-    cohorts.refresh_memberships(connection, cohorts.written(of_the_lot), None)
+    settle(connection, written(of_the_lot), None)
 
 
 def _add_devices(

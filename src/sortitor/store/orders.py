@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from sqlalchemy import Connection, func, select
 
-from sortitor.store.cohorts import refresh_memberships_alone, written
 from sortitor.store.rows import read_all
+from sortitor.store.settling import settle_alone, written
 from sortitor.store.tables import devices
 
 
@@ -41,4 +41,4 @@ def refresh_cohorts(connection: Connection, names: Sequence[str]) -> None:
     """Bring cohorts to what is now known of the orders of these names."""
     lower = [name.lower() for name in names]
     touched = select(devices.c.id).where(func.lower(devices.c.order_name).in_(lower))
-    refresh_memberships_alone(connection, written(touched), {"order"})
+    settle_alone(connection, written(touched), {"order"})

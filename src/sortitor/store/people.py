@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any, cast
 
@@ -14,10 +14,10 @@ from sortitor.core.gate import Holding
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
-from sortitor.store.cohorts import refresh_memberships_alone, written
 from sortitor.store.engine import raw
 from sortitor.store.filters import Condition
 from sortitor.store.rows import among, read_all, read_one
+from sortitor.store.settling import settle_alone, written
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
 
@@ -105,13 +105,25 @@ def by_names(connection: Connection, names: Collection[str]) -> list[PersonRow]:
     return read_all(connection, query.order_by(people.c.id), PersonRow)
 
 
-def by_names_too(connection: Connection, names: Collection[str]) -> list[PersonRow]:
-    """The same with those who have left."""
+@dataclass(frozen=True, slots=True)
+class CalledRow:
+    """A person by what they are called."""
+
+    id: int
+    user_name: str
+    name: str
+    mail: str | None
+    left_at: datetime | None
+
+
+def called(connection: Connection, names: Collection[str]) -> list[CalledRow]:
+    """The people of user names or mail addresses, also those who have left."""
     folded = sorted({name.strip().lower() for name in names})
     user_name, mail = func.lower(people.c.user_name), func.lower(people.c.mail)
     wanted = literal(folded, ARRAY(Text))
-    query = _PEOPLE.where(or_(user_name == any_(wanted), mail == any_(wanted)))
-    return read_all(connection, query.order_by(people.c.id), PersonRow)
+    columns = (people.c[one.name] for one in fields(CalledRow))
+    query = select(*columns).where(or_(user_name == any_(wanted), mail == any_(wanted)))
+    return read_all(connection, query.order_by(people.c.id), CalledRow)
 
 
 def several(connection: Connection, ids: Collection[int]) -> list[PersonRow]:
@@ -372,7 +384,7 @@ def apply_import(connection: Connection) -> None:
             SELECT group_id FROM gone UNION SELECT group_id FROM come
             """)
         touched = [int(str(row[0])) for row in cursor.fetchall()]
-    refresh_memberships_alone(
+    settle_alone(
         connection,
         "SELECT d.id FROM devices d JOIN people p ON p.id = d.person_id JOIN incoming i ON"
         " lower(i.user_name) = lower(p.user_name)",
@@ -406,7 +418,7 @@ def leave(
 
 def refresh_cohorts(connection: Connection, ids: Collection[int]) -> None:
     """Bring cohorts to what is now known of people."""
-    refresh_memberships_alone(
+    settle_alone(
         connection,
         written(select(devices.c.id).where(devices.c.person_id.in_(list(ids)))),
         {"person"},

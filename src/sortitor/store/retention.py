@@ -20,10 +20,19 @@ from sqlalchemy import (
     update,
 )
 
-from sortitor.core.vocabulary import JobState, LotStatus
+from sortitor.core.vocabulary import JobState, LotStatus, MailState
 from sortitor.store.idempotency import KEPT
 from sortitor.store.rows import number
-from sortitor.store.tables import arrivals, idempotency, jobs, lots, sessions, strangers
+from sortitor.store.tables import (
+    arrivals,
+    idempotency,
+    jobs,
+    lots,
+    mails,
+    reminded,
+    sessions,
+    strangers,
+)
 
 AT_ONCE = 5_000
 
@@ -37,6 +46,8 @@ class Old(StrEnum):
     SESSIONS = "ended sessions"
     ANSWERS = "kept answers"
     STRANGERS = "counts of strangers"
+    MAILS = "mails that were sent"
+    REMINDERS = "notes of what was reminded of"
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,6 +88,12 @@ def _condition(kind: Old, bounds: Bounds) -> tuple[Table, Column[Any], ColumnEle
         ),
         Old.ANSWERS: (idempotency, idempotency.c.key, idempotency.c.created_at < bounds.now - KEPT),
         Old.STRANGERS: (strangers, strangers.c.hour, strangers.c.hour < bounds.before),
+        Old.MAILS: (
+            mails,
+            mails.c.id,
+            and_(mails.c.at < bounds.before, mails.c.state != MailState.WAITING),
+        ),
+        Old.REMINDERS: (reminded, reminded.c.key, reminded.c.at < bounds.before),
     }
     return found[kind]
 

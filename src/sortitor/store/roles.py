@@ -7,6 +7,7 @@ from __future__ import annotations
 from psycopg import sql
 from sqlalchemy import Connection
 
+from sortitor.store import locks
 from sortitor.store.engine import raw
 
 APPLICATION = "sortitor_application"
@@ -19,7 +20,7 @@ def grant(connection: Connection, role: str, password: str | None = None) -> Non
     """
     name = sql.Identifier(role)
     with raw(connection).cursor() as cursor:
-        cursor.execute("SELECT pg_advisory_xact_lock(7302)")
+        cursor.execute(f"SELECT pg_advisory_xact_lock({locks.ROLES})")
         known = cursor.execute("SELECT FROM pg_roles WHERE rolname = %s", [role]).fetchone()
         if known is None:
             cursor.execute(sql.SQL("CREATE ROLE {} LOGIN").format(name))

@@ -4,17 +4,18 @@ line is.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import Connection
+from sqlalchemy import Connection, select
 
 from sortitor.core.rosters import DEVICE_COLUMNS, NUMBERS
 from sortitor.store import bulk
 from sortitor.store.engine import raw
+from sortitor.store.tables import identifiers, roster_devices
 
 _VALUES = (*DEVICE_COLUMNS[1:], "extra")
 _NAMES = ", ".join(_VALUES)
@@ -183,6 +184,19 @@ def match_news(connection: Connection, source_id: int) -> None:
         " WHERE r.source_id = %s AND r.key = m.key",
         [source_id],
     )
+
+
+def called(connection: Connection, source_id: int, keys: Collection[str]) -> list[int]:
+    """The devices that a source says under these keys, or that have them as serial numbers."""
+    said = select(roster_devices.c.device_id).where(
+        roster_devices.c.source_id == source_id,
+        roster_devices.c.device_id.is_not(None),
+        roster_devices.c.key.in_(list(keys)),
+    )
+    serial = select(identifiers.c.device_id).where(
+        identifiers.c.kind == "serial", identifiers.c.value.in_([key.upper() for key in keys])
+    )
+    return sorted(connection.execute(said.union(serial)).scalars())
 
 
 def match_again(connection: Connection, after_entry: int) -> None:

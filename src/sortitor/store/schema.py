@@ -11,7 +11,8 @@ from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, Engine, func, select, text
 
-_LOCK = 7_300
+from sortitor.store import locks
+
 _SCRIPTS = Path(__file__).parent / "migrations"
 
 
@@ -66,7 +67,7 @@ def upgrade(engine: Engine) -> None:
     other.
     """
     with engine.begin() as connection:
-        connection.execute(select(func.pg_advisory_xact_lock(_LOCK)))
+        connection.execute(select(func.pg_advisory_xact_lock(locks.SCHEMA)))
         command.upgrade(_config(connection), "head")
 
 

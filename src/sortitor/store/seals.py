@@ -9,11 +9,11 @@ from typing import Any
 
 from sqlalchemy import Connection, Select, func, insert, select, text
 
+from sortitor.store import locks
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.tables import journal, journal_seals
 
-_LOCK = 7_301
 _UNSEALED = ("transaction_id", "erased_by")
 _SEALED = select(*(column for column in journal.c if column.name not in _UNSEALED))
 _HAS_SEAL = select(journal_seals.c.place).where(journal_seals.c.entry_id == journal.c.id).exists()
@@ -45,7 +45,9 @@ class SealRow:
 
 def hold_the_chain(connection: Connection) -> bool:
     """Whether this transaction is the one that seals; there is one at a time."""
-    return bool(connection.execute(select(func.pg_try_advisory_xact_lock(_LOCK))).scalar_one())
+    return bool(
+        connection.execute(select(func.pg_try_advisory_xact_lock(locks.SEALS))).scalar_one()
+    )
 
 
 def oldest_running(connection: Connection) -> int:

@@ -11,8 +11,8 @@ from sqlalchemy import Connection, select
 
 from sortitor.core.journal import PeopleUndoing
 from sortitor.store import bulk, groups
-from sortitor.store.cohorts import refresh_memberships_alone
 from sortitor.store.engine import raw
+from sortitor.store.settling import settle_alone
 from sortitor.store.tables import metadata, people, source_people
 
 _FIELDS = ("user_name", "name", "mail", "department", "site")
@@ -276,7 +276,7 @@ def _settle(connection: Connection, entry_id: int, touched: list[Any], renamed: 
         " SELECT person_id FROM journal_people WHERE entry_id = %s",
         [entry_id],
     )
-    refresh_memberships_alone(
+    settle_alone(
         connection,
         "SELECT d.id FROM devices d JOIN moved_by_entry p ON p.person_id = d.person_id",
         {"person"},

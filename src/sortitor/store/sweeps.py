@@ -254,18 +254,39 @@ _BY_IDLE, _BY_OUTCOME, _BY_SITE = 0b00111, 0b11011, 0b11001
 
 
 def idle_counts(
-    connection: Connection, watched: Selection, now: datetime
-) -> list[tuple[int, int, int]]:
-    """`(idle days, devices, of them on hold)` over everything a rule watches."""
-    idle = idle_case(now).label("idle")
-    on_hold = func.count().filter(held(now)).label("on_hold")
-    query = (
-        select(idle, func.count(), on_hold)
-        .where(store_devices.matching(watched, now))
-        .group_by(idle)
-        .order_by(idle)
+    connection: Connection,
+    watched: Selection,
+    others: Sequence[tuple[Selection, int]],
+    now: datetime,
+) -> list[tuple[int, int, int, int]]:
+    """`(idle days, devices, of them on hold, of the rest those that are not past the window of one
+    of the other rules that watches them)` over everything a rule watches.
+    """
+    is_kept = or_(
+        false(),
+        *(
+            and_(idle_days("lt", days, now), store_devices.matching(watching, now))
+            for watching, days in others
+        ),
     )
-    return [(row[0], row[1], row[2]) for row in connection.execute(query)]
+    # Each boundary lets the database work out once what stands on both sides of it.
+    each = (
+        select(idle_case(now).label("idle"), held(now).label("held"), is_kept.label("kept"))
+        .where(store_devices.matching(watched, now))
+        .offset(0)
+        .subquery()
+    )
+    query = (
+        select(
+            each.c.idle,
+            func.count(),
+            func.count().filter(each.c.held),
+            func.count().filter(not_(each.c.held), each.c.kept),
+        )
+        .group_by(each.c.idle)
+        .order_by(each.c.idle)
+    )
+    return [(row[0], row[1], row[2], row[3]) for row in connection.execute(query)]
 
 
 def taken(

@@ -1,14 +1,16 @@
 <script setup lang="ts">
 import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
-import { computed, reactive, ref, watch } from 'vue'
+import { computed, reactive, ref } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { useAction } from '../../shared/actions/useAction'
 import { useDocuments } from '../../shared/actions/useDocuments'
+import { useDraft } from '../../shared/actions/useDraft'
 import { usePreview } from '../../shared/actions/usePreview'
+import AcceptanceList from './AcceptanceList.vue'
 import WelcomeCard from '../welcome/WelcomeCard.vue'
 import { isRightToLeft, type Language, LANGUAGES } from '../welcome/words'
 
@@ -20,14 +22,9 @@ const { data: kept, error } = useQuery({
   queryKey: ['welcome-card'],
   queryFn: () => got(api.GET('/api/v1/welcome-card')),
 })
-const card = ref<Schemas['WelcomeCard'] | null>(null)
-watch(
+const { draft: card, revision } = useDraft(
   kept,
-  (found) => {
-    if (!found) return
-    card.value = JSON.parse(JSON.stringify({ ...found, revision: undefined }))
-  },
-  { immediate: true },
+  (found): Schemas['WelcomeCard'] => ({ ...found, revision: undefined }) as Schemas['WelcomeCard'],
 )
 const greeting = computed({
   get: () => card.value?.greetings?.find((one) => one.language === language.value)?.text ?? '',
@@ -60,7 +57,7 @@ function save() {
       got(
         api.POST('/api/v1/welcome-card/apply', {
           body: { card: body, digest, reason },
-          params: { header: { 'if-match': `"${kept.value?.revision}"` } },
+          params: { header: { 'if-match': `"${revision.value}"` } },
         }),
       ),
   })
@@ -69,6 +66,8 @@ function save() {
 const documents = useDocuments<Schemas['Terms'], Schemas['TermsDetail']>('/api/v1/terms')
 const { data: terms } = documents.useList()
 const open = ref(false)
+/** Whose acceptances are shown. */
+const shown = ref<Schemas['TermsDetail'] | null>(null)
 const editing = ref<Schemas['TermsDetail'] | null>(null)
 const form = reactive({
   name: '',
@@ -153,9 +152,11 @@ function saveTerms() {
       {{ one.texts.map((text) => LANGUAGES[text.language as Language]).join(', ') }}</span
     >
     <v-spacer />
+    <v-btn size="small" variant="text" @click="shown = one">Who accepted them</v-btn>
     <v-btn size="small" variant="text" @click="edit(one)">Change</v-btn>
     <v-btn size="small" variant="text" color="error" @click="documents.remove(one)">Remove</v-btn>
   </v-card>
+  <AcceptanceList v-if="shown" :key="shown.id" :terms="shown" />
   <EditDialog
     v-model="open"
     :title="editing ? `Terms “${editing.name}”` : 'Write terms'"
@@ -207,7 +208,7 @@ function saveTerms() {
   gap: 10px;
 }
 .phone {
-  width: 360px;
+  width: min(360px, 100%);
   min-height: 320px;
   overflow: hidden;
   border: 1px solid rgba(var(--v-border-color), 0.3);

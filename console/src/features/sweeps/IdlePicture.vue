@@ -21,6 +21,7 @@ const words = computed(
     `${plural(now.value.due, 'device')} of ${number(idle.watched)} are past ` +
     `${plural(window.value, 'day')}` +
     (now.value.held ? `, beside ${number(now.value.held)} on hold` : '') +
+    (now.value.left ? `, beside ${number(now.value.left)} that a longer rule keeps` : '') +
     `; with 30 days less ${number(past(idle, Math.max(0, window.value - 30)).due)}, ` +
     `with 30 more ${number(past(idle, window.value + 30).due)}.`,
 )

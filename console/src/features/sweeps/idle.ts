@@ -4,12 +4,14 @@ import type { Schemas } from '../../api/client'
 export function past(idle: Schemas['Idle'], window: number) {
   let due = 0
   let held = 0
+  let left = 0
   for (const day of idle.days) {
     if (day.idle_days < window) continue
-    due += day.devices - day.held
+    due += day.devices - day.held - day.left
     held += day.held
+    left += day.left
   }
-  return { due, held }
+  return { due, held, left }
 }
 
 /** Bars of so many days each; the last one holds everything beyond. */

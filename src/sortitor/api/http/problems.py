@@ -9,8 +9,9 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.encoders import jsonable_encoder
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
+from fastapi.responses import JSONResponse, Response
 from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 from starlette.routing import Match
 
 from sortitor.api.http import console
@@ -192,6 +193,11 @@ def _methods(request: Request) -> list[str]:
     return [*found, "HEAD"] if "GET" in found else found
 
 
+async def _gone(request: Request, error: Exception) -> Response:
+    """Whoever asked has hung up before all was said; nobody hears the answer."""
+    return Response(status_code=HTTPStatus.BAD_REQUEST)
+
+
 async def _unexpected(request: Request, error: Exception) -> JSONResponse:
     log.error("unexpected_error", exc_info=error, path=request.url.path)
     return answer(
@@ -210,4 +216,5 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(errors.SortitorError, _ours)
     app.add_exception_handler(RequestValidationError, _invalid)
     app.add_exception_handler(HTTPException, _http)
+    app.add_exception_handler(ClientDisconnect, _gone)
     app.add_exception_handler(Exception, _unexpected)

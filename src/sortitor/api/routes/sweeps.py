@@ -58,7 +58,10 @@ def preview_idle(ctx: MayLook, given: Rule) -> Idle:
     found = rules.look(ctx, given)
     return Idle(
         watched=found.watched,
-        days=[IdleDay(idle_days=d, devices=n, held=held) for d, n, held in found.counts],
+        days=[
+            IdleDay(idle_days=d, devices=n, held=held, left=found.kept.get(d, 0))
+            for d, n, held in found.counts
+        ],
     )
 
 

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import Query
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayLook
 from sortitor.api.http.documents import Key, Noun, document_router
+from sortitor.api.http.paging import Cursor, Limit, page, read_number
 from sortitor.core.access import Permission
 from sortitor.core.terms import Terms
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
-from sortitor.operations.terms import TERMS, as_html
-from sortitor.schemas.terms import TermsDetail, TermsPage
+from sortitor.operations.terms import TERMS, acceptances, as_html
+from sortitor.schemas.base import Page
+from sortitor.schemas.terms import Acceptance, TermsDetail, TermsPage
 
 
 def _shape(ctx: Context, kept: Kept[Terms]) -> TermsDetail:
@@ -34,6 +36,26 @@ router = document_router(
         may=Permission.PREPARE,
     )
 )
+
+
+@router.get("/{key}/acceptances", response_model=Page[Acceptance])
+def list_acceptances(
+    request: Request,
+    response: Response,
+    ctx: MayLook,
+    key: Key,
+    cursor: Cursor = None,
+    limit: Limit = 50,
+) -> Any:
+    """Who accepted the terms, in whichever version, newest first."""
+    return page(
+        request,
+        response,
+        acceptances(ctx, key, read_number(cursor), limit + 1),
+        limit,
+        Acceptance.model_validate,
+        lambda row: row.id,
+    )
 
 
 @router.get("/{key}/page")

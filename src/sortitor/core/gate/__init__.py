@@ -37,8 +37,10 @@ from sortitor.core.gate.policies import (
     starting_gate,
 )
 from sortitor.core.gate.remarks import Declaring, Remark, remarks
+from sortitor.core.gate.typed import FORMS, restated, typed
 
 __all__ = [
+    "FORMS",
     "REASON_CODES",
     "Arrival",
     "Decision",
@@ -68,8 +70,10 @@ __all__ = [
     "quotas",
     "remarks",
     "remedy_for",
+    "restated",
     "starting_gate",
     "statement_said",
     "statements",
+    "typed",
     "unknown_pass",
 ]

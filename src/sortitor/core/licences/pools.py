@@ -97,15 +97,16 @@ class Pool(NamedDocument):
             problem = FieldProblem("/currency", "price_and_currency", detail)
             raise BadInput("price_and_currency", detail, "Give both, or neither.", (problem,))
 
-    @property
-    def stages(self) -> tuple[Stage, ...]:
-        """The stages in which a device takes a seat of this pool."""
-        return (*SEATED, Stage.AWAITED) if self.awaited_too else SEATED
-
 
 def needing(pool: Pool) -> Filter:
     """The devices that take a seat of the pool, as a filter."""
-    return all_of(one_of("stage", pool.stages), parse(pool.filter) if pool.filter else None)
+    return needing_by(pool.filter, pool.awaited_too)
+
+
+def needing_by(filter_text: str | None, awaited_too: bool) -> Filter:
+    """The same by what a pool says of them."""
+    stages = (*SEATED, Stage.AWAITED) if awaited_too else SEATED
+    return all_of(one_of("stage", stages), parse(filter_text) if filter_text else None)
 
 
 def needs_seat(pool: Pool, device: Mapping[str, Any]) -> bool:

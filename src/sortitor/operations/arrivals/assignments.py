@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -23,7 +24,7 @@ from sortitor.store import gate as store_gate
 from sortitor.store import people
 from sortitor.store.devices import QuotaRow
 from sortitor.store.engine import Connection
-from sortitor.store.people import PersonRow
+from sortitor.store.people import CalledRow
 
 _EXAMPLES = 200
 _COLUMNS = ("Device", "Name", "Serial", "Model", "Site", "Says", "Person")
@@ -99,7 +100,7 @@ def _patches(ctx: Context, given: Sequence[Judged]) -> pl.DataFrame:
 
 
 def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool) -> _Plan:
-    named = people.by_names_too(connection, [row.person for row in rows if row.person])
+    named = people.called(connection, [row.person for row in rows if row.person])
     by_name = _by_name(named)
     # The people's rows first, then the devices': the order of every arrival.
     if lock:
@@ -108,7 +109,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
     devices = store_devices.quota_rows(connection, numbers, lock)
     waits = {number: device.stage is Stage.PARKED for number, device in devices.items()}
     found = judged(rows, waits, by_name)
-    found = _within_quotas(ctx, connection, found, devices, {one.id: one for one in named})
+    found = _within_quotas(ctx, connection, found, devices)
     given = [one for one in found if one.verdict is RowVerdict.GIVE]
     faults = [one for one in found if one.verdict is RowVerdict.FAULT]
     blank = len(found) - len(given) - len(faults)
@@ -132,7 +133,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
     return _Plan(sealed(shown, outcome), given)
 
 
-def _by_name(named: Sequence[PersonRow]) -> dict[str, tuple[int, bool]]:
+def _by_name(named: Sequence[CalledRow]) -> dict[str, tuple[int, bool]]:
     found: dict[str, tuple[int, bool]] = {}
     for one in named:
         for name in (one.user_name, one.mail):
@@ -147,19 +148,28 @@ def _within_quotas(
     connection: Connection,
     found: Sequence[Judged],
     devices: Mapping[int, QuotaRow],
-    named: Mapping[int, PersonRow],
 ) -> list[Judged]:
     """The rows again; whoever would pass the quota by the rows before gets no more."""
     rules: Gate = gate.in_force(connection)
-    holdings: dict[int, Holding] = people.holdings(connection, list(named))
+    given = Counter(one.person_id for one in found if one.verdict is RowVerdict.GIVE)
+    holdings: dict[int, Holding] = people.holdings(connection, [i for i in given if i])
+    # Whoever stays below every quota needs no closer look.
+    lowest = rules.lowest_quota
+    near = [
+        number
+        for number, count in given.items()
+        if number and holdings.get(number, Holding()).total + count > lowest
+    ]
+    if not near:
+        return list(found)
+    named = {one.id: one for one in people.several(connection, near)}
     known: Mapping[int, Mapping[str, Any]] = {}
     if rules.asks_for_devices:
         known = store_gate.known_of_several(connection, list(devices), ctx.now)
     judged_anew = []
     for one in found:
-        if one.verdict is RowVerdict.GIVE:
+        if one.verdict is RowVerdict.GIVE and one.person_id in named:
             assert one.device_id is not None
-            assert one.person_id is not None
             device, person = devices[one.device_id], named[one.person_id]
             holding = holdings.get(person.id, Holding())
             against = quotas.reasons_against(rules, device, person, holding, known.get(device.id))

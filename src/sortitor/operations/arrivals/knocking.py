@@ -222,7 +222,7 @@ def decide(
         arrival = replace(arrival, seats=_seats(ctx, connection, stated, keys, known))
     decision = core_gate.decide(arrival, given.rules)
     if decision.outcome is Outcome.ASKED:
-        return _ask(ctx, connection, stated, known, given, decision)
+        return _ask(ctx, connection, stated, given, decision)
     values = {
         "outcome": decision.outcome,
         "decided_at": ctx.now,
@@ -333,7 +333,6 @@ def _ask(
     ctx: Context,
     connection: Connection,
     stated: Knock,
-    known: _Known,
     given: Given,
     decision: core_gate.Decision,
 ) -> Answer:

@@ -20,6 +20,7 @@ from sortitor.operations.documents import (
     Wanted,
     refuse_other_kind,
 )
+from sortitor.operations.licences import seats
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store import holds, tables
@@ -28,6 +29,7 @@ from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
 from sortitor.store.filters import Condition, compiled
 from sortitor.store.journal import EntryRow
+from sortitor.store.settling import hold_still, mark_anew
 
 EXAMPLES = 10
 _MOST_GROUPS = 6
@@ -58,7 +60,7 @@ class Cohorts(DocumentKind[Cohort]):
 
     def hold(self, connection: Connection) -> None:
         """Whoever changes a cohort waits for this lock before anything else."""
-        store.hold_still(connection)
+        hold_still(connection)
 
     def beside(self, ctx: Context, wanted: Wanted[Cohort]) -> dict[str, Any]:
         """Whether time moves it, and who made it."""
@@ -111,14 +113,16 @@ class Cohorts(DocumentKind[Cohort]):
         self, ctx: Context, connection: Connection, number: int, wanted: Wanted[Cohort]
     ) -> None:
         """The members follow the filter at once."""
-        store.mark_anew(connection)
+        mark_anew(connection)
         proposed = wanted.proposed
+        former_filter = wanted.before and wanted.before.filter
         if proposed is None:
             return
-        former_filter = wanted.before and wanted.before.filter
         if proposed.filter is not None and proposed.filter != former_filter:
             condition = None if proposed.is_moving else compiled(parse(proposed.filter), ctx.now)
             store.recompute(connection, number, condition)
+        if proposed.filter != former_filter or wanted.before is None:
+            seats.keep_those_of(ctx, connection, proposed.name)
         write_counts_of(ctx, connection, [or_not_found(store.one(connection, number), "cohort", 0)])
 
     def as_journaled(self, connection: Connection, kept: Kept[Cohort]) -> dict[str, Any]:

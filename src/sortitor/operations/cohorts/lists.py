@@ -22,6 +22,7 @@ from sortitor.store import devices as store_devices
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
+from sortitor.store.settling import hold_still, settle
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,11 +45,13 @@ def change(
 ) -> Preview:
     """Put devices in a list, or take them out, as previewed."""
     with ctx.changing() as connection:
+        hold_still(connection)
         row = find(connection, key, lock=True)
         plan = _plan(ctx, connection, row, selection, put_in)
         require_digest(plan.preview, digest)
         act = store.put_in if put_in else store.take_out
         act(connection, row.id, plan.changed)
+        _settle(connection, plan.changed)
         _write_count(ctx, connection, row.id)
         what = f"{plural(len(plan.changed), 'device')} {'put in' if put_in else 'taken out'}"
         ctx.record(
@@ -129,6 +132,13 @@ def is_gone(connection: Connection, entry: EntryRow, lock: bool) -> bool:
 def restore(ctx: Context, connection: Connection, entry: EntryRow) -> None:
     """Take a change of a list back."""
     assert entry.subject_id is not None
-    store.take_out(connection, entry.subject_id, entry.after.get("put_in", []))
-    store.put_in(connection, entry.subject_id, entry.after.get("taken_out", []))
+    came, went = entry.after.get("put_in", []), entry.after.get("taken_out", [])
+    store.take_out(connection, entry.subject_id, came)
+    store.put_in(connection, entry.subject_id, went)
+    _settle(connection, [*came, *went])
     _write_count(ctx, connection, entry.subject_id)
+
+
+def _settle(connection: Connection, ids: Sequence[int]) -> None:
+    """Pools may speak of lists."""
+    settle(connection, f"SELECT unnest(ARRAY{list(ids)}::bigint[]) AS id", {"cohorts"})

@@ -9,10 +9,9 @@ from sortitor.operations.licences.pools import (
     every,
     filter_of,
     one,
-    seats_needed,
-    taken_by,
 )
 from sortitor.operations.licences.report import Reported, frame_of, month_of, report
+from sortitor.operations.licences.seats import keep_up, needed, taken_by
 from sortitor.operations.licences.vouchers import (
     Compared,
     VoucherRead,
@@ -38,12 +37,13 @@ __all__ = [
     "filter_of",
     "frame_of",
     "history",
+    "keep_up",
     "month_of",
+    "needed",
     "one",
     "preview",
     "read",
     "report",
     "seats_for",
-    "seats_needed",
     "taken_by",
 ]

@@ -8,19 +8,21 @@ from datetime import date, timedelta
 
 from sortitor.core import licences as core
 from sortitor.core.filters import all_of, one_of, parse
-from sortitor.core.licences import Forecast, Growth, Pool, needing
+from sortitor.core.licences import Forecast, Growth, Pool
 from sortitor.core.licences.forecast import AHEAD_DAYS, BACK_DAYS, USUAL_DAYS
 from sortitor.core.previews import plural
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Key
+from sortitor.operations.licences import seats
 from sortitor.operations.licences.pools import POOLS, CountedPool, counted_in
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices
-from sortitor.store import licences as store
+from sortitor.store import seats as store
+from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
-from sortitor.store.licences import MovedRow
+from sortitor.store.seats import MovedRow
 
 #: How far the picture goes.
 _PAST_DAYS, _COMING_DAYS = 180, 270
@@ -65,40 +67,26 @@ class PoolCourse:
     turned_away: tuple[tuple[str, int], ...]
 
 
-def taking(connection: Connection, pool: Pool) -> Selection:
-    """The devices that take a seat of a pool."""
-    return resolve_selection(connection, Selection(filter=needing(pool)))
-
-
-def _whoever(connection: Connection, pool: Pool) -> Selection:
-    """The devices that the pool's filter fits, in whatever stage."""
-    wanted = parse(pool.filter) if pool.filter else None
-    return resolve_selection(connection, Selection(filter=wanted))
-
-
 def _awaited(connection: Connection, pool: Pool) -> Selection:
     wanted = parse(pool.filter) if pool.filter else None
     both = all_of(one_of("stage", [Stage.AWAITED]), wanted)
     return resolve_selection(connection, Selection(filter=both))
 
 
-def moves(ctx: Context, connection: Connection, pool: Pool) -> list[MovedRow]:
-    """Devices that came to a pool and went from it, day by day."""
-    whoever = _whoever(connection, pool)
-    return store.moved_by_day(connection, whoever, ctx.now, str(ctx.limits.zone))
-
-
 def growth_of(
-    ctx: Context, connection: Connection, pool: Pool, moved: Sequence[MovedRow] | None = None
+    ctx: Context,
+    connection: Connection,
+    kept: Kept[Pool],
+    moved: Sequence[MovedRow] | None = None,
 ) -> Growth:
     """How a pool grew of late, and what it awaits."""
     since = ctx.today - timedelta(BACK_DAYS)
-    found = moves(ctx, connection, pool) if moved is None else moved
+    found = seats.moves(ctx, connection, kept) if moved is None else moved
     recent = [row for row in found if row.day > since]
-    awaited = 0
+    pool, awaited = kept.document, 0
     if not pool.awaited_too:
-        awaited = devices.counts(connection, [_awaited(connection, pool)], ctx.now)[0]
-    usual = store.usual_days(connection, _whoever(connection, pool), ctx.now)
+        awaited = devices.count(connection, _awaited(connection, pool), ctx.now)
+    usual = store.usual_days(connection, seats.whoever(connection, pool), ctx.now)
     return Growth(
         came=sum(row.came for row in recent),
         went=sum(row.went for row in recent),
@@ -112,8 +100,8 @@ def course(ctx: Context, key: Key) -> PoolCourse:
     with ctx.reading(one_moment=True) as connection:
         found = counted_in(ctx, connection, [POOLS.find(connection, key)])[0]
         pool, today = found.kept.document, ctx.today
-        moved = moves(ctx, connection, pool)
-        growth = growth_of(ctx, connection, pool, moved)
+        moved = seats.moves(ctx, connection, found.kept)
+        growth = growth_of(ctx, connection, found.kept, moved)
 
         def seats_on(day: date) -> int:
             return core.standing_on(pool, found.course, day).seats
@@ -121,7 +109,7 @@ def course(ctx: Context, key: Key) -> PoolCourse:
         since = ctx.now - timedelta(BACK_DAYS)
         return PoolCourse(
             pool=found,
-            people=devices.people_among(connection, taking(connection, pool), ctx.now),
+            people=devices.people_among(connection, seats.taking(connection, pool), ctx.now),
             lines=tuple(_lines(found, moved, growth, today)),
             growth=growth,
             forecast=core.forecast(found.needed, growth, seats_on, today),
@@ -158,10 +146,9 @@ def _ways(ctx: Context, connection: Connection, found: CountedPool) -> list[WayB
         return []
     told = plural(missing, "more seat")
     ways = [WayBack("buy", f"Use a voucher for {told}", missing, f"/licences/{number}")]
-    for window in _WINDOWS:
-        wanted = all_of(needing(pool), parse(f"idleDays ge {window}"))
-        chosen = resolve_selection(connection, Selection(filter=wanted))
-        idle = devices.counts(connection, [chosen], ctx.now)[0]
+    taking = seats.taking(connection, pool)
+    numbers = devices.idle_counts(connection, taking, _WINDOWS, ctx.now)
+    for window, idle in zip(_WINDOWS, numbers, strict=True):
         if idle >= missing or (idle and window == _WINDOWS[-1]):
             words = f"Retire {missing if idle >= missing else idle:,} of {idle:,} that are idle"
             page = f"/devices?pool={number}&idle={window}"
@@ -170,7 +157,7 @@ def _ways(ctx: Context, connection: Connection, found: CountedPool) -> list[WayB
             )
             break
     if pool.awaited_too:
-        awaited = devices.counts(connection, [_awaited(connection, pool)], ctx.now)[0]
+        awaited = devices.count(connection, _awaited(connection, pool), ctx.now)
         if awaited:
             words = f"Let {plural(awaited, 'awaited device')} take a seat only once they arrive"
             ways.append(WayBack("awaited", words, awaited, f"/licences/{number}?edit=1"))

@@ -10,13 +10,12 @@ from sortitor.core.errors import Conflict
 from sortitor.core.filters import Filter
 from sortitor.core.licences import Course, Pool, PoolState, Standing, Term, needing
 from sortitor.core.previews import Count, plural
-from sortitor.core.selection import Selection
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
-from sortitor.operations.selections import resolve_selection
-from sortitor.store import devices, tables
+from sortitor.operations.licences import seats
 from sortitor.store import licences as store
-from sortitor.store.documents import Kept, Shelf
+from sortitor.store import seats as store_seats
+from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.licences import GrantRow
 
@@ -59,7 +58,7 @@ class Pools(DocumentKind[Pool]):
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Pool]) -> Effect:
         """Seats needed before and after."""
         pools = [pool for pool in (wanted.before, wanted.proposed) if pool is not None]
-        numbers = seats_needed(ctx, connection, pools)
+        numbers = seats.count(ctx, connection, pools)
         booked = [] if wanted.number is None else living(connection, wanted.number)
         if wanted.proposed is None:
             warnings: tuple[str, ...] = ()
@@ -69,18 +68,28 @@ class Pools(DocumentKind[Pool]):
             count = Count("needed", "devices that take a seat now", numbers[0])
             return Effect((count,), warnings=warnings)
         needed = numbers[-1]
-        seats = standing_of(ctx, wanted.proposed, course_of(wanted.proposed, booked)).seats
+        held = standing_of(ctx, wanted.proposed, course_of(wanted.proposed, booked)).seats
         counts = [
             Count("needed", "devices that need a seat", needed),
-            Count("seats", "seats", seats),
-            Count("short", "seats short", max(0, needed - seats), "warn"),
+            Count("seats", "seats", held),
+            Count("short", "seats short", max(0, needed - held), "warn"),
         ]
         if wanted.former is not None:
             counts.insert(1, Count("needed_before", "devices that needed one before", numbers[0]))
         return Effect(counts=tuple(counts), facts=numbers)
 
+    def written(
+        self, ctx: Context, connection: Connection, number: int, wanted: Wanted[Pool]
+    ) -> None:
+        """The seats that are kept follow the filter at once."""
+        before, proposed = wanted.before, wanted.proposed
+        if proposed is None:
+            store_seats.let_go(connection, number)
+        elif before is None or needing(before) != needing(proposed):
+            seats.keep(ctx, connection, number, proposed)
 
-POOLS = Pools("licence pool", "pool", Shelf(Pool, tables.pools), short="pool")
+
+POOLS = Pools("licence pool", "pool", seats.SHELF, short="pool")
 
 
 def living(connection: Connection, pool_id: int) -> list[GrantRow]:
@@ -125,7 +134,7 @@ def counted_in(
     ctx: Context, connection: Connection, found: Sequence[Kept[Pool]]
 ) -> list[CountedPool]:
     """The same within a transaction."""
-    numbers = seats_needed(ctx, connection, [kept.document for kept in found])
+    numbers = seats.needed(ctx, connection, found)
     history = store.history(connection, [kept.id for kept in found])
     counted = []
     for kept, needed in zip(found, numbers, strict=True):
@@ -134,19 +143,3 @@ def counted_in(
         standing = standing_of(ctx, kept.document, course)
         counted.append(CountedPool(kept, needed, course, standing))
     return counted
-
-
-def seats_needed(ctx: Context, connection: Connection, pools: Sequence[Pool]) -> list[int]:
-    """How many seats each of the pools needs."""
-    chosen = [resolve_selection(connection, Selection(filter=needing(pool))) for pool in pools]
-    return devices.counts(connection, chosen, ctx.now)
-
-
-def taken_by(ctx: Context, connection: Connection, device_id: int) -> list[Kept[Pool]]:
-    """The pools of which a device takes a seat, by name."""
-    found = POOLS.shelf.every(connection)
-    chosen = [
-        resolve_selection(connection, Selection(filter=needing(kept.document))) for kept in found
-    ]
-    takes = devices.fits(connection, device_id, chosen, ctx.now)
-    return [kept for kept, one in zip(found, takes, strict=True) if one]

@@ -13,7 +13,8 @@ from sortitor.core import licences as core
 from sortitor.core.errors import BadInput
 from sortitor.core.licences import Pool, PoolState
 from sortitor.operations.context import Context
-from sortitor.operations.licences.course import moves, needed_on
+from sortitor.operations.licences import seats
+from sortitor.operations.licences.course import needed_on
 from sortitor.operations.licences.pools import POOLS, CountedPool, counted_in
 from sortitor.store import licences as store
 from sortitor.store.engine import Connection
@@ -72,7 +73,7 @@ def _reported(
     last: date,
 ) -> Reported:
     pool = found.kept.document
-    moved = moves(ctx, connection, pool)
+    moved = seats.moves(ctx, connection, found.kept)
     within = [row for row in moved if first <= row.day <= last]
     standing = core.standing_on(pool, found.course, last)
     needed = needed_on(found, moved, last)

@@ -18,7 +18,8 @@ from sortitor.core.licences import Act, Comparison, Outcome, Pool, Term, Voucher
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
-from sortitor.operations.licences.course import growth_of, taking
+from sortitor.operations.licences import seats
+from sortitor.operations.licences.course import growth_of
 from sortitor.operations.licences.pools import (
     POOLS,
     CountedPool,
@@ -28,10 +29,12 @@ from sortitor.operations.licences.pools import (
     standing_of,
 )
 from sortitor.store import licences as store
+from sortitor.store import seats as store_seats
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
-from sortitor.store.licences import GrantRow, SeatRow
+from sortitor.store.licences import GrantRow
+from sortitor.store.seats import SeatRow
 
 #: EdDSA by its former name (RFC 8037) and by its full one (RFC 9864).
 _ALGORITHMS = ["EdDSA", "Ed25519"]
@@ -161,14 +164,14 @@ def _compared(ctx: Context, connection: Connection, kept: Kept[Pool], text: str)
         seats=claims.seats,
         days=claims.days,
         needed=pool.needed,
-        growth=growth_of(ctx, connection, kept.document),
+        growth=growth_of(ctx, connection, kept),
         today=ctx.today,
     )
     most = max(one.uncovered for one in comparison.outcomes)
     latest: Sequence[SeatRow] = ()
     if most:
-        chosen = taking(connection, kept.document)
-        latest = store.latest_takers(connection, chosen, ctx.now, min(most, _EXAMPLES))
+        chosen = seats.taking(connection, kept.document)
+        latest = store_seats.latest_takers(connection, chosen, ctx.now, min(most, _EXAMPLES))
     return Compared(found, pool, comparison, tuple(latest))
 
 
@@ -350,7 +353,7 @@ def plan_undoing(ctx: Context, connection: Connection, entry: EntryRow, lock: bo
         title=f"Take voucher {row.used_as} back from “{kept.document.name}”",
         apply_label="Take the voucher back",
         counts=(
-            Count("restored", "vouchers taken back", 1, "good"),
+            Count("restored", "voucher taken back", 1, "good"),
             Count("seats_before", "seats before", before.seats),
             Count("seats", "seats after", after.seats),
             Count("uncovered", "devices without a seat", missing, _bad(missing)),

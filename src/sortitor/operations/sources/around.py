@@ -12,7 +12,7 @@ def around(ctx: Context, connection: Connection) -> dict[str, int]:
     """What is counted, in words → how many, now and in this transaction."""
     sizes = cohorts.sizes(connection)
     pools = licences.POOLS.shelf.every(connection)
-    needed = licences.seats_needed(ctx, connection, [kept.document for kept in pools])
+    needed = licences.needed(ctx, connection, pools)
     return {
         **{f"devices of cohort “{name}”": size for name, size in sizes.items()},
         **{

@@ -19,6 +19,7 @@ from sortitor.operations.documents import Key
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.operations.sources.ports import Done, Held, Secrets
 from sortitor.operations.sources.secrets import secrets_of
+from sortitor.store import journal, rosters
 from sortitor.store.documents import Kept
 from sortitor.store.levels import GapRow
 
@@ -146,21 +147,20 @@ def act(ctx: Context, key: Key, wanted: Act, digest: str, reason: str | None) ->
 def _note(
     ctx: Context, kept: Kept[Source], what: RegistryAct, done: Done, reason: str | None
 ) -> None:
+    """One entry, which shows in the timelines of the devices that are known here. It says no
+    numbers: a device may be erased, and those of others are nobody's business.
+    """
     with ctx.changing() as connection:
-        ctx.record(
+        entry = ctx.record(
             connection,
             "registry.act",
             "source",
             f"{LABELS[what]}: {plural(done.count, 'device')} at “{kept.document.name}”",
             subject_id=kept.id,
             reason=reason,
-            after={
-                "act": what,
-                "done": done.count,
-                "keys": list(done.keys[:1_000]),
-                "refused": dict(list(done.refused.items())[:1_000]),
-            },
+            after={"act": what, "done": done.count, "refused": len(done.refused)},
         )
+        journal.touch(connection, entry, rosters.called(connection, kept.id, done.keys), {})
 
 
 def tell_gaps(

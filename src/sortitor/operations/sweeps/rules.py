@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from sortitor.core.filters import parse
 from sortitor.core.previews import Count, plural
@@ -20,9 +20,13 @@ from sortitor.store.engine import Connection
 
 @dataclass(frozen=True, slots=True)
 class IdleDays:
-    """Idle days of everyone that a rule watches: `(idle days, devices, of them on hold)`."""
+    """Idle days of everyone that a rule watches: `(idle days, devices, of them on hold)`.
+
+    `kept`: idle days → how many of the others a rule with a longer window leaves in use still.
+    """
 
     counts: list[tuple[int, int, int]]
+    kept: Mapping[int, int] = field(default_factory=dict)
 
     @classmethod
     def of(cls, idle: Mapping[tuple[int, bool], int]) -> IdleDays:
@@ -44,6 +48,10 @@ class IdleDays:
         """How many are idle for so many days or more, and on no hold."""
         return sum(number - on_hold for idle, number, on_hold in self.counts if idle >= days)
 
+    def left(self, days: int) -> int:
+        """How many of these another rule leaves in use."""
+        return sum(number for idle, number in self.kept.items() if idle >= days)
+
     def on_hold(self, days: int) -> int:
         """How many of those idle for so many days or more are on hold."""
         return sum(on_hold for idle, _, on_hold in self.counts if idle >= days)
@@ -62,14 +70,16 @@ class Rules(DocumentKind[Rule]):
         if wanted.proposed is None:
             return Effect(warnings=("Its runs stay in the list of sweeps.",))
         window = wanted.proposed.idle_window_days
-        idle = idle_days(ctx, connection, wanted.proposed)
+        idle = idle_days(ctx, connection, wanted.proposed, wanted.number)
         counts = [
             Count("watched", "devices watched", idle.watched),
             Count("past", "of them past the window now", idle.past(window), "warn"),
         ]
+        if left := idle.left(window):
+            counts.append(Count("left", "of these left in use by a longer rule", left))
         if wanted.former is not None:
             former = wanted.former.document
-            before = idle_days(ctx, connection, former)
+            before = idle_days(ctx, connection, former, wanted.number)
             counts += [
                 Count("watched_before", "watched before", before.watched),
                 Count("past_before", "past it before", before.past(former.idle_window_days)),
@@ -96,16 +106,27 @@ def watched(connection: Connection, rule: Rule) -> Selection:
     return resolve_selection(connection, Selection(filter=watching(rule)))
 
 
-def idle_days(ctx: Context, connection: Connection, rule: Rule) -> IdleDays:
-    """Idle days of everyone that a rule watches."""
-    return IdleDays(store.idle_counts(connection, watched(connection, rule), ctx.now))
+def idle_days(ctx: Context, connection: Connection, rule: Rule, number: int | None) -> IdleDays:
+    """Idle days of everyone that a rule watches, beside the other rules. `number`: its own, where
+    it is saved.
+    """
+    others = [
+        (watched(connection, kept.document), kept.document.idle_window_days)
+        for kept in RULES.shelf.every(connection)
+        if kept.id != number
+    ]
+    found = store.idle_counts(connection, watched(connection, rule), others, ctx.now)
+    return IdleDays(
+        [(idle, number, held) for idle, number, held, _ in found],
+        {idle: kept for idle, _, _, kept in found},
+    )
 
 
 def look(ctx: Context, rule: Rule) -> IdleDays:
     """Idle days of everyone that a rule, saved or not, watches."""
     rule.check()
     with ctx.reading() as connection:
-        return idle_days(ctx, connection, rule)
+        return idle_days(ctx, connection, rule, RULES.shelf.number_of(connection, rule.name))
 
 
 def whoever(connection: Connection, rule: Rule) -> Selection:

@@ -10,20 +10,17 @@ from typing import Any, LiteralString, cast
 
 import polars as pl
 from psycopg import sql
-from sqlalchemy import (
-    Connection,
-)
+from sqlalchemy import Connection
+from sqlalchemy.dialects import postgresql
 
 from sortitor.core.columns import FIELDS
 from sortitor.core.errors import Conflict
 from sortitor.core.lifecycle import steps, wrong_stage
 from sortitor.core.vocabulary import Stage
 from sortitor.store import bulk
-from sortitor.store.cohorts import (
-    refresh_memberships,
-    refresh_memberships_of_one,
-)
 from sortitor.store.engine import raw
+from sortitor.store.settling import settle, settle_one
+from sortitor.store.tables import devices
 
 #: Columns that a patch may set; each is put back by a revert.
 PATCHABLE = (
@@ -51,7 +48,7 @@ old AS (
         ORDER BY d.id FOR UPDATE OF d
 ), wanted AS (
     SELECT old.id, {wanted}
-    FROM old, LATERAL jsonb_populate_record(NULL::devices, old.patch) AS n
+    FROM old, LATERAL jsonb_to_record(old.patch) AS n ({typed})
 ), new AS (
     UPDATE devices d SET {assignments} FROM wanted w WHERE d.id = w.id RETURNING d.id, {returned}
 ), noted AS (
@@ -93,6 +90,12 @@ FROM p, jsonb_to_recordset(p.patch -> 'identifiers') AS i (kind text, value text
 UPDATE identifiers i SET maker = lower(new.maker) FROM new
 WHERE i.device_id = new.id AND i.kind = 'serial' AND i.maker <> lower(new.maker)
 )""",
+}
+
+_DIALECT = postgresql.dialect()  # type: ignore[no-untyped-call]
+#: Column → its type, as a patch is read.
+_TYPES: dict[str, LiteralString] = {
+    name: devices.c[name].type.compile(_DIALECT) for name in PATCHABLE
 }
 
 _ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch"
@@ -145,6 +148,9 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
     made = sql.SQL(_PATCH).format(
         source=sql.SQL(source),
         kept=each("d.{0}", sorted({*columns, "name", "stage"})),
+        typed=sql.SQL(", ").join(
+            sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(_TYPES[name])) for name in columns
+        ),
         wanted=sql.SQL(", ").join(
             sql.SQL(_WANTED_DAY if name == "retire_on" and "stage" in keys else _WANTED).format(
                 sql.Identifier(name), sql.Literal(name)
@@ -183,7 +189,7 @@ def patch_one(
     """
     values = {"device": device_id, "patch": json.dumps(patch)}
     _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
-    refresh_memberships_of_one(connection, device_id, set(patch))
+    settle_one(connection, device_id, set(patch))
 
 
 def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:
@@ -208,7 +214,7 @@ def apply_patch_table(connection: Connection, entry_id: int, reverting: bool = F
         keys = {cast(str, row[0]) for row in cursor.fetchall()}
     if keys:
         _write_patches(connection, entry_id, keys, _PATCH_TABLE, {}, reverting)
-        refresh_memberships(connection, "SELECT device_id AS id FROM patches", keys)
+        settle(connection, "SELECT device_id AS id FROM patches", keys)
 
 
 def merge_devices(
@@ -249,7 +255,7 @@ def merge_devices(
             "UPDATE identifiers i SET device_id = m.device_id FROM merges m WHERE i.device_id ="
             " m.other_id"
         )
-    refresh_memberships(
+    settle(
         connection,
         "SELECT device_id AS id FROM merges UNION SELECT other_id FROM merges",
         {"identifiers"},

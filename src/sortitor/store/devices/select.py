@@ -33,7 +33,7 @@ from sortitor.store.cohorts import (
     member_of,
 )
 from sortitor.store.engine import plan_anew
-from sortitor.store.filters import compiled, said_of, spoken_of, worked_out
+from sortitor.store.filters import compiled, idle_days, said_of, spoken_of, worked_out
 from sortitor.store.rows import among
 from sortitor.store.tables import (
     cohorts,
@@ -218,8 +218,9 @@ def count(connection: Connection, selection: Selection, now: datetime) -> int:
 
 def counts(connection: Connection, selections: Sequence[Selection], now: datetime) -> list[int]:
     """How many devices each selection holds, in one pass over the fleet."""
-    if not selections:
-        return []
+    if len(selections) < 2:
+        # One may have an index.
+        return [count(connection, selection, now) for selection in selections]
     conditions = [matching(selection, now) for selection in selections]
     spoken = dict.fromkeys(column for one in conditions for column in spoken_of(one))
     # What every condition compares is worked out once for each device. Conditions are columns of a
@@ -232,10 +233,24 @@ def counts(connection: Connection, selections: Sequence[Selection], now: datetim
     return list(connection.execute(select(*counted)).one())
 
 
+def idle_counts(
+    connection: Connection, selection: Selection, windows: Sequence[int], now: datetime
+) -> list[int]:
+    """How many devices of a selection are idle for so many days or more, for each of them."""
+    plan_anew(connection)
+    idle = [func.count().filter(idle_days("ge", window, now)) for window in windows]
+    query = select(*idle).select_from(devices).where(matching(selection, now))
+    return list(connection.execute(query).one())
+
+
 def people_among(connection: Connection, selection: Selection, now: datetime) -> int:
     """How many people have the devices of a selection."""
-    query = select(func.count(devices.c.person_id.distinct())).where(matching(selection, now))
-    return connection.execute(query).scalar_one()
+    # Gathered by hashing: counting distinct values would sort them.
+    whose = select(devices.c.person_id).where(
+        matching(selection, now), devices.c.person_id.is_not(None)
+    )
+    each = whose.group_by(devices.c.person_id).subquery()
+    return connection.execute(select(func.count()).select_from(each)).scalar_one()
 
 
 def fits(

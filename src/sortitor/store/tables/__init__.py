@@ -48,7 +48,7 @@ from sortitor.store.tables.journal import (
     journal_effects,
     journal_seals,
 )
-from sortitor.store.tables.licences import grants, issuer_keys
+from sortitor.store.tables.licences import device_seats, grants, issuer_keys, seat_moves
 from sortitor.store.tables.lots import (
     lot_blocks,
     lot_choices,
@@ -87,6 +87,7 @@ __all__ = [
     "cohorts",
     "counters",
     "credentials",
+    "device_seats",
     "devices",
     "discrepancies",
     "erased_devices",
@@ -131,6 +132,7 @@ __all__ = [
     "reminded",
     "roster_devices",
     "rulebooks",
+    "seat_moves",
     "sessions",
     "sign_in_codes",
     "source_groups",

@@ -138,6 +138,7 @@ acceptances = Table(
     Column("language", Text, nullable=False),
     Column("person_id", BigInteger, index=True),
     Column("arrival_id", BigInteger, index=True),
+    Index(None, "terms_name", "id"),
 )
 
 #: Mails that leave with the change that asks for them: sent by the worker once it is committed.

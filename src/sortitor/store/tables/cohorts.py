@@ -23,7 +23,7 @@ from sortitor.store.tables.base import (
     metadata,
 )
 
-#: Sets of devices by filter (kept right by `store/cohorts.py`) or by list. One that time moves has
+#: Sets of devices by filter (kept right by `store/settling.py`) or by list. One that time moves has
 #: no members here: it is read by its filter.
 cohorts = Table(
     "cohorts",

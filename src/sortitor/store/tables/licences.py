@@ -15,7 +15,7 @@ from sqlalchemy import (
     Table,
     Text,
 )
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
 from sortitor.core.licences import Act
 from sortitor.store.tables.base import Time, metadata, number_column, words
@@ -59,6 +59,29 @@ grants = Table(
     words("act", Act),
     CheckConstraint("seats > 0 AND days > 0", name="amount"),
     Index(None, "pool_id", "id"),
+)
+
+#: Of which pools a device takes a seat, by number in order (kept right by `store/settling.py`).
+#: Rows go with their device by a trigger.
+device_seats = Table(
+    "device_seats",
+    metadata,
+    Column("device_id", BigInteger, primary_key=True, autoincrement=False),
+    Column("pools", ARRAY(BigInteger), nullable=False),
+)
+
+#: How many devices began to take a seat of a pool on a day and how many ceased to, written by
+#: triggers on `device_seats`. Without a day: what there was before. A pool that has such a line is
+#: kept; one that time moves is counted instead.
+seat_moves = Table(
+    "seat_moves",
+    metadata,
+    number_column(),
+    Column("pool_id", BigInteger, nullable=False),
+    Column("day", Date),
+    Column("came", Integer, nullable=False),
+    Column("went", Integer, nullable=False),
+    Index(None, "pool_id", "day"),
 )
 
 #: A voucher counts once.

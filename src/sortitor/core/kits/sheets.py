@@ -1,0 +1,135 @@
+"""Setup sheets: the choices of a device's first start, and what each of them takes away."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from enum import StrEnum
+from typing import Annotated, Any
+
+from pydantic import Field, StringConstraints
+
+from sortitor.core.documents import Name, NamedDocument, Note
+from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.kits.documents import Given, check_given
+
+
+class Reach(StrEnum):
+    """How much of the device is looked after."""
+
+    WHOLE = "whole"
+    WORK_PART = "work_part"
+    WITH_PERSONAL_PART = "with_personal_part"
+    SHARED = "shared"
+    ACCOUNTS_ONLY = "accounts_only"
+
+
+class AccountType(StrEnum):
+    """What the person may do at the device."""
+
+    USUAL = "usual"
+    ADMINISTRATOR = "administrator"
+    GUEST = "guest"
+
+
+class Step(StrEnum):
+    """A step of the first start that can be skipped."""
+
+    ACCOUNT = "account"
+    LOCATION = "location"
+    RESTORE = "restore"
+    FACE_AND_FINGER = "face_and_finger"
+    PAYMENT = "payment"
+    ASSISTANT = "assistant"
+    DIAGNOSTICS = "diagnostics"
+    LOOK = "look"
+    LANGUAGE = "language"
+    CODE = "code"
+    TERMS = "terms"
+    UPDATES = "updates"
+
+
+#: What is gone with a step.
+TAKEN_AWAY: dict[Step, str] = {
+    Step.ACCOUNT: "Without the account step nothing can be restored from a backup, and nothing is"
+    " bought from the shop.",
+    Step.LOCATION: "Without the location step the time zone is not found by itself.",
+    Step.RESTORE: "Without the restore step a person cannot bring a former device's content along.",
+    Step.FACE_AND_FINGER: "Without the face and finger step the device opens by its code alone.",
+    Step.PAYMENT: "Without the payment step nobody pays by holding the device to a till.",
+    Step.LANGUAGE: "Without the language step the device speaks the language of this sheet.",
+    Step.CODE: "Without the code step the device stays open until a setting asks for a code.",
+    Step.TERMS: "Without the terms step nobody sees the maker’s terms; you accept them for all.",
+    Step.UPDATES: "Without the updates step the device starts with the system that it came with.",
+}
+
+_Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$")]
+
+
+class SetupSheet(NamedDocument):
+    """The choices of the first start."""
+
+    position: int = Field(ge=1, le=10_000, description="Its place; 1 is the highest.")
+    reach: Reach = Reach.WHOLE
+    account: AccountType = AccountType.USUAL
+    local_administrator: Name | None = Field(
+        default=None, description="Its user name; each device has a password of its own."
+    )
+    skipped: tuple[Step, ...] = Field(default=(), description="Steps that are not shown.")
+    language: _Language | None = Field(
+        default=None, description="BCP 47; null: that of the device, or asked."
+    )
+    region: Annotated[str, StringConstraints(pattern="^[A-Z]{2}$")] | None = Field(
+        default=None, description="ISO 3166; null: that of the device, or asked."
+    )
+    keyboard: Name | None = None
+    joins: Name | None = Field(default=None, description="The network that it joins.")
+    locked: bool = Field(default=True, description="Whether nobody at the device takes it out.")
+    pairs_with_computers: bool = True
+    name_template: Name | None = Field(default=None, description="null: by the usual templates.")
+    given: tuple[Given, ...] = Field(
+        default=(), max_length=200, description="Whose it is; empty: nobody's yet."
+    )
+    note: Note = None
+
+    def check(self) -> None:
+        """Raise BadInput for choices that cannot be together."""
+        check_given(self.given)
+        if len(set(self.skipped)) < len(self.skipped):
+            raise _wrong("/skipped", "A step is skipped twice.", "Name it once.")
+        whole = (Reach.WHOLE, Reach.SHARED)
+        if self.local_administrator and self.reach not in whole:
+            words = "A local administrator needs the whole device."
+            raise _wrong("/local_administrator", words, "Choose another reach, or leave it out.")
+        if self.local_administrator and not _USER.fullmatch(self.local_administrator):
+            words = f"{self.local_administrator!r} is no user name of a device."
+            raise _wrong("/local_administrator", words, "Use small letters, digits, - and _.")
+        if self.locked and self.reach in (Reach.WORK_PART, Reach.ACCOUNTS_ONLY):
+            words = "Whoever owns the device can always take the work part out."
+            raise _wrong("/locked", words, "Leave the lock off, or choose another reach.")
+        if Step.LANGUAGE in self.skipped and self.language is None:
+            words = "The language step is skipped, and no language is chosen."
+            raise _wrong("/language", words, "Choose one, or show the step.")
+
+    def consequences(self) -> Iterator[str]:
+        """What the choices take away, in sentences."""
+        for step in self.skipped:
+            if step in TAKEN_AWAY:
+                yield TAKEN_AWAY[step]
+        if self.account is AccountType.ADMINISTRATOR:
+            yield "The person can change whatever a kit sets."
+        if self.reach is Reach.SHARED:
+            yield "Whoever leaves leaves nothing; what is not stored elsewhere is gone."
+        if not self.pairs_with_computers:
+            yield "A device that does not start cannot be brought back over a cable."
+
+    def exported(self) -> dict[str, Any]:
+        """As a source carries it: without whose it is here."""
+        return self.model_dump(mode="json", exclude={"given", "position", "note"})
+
+
+_USER = re.compile(r"[a-z_][a-z0-9_-]{0,30}")
+
+
+def _wrong(place: str, words: str, remedy: str) -> BadInput:
+    return BadInput("sheet_choice", words, remedy, (FieldProblem(place, "sheet_choice", words),))
