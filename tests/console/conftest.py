@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Browser, Page, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 from tests.worlds import PASSWORD, World
 
 from sortitor.api.http.console import STATIC
@@ -19,6 +19,9 @@ FLAGS = [
     "--disable-component-update",
     "--disable-sync",
 ]
+
+# A machine under load is slow, not wrong.
+expect.set_options(timeout=15_000)
 
 
 @pytest.fixture(scope="session")

@@ -5,6 +5,7 @@ import { computed, ref, watch } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import { useDraft } from '../../shared/actions/useDraft'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
@@ -25,13 +26,11 @@ const { data: groups } = useQuery({
   queryKey: ['groups'],
   queryFn: () => got(api.GET('/api/v1/groups')),
 })
-const policies = ref<Policy[]>([])
-watch(gate, (saved) => (policies.value = JSON.parse(JSON.stringify(saved?.policies ?? []))), {
-  immediate: true,
+const { draft, changed, revision, undo } = useDraft(gate, (saved) => saved.policies)
+const policies = computed<Policy[]>({
+  get: () => draft.value ?? [],
+  set: (edited) => (draft.value = edited),
 })
-const changed = computed(
-  () => !!gate.value && JSON.stringify(gate.value.policies) !== JSON.stringify(policies.value),
-)
 const last = computed(() => policies.value.length - 1)
 
 // What is odd is said while it is edited, and for whom each word counts.
@@ -125,10 +124,6 @@ function remove(place: number) {
   policies.value = policies.value.filter((_, at) => at !== place)
 }
 
-function undo() {
-  policies.value = JSON.parse(JSON.stringify(gate.value?.policies ?? []))
-}
-
 function save() {
   const body = { policies: policies.value }
   void preview.open({
@@ -137,7 +132,7 @@ function save() {
       got(
         api.POST('/api/v1/gate/apply', {
           body: { ...body, digest, reason },
-          params: { header: { 'if-match': `"${gate.value?.revision}"` } },
+          params: { header: { 'if-match': `"${revision.value}"` } },
         }),
       ),
   })
@@ -155,7 +150,7 @@ const prompts = { person: 'User name or mail', group: 'Group', device: 'Serial n
 <template>
   <div class="page-head">
     <h1>Gate</h1>
-    <template v-if="session.may('prepare')">
+    <template v-if="gate && session.may('prepare')">
       <v-btn variant="text" :prepend-icon="mdiPlus" @click="add">Add a policy</v-btn>
       <v-btn v-if="changed" variant="text" @click="undo">Undo the changes</v-btn>
       <v-btn color="primary" :disabled="!changed" @click="save">Preview and save</v-btn>

@@ -6,6 +6,7 @@ import { computed, ref, watch } from 'vue'
 import { api, got, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
+import { useDraft } from '../../shared/actions/useDraft'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
@@ -17,13 +18,8 @@ const { data: naming, error } = useQuery({
   queryKey: ['naming'],
   queryFn: () => got(api.GET('/api/v1/naming')),
 })
-const templates = ref<Schemas['Template'][]>([])
-watch(naming, (saved) => (templates.value = JSON.parse(JSON.stringify(saved?.templates ?? []))), {
-  immediate: true,
-})
-const changed = computed(
-  () => naming.value && JSON.stringify(naming.value.templates) !== JSON.stringify(templates.value),
-)
+const { draft, changed, revision } = useDraft(naming, (saved) => saved.templates)
+const templates = computed<Schemas['Template'][]>(() => draft.value ?? [])
 const checked = ref<Schemas['TemplateChecked'][]>([])
 const faulty = computed(() => checked.value.some((one) => one.problems.length))
 const which = ref('')
@@ -59,7 +55,7 @@ const save = () =>
     got(
       api.POST('/api/v1/naming/save', {
         body: { templates: templates.value },
-        params: { header: { 'if-match': `"${naming.value?.revision}"` } },
+        params: { header: { 'if-match': `"${revision.value}"` } },
       }),
     ),
   )
@@ -77,7 +73,7 @@ function rename() {
 <template>
   <div class="page-head">
     <h1>Names</h1>
-    <template v-if="session.may('prepare')">
+    <template v-if="naming && session.may('prepare')">
       <v-btn
         variant="text"
         :prepend-icon="mdiPlus"
@@ -123,7 +119,7 @@ function rename() {
         <template v-if="changed">Save the templates first.</template>
       </p>
       <FilterField v-model="which" label="Which devices (empty: all)" />
-      <v-btn class="mt-2" color="primary" variant="outlined" :disabled="!!changed" @click="rename"
+      <v-btn class="mt-2" color="primary" variant="outlined" :disabled="changed" @click="rename"
         >Preview the names</v-btn
       >
     </v-card>

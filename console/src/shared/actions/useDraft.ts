@@ -1,0 +1,39 @@
+import { computed, type Ref, ref, watch } from 'vue'
+
+const copied = <T>(one: T): T => JSON.parse(JSON.stringify(one)) as T
+const same = (one: unknown, other: unknown) => JSON.stringify(one) === JSON.stringify(other)
+
+/**
+ * What is edited of a saved document. A newer one that arrives meanwhile is taken over only where
+ * nothing was changed: nobody's typing is lost, and `revision` stays that of what was read, so
+ * that saving over somebody else's change is refused by the service.
+ */
+export function useDraft<S extends { revision?: unknown }, T>(
+  saved: Ref<S | undefined>,
+  content: (saved: S) => T,
+) {
+  const draft = ref<T>() as Ref<T | undefined>
+  const base = ref<S>() as Ref<S | undefined>
+  const changed = computed(
+    () => base.value !== undefined && !same(content(base.value), draft.value),
+  )
+
+  function takeOver(found: S | undefined) {
+    base.value = found
+    draft.value = found && copied(content(found))
+  }
+
+  watch(
+    saved,
+    (found) => {
+      if (!changed.value || (found && same(content(found), draft.value))) takeOver(found)
+    },
+    { immediate: true },
+  )
+  return {
+    draft,
+    changed,
+    revision: computed(() => base.value?.revision),
+    undo: () => takeOver(saved.value),
+  }
+}
