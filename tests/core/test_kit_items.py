@@ -15,7 +15,15 @@ from pydantic import ValidationError
 from sortitor.core.errors import BadInput
 from sortitor.core.kits.catalogue import settings
 from sortitor.core.kits.items import Item, ItemKind
-from sortitor.core.kits.resolve import Assignment, Book, Device, Verdict, Word, effective
+from sortitor.core.kits.resolve import (
+    Assignment,
+    Book,
+    Giving,
+    Verdict,
+    Word,
+    effective,
+    facts_of,
+)
 from sortitor.core.vocabulary import Platform
 
 TODAY = date(2026, 4, 6)
@@ -141,7 +149,7 @@ def test_who_must_be_at_the_device() -> None:
 
 
 def test_an_item_is_for_the_platforms_that_know_it() -> None:
-    assert item(ItemKind.SETTING).resolved(1, settings()).platforms == {
+    assert item(ItemKind.SETTING).fitting(settings()) == {
         Platform.IOS: "15",
         Platform.ANDROID: "10",
         Platform.WINDOWS: "10",
@@ -149,11 +157,11 @@ def test_an_item_is_for_the_platforms_that_know_it() -> None:
         Platform.LINUX: "",
     }
     chosen = item(ItemKind.SETTING, platforms={"ios": "16.1", "android": "9"})
-    assert chosen.resolved(1, settings()).platforms == {
+    assert chosen.fitting(settings()) == {
         Platform.IOS: "16.1",
         Platform.ANDROID: "10",
     }
-    assert item(ItemKind.SCRIPT).resolved(1, settings()).platforms == {Platform.LINUX: ""}
+    assert item(ItemKind.SCRIPT).fitting(settings()) == {Platform.LINUX: ""}
     with pytest.raises(BadInput, match="not known to Linux"):
         item(ItemKind.SETTING, {"setting": "camera", "value": "allowed"}, platforms={"linux": ""})
     with pytest.raises(BadInput, match="no version of iOS"):
@@ -162,6 +170,10 @@ def test_an_item_is_for_the_platforms_that_know_it() -> None:
         item(ItemKind.SCRIPT, platforms={"macos": ""})
     with pytest.raises(BadInput):
         item(ItemKind.APP, applies_when="site is Deck")
+    with pytest.raises(BadInput, match="how long ago"):
+        item(ItemKind.APP, applies_when="idleDays gt 3")
+    with pytest.raises(BadInput, match="speaks of a cohort"):
+        item(ItemKind.APP, applies_when='cohorts eq "Deck"')
 
 
 def test_of_two_values_for_one_setting_a_device_gets_one() -> None:
@@ -169,9 +181,13 @@ def test_of_two_values_for_one_setting_a_device_gets_one() -> None:
         item(ItemKind.SETTING, {"value": minutes}).resolved(number, settings())
         for number, minutes in ((1, 5), (2, 10))
     )
-    given = [Assignment(n, Word.REQUIRED, item_id=n, cohort_id=c) for n, c in ((1, None), (2, 3))]
-    device = Device(Platform.ANDROID, "an old one", frozenset({3}))
-    lines = effective(Book({1: five, 2: ten}, {}, given), device)
+    given = [
+        Assignment(n, Word.REQUIRED, Giving.ITEM, number=n, cohort_id=c)
+        for n, c in ((1, None), (2, 3))
+    ]
+    book = Book({1: five, 2: ten}, {}, given)
+    values = {"platform": "android", "osVersion": "an old one"}
+    lines = effective(book, facts_of(book, {3}, values))
     assert [line.verdict for line in lines] == [Verdict.REQUIRED, Verdict.BEATEN]
     assert lines[1].disagrees
     assert lines[1].beaten_by == 1

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import tomllib
+from dataclasses import dataclass
 from importlib.resources import files
 from itertools import pairwise
 from typing import Any
@@ -14,18 +15,23 @@ from hypothesis import strategies as st
 from jsonschema_rs import Draft202012Validator
 
 from sortitor.core.errors import BadInput
-from sortitor.core.filters import parse
+from sortitor.core.kits import items as made_of
 from sortitor.core.kits.catalogue import SettingType, search, settings, themes
 from sortitor.core.kits.resolve import (
+    GIVEN,
     Assignment,
     Book,
-    Device,
+    Choice,
+    Giving,
     Item,
-    Kit,
     Line,
+    Ranked,
     Verdict,
     Word,
+    chosen,
     effective,
+    facts_of,
+    revision,
     turned,
 )
 from sortitor.core.vocabulary import Platform
@@ -111,89 +117,133 @@ def test_a_setting_is_known_from_a_version_on() -> None:
 # ---- what a device gets
 
 COHORTS, ITEMS, KITS = range(1, 4), range(1, 7), range(1, 4)
-CONDITIONS = [None, 'site eq "Deck"', 'osVersion ge "13" and ownership eq "corporate"']
-items = st.builds(
-    Item,
-    id=st.just(0),
-    platforms=st.dictionaries(
-        st.sampled_from(Platform), st.sampled_from(["", "12", "14"]), max_size=3
-    ),
-    applies_when=st.sampled_from(CONDITIONS).map(lambda text: parse(text) if text else None),
-    holds=st.sampled_from([None, "camera", "firmware"]),
-    value=st.sampled_from(["a", "b"]),
-)
-kits = st.builds(
-    Kit,
-    id=st.just(0),
-    position=st.integers(1, 3),
-    items=st.frozensets(st.sampled_from(ITEMS), max_size=4),
-)
+APPLIES = [None, 'site eq "Deck"', 'osVersion ge "13" and ownership eq "corporate"']
+FIRMWARE = {"kind": "firmware", "wanted": "17"}
 
 
 @st.composite
-def assignment(draw: st.DrawFn, number: int) -> Assignment:
-    whole = draw(st.booleans())
+def items(draw: st.DrawFn, number: int) -> tuple[Item, dict[Platform, str], str | None]:
+    """An item, and what its condition was made of."""
+    platforms = draw(
+        st.dictionaries(st.sampled_from(Platform), st.sampled_from(["", "12", "14"]), max_size=3)
+    )
+    applies_when = draw(st.sampled_from(APPLIES))
+    document = made_of.Item.model_validate(
+        {"name": "x", "payload": FIRMWARE, "platforms": platforms, "applies_when": applies_when}
+    )
+    made = Item(
+        number,
+        draw(st.integers(1, 2)),
+        document.condition(settings()),
+        draw(st.sampled_from([None, "camera", "firmware"])),
+        draw(st.sampled_from(["a", "b"])),
+    )
+    return made, platforms, applies_when
+
+
+@st.composite
+def assignments(draw: st.DrawFn, number: int) -> Assignment:
+    kind = draw(st.sampled_from(Giving))
     return Assignment(
         id=number,
         word=draw(st.sampled_from(Word)),
-        kit_id=draw(st.sampled_from(KITS)) if whole else None,
-        item_id=None if whole else draw(st.sampled_from(ITEMS)),
+        kind=kind,
+        number=draw(st.sampled_from(ITEMS if kind is Giving.ITEM else KITS)),
         cohort_id=draw(st.sampled_from([None, *COHORTS])),
     )
 
 
-@st.composite
-def books(draw: st.DrawFn) -> Book:
-    made = {n: draw(items) for n in ITEMS}
-    packed = {n: draw(kits) for n in KITS}
-    return Book(
-        {n: Item(n, i.platforms, i.applies_when, i.holds, i.value) for n, i in made.items()},
-        {n: Kit(n, k.position, k.items) for n, k in packed.items()},
-        [draw(assignment(n)) for n in range(1, draw(st.integers(0, 8)) + 1)],
-    )
+@dataclass(frozen=True)
+class Case:
+    """A book, and of each item what its condition says."""
+
+    book: Book
+    said: dict[int, tuple[dict[Platform, str], str | None]]
 
 
 @st.composite
-def devices(draw: st.DrawFn) -> Device:
-    version = draw(st.sampled_from([None, "11", "13", "14.2"]))
-    values = {
-        "site": draw(st.sampled_from(["Deck", "Bridge", None])),
-        "ownership": draw(st.sampled_from(["corporate", "personal"])),
-        "osVersion": version,
+def cases(draw: st.DrawFn) -> Case:
+    made = {number: draw(items(number)) for number in ITEMS}
+    ranked = {
+        (kind, number): Ranked(
+            draw(st.integers(1, 3)),
+            items=draw(st.frozensets(st.sampled_from(ITEMS), max_size=4))
+            if kind is Giving.KIT
+            else frozenset(),
+        )
+        for kind in (Giving.KIT, Giving.SHEET, Giving.CHECKLIST)
+        for number in KITS
     }
-    platform = draw(st.sampled_from([None, *Platform]))
-    return Device(platform, version, draw(st.frozensets(st.sampled_from(COHORTS))), values)
+    given = [draw(assignments(n)) for n in range(1, draw(st.integers(0, 8)) + 1)]
+    book = Book({n: one[0] for n, one in made.items()}, ranked, given)
+    return Case(book, {n: one[1:] for n, one in made.items()})
 
 
-def by_the_rules(book: Book, device: Device) -> dict[int, tuple[str, int, int | None]]:
+@dataclass(frozen=True)
+class Device:
+    """A device as filters take it, and its cohorts."""
+
+    cohorts: frozenset[int]
+    values: dict[str, str | None]
+
+
+devices = st.builds(
+    Device,
+    st.frozensets(st.sampled_from(COHORTS)),
+    st.fixed_dictionaries(
+        {
+            "platform": st.sampled_from([None, *Platform]),
+            "osVersion": st.sampled_from([None, "11", "13", "14.2", "new"]),
+            "site": st.sampled_from(["Deck", "Bridge", None]),
+            "ownership": st.sampled_from(["corporate", "personal"]),
+        }
+    ),
+)
+
+
+def fits(said: tuple[dict[Platform, str], str | None], device: Device) -> bool:
+    """Whether an item is for a device, said as the handbook says it."""
+    platforms, applies_when = said
+    version, platform = device.values["osVersion"], device.values["platform"]
+    if platforms:
+        if platform not in platforms:
+            return False
+        least = platforms[Platform(platform)]
+        if least and version not in (None, "new") and float(version) < float(least):
+            return False
+    if applies_when == APPLIES[1]:
+        return device.values["site"] == "Deck"
+    if applies_when == APPLIES[2]:
+        return version in ("13", "14.2") and device.values["ownership"] == "corporate"
+    return True
+
+
+def by_the_rules(case: Case, device: Device) -> dict[int, tuple[str, int, int | None]]:
     """Item → (verdict, through, beaten by), said as the handbook says it."""
-    found: dict[int, tuple[str, int, int | None]] = {}
+    book, found = case.book, dict[int, tuple[str, int, int | None]]()
+
+    def position(a: Assignment) -> int:
+        return 0 if a.kind is Giving.ITEM else book.ranked[a.kind, a.number].position
+
+    def brings(a: Assignment, item_id: int) -> bool:
+        if a.kind is Giving.ITEM:
+            return a.number == item_id
+        return a.kind is Giving.KIT and item_id in book.ranked[a.kind, a.number].items
+
     for item in book.items.values():
         claims = [
-            (a, 0 if a.item_id else book.kits[a.kit_id or 0].position)
+            a
             for a in book.assignments
-            if a.cohort_id in {None, *device.cohorts}
-            and (a.item_id == item.id or (a.kit_id and item.id in book.kits[a.kit_id].items))
+            if a.cohort_id in {None, *device.cohorts} and brings(a, item.id)
         ]
         if not claims:
             continue
         for word in ("excluded", "required", "offered"):
-            of_it = [(position, a.id) for a, position in claims if a.word == word]
+            of_it = [(position(a), a.id) for a in claims if a.word == word]
             if of_it:
                 break
-        through = min(of_it)[1]
-        newer = device.os_version is None or all(
-            not least or [float(device.os_version)] >= [float(least)]
-            for platform, least in item.platforms.items()
-            if platform is device.platform
-        )
-        fits = not item.platforms or (device.platform in item.platforms and newer)
-        if item.applies_when == parse(CONDITIONS[1]):
-            fits = fits and device.values["site"] == "Deck"
-        elif item.applies_when is not None:
-            version = device.os_version
-            fits = fits and version in ("13", "14.2") and device.values["ownership"] == "corporate"
-        found[item.id] = (word if word == "excluded" or fits else "not_for", through, None)
+        for_it = word == "excluded" or fits(case.said[item.id], device)
+        found[item.id] = (word if for_it else "not_for", min(of_it)[1], None)
     for thing in ("camera", "firmware"):
         rivals = [
             n for n, (verdict, _, _) in found.items()
@@ -203,50 +253,104 @@ def by_the_rules(book: Book, device: Device) -> dict[int, tuple[str, int, int | 
         def order(number: int) -> tuple[bool, int, int, int]:
             verdict, through, _ = found[number]
             a = book.assignments[through - 1]
-            position = 0 if a.item_id else book.kits[a.kit_id or 0].position
-            return (verdict == "offered", position, a.id, number)
+            return (verdict == "offered", position(a), a.id, number)
 
         for loser in sorted(rivals, key=order)[1:]:
             found[loser] = ("beaten", found[loser][1], min(rivals, key=order))
     return found
 
 
-@given(books(), devices())
-def test_a_device_gets_what_the_rules_say(book: Book, device: Device) -> None:
-    lines = effective(book, device)
+@given(cases(), devices)
+def test_a_device_gets_what_the_rules_say(case: Case, device: Device) -> None:
+    book = case.book
+    lines = effective(book, facts_of(book, device.cohorts, device.values))
     got = {line.item_id: (str(line.verdict), line.through, line.beaten_by) for line in lines}
-    assert got == by_the_rules(book, device)
+    assert got == by_the_rules(case, device)
     for line in lines:
         if line.beaten_by is not None:
             one, other = book.items[line.item_id], book.items[line.beaten_by]
             assert line.disagrees == (one.value != other.value)
     # One item holds each thing.
-    given_now = [book.items[n] for n, (verdict, _, _) in got.items() if verdict in given_words]
+    given_now = [book.items[n] for n, (verdict, _, _) in got.items() if verdict in GIVEN_WORDS]
     held = [item.holds for item in given_now if item.holds]
     assert len(held) == len(set(held))
 
 
-given_words = ("required", "offered")
+GIVEN_WORDS = ("required", "offered")
 
 
-@given(books(), devices())
-def test_the_order_in_which_assignments_are_told_does_not_matter(
-    book: Book, device: Device
+@given(cases(), devices)
+def test_of_several_sheets_a_device_has_the_highest_that_nothing_excludes(
+    case: Case, device: Device
 ) -> None:
-    turned_round = Book(book.items, book.kits, book.assignments[::-1])
-    assert effective(book, device) == effective(turned_round, device)
+    book, facts = case.book, facts_of(case.book, device.cohorts, device.values)
+    for kind in (Giving.SHEET, Giving.CHECKLIST):
+        given_to = [
+            a for a in book.assignments
+            if a.kind is kind and a.cohort_id in {None, *device.cohorts}
+        ]  # fmt: skip
+        out = {a.number for a in given_to if a.word is Word.EXCLUDED}
+        left = sorted(
+            (book.ranked[kind, n].position, min(a.id for a in claims), n)
+            for n in KITS
+            if n not in out and (claims := _strongest([a for a in given_to if a.number == n]))
+        )
+        wanted = None
+        if left:
+            (_, through, number), *others = left
+            wanted = Choice(number, through, tuple(one[1] for one in others))
+        assert chosen(book, facts, kind) == wanted
 
 
-@given(books(), books(), devices())
-def test_before_and_after_add_up(before: Book, after: Book, device: Device) -> None:
-    had, has = effective(before, device), effective(after, device)
-    turn = turned(had, has)
-    kept = {n for n, _, _ in turn.changed}
+def _strongest(claims: list[Assignment]) -> list[Assignment]:
+    """Those with the strongest word among them."""
+    words = [word for word in Word if any(a.word is word for a in claims)]
+    return [a for a in claims if a.word is words[0]] if words else []
+
+
+@given(cases(), devices)
+def test_the_order_in_which_assignments_are_told_does_not_matter(
+    case: Case, device: Device
+) -> None:
+    book = case.book
+    facts = facts_of(book, device.cohorts, device.values)
+    turned_round = Book(book.items, book.ranked, book.assignments[::-1])
+    assert effective(book, facts) == effective(turned_round, facts)
+    assert revision(book, facts) == revision(turned_round, facts)
+
+
+@given(cases(), cases(), devices)
+def test_before_and_after_add_up(before: Case, after: Case, device: Device) -> None:
+    had, has = (
+        effective(case.book, facts_of(case.book, device.cohorts, device.values))
+        for case in (before, after)
+    )
+    turn = turned(had, has, renewed={1, 2})
+    kept = {n for n, _, _ in turn.changed} | {*turn.anew}
 
     def numbers(lines: list[Line]) -> set[int]:
         return {n.item_id for n in lines if n.verdict in (Verdict.REQUIRED, Verdict.OFFERED)}
 
     assert numbers(had) - {*turn.lost} | {*turn.gained} == numbers(has)
     assert kept <= numbers(had) & numbers(has)
+    assert {*turn.anew} == {1, 2} & numbers(had) & numbers(has)
     assert turned(has, had).gained == turn.lost
-    assert turned(had, had) == turned([], [])
+    assert not turned(had, had)
+
+
+@given(cases(), devices, devices)
+def test_a_revision_is_another_one_where_something_is_another(
+    case: Case, one: Device, other: Device
+) -> None:
+    book = case.book
+    facts = [facts_of(book, device.cohorts, device.values) for device in (one, other)]
+    given_to = [
+        [(line.item_id, line.verdict) for line in effective(book, each) if line.verdict in GIVEN]
+        for each in facts
+    ]
+    sheets = [
+        [(c := chosen(book, each, kind)) and c.number for kind in (Giving.SHEET, Giving.CHECKLIST)]
+        for each in facts
+    ]
+    same = given_to[0] == given_to[1] and sheets[0] == sheets[1]
+    assert (revision(book, facts[0]) == revision(book, facts[1])) is same

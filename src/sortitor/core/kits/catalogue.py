@@ -11,9 +11,9 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
+from sortitor.core import versions
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import lower
-from sortitor.core.kits.resolve import is_older
 from sortitor.core.previews import listed
 from sortitor.core.vocabulary import Platform
 
@@ -59,7 +59,7 @@ class Setting(BaseModel):
         old enough for any.
         """
         least = self.platforms.get(platform)
-        return least is not None and not (least and is_older(os_version, least))
+        return least is not None and not (least and _is_older(os_version, least))
 
     def checked(self, value: Any) -> Any:
         """The value as it is kept. Raises BadInput with what would do."""
@@ -144,6 +144,10 @@ _FITS = {
 def _shown(value: Any) -> str:
     text = repr(value)
     return text if len(text) <= 60 else f"{text[:57]}…"
+
+
+def _is_older(version: str | None, least: str) -> bool:
+    return version is not None and versions.is_version(version) and versions.below(version, least)
 
 
 @cache

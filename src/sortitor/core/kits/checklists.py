@@ -9,7 +9,13 @@ from enum import StrEnum
 from pydantic import Field
 
 from sortitor.core.documents import Name, NamedDocument, Note
-from sortitor.core.kits.documents import MOST_ITEMS, Given, check_given, once
+from sortitor.core.kits.documents import (
+    MOST_ITEMS,
+    MOST_POSITION,
+    Given,
+    check_given,
+    once,
+)
 from sortitor.core.kits.items import ItemKind
 
 #: In which order items are brought where nobody says another: what others lean on comes first.
@@ -36,6 +42,9 @@ class Expiry(StrEnum):
 class Checklist(NamedDocument):
     """Which items must be done, in which order, and for how long it is waited for them."""
 
+    position: int = Field(
+        default=100, ge=1, le=MOST_POSITION, description="Its place; of several 1 is the highest."
+    )
     items: tuple[Name, ...] = Field(
         min_length=1, max_length=MOST_ITEMS, description="Names of items; each must be done."
     )
@@ -62,7 +71,7 @@ class Checklist(NamedDocument):
     def check(self) -> None:
         """Raise BadInput for an item or a cohort that stands there twice."""
         once("/items", "The item", self.items)
-        check_given(self.given)
+        check_given(self.given, alone=True)
 
     def ordered(self, kinds: Mapping[str, ItemKind]) -> list[str]:
         """The names in the order in which they are done. kinds: name → what it is."""

@@ -46,9 +46,15 @@ class Kit(NamedDocument):
         check_given(self.given)
 
 
-def check_given(given: Sequence[Given]) -> None:
-    """Raise BadInput where one cohort is named twice."""
+def check_given(given: Sequence[Given], alone: bool = False) -> None:
+    """Raise BadInput where one cohort is named twice. alone: whether a device has only one of
+    these, so that nothing can be offered.
+    """
     once("/given", "The cohort", [one.cohort or "everyone" for one in given])
+    if alone and any(one.word is Word.OFFERED for one in given):
+        words = "It cannot be offered: a device has it or not."
+        problem = FieldProblem("/given", "not_offered", words)
+        raise BadInput("not_offered", words, "Choose required or excluded.", (problem,))
 
 
 def once(place: str, what: str, names: Sequence[str]) -> None:

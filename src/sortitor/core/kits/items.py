@@ -15,9 +15,22 @@ from pydantic import Field, StringConstraints
 from sortitor.core import versions
 from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.filters import parse
+from sortitor.core.filters import (
+    Comparison,
+    Filter,
+    Joined,
+    Not,
+    all_of,
+    as_text,
+    attributes,
+    moving,
+    one_of,
+    parse,
+    trimmed,
+)
 from sortitor.core.kits import resolve
 from sortitor.core.kits.catalogue import Setting
+from sortitor.core.kits.documents import Given, check_given
 from sortitor.core.vocabulary import Platform
 
 MOST_BYTES = 2 * 1024**3
@@ -288,7 +301,9 @@ class Item(NamedDocument):
         description='Which platforms it is for, each with the least version ("": any); empty: all.',
     )
     applies_when: FilterText = Field(
-        default=None, description="For which devices, in the filter language; empty: all."
+        default=None,
+        max_length=3_000,
+        description="For which devices, in the filter language; empty: all.",
     )
     version: Annotated[str, StringConstraints(pattern=r"^[0-9A-Za-z.+_-]{1,50}$")] = Field(
         default="1", description="Its version; another one is brought to every device anew."
@@ -297,12 +312,16 @@ class Item(NamedDocument):
         default=False, description="Whether somebody must do something at the device for it."
     )
     reboots: bool = Field(default=False, description="Whether the device begins anew for it.")
+    given: tuple[Given, ...] = Field(
+        default=(), max_length=200, description="To whom it is given by itself, in no kit."
+    )
     note: Note = Field(default=None, description="What it is for.")
 
     def check(self) -> None:
         """Raise BadInput for a filter, versions or a payload that cannot be."""
         if self.applies_when:
-            parse(self.applies_when)
+            _check_condition(self.applies_when)
+        check_given(self.given)
         for platform, least in self.platforms.items():
             if least and not versions.is_version(least):
                 words = f"{least!r} is no version of {platform.label}."
@@ -339,9 +358,9 @@ class Item(NamedDocument):
         """Whether somebody must be at the device."""
         return self.by_hand or self.payload.needs_hand
 
-    def resolved(self, number: int, catalogue: Mapping[str, Setting]) -> resolve.Item:
-        """As it is weighed against others. A setting is for the platforms that know it, a script
-        for its own.
+    def fitting(self, catalogue: Mapping[str, Setting]) -> dict[Platform, str]:
+        """The platforms that it is for, each with the least version; none: all. A setting is for
+        those that know it, a script for its own.
         """
         payload, platforms = self.payload, dict(self.platforms)
         if isinstance(payload, SettingPayload) and payload.setting in catalogue:
@@ -350,13 +369,53 @@ class Item(NamedDocument):
             platforms = {p: _later(known[p], v) for p, v in chosen.items() if p in known}
         elif isinstance(payload, ScriptPayload):
             platforms = platforms or {payload.platform: ""}
+        return platforms
+
+    def condition(self, catalogue: Mapping[str, Setting]) -> str | None:
+        """For which devices it is, as one filter; None: for all. A version that nobody stated is
+        new enough.
+        """
+        platforms = self.fitting(catalogue)
+        each = tuple(_on(platform, least) for platform, least in sorted(platforms.items()))
+        by_platform = each[0] if len(each) == 1 else Joined("or", each) if each else None
+        by_device = parse(self.applies_when) if self.applies_when else None
+        if by_platform is None and by_device is None:
+            return None
+        parts = [part for part in (by_platform, by_device) if part is not None]
+        return as_text(all_of(*parts))
+
+    def resolved(
+        self, number: int, catalogue: Mapping[str, Setting], revision: int = 1
+    ) -> resolve.Item:
+        """As it is weighed against others."""
         return resolve.Item(
             id=number,
-            platforms=platforms,
-            applies_when=parse(self.applies_when) if self.applies_when else None,
-            holds=payload.holds,
-            value=payload.model_dump(mode="json", exclude={"kind"}),
+            revision=revision,
+            condition=self.condition(catalogue),
+            holds=self.payload.holds,
+            value=self.payload.model_dump(mode="json", exclude={"kind"}),
         )
+
+
+def _on(platform: Platform, least: str) -> Filter:
+    """On this platform, from a version on."""
+    there = one_of("platform", [platform])
+    if not least:
+        return there
+    return all_of(there, Not(Comparison("osVersion", "lt", trimmed(least), f'"{least}"')))
+
+
+def _check_condition(text: str) -> None:
+    """Raise BadInput for a filter that cannot say what a device gets: that is worked out when the
+    device changes, so the mere passing of time must not change it.
+    """
+    found = parse(text)
+    if moving(found):
+        words = "What a device gets cannot depend on how long ago something was."
+        raise _wrong("/applies_when", words, "Say it by what changes with the device itself.")
+    if "cohorts" in attributes(found):
+        words = "The condition speaks of a cohort."
+        raise _wrong("/applies_when", words, "Give the item to that cohort instead.")
 
 
 def _later(one: str, other: str) -> str:

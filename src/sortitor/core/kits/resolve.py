@@ -1,4 +1,9 @@
-"""What a device gets, through what, and what was beaten."""
+"""What a device gets, through what, and what was beaten.
+
+What is decided leans on two facts of a device only: in which of the named cohorts it is, and which
+of the items' conditions hold for it. Whoever counts a fleet gathers the facts of all its devices
+and decides once for those that have the same.
+"""
 
 from __future__ import annotations
 
@@ -6,11 +11,11 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 from typing import Any
 
-from sortitor.core import versions
-from sortitor.core.filters import Filter, matches
-from sortitor.core.vocabulary import Platform
+from sortitor.core.filters import Filter, matches, parse
+from sortitor.core.previews import digest_of
 
 
 class Word(StrEnum):
@@ -33,52 +38,62 @@ class Verdict(StrEnum):
     NOT_FOR = "not_for"
 
 
+GIVEN = (Verdict.REQUIRED, Verdict.OFFERED)
+
+
+class Giving(StrEnum):
+    """What can be given to a cohort or to everyone."""
+
+    ITEM = "item"
+    KIT = "kit"
+    SHEET = "sheet"
+    CHECKLIST = "checklist"
+
+
 @dataclass(frozen=True, slots=True)
 class Item:
-    """What can be given. `platforms`: each with the least version that takes it ("" for any);
-    none: every platform. `holds`: what only one item can hold on a device, such as a setting by its
-    key, and the `value` that it would have there.
+    """What can be given. `condition`: for which devices, as a filter; None: for all. `holds`: what
+    only one item can hold on a device, such as a setting by its key, and the `value` that it would
+    have there.
     """
 
     id: int
-    platforms: Mapping[Platform, str] = field(default_factory=dict)
-    applies_when: Filter | None = None
+    revision: int = 1
+    condition: str | None = None
     holds: str | None = None
     value: Any = None
 
 
 @dataclass(frozen=True, slots=True)
-class Kit:
-    """A set of items. The higher it stands, the smaller its `position`."""
+class Ranked:
+    """A kit with its items, a sheet or a checklist. The higher it stands, the smaller its
+    `position`.
+    """
 
-    id: int
     position: int
-    items: frozenset[int]
+    revision: int = 1
+    items: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
 class Assignment:
-    """A kit, or one item, to a cohort or (None) to everyone. One item by itself stands above all
+    """Something given to a cohort or (None) to everyone. One item by itself stands above all
     kits.
     """
 
     id: int
     word: Word
-    kit_id: int | None = None
-    item_id: int | None = None
+    kind: Giving
+    number: int
     cohort_id: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Device:
-    """Whoever gets something: a device that is there, awaited or imagined. `values`: attribute →
-    value, as filters take them.
-    """
+class Facts:
+    """What decides over a device: its cohorts, and the conditions that hold for it."""
 
-    platform: Platform | None
-    os_version: str | None
-    cohorts: frozenset[int]
-    values: Mapping[str, Any] = field(default_factory=dict)
+    cohorts: frozenset[int] = frozenset()
+    conditions: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,19 +112,30 @@ class Line:
 
 
 @dataclass(frozen=True, slots=True)
+class Choice:
+    """The one sheet or checklist of a device, through which assignment, and which it beat."""
+
+    number: int
+    through: int
+    beat: tuple[int, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Book:
-    """All that is assigned, as it is looked up."""
+    """All that is assigned, as it is looked up. `ranked`: kits, sheets and checklists, each by its
+    number.
+    """
 
     items: Mapping[int, Item]
-    kits: Mapping[int, Kit]
+    ranked: Mapping[tuple[Giving, int], Ranked]
     assignments: Sequence[Assignment]
 
     def reach(self, assignment: Assignment) -> Iterator[tuple[int, int]]:
         """The items that an assignment gives, each with the position that it has through it."""
-        if assignment.item_id is not None:
-            yield assignment.item_id, 0
-        elif assignment.kit_id is not None:
-            kit = self.kits[assignment.kit_id]
+        if assignment.kind is Giving.ITEM:
+            yield assignment.number, 0
+        elif assignment.kind is Giving.KIT:
+            kit = self.ranked[Giving.KIT, assignment.number]
             for item_id in kit.items:
                 yield item_id, kit.position
 
@@ -120,19 +146,20 @@ _RANK = {word: place for place, word in enumerate(Word)}
 _Standing = tuple[int, int, int]
 
 
-def effective(book: Book, device: Device) -> list[Line]:
+def effective(book: Book, facts: Facts) -> list[Line]:
     """Every item that any assignment brings to the device, by item."""
     reaching: dict[int, list[_Standing]] = defaultdict(list)
-    for one in book.assignments:
-        if one.cohort_id is None or one.cohort_id in device.cohorts:
-            for item_id, position in book.reach(one):
-                reaching[item_id].append((_RANK[one.word], position, one.id))
+    for one in _reaching(book, facts):
+        for item_id, position in book.reach(one):
+            reaching[item_id].append((_RANK[one.word], position, one.id))
     lines, standing = {}, {}
     words = list(Word)
     for item_id, standings in sorted(reaching.items()):
         first, *beaten = sorted(standings)
         verdict = Verdict(words[first[0]])
-        if verdict is not Verdict.EXCLUDED and not is_for(book.items[item_id], device):
+        condition = book.items[item_id].condition
+        holds = condition is None or condition in facts.conditions
+        if verdict is not Verdict.EXCLUDED and not holds:
             verdict = Verdict.NOT_FOR
         lines[item_id] = Line(item_id, verdict, first[2], tuple(one[2] for one in beaten))
         standing[item_id] = first
@@ -151,22 +178,61 @@ def effective(book: Book, device: Device) -> list[Line]:
     return list(lines.values())
 
 
-def is_for(item: Item, device: Device) -> bool:
-    """Whether a device can take an item: by platform, version and the item's own condition. A
-    version that nobody stated is new enough.
+def chosen(book: Book, facts: Facts, kind: Giving) -> Choice | None:
+    """The one sheet, or the one checklist, that a device has: of those that nothing excludes the
+    one that stands highest.
     """
-    if item.platforms:
-        least = None if device.platform is None else item.platforms.get(device.platform)
-        if least is None:
-            return False
-        if least and is_older(device.os_version, least):
-            return False
-    return item.applies_when is None or matches(item.applies_when, device.values)[0]
+    claims: dict[int, list[_Standing]] = defaultdict(list)
+    for one in _reaching(book, facts):
+        if one.kind is kind:
+            position = book.ranked[kind, one.number].position
+            claims[one.number].append((_RANK[one.word], position, one.id))
+    standing = sorted(
+        (min(claim)[1:], number)
+        for number, claim in claims.items()
+        if min(claim)[0] != _RANK[Word.EXCLUDED]
+    )
+    if not standing:
+        return None
+    ((_, through), number), *others = standing
+    return Choice(number, through, tuple(other[0][1] for other in others))
 
 
-def is_older(version: str | None, least: str) -> bool:
-    """Whether a version is too old. One that nobody stated, or that is none, is new enough."""
-    return version is not None and versions.is_version(version) and versions.below(version, least)
+def _reaching(book: Book, facts: Facts) -> Iterator[Assignment]:
+    """The assignments that reach the device."""
+    return (
+        one for one in book.assignments if one.cohort_id is None or one.cohort_id in facts.cohorts
+    )
+
+
+def revision(book: Book, facts: Facts) -> str:
+    """What a device gets, as a digest: another one where anything of it is another, and no other
+    where nothing is.
+    """
+    lines = effective(book, facts)
+    told: list[Any] = [
+        (line.item_id, book.items[line.item_id].revision, line.verdict)
+        for line in lines
+        if line.verdict in GIVEN
+    ]
+    for kind in (Giving.SHEET, Giving.CHECKLIST):
+        choice = chosen(book, facts, kind)
+        told.append(choice and (choice.number, book.ranked[kind, choice.number].revision))
+    return digest_of(told)
+
+
+def facts_of(book: Book, cohorts: Iterable[int], values: Mapping[str, Any]) -> Facts:
+    """The facts of one device, real or imagined. values: attribute → value, as filters take
+    them.
+    """
+    conditions = {item.condition for item in book.items.values() if item.condition is not None}
+    holding = {text for text in conditions if matches(_read(text), values)[0]}
+    return Facts(frozenset(cohorts), frozenset(holding))
+
+
+@lru_cache(maxsize=4096)
+def _read(text: str) -> Filter:
+    return parse(text)
 
 
 def _rivals(book: Book, lines: Iterable[Line]) -> Iterator[list[int]]:
@@ -174,31 +240,41 @@ def _rivals(book: Book, lines: Iterable[Line]) -> Iterator[list[int]]:
     holding: dict[str, list[int]] = defaultdict(list)
     for line in lines:
         holds = book.items[line.item_id].holds
-        if holds is not None and line.verdict in (Verdict.REQUIRED, Verdict.OFFERED):
+        if holds is not None and line.verdict in GIVEN:
             holding[holds].append(line.item_id)
     return (rivals for rivals in holding.values() if len(rivals) > 1)
 
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """What a change does on one device: items that come, that go, and whose word changes, as
-    `(item, before, after)`.
+    """What a change does on one device: items that come, that go, that come anew because they
+    changed, and whose word changes, as `(item, before, after)`.
     """
 
-    gained: tuple[int, ...]
-    lost: tuple[int, ...]
-    changed: tuple[tuple[int, Verdict, Verdict], ...]
+    gained: tuple[int, ...] = ()
+    lost: tuple[int, ...] = ()
+    anew: tuple[int, ...] = ()
+    changed: tuple[tuple[int, Verdict, Verdict], ...] = field(default=())
+
+    def __bool__(self) -> bool:
+        return bool(self.gained or self.lost or self.anew or self.changed)
 
 
-def turned(before: Sequence[Line], after: Sequence[Line]) -> Turn:
-    """Beside each other, what a device has and what it would have."""
+def turned(
+    before: Sequence[Line], after: Sequence[Line], renewed: Iterable[int] = frozenset()
+) -> Turn:
+    """Beside each other, what a device has and what it would have. renewed: items that would be
+    others themselves.
+    """
     had, has = _given(before), _given(after)
+    both = sorted(had.keys() & has.keys())
     return Turn(
         gained=tuple(sorted(has.keys() - had.keys())),
         lost=tuple(sorted(had.keys() - has.keys())),
+        anew=tuple(item_id for item_id in both if item_id in {*renewed}),
         changed=tuple(
             (item_id, had[item_id], has[item_id])
-            for item_id in sorted(had.keys() & has.keys())
+            for item_id in both
             if had[item_id] is not has[item_id]
         ),
     )
@@ -206,5 +282,4 @@ def turned(before: Sequence[Line], after: Sequence[Line]) -> Turn:
 
 def _given(lines: Sequence[Line]) -> dict[int, Verdict]:
     """Item → verdict, of those that the device gets or may take."""
-    given = (Verdict.REQUIRED, Verdict.OFFERED)
-    return {line.item_id: line.verdict for line in lines if line.verdict in given}
+    return {line.item_id: line.verdict for line in lines if line.verdict in GIVEN}

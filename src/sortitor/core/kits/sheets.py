@@ -11,7 +11,7 @@ from pydantic import Field, StringConstraints
 
 from sortitor.core.documents import Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.kits.documents import Given, check_given
+from sortitor.core.kits.documents import MOST_POSITION, Given, check_given
 
 
 class Reach(StrEnum):
@@ -69,7 +69,9 @@ _Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-
 class SetupSheet(NamedDocument):
     """The choices of the first start."""
 
-    position: int = Field(ge=1, le=10_000, description="Its place; 1 is the highest.")
+    position: int = Field(
+        default=100, ge=1, le=MOST_POSITION, description="Its place; of several 1 is the highest."
+    )
     reach: Reach = Reach.WHOLE
     account: AccountType = AccountType.USUAL
     local_administrator: Name | None = Field(
@@ -94,7 +96,7 @@ class SetupSheet(NamedDocument):
 
     def check(self) -> None:
         """Raise BadInput for choices that cannot be together."""
-        check_given(self.given)
+        check_given(self.given, alone=True)
         if len(set(self.skipped)) < len(self.skipped):
             raise _wrong("/skipped", "A step is skipped twice.", "Name it once.")
         whole = (Reach.WHOLE, Reach.SHARED)
