@@ -133,7 +133,7 @@ def items(draw: st.DrawFn, number: int) -> tuple[Item, dict[Platform, str], str 
     )
     made = Item(
         number,
-        draw(st.integers(1, 2)),
+        draw(st.sampled_from("ab")),
         document.condition(settings()),
         draw(st.sampled_from([None, "camera", "firmware"])),
         draw(st.sampled_from(["a", "b"])),

@@ -122,6 +122,8 @@ ATTRIBUTES: dict[str, Attribute] = {
     "person.left": Attribute(Kind.TRUTH, "whether its person has left", "person"),
     "person.groups": Attribute(Kind.TEXTS, "any group of its person", "person"),
     "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
+    # Cohorts decide over items: none of them is kept by what it gets.
+    "items": Attribute(Kind.TEXTS, "any item that it gets or may take", "kit", moving=True),
 }
 _BY_LOWER = {name.lower(): name for name in ATTRIBUTES}
 

@@ -12,6 +12,7 @@ from datetime import datetime
 from typing import Any, TypeAlias, TypeVar
 
 from sqlalchemy import (
+    BigInteger,
     Column,
     ColumnElement,
     Connection,
@@ -37,17 +38,20 @@ from sqlalchemy.sql.visitors import iterate, replacement_traverse
 
 from sortitor.core.access import SHOWN_CHARACTERS, VEIL_MARK
 from sortitor.core.filters import ATTRIBUTES, Comparison, Filter, Joined, Kind, Not
-from sortitor.core.vocabulary import IdentifierKind, Ownership
+from sortitor.core.vocabulary import IdentifierKind, Ownership, Stage
 from sortitor.store.tables import (
     ORDERS,
     SEEN,
     cohort_members,
     cohorts,
+    device_kits,
     devices,
     groups,
     hold_devices,
     holds,
     identifiers,
+    items,
+    kit_outcomes,
     memberships,
     orders,
     people,
@@ -325,6 +329,8 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
         return exists(
             inside if c.operator == "pr" else inside.where(_one(cohorts.c.name, Kind.TEXT, c))
         )
+    if c.attribute == "items":
+        return _getting(None if c.operator == "pr" else _one(items.c.name, Kind.TEXT, c))
     having = select(identifiers.c.device_id).where(
         identifiers.c.device_id == devices.c.id, identifiers.c.kind == c.attribute
     )
@@ -337,6 +343,21 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
             or_(*(_compare(identifiers.c.value, c.operator, spelt) for spelt in either))
         )
     return exists(having.where(_one(identifiers.c.value, Kind.TEXT, c)))
+
+
+def _getting(named: ColumnElement[bool] | None) -> ColumnElement[bool]:
+    """Whether a device gets an item, or may take it; of devices with the same facts once."""
+    gets = func.array_cat(kit_outcomes.c.required, kit_outcomes.c.offered, type_=ARRAY(BigInteger))
+    item = select(items.c.id).where(items.c.id == func.any(gets))
+    outcomes = select(kit_outcomes.c.key).where(
+        item.exists() if named is None else item.where(named).exists()
+    )
+    empty = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), 0)
+    key = select(device_kits.c.key).where(device_kits.c.device_id == devices.c.id)
+    return and_(
+        devices.c.stage != Stage.RETIRED,
+        func.coalesce(key.scalar_subquery(), empty).in_(outcomes),
+    )
 
 
 def _one(column: ColumnElement[Any], kind: Kind, c: Comparison) -> ColumnElement[bool]:

@@ -1,4 +1,5 @@
-"""Members of cohorts and seats of pools, kept right in the transaction of every change.
+"""Members of cohorts, seats of pools and the facts that decide over kits, kept right in the
+transaction of every change.
 
 Every transaction that changes what a filter can speak of ends by settling the devices it touched.
 Changes of devices do so under a shared lock, changes of what many devices lean on (cohorts, pools,
@@ -16,25 +17,43 @@ from hashlib import sha256
 from typing import Any
 
 from psycopg import AsyncConnection, Cursor
-from sqlalchemy import BigInteger, Connection, Select, Text, case, cast, func, select, text, update
+from sqlalchemy import (
+    BigInteger,
+    Connection,
+    Select,
+    Text,
+    and_,
+    case,
+    cast,
+    func,
+    select,
+    text,
+    update,
+)
 from sqlalchemy.dialects import postgresql
-from sqlalchemy.dialects.postgresql import ARRAY, array
+from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
 
 from sortitor.core.filters import Filter, attributes, parse
 from sortitor.core.licences import needing_by
+from sortitor.core.vocabulary import Stage
 from sortitor.store import locks
 from sortitor.store.engine import raw, remembered
 from sortitor.store.filters import compiled, said_of, touched_by, worked_out
-from sortitor.store.tables import devices, installation
+from sortitor.store.tables import cohort_members, devices, installation
 
 _SOME = "/* devices */"
 #: The device of a statement that was planned before.
 _ONE = "SELECT $1 AS id"
 _SHARED = f"SELECT pg_advisory_xact_lock_shared({locks.SETTLING})"
 _KEPT = (
-    "SELECT 'cohort', id, filter, false FROM cohorts WHERE filter IS NOT NULL AND NOT moving"
-    " UNION ALL SELECT 'pool', id, filter, coalesce((document ->> 'awaited_too')::boolean, false)"
-    " FROM pools p WHERE EXISTS (SELECT FROM seat_moves m WHERE m.pool_id = p.id AND m.day IS NULL)"
+    "SELECT 'cohort', id, filter, false, NULL FROM cohorts WHERE filter IS NOT NULL AND NOT moving"
+    " UNION ALL SELECT 'pool', id, filter, coalesce((document ->> 'awaited_too')::boolean, false),"
+    " NULL FROM pools p"
+    " WHERE EXISTS (SELECT FROM seat_moves m WHERE m.pool_id = p.id AND m.day IS NULL)"
+    " UNION ALL SELECT DISTINCT 'given', cohort_id, NULL, false, NULL::bigint[] FROM givings"
+    " WHERE cohort_id IS NOT NULL"
+    " UNION ALL SELECT 'condition', id, filter, everyone, cohorts FROM kit_conditions"
+    " WHERE everyone OR cohorts <> '{}'"
     " ORDER BY 1, 2"
 )
 #: The shared lock, the mark as it is once the lock is had, and what the connection has planned.
@@ -45,14 +64,28 @@ _MARK = "SELECT value FROM installation WHERE key = 'cohorts'"
 
 
 @dataclass(frozen=True, slots=True)
+class Condition:
+    """For which devices an item is, asked of those that somebody gives it to: everyone, or these
+    cohorts.
+    """
+
+    id: int
+    filter: Filter
+    everyone: bool
+    cohorts: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Kept:
-    """Cohorts and pools whose members are kept, as `(id, filter)`, under the mark that they were
-    read with.
+    """Cohorts and pools whose members are kept, as `(id, filter)`, cohorts that something is given
+    to, and the conditions of what is given, under the mark that they were read with.
     """
 
     mark: str
     cohorts: tuple[tuple[int, Filter], ...] = field(compare=False)
     pools: tuple[tuple[int, Filter], ...] = field(compare=False)
+    given: tuple[int, ...] = field(compare=False)
+    conditions: tuple[Condition, ...] = field(compare=False)
 
 
 #: The latest by mark; a handful, since a process works on one database and marks do not come back.
@@ -63,13 +96,21 @@ _MOST_KNOWN = 8
 def _known(mark: str, lines: Sequence[Any]) -> Kept:
     if len(_KNOWN) >= _MOST_KNOWN:
         _KNOWN.clear()
-    cohorts = tuple((number, read(said)) for kind, number, said, _ in lines if kind == "cohort")
-    pools = tuple(
-        (number, needing_by(said, awaited_too))
-        for kind, number, said, awaited_too in lines
-        if kind == "pool"
+    of = {
+        kind: [tuple(line[1:]) for line in lines if line[0] == kind]
+        for kind in ("cohort", "pool", "given", "condition")
+    }
+    kept = Kept(
+        mark,
+        cohorts=tuple((number, read(said)) for number, said, _, _ in of["cohort"]),
+        pools=tuple((number, needing_by(said, too)) for number, said, too, _ in of["pool"]),
+        given=tuple(number for number, _, _, _ in of["given"]),
+        conditions=tuple(
+            Condition(number, read(said), everyone, tuple(reach))
+            for number, said, everyone, reach in of["condition"]
+        ),
     )
-    return _KNOWN.setdefault(mark, Kept(mark, cohorts, pools))
+    return _KNOWN.setdefault(mark, kept)
 
 
 @lru_cache(maxsize=4096)
@@ -102,6 +143,22 @@ INSERT INTO device_seats (device_id, pools) SELECT f.device_id, f.pools FROM fit
     AND NOT EXISTS (SELECT FROM device_seats s WHERE s.device_id = f.device_id)
     ORDER BY f.device_id
 """
+#: `{made}`: every touched device with its facts.
+_FACTS = """
+WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), new AS (
+    INSERT INTO kit_outcomes (key, facts)
+    SELECT DISTINCT ON (1) hash_array_extended(f.facts, 0), f.facts FROM fits f WHERE NOT EXISTS
+        (SELECT FROM kit_outcomes o WHERE o.key = hash_array_extended(f.facts, 0))
+    ORDER BY 1 ON CONFLICT DO NOTHING
+), moved AS (
+    UPDATE device_kits k SET facts = f.facts FROM fits f
+    WHERE k.device_id = f.device_id AND k.facts <> f.facts
+)
+INSERT INTO device_kits (device_id, facts) SELECT f.device_id, f.facts FROM fits f
+    WHERE f.facts <> '{{}}'
+    AND NOT EXISTS (SELECT FROM device_kits k WHERE k.device_id = f.device_id)
+    ORDER BY f.device_id
+"""
 
 
 @lru_cache(maxsize=256)
@@ -131,7 +188,59 @@ def statements(kept: Kept, changed_keys: frozenset[str] | None, touched: str) ->
     if concerned(kept.pools) or (speaking and cohorts):
         each = _fitting(kept.pools).label("pools")
         made.append(_SEATS.format(touched=touched, made=_each_fact(each)))
+    in_other_cohorts = bool(cohorts) or "cohorts" in (changed_keys or ())
+    asked = tuple((condition.id, condition.filter) for condition in kept.conditions)
+    if (kept.given and in_other_cohorts) or concerned(asked) or _may_retire(kept, changed_keys):
+        made.append(facts_statement(kept, touched))
     return tuple(made)
+
+
+def _may_retire(kept: Kept, changed_keys: frozenset[str] | None) -> bool:
+    """Whether devices may come to get nothing more, or something again."""
+    anything = bool(kept.given or kept.conditions)
+    return anything and (changed_keys is None or "stage" in changed_keys)
+
+
+def facts_statement(kept: Kept, touched: str) -> str:
+    """The statement that brings the facts of touched devices to what they are."""
+    return _FACTS.format(touched=touched, made=written(_gathered(kept)))
+
+
+def _gathered(kept: Kept) -> Select[Any]:
+    """Of every touched device the cohorts of it that something is given to, in order, and the
+    conditions that hold for it.
+    """
+    facts, members = _facts(), cohort_members.alias("given")
+    inside = (
+        select(
+            members.c.device_id,
+            func.array_agg(aggregate_order_by(members.c.cohort_id, members.c.cohort_id)).label(
+                "cohorts"
+            ),
+        )
+        .where(
+            members.c.cohort_id.in_(kept.given),
+            members.c.device_id.in_(text("SELECT id FROM touched")),
+        )
+        .group_by(members.c.device_id)
+        .subquery("inside")
+    )
+    none = cast(array[Any]([]), ARRAY(BigInteger))
+    cohorts = func.coalesce(inside.c.cohorts, none)
+    never = datetime.min.replace(tzinfo=UTC)
+    each = []
+    for one in kept.conditions:
+        holds = said_of(facts, compiled(one.filter, never))
+        if not one.everyone:
+            given = cast(array[Any](list(one.cohorts)), ARRAY(BigInteger))
+            holds = and_(cohorts.op("&&")(given), holds)
+        each.append(case((holds, -one.id)))
+    holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
+    in_use = facts.c.stage != Stage.RETIRED
+    return select(
+        facts.c.id.label("device_id"),
+        case((in_use, holding.op("||")(cohorts)), else_=none).label("facts"),
+    ).select_from(facts.outerjoin(inside, inside.c.device_id == facts.c.id))
 
 
 def _facts() -> Any:
@@ -223,6 +332,15 @@ async def settle_async(
         # The first thing that the statement says.
         numbers = ", ".join(str(int(one)) for one in ids)
         await connection.execute(_literal(statement.replace(_SOME, numbers, 1)))
+
+
+def gather_facts(connection: Connection, touched: str) -> None:
+    """Work out the facts of some devices, after what they are asked for became another; `touched`:
+    SQL that gives the devices as `id`.
+    """
+    with raw(connection).cursor() as cursor:
+        kept, _ = _hold(connection, cursor)
+        cursor.execute(_literal(facts_statement(kept, touched)))
 
 
 def hold_still(connection: Connection) -> None:

@@ -8,11 +8,10 @@ from enum import StrEnum
 
 from pydantic import Field
 
-from sortitor.core.documents import Name, NamedDocument, Note
+from sortitor.core.documents import Name, Note
 from sortitor.core.kits.documents import (
     MOST_ITEMS,
-    MOST_POSITION,
-    Given,
+    RankedDocument,
     check_given,
     once,
 )
@@ -39,12 +38,9 @@ class Expiry(StrEnum):
     LET_IN = "let_in"
 
 
-class Checklist(NamedDocument):
+class Checklist(RankedDocument):
     """Which items must be done, in which order, and for how long it is waited for them."""
 
-    position: int = Field(
-        default=100, ge=1, le=MOST_POSITION, description="Its place; of several 1 is the highest."
-    )
     items: tuple[Name, ...] = Field(
         min_length=1, max_length=MOST_ITEMS, description="Names of items; each must be done."
     )
@@ -64,9 +60,6 @@ class Checklist(NamedDocument):
     )
     message: Note = Field(default=None, description="What the person reads while it takes long.")
     logs: bool = Field(default=False, description="Whether logs come along when an item fails.")
-    given: tuple[Given, ...] = Field(
-        default=(), max_length=200, description="Whose it is; empty: nobody's yet."
-    )
 
     def check(self) -> None:
         """Raise BadInput for an item or a cohort that stands there twice."""

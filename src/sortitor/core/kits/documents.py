@@ -10,6 +10,7 @@ from pydantic import Field
 from sortitor.core.documents import Document, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.kits.resolve import Word
+from sortitor.core.previews import digest_of
 
 MOST_ITEMS = 500
 MOST_POSITION = 10_000
@@ -26,19 +27,31 @@ class Given(Document):
     )
 
 
-class Kit(NamedDocument):
-    """A set of items that are given together. Where two kits say different things, the one that
-    stands higher wins: the smaller position.
-    """
+class RankedDocument(NamedDocument):
+    """A document that is given, and of several of which the one that stands highest wins."""
 
-    position: int = Field(ge=1, le=MOST_POSITION, description="Its place; 1 is the highest.")
-    items: tuple[Name, ...] = Field(
-        default=(), max_length=MOST_ITEMS, description="The names of its items."
+    position: int = Field(
+        default=100, ge=1, le=MOST_POSITION, description="Its place; of several 1 is the highest."
     )
     given: tuple[Given, ...] = Field(
         default=(), max_length=200, description="To whom it is given; empty: to nobody yet."
     )
     note: Note = Field(default=None, description="What it is for.")
+
+    @property
+    def content(self) -> str:
+        """What devices are sent of it, as a digest."""
+        return digest_of(self.model_dump(mode="json", exclude={"position", "given", "note"}))
+
+
+class Kit(RankedDocument):
+    """A set of items that are given together. Where two kits say different things, the one that
+    stands higher wins: the smaller position.
+    """
+
+    items: tuple[Name, ...] = Field(
+        default=(), max_length=MOST_ITEMS, description="The names of its items."
+    )
 
     def check(self) -> None:
         """Raise BadInput for an item, or somebody, that stands there twice."""

@@ -31,6 +31,7 @@ from sortitor.core.filters import (
 from sortitor.core.kits import resolve
 from sortitor.core.kits.catalogue import Setting
 from sortitor.core.kits.documents import Given, check_given
+from sortitor.core.previews import digest_of
 from sortitor.core.vocabulary import Platform
 
 MOST_BYTES = 2 * 1024**3
@@ -384,16 +385,15 @@ class Item(NamedDocument):
         parts = [part for part in (by_platform, by_device) if part is not None]
         return as_text(all_of(*parts))
 
-    def resolved(
-        self, number: int, catalogue: Mapping[str, Setting], revision: int = 1
-    ) -> resolve.Item:
+    def resolved(self, number: int, catalogue: Mapping[str, Setting]) -> resolve.Item:
         """As it is weighed against others."""
+        value = self.payload.model_dump(mode="json", exclude={"kind"})
         return resolve.Item(
             id=number,
-            revision=revision,
+            revision=digest_of([self.name, self.version, value, self.needs_hand, self.reboots]),
             condition=self.condition(catalogue),
             holds=self.payload.holds,
-            value=self.payload.model_dump(mode="json", exclude={"kind"}),
+            value=value,
         )
 
 

@@ -54,11 +54,11 @@ class Giving(StrEnum):
 class Item:
     """What can be given. `condition`: for which devices, as a filter; None: for all. `holds`: what
     only one item can hold on a device, such as a setting by its key, and the `value` that it would
-    have there.
+    have there. `revision`: what devices are sent of it, as a digest.
     """
 
     id: int
-    revision: int = 1
+    revision: str = ""
     condition: str | None = None
     holds: str | None = None
     value: Any = None
@@ -67,11 +67,11 @@ class Item:
 @dataclass(frozen=True, slots=True)
 class Ranked:
     """A kit with its items, a sheet or a checklist. The higher it stands, the smaller its
-    `position`.
+    `position`; `revision` as of an item.
     """
 
     position: int
-    revision: int = 1
+    revision: str = ""
     items: frozenset[int] = frozenset()
 
 
@@ -158,8 +158,8 @@ def effective(book: Book, facts: Facts) -> list[Line]:
         first, *beaten = sorted(standings)
         verdict = Verdict(words[first[0]])
         condition = book.items[item_id].condition
-        holds = condition is None or condition in facts.conditions
-        if verdict is not Verdict.EXCLUDED and not holds:
+        is_for = condition is None or condition in facts.conditions
+        if verdict is not Verdict.EXCLUDED and not is_for:
             verdict = Verdict.NOT_FOR
         lines[item_id] = Line(item_id, verdict, first[2], tuple(one[2] for one in beaten))
         standing[item_id] = first
@@ -226,8 +226,13 @@ def facts_of(book: Book, cohorts: Iterable[int], values: Mapping[str, Any]) -> F
     them.
     """
     conditions = {item.condition for item in book.items.values() if item.condition is not None}
-    holding = {text for text in conditions if matches(_read(text), values)[0]}
+    holding = {text for text in conditions if holds(text, values)}
     return Facts(frozenset(cohorts), frozenset(holding))
+
+
+def holds(condition: str, values: Mapping[str, Any]) -> bool:
+    """Whether a condition holds for a device."""
+    return matches(_read(condition), values)[0]
 
 
 @lru_cache(maxsize=4096)

@@ -9,9 +9,9 @@ from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
-from sortitor.core.documents import Name, NamedDocument, Note
+from sortitor.core.documents import Name
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.kits.documents import MOST_POSITION, Given, check_given
+from sortitor.core.kits.documents import RankedDocument, check_given
 
 
 class Reach(StrEnum):
@@ -66,12 +66,9 @@ TAKEN_AWAY: dict[Step, str] = {
 _Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$")]
 
 
-class SetupSheet(NamedDocument):
+class SetupSheet(RankedDocument):
     """The choices of the first start."""
 
-    position: int = Field(
-        default=100, ge=1, le=MOST_POSITION, description="Its place; of several 1 is the highest."
-    )
     reach: Reach = Reach.WHOLE
     account: AccountType = AccountType.USUAL
     local_administrator: Name | None = Field(
@@ -89,10 +86,6 @@ class SetupSheet(NamedDocument):
     locked: bool = Field(default=True, description="Whether nobody at the device takes it out.")
     pairs_with_computers: bool = True
     name_template: Name | None = Field(default=None, description="null: by the usual templates.")
-    given: tuple[Given, ...] = Field(
-        default=(), max_length=200, description="Whose it is; empty: nobody's yet."
-    )
-    note: Note = None
 
     def check(self) -> None:
         """Raise BadInput for choices that cannot be together."""

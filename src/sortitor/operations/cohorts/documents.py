@@ -10,6 +10,7 @@ from typing import Any
 from sortitor.core.cohorts import Cohort, speaks_of
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import parse
+from sortitor.core.kits.resolve import Giving
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.selection import Selection
 from sortitor.operations.context import Context, or_not_found
@@ -23,7 +24,7 @@ from sortitor.operations.documents import (
 from sortitor.operations.licences import seats
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
-from sortitor.store import holds, tables
+from sortitor.store import holds, kits, tables
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
@@ -86,6 +87,7 @@ class Cohorts(DocumentKind[Cohort]):
             _refuse_used(connection, former.name, "renamed")
         if wanted.proposed.is_moving and not former.is_moving:
             _refuse_held(ctx, connection, wanted, "moved by time")
+            _refuse_given(connection, former.name)
 
     def effect(self, ctx: Context, connection: Connection, wanted: Wanted[Cohort]) -> Effect:
         """How many devices it would hold, which enter and which leave."""
@@ -121,6 +123,7 @@ class Cohorts(DocumentKind[Cohort]):
         if proposed.filter is not None and proposed.filter != former_filter:
             condition = None if proposed.is_moving else compiled(parse(proposed.filter), ctx.now)
             store.recompute(connection, number, condition)
+            kits.gather_of_cohort(connection, number)
         if proposed.filter != former_filter or wanted.before is None:
             seats.keep_those_of(ctx, connection, proposed.name)
         write_counts_of(ctx, connection, [or_not_found(store.one(connection, number), "cohort", 0)])
@@ -201,11 +204,22 @@ def uses(ctx: Context, key: Key) -> list[Use]:
 
 
 def _uses(connection: Connection, name: str) -> list[Use]:
-    return [
+    speaking = [
         Use(row.kind, row.id, row.name)
         for row in store.users(connection)
         if speaks_of(parse(row.filter), name)
     ]
+    given = [Use(_GIVEN[row.kind], row.id, row.name) for row in kits.given_by(connection, name)]
+    return [*speaking, *given]
+
+
+#: What is given to a cohort, as it is called.
+_GIVEN = {
+    Giving.ITEM: "item",
+    Giving.KIT: "kit",
+    Giving.SHEET: "setup sheet",
+    Giving.CHECKLIST: "checklist",
+}
 
 
 # ---- the words of a preview
@@ -282,6 +296,17 @@ def _refuse_used(connection: Connection, name: str, what: str) -> None:
             "cohort_in_use",
             f"Cohort “{name}” cannot be {what}: {', '.join(map(str, used))} {verb} of it.",
             "Change those first.",
+        )
+
+
+def _refuse_given(connection: Connection, name: str) -> None:
+    """What devices get is worked out when they change, not as time passes."""
+    if found := kits.given_by(connection, name):
+        given = ", ".join(f"{_GIVEN[one.kind]} “{one.name}”" for one in found)
+        raise Conflict(
+            "cohort_in_use",
+            f"Cohort “{name}” cannot be moved by time: it is given {given}.",
+            "Give those to another cohort first.",
         )
 
 

@@ -1,0 +1,1 @@
+"""Kits: what devices get."""

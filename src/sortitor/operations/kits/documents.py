@@ -1,0 +1,87 @@
+"""Items, kits, setup sheets and checklists as documents."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TypeVar
+
+from sortitor.core.errors import Conflict
+from sortitor.core.kits.checklists import Checklist
+from sortitor.core.kits.documents import Kit
+from sortitor.core.kits.items import Item
+from sortitor.core.kits.resolve import Giving
+from sortitor.core.kits.sheets import SetupSheet
+from sortitor.core.previews import listed
+from sortitor.operations.context import Context
+from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.kits import effects
+from sortitor.operations.kits.library import NEW, SHELVES, library
+from sortitor.store.engine import Connection
+from sortitor.store.settling import hold_still
+
+D = TypeVar("D", Item, Kit, SetupSheet, Checklist)
+
+
+@dataclass(frozen=True)
+class Given(DocumentKind[D]):
+    """A kind of document that is given to cohorts, and whose change is felt by devices."""
+
+    kind: Giving = Giving.KIT
+
+    def hold(self, connection: Connection) -> None:
+        """Whoever changes what is given waits for this lock before anything else."""
+        hold_still(connection)
+
+    def check(self, ctx: Context, connection: Connection, wanted: Wanted[D]) -> None:
+        """Whatever it names is there."""
+        if wanted.proposed is not None:
+            library(connection).check_names(wanted.proposed)
+
+    def effect(self, ctx: Context, connection: Connection, wanted: Wanted[D]) -> Effect:
+        """Which devices would gain, lose or change what."""
+        before, number = library(connection), wanted.number or NEW
+        after = before.changed(self.kind, number, wanted.proposed)
+        return effects.effect_of(ctx, connection, before, after, self.kind, number)
+
+    def written(self, ctx: Context, connection: Connection, number: int, wanted: Wanted[D]) -> None:
+        """What devices get follows at once."""
+        effects.write(connection, self.kind, number, wanted.former)
+
+
+class Items(Given[Item]):
+    """Items as documents."""
+
+    def check(self, ctx: Context, connection: Connection, wanted: Wanted[Item]) -> None:
+        """It can be what it says; an item that something names stays, and keeps its name."""
+        super().check(ctx, connection, wanted)
+        found = library(connection)
+        if wanted.proposed is not None:
+            wanted.proposed.check_by(found.catalogue, ctx.today)
+        former = wanted.before
+        if former is None or (
+            wanted.proposed is not None and wanted.proposed.name.lower() == former.name.lower()
+        ):
+            return
+        naming = [
+            f"{kind} “{kept.document.name}”"
+            for kind in (Giving.KIT, Giving.CHECKLIST)
+            for kept in found.documents[kind].values()
+            if former.name.lower() in (name.lower() for name in kept.document.items)
+        ]
+        if naming:
+            what = "removed" if wanted.proposed is None else "renamed"
+            raise Conflict(
+                "in_use",
+                f"Item “{former.name}” cannot be {what}: {listed(naming[:5])} name it.",
+                "Take it out of those first.",
+            )
+
+
+ITEMS = Items("item", "item", SHELVES[Giving.ITEM], kind=Giving.ITEM)
+KITS = Given[Kit]("kit", "kit", SHELVES[Giving.KIT], kind=Giving.KIT)
+SHEETS = Given[SetupSheet](
+    "setup sheet", "sheet", SHELVES[Giving.SHEET], short="sheet", kind=Giving.SHEET
+)
+CHECKLISTS = Given[Checklist](
+    "checklist", "checklist", SHELVES[Giving.CHECKLIST], kind=Giving.CHECKLIST
+)

@@ -1,0 +1,437 @@
+"""Kits: whom they are given to, the facts of devices, and what devices of the same facts get."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    and_,
+    bindparam,
+    case,
+    cast,
+    delete,
+    func,
+    insert,
+    literal,
+    or_,
+    select,
+    true,
+    union_all,
+    update,
+)
+from sqlalchemy.dialects import postgresql
+from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
+
+from sortitor.core.filters import Filter
+from sortitor.core.kits.resolve import Giving, Word
+from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Stage
+from sortitor.store.devices import matching
+from sortitor.store.filters import compiled
+from sortitor.store.rows import read_all
+from sortitor.store.settling import gather_facts, mark_anew, written
+from sortitor.store.tables import (
+    checklists,
+    cohort_members,
+    cohorts,
+    device_kits,
+    devices,
+    givings,
+    installation,
+    items,
+    kit_conditions,
+    kit_outcomes,
+    kit_secrets,
+    kits,
+    sheets,
+)
+
+#: Whom something is given to: cohorts by number, or (None) everyone.
+Reach = frozenset[int] | None
+
+
+def mark(connection: Connection) -> str:
+    """Another one after every change of what is given, or of a cohort."""
+    query = select(installation.c.value).where(installation.c.key == "cohorts")
+    return str(connection.execute(query).scalar_one())
+
+
+def cohort_numbers(connection: Connection) -> dict[str, tuple[int, bool]]:
+    """Name in lower case → (number, whether time moves it)."""
+    query = select(func.lower(cohorts.c.name), cohorts.c.id, cohorts.c.moving)
+    return {name: (number, moving) for name, number, moving in connection.execute(query)}
+
+
+# ---- what is given
+
+
+@dataclass(frozen=True, slots=True)
+class GivingRow:
+    """Something given to a cohort, or (None) to everyone."""
+
+    kind: Giving
+    subject_id: int
+    cohort_id: int | None
+    word: Word
+
+
+def write_givings(
+    connection: Connection, kind: Giving, subject_id: int, given: Iterable[tuple[int | None, Word]]
+) -> None:
+    """Whom a document is given to, instead of what was said before."""
+    connection.execute(
+        delete(givings).where(givings.c.kind == kind, givings.c.subject_id == subject_id)
+    )
+    lines = [
+        {"kind": kind, "subject_id": subject_id, "cohort_id": cohort_id, "word": word}
+        for cohort_id, word in given
+    ]
+    if lines:
+        connection.execute(insert(givings), lines)
+
+
+def given_to(connection: Connection, cohort_id: int) -> list[GivingRow]:
+    """What a cohort is given."""
+    columns = (givings.c.kind, givings.c.subject_id, givings.c.cohort_id, givings.c.word)
+    query = select(*columns).where(givings.c.cohort_id == cohort_id).order_by(givings.c.id)
+    return read_all(connection, query, GivingRow)
+
+
+@dataclass(frozen=True, slots=True)
+class UserRow:
+    """A document that is given to a cohort."""
+
+    kind: Giving
+    id: int
+    name: str
+
+
+_DOCUMENTS = {
+    Giving.ITEM: items,
+    Giving.KIT: kits,
+    Giving.SHEET: sheets,
+    Giving.CHECKLIST: checklists,
+}
+
+
+def given_by(connection: Connection, cohort: str) -> list[UserRow]:
+    """The documents that are given to the cohort of a name."""
+    parts = [
+        select(givings.c.kind, table.c.id, table.c.name)
+        .join(givings, and_(givings.c.kind == kind, givings.c.subject_id == table.c.id))
+        .join(cohorts, cohorts.c.id == givings.c.cohort_id)
+        .where(func.lower(cohorts.c.name) == func.lower(cohort))
+        for kind, table in _DOCUMENTS.items()
+    ]
+    return read_all(connection, union_all(*parts).order_by("kind", "name"), UserRow)
+
+
+def given_cohorts(connection: Connection) -> frozenset[int]:
+    """The cohorts that anything is given to."""
+    query = select(givings.c.cohort_id).where(givings.c.cohort_id.is_not(None)).distinct()
+    return frozenset(connection.execute(query).scalars())
+
+
+# ---- conditions
+
+
+@dataclass(frozen=True, slots=True)
+class ConditionRow:
+    """A condition that is asked of everyone, or of some cohorts."""
+
+    id: int
+    filter: str
+    everyone: bool
+    cohorts: list[int]
+
+    @property
+    def reach(self) -> Reach:
+        """Whom it is asked of."""
+        return None if self.everyone else frozenset(self.cohorts)
+
+
+def conditions(connection: Connection) -> dict[str, ConditionRow]:
+    """Filter → the condition, also those that nobody is asked for now."""
+    query = select(kit_conditions)
+    return {row.filter: row for row in read_all(connection, query, ConditionRow)}
+
+
+def write_conditions(connection: Connection, wanted: Mapping[str, Reach]) -> None:
+    """Ask for these conditions, each of those, and for no others."""
+    for text, row in conditions(connection).items():
+        reach = wanted.get(text, frozenset())
+        if row.reach != reach:
+            values = {"everyone": reach is None, "cohorts": sorted(reach or ())}
+            connection.execute(
+                update(kit_conditions).where(kit_conditions.c.id == row.id).values(values)
+            )
+    known = conditions(connection)
+    new = [
+        {"filter": text, "everyone": reach is None, "cohorts": sorted(reach or ())}
+        for text, reach in sorted(wanted.items())
+        if text not in known
+    ]
+    if new:
+        connection.execute(insert(kit_conditions), new)
+
+
+# ---- facts
+
+
+def gather(connection: Connection, reach: Reach) -> None:
+    """Work out the facts of everyone, or of the members of some cohorts, once what is given has
+    become another.
+    """
+    mark_anew(connection)
+    if reach is None:
+        gather_facts(connection, "SELECT id FROM devices")
+    elif reach:
+        gather_facts(connection, written(_members(reach)))
+
+
+def gather_of_cohort(connection: Connection, cohort_id: int) -> None:
+    """The same for those who are in a cohort and those who were, once its members have become
+    others.
+    """
+    if cohort_id not in given_cohorts(connection):
+        return
+    had = (
+        select(device_kits.c.device_id.label("id"))
+        .join(kit_outcomes, kit_outcomes.c.key == device_kits.c.key)
+        .where(kit_outcomes.c.facts.contains(array([literal(cohort_id, BigInteger)])))
+    )
+    has = _members(frozenset({cohort_id}))
+    gather_facts(connection, f"{written(had)} UNION {written(has)}")
+
+
+def _members(reach: frozenset[int]) -> Any:
+    inside = cohort_members.c.cohort_id.in_(sorted(reach))
+    return select(cohort_members.c.device_id.label("id")).where(inside).distinct()
+
+
+@dataclass(frozen=True, slots=True)
+class GroupRow:
+    """How many devices have the same facts: kept ones, and of others asked for beside them the
+    cohorts and (by place) the conditions that hold; with one of the devices.
+    """
+
+    facts: list[int]
+    cohorts: list[int]
+    holding: list[int]
+    devices: int
+    first: int
+
+
+def groups(
+    connection: Connection,
+    reach: Reach,
+    other_cohorts: Collection[int],
+    other_conditions: Sequence[Filter],
+    now: datetime,
+) -> list[GroupRow]:
+    """Everyone who is not retired, or the members of some cohorts, by what decides over them."""
+    none = cast(array[Any]([]), ARRAY(BigInteger))
+    inside = (
+        select(
+            cohort_members.c.device_id,
+            func.array_agg(
+                aggregate_order_by(cohort_members.c.cohort_id, cohort_members.c.cohort_id)
+            ).label("cohorts"),
+        )
+        .where(cohort_members.c.cohort_id.in_(sorted(other_cohorts)))
+        .group_by(cohort_members.c.device_id)
+        .subquery("inside")
+    )
+    each: list[Any] = [
+        case((compiled(one, now), place)) for place, one in enumerate(other_conditions)
+    ]
+    holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
+    facts = func.coalesce(device_kits.c.facts, none)
+    query = (
+        select(
+            func.min(facts).label("facts"),
+            func.coalesce(inside.c.cohorts, none).label("cohorts"),
+            (holding if each else none).label("holding"),
+            func.count().label("devices"),
+            func.min(devices.c.id).label("first"),
+        )
+        .select_from(devices)
+        .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
+        .outerjoin(inside, inside.c.device_id == devices.c.id)
+        .where(devices.c.stage != Stage.RETIRED, _within(reach))
+        .group_by(device_kits.c.key, inside.c.cohorts, "holding")
+    )
+    return read_all(connection, query, GroupRow)
+
+
+def _within(reach: Reach) -> ColumnElement[bool]:
+    if reach is None:
+        return true()
+    return devices.c.id.in_(_members(reach))
+
+
+def facts_of(connection: Connection, device_id: int) -> list[int]:
+    """What decides over a device: cohorts, and below zero conditions."""
+    query = select(device_kits.c.facts).where(device_kits.c.device_id == device_id)
+    return list(connection.execute(query).scalar_one_or_none() or ())
+
+
+# ---- outcomes
+
+
+@dataclass(frozen=True, slots=True)
+class OutcomeRow:
+    """What devices of the same facts get."""
+
+    key: int
+    facts: list[int]
+    revision: str | None
+
+
+def outcomes(connection: Connection, reach: Reach) -> list[OutcomeRow]:
+    """Those of everyone, or those that a member of some cohorts may have and those that have not
+    been worked out yet.
+    """
+    query = select(kit_outcomes.c.key, kit_outcomes.c.facts, kit_outcomes.c.revision)
+    if reach is not None:
+        wanted = cast(array[Any](sorted(reach)), ARRAY(BigInteger))
+        query = query.where(
+            or_(kit_outcomes.c.facts.overlap(wanted), kit_outcomes.c.revision.is_(None))
+        )
+    return read_all(connection, query.order_by(kit_outcomes.c.key), OutcomeRow)
+
+
+def waiting(connection: Connection) -> bool:
+    """Whether any has not been worked out yet."""
+    query = select(select(kit_outcomes.c.key).where(kit_outcomes.c.revision.is_(None)).exists())
+    return bool(connection.execute(query).scalar_one())
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What is worked out of facts."""
+
+    key: int
+    revision: str
+    required: tuple[int, ...]
+    offered: tuple[int, ...]
+    sheet_id: int | None
+    checklist_id: int | None
+
+
+def write_outcomes(connection: Connection, found: Sequence[Outcome]) -> None:
+    """Keep what was worked out."""
+    if not found:
+        return
+    columns = ("revision", "required", "offered", "sheet_id", "checklist_id")
+    statement = (
+        update(kit_outcomes)
+        .where(kit_outcomes.c.key == bindparam("of"))
+        .values({name: bindparam(name) for name in columns})
+    )
+    lines = [
+        {"of": one.key, **{name: _plain(getattr(one, name)) for name in columns}} for one in found
+    ]
+    connection.execute(statement, lines)
+
+
+def _plain(value: Any) -> Any:
+    return list(value) if isinstance(value, tuple) else value
+
+
+def sweep_outcomes(connection: Connection) -> None:
+    """Forget what no device has any more; by schedule, while nothing is settled."""
+    has = select(device_kits.c.device_id).where(device_kits.c.key == kit_outcomes.c.key)
+    gone = and_(func.cardinality(kit_outcomes.c.facts) > 0, ~has.exists())
+    connection.execute(delete(kit_outcomes).where(gone))
+
+
+def revision_of(connection: Connection, device_id: int) -> str | None:
+    """The digest of what a device gets; None: it has not been worked out yet."""
+    query = select(kit_outcomes.c.revision).where(kit_outcomes.c.key == _key_of(device_id))
+    return connection.execute(query).scalar_one_or_none()
+
+
+_EMPTY = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), literal(0, BigInteger))
+
+
+def _key_of(device_id: int) -> ColumnElement[int]:
+    key = select(device_kits.c.key).where(device_kits.c.device_id == device_id)
+    return func.coalesce(key.scalar_subquery(), _EMPTY, type_=BigInteger)
+
+
+def getting(item_id: int, word: Word | None = None) -> ColumnElement[bool]:
+    """Whether a device gets an item (or may take it); a condition on `devices`."""
+    required, offered = (
+        column.contains(array([literal(item_id, BigInteger)]))
+        for column in (kit_outcomes.c.required, kit_outcomes.c.offered)
+    )
+    gets = {None: or_(required, offered), Word.REQUIRED: required, Word.OFFERED: offered}[word]
+    return _having(gets)
+
+
+def having(kind: Giving, number: int) -> ColumnElement[bool]:
+    """Whether a sheet or a checklist is a device's; a condition on `devices`."""
+    column = kit_outcomes.c.sheet_id if kind is Giving.SHEET else kit_outcomes.c.checklist_id
+    return _having(column == number)
+
+
+def _having(which: ColumnElement[bool]) -> ColumnElement[bool]:
+    of_it = select(device_kits.c.device_id).join(
+        kit_outcomes, kit_outcomes.c.key == device_kits.c.key
+    )
+    among = devices.c.id.in_(of_it.where(which))
+    has_row = select(device_kits.c.device_id).where(device_kits.c.device_id == devices.c.id)
+    by_all = select(kit_outcomes.c.key).where(kit_outcomes.c.key == _EMPTY, which)
+    without_facts = and_(by_all.exists(), ~has_row.exists())
+    return and_(devices.c.stage != Stage.RETIRED, or_(among, without_facts))
+
+
+@dataclass(frozen=True, slots=True)
+class CountRow:
+    """How many devices have the same outcome."""
+
+    facts: list[int]
+    devices: int
+    carried: int
+
+
+def counts(connection: Connection, of: Selection | None, now: datetime) -> list[CountRow]:
+    """Devices that are not retired by what decides over them, and how many somebody carries."""
+    none = cast(array[Any]([]), ARRAY(BigInteger))
+    facts = func.min(func.coalesce(device_kits.c.facts, none)).label("facts")
+    query = (
+        select(
+            facts,
+            func.count().label("devices"),
+            func.count(devices.c.person_id).label("carried"),
+        )
+        .select_from(devices)
+        .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
+        .where(devices.c.stage != Stage.RETIRED)
+        .group_by(device_kits.c.key)
+    )
+    if of is not None:
+        query = query.where(matching(of, now))
+    return read_all(connection, query, CountRow)
+
+
+# ---- secrets
+
+
+def keep_secret(connection: Connection, mark: str, sealed: bytes, now: datetime) -> None:
+    """Keep a secret under its mark; one that is kept stays."""
+    line = {"mark": mark, "sealed": sealed, "at": now}
+    connection.execute(postgresql.insert(kit_secrets).values(line).on_conflict_do_nothing())
+
+
+def secret(connection: Connection, mark: str) -> bytes | None:
+    """The encrypted secret of a mark."""
+    query = select(kit_secrets.c.sealed).where(kit_secrets.c.mark == mark)
+    return connection.execute(query).scalar_one_or_none()

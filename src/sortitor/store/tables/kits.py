@@ -1,0 +1,100 @@
+"""Kits: what is given to whom, and what each device gets."""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    BigInteger,
+    Boolean,
+    Column,
+    Computed,
+    ForeignKey,
+    Index,
+    LargeBinary,
+    Table,
+    Text,
+    func,
+)
+from sqlalchemy.dialects.postgresql import ARRAY
+
+from sortitor.core.kits.resolve import Giving, Word
+from sortitor.store.tables.base import Time, document_columns, metadata, number_column, words
+
+items = Table("items", metadata, *document_columns())
+kits = Table("kits", metadata, *document_columns())
+sheets = Table("sheets", metadata, *document_columns())
+checklists = Table("checklists", metadata, *document_columns())
+
+for _table in (items, kits, sheets, checklists):
+    Index(f"uq_{_table.name}_name", func.lower(_table.c.name), unique=True)
+
+#: Whom the documents above are given to, read off them: a cohort, or (null) everyone.
+givings = Table(
+    "givings",
+    metadata,
+    number_column(),
+    Column("kind", Text, nullable=False),
+    Column("subject_id", BigInteger, nullable=False),
+    Column("cohort_id", ForeignKey("cohorts.id")),
+    Column("word", Text, nullable=False),
+    words("kind", Giving),
+    words("word", Word),
+    Index(None, "kind", "subject_id"),
+    Index(None, "cohort_id"),
+)
+
+#: For which devices items are, each filter once, and whom such items are given to: for other
+#: devices nobody asks.
+kit_conditions = Table(
+    "kit_conditions",
+    metadata,
+    number_column(),
+    Column("filter", Text, nullable=False),
+    Column("everyone", Boolean, nullable=False),
+    Column("cohorts", ARRAY(BigInteger), nullable=False),
+    Index("uq_kit_conditions_filter", func.md5(Column("filter", Text)), unique=True),
+)
+
+#: The facts by which it is decided what a device gets (kept right by `store/settling.py`): the
+#: given cohorts that it is in, and below zero the conditions that hold for it. A device without a
+#: row has none. Rows go with their device by a trigger.
+device_kits = Table(
+    "device_kits",
+    metadata,
+    Column("device_id", BigInteger, primary_key=True, autoincrement=False),
+    Column("facts", ARRAY(BigInteger), nullable=False),
+    Column(
+        "key",
+        BigInteger,
+        Computed("hash_array_extended(facts, 0)", persisted=True),
+        nullable=False,
+    ),
+    Index(None, "key"),
+)
+
+#: What devices of the same facts get: its digest, and the numbers of the items. Without a digest it
+#: has not been worked out yet.
+kit_outcomes = Table(
+    "kit_outcomes",
+    metadata,
+    Column("key", BigInteger, primary_key=True, autoincrement=False),
+    Column("facts", ARRAY(BigInteger), nullable=False),
+    Column("revision", Text(collation="C")),
+    Column("required", ARRAY(BigInteger)),
+    Column("offered", ARRAY(BigInteger)),
+    Column("sheet_id", BigInteger),
+    Column("checklist_id", BigInteger),
+)
+Index(
+    "ix_kit_outcomes_waiting",
+    kit_outcomes.c.key,
+    postgresql_where=kit_outcomes.c.revision.is_(None),
+)
+
+#: Secrets inside items, encrypted, each by what its document says in its place.
+kit_secrets = Table(
+    "kit_secrets",
+    metadata,
+    Column("mark", Text(collation="C"), primary_key=True),
+    Column("sealed", LargeBinary, nullable=False),
+    Column("at", Time, nullable=False),
+)
