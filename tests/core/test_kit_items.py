@@ -19,7 +19,7 @@ from sortitor.core.kits.resolve import (
     Assignment,
     Book,
     Giving,
-    Verdict,
+    ItemVerdict,
     Word,
     effective,
     facts_of,
@@ -188,6 +188,6 @@ def test_of_two_values_for_one_setting_a_device_gets_one() -> None:
     book = Book({1: five, 2: ten}, {}, given)
     values = {"platform": "android", "osVersion": "an old one"}
     lines = effective(book, facts_of(book, {3}, values))
-    assert [line.verdict for line in lines] == [Verdict.REQUIRED, Verdict.BEATEN]
+    assert [line.verdict for line in lines] == [ItemVerdict.REQUIRED, ItemVerdict.BEATEN]
     assert lines[1].disagrees
     assert lines[1].beaten_by == 1

@@ -24,9 +24,9 @@ from sortitor.core.kits.resolve import (
     Choice,
     Giving,
     Item,
+    ItemVerdict,
     Line,
     Ranked,
-    Verdict,
     Word,
     chosen,
     effective,
@@ -329,7 +329,9 @@ def test_before_and_after_add_up(before: Case, after: Case, device: Device) -> N
     kept = {n for n, _, _ in turn.changed} | {*turn.anew}
 
     def numbers(lines: list[Line]) -> set[int]:
-        return {n.item_id for n in lines if n.verdict in (Verdict.REQUIRED, Verdict.OFFERED)}
+        return {
+            n.item_id for n in lines if n.verdict in (ItemVerdict.REQUIRED, ItemVerdict.OFFERED)
+        }
 
     assert numbers(had) - {*turn.lost} | {*turn.gained} == numbers(has)
     assert kept <= numbers(had) & numbers(has)

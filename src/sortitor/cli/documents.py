@@ -62,6 +62,8 @@ class Noun:
     first_to_go: Sequence[str] = ()
     options: Mapping[str, str] = field(default_factory=dict)
     readers: Mapping[str, Reader] = field(default_factory=dict)
+    #: What becomes of the values that a repeatable option was given; else they are kept as a list.
+    gather: Mapping[str, Callable[[tuple[Any, ...]], Any]] = field(default_factory=dict)
     metavars: Mapping[str, str] = field(default_factory=dict)
     #: Whether one needs a hand; a list with such a one ends with its exit code.
     has_findings: Callable[[Any], bool] = lambda found: False
@@ -301,7 +303,8 @@ def _stated(noun: Noun, given: Mapping[str, Any]) -> dict[str, Any]:
         if value is None or value == ():
             continue
         if name in noun.readers:
-            value = tuple(noun.readers[name](text) for text in value)
+            gathered = noun.gather.get(name, tuple)
+            value = gathered(tuple(noun.readers[name](text) for text in value))
         stated[name] = value.date() if isinstance(value, datetime) else value
     return stated
 

@@ -16,6 +16,7 @@ from sortitor.client.groups import Groups
 from sortitor.client.holds import Holds
 from sortitor.client.jobs import Jobs
 from sortitor.client.journal import Journal
+from sortitor.client.kits import Catalogue, Checklists, Items, Kits, SetupSheets
 from sortitor.client.levels import Levels
 from sortitor.client.licences import Pools
 from sortitor.client.lots import Lots
@@ -51,14 +52,18 @@ class Sortitor:
         self.accounts = Accounts(self._transport)
         self.agent = Agent(self._transport)
         self.arrivals = Arrivals(self._transport)
+        self.catalogue = Catalogue(self._transport)
+        self.checklists = Checklists(self._transport)
         self.cohorts = Cohorts(self._transport)
         self.devices = Devices(self._transport)
         self.ends = Ends(self._transport)
         self.filters = Filters(self._transport)
         self.gate = Gate(self._transport)
         self.groups = Groups(self._transport)
+        self.items = Items(self._transport)
         self.jobs = Jobs(self._transport)
         self.journal = Journal(self._transport)
+        self.kits = Kits(self._transport)
         self.levels = Levels(self._transport)
         self.lots = Lots(self._transport)
         self.mails = Mails(self._transport)
@@ -66,6 +71,7 @@ class Sortitor:
         self.orders = Orders(self._transport)
         self.registries = Registries(self._transport)
         self.retention = Retention(self._transport)
+        self.setup_sheets = SetupSheets(self._transport)
         self.sources = Sources(self._transport)
         self.passes = Passes(self._transport)
         self.people = People(self._transport)

@@ -6,6 +6,10 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from sortitor.core.kits.checklists import Expiry
+from sortitor.core.kits.items import ItemKind, Security
+from sortitor.core.kits.resolve import Giving, ItemVerdict, Word
+from sortitor.core.kits.sheets import AccountType, Reach, Step
 from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
@@ -56,6 +60,71 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Ownership.PERSONAL: "personal",
         Ownership.PARTNER: "partner's",
         Ownership.UNKNOWN: "not known",
+    },
+    ItemKind: {
+        ItemKind.SETTING: "setting",
+        ItemKind.CUSTOM: "setting of your own",
+        ItemKind.APP: "app",
+        ItemKind.DOCUMENT: "document",
+        ItemKind.NETWORK: "network",
+        ItemKind.ACCOUNT: "account",
+        ItemKind.CERTIFICATE: "certificate",
+        ItemKind.SCRIPT: "script",
+        ItemKind.FIRMWARE: "system version",
+    },
+    Word: {
+        Word.REQUIRED: "required",
+        Word.OFFERED: "offered",
+        Word.EXCLUDED: "excluded",
+    },
+    ItemVerdict: {
+        ItemVerdict.REQUIRED: "required",
+        ItemVerdict.OFFERED: "offered",
+        ItemVerdict.EXCLUDED: "excluded",
+        ItemVerdict.BEATEN: "beaten by another item",
+        ItemVerdict.NOT_FOR: "not for this device",
+    },
+    Giving: {
+        Giving.ITEM: "item",
+        Giving.KIT: "kit",
+        Giving.SHEET: "setup sheet",
+        Giving.CHECKLIST: "checklist",
+    },
+    Security: {
+        Security.OPEN: "open",
+        Security.SECRET: "with a shared secret",
+        Security.CERTIFICATE: "with certificates",
+        Security.PASSWORD: "with the person’s password",
+    },
+    Expiry: {
+        Expiry.HOLD: "hold the device until somebody looks",
+        Expiry.LET_IN: "hand it over anyway",
+    },
+    Reach: {
+        Reach.WHOLE: "the whole device",
+        Reach.WORK_PART: "work part only",
+        Reach.WITH_PERSONAL_PART: "whole, with a personal part",
+        Reach.SHARED: "shared by many",
+        Reach.ACCOUNTS_ONLY: "accounts only",
+    },
+    AccountType: {
+        AccountType.USUAL: "usual user",
+        AccountType.ADMINISTRATOR: "administrator",
+        AccountType.GUEST: "guest",
+    },
+    Step: {
+        Step.ACCOUNT: "account",
+        Step.LOCATION: "location",
+        Step.RESTORE: "restore from a backup",
+        Step.FACE_AND_FINGER: "face and finger",
+        Step.PAYMENT: "payment",
+        Step.ASSISTANT: "assistant",
+        Step.DIAGNOSTICS: "diagnostics",
+        Step.LOOK: "look",
+        Step.LANGUAGE: "language",
+        Step.CODE: "code",
+        Step.TERMS: "terms",
+        Step.UPDATES: "updates",
     },
     Verdict: {
         Verdict.ADD: "add",

@@ -98,6 +98,31 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There is already a cohort of this name.",
         "Choose another name.",
     ),
+    "uq_items_name": (
+        "name_taken",
+        "There is already an item of this name.",
+        "Choose another name, or change that item.",
+    ),
+    "uq_kits_name": (
+        "name_taken",
+        "There is already a kit of this name.",
+        "Choose another name, or change that kit.",
+    ),
+    "uq_sheets_name": (
+        "name_taken",
+        "There is already a setup sheet of this name.",
+        "Choose another name, or change that sheet.",
+    ),
+    "uq_checklists_name": (
+        "name_taken",
+        "There is already a checklist of this name.",
+        "Choose another name, or change that checklist.",
+    ),
+    "uq_kit_conditions_filter": (
+        "changed_meanwhile",
+        "Somebody changed what devices get at this very moment; nothing was applied.",
+        "Try again.",
+    ),
     "uq_views_name": (
         "view_taken",
         "You have a view of this name already.",

@@ -347,17 +347,21 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
 
 def _getting(named: ColumnElement[bool] | None) -> ColumnElement[bool]:
     """Whether a device gets an item, or may take it; of devices with the same facts once."""
-    gets = func.array_cat(kit_outcomes.c.required, kit_outcomes.c.offered, type_=ARRAY(BigInteger))
+    gets = kit_outcomes.c.required + kit_outcomes.c.offered
     item = select(items.c.id).where(items.c.id == func.any(gets))
     outcomes = select(kit_outcomes.c.key).where(
         item.exists() if named is None else item.where(named).exists()
     )
+    return and_(devices.c.stage != Stage.RETIRED, _outcome().in_(outcomes))
+
+
+_KEY = select(device_kits.c.key).where(device_kits.c.device_id == devices.c.id)
+
+
+def _outcome(key: Select[Any] = _KEY) -> ColumnElement[int]:
+    """By which a device's facts are found; of one without a row those of no facts."""
     empty = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), 0)
-    key = select(device_kits.c.key).where(device_kits.c.device_id == devices.c.id)
-    return and_(
-        devices.c.stage != Stage.RETIRED,
-        func.coalesce(key.scalar_subquery(), empty).in_(outcomes),
-    )
+    return func.coalesce(key.scalar_subquery(), empty, type_=BigInteger)
 
 
 def _one(column: ColumnElement[Any], kind: Kind, c: Comparison) -> ColumnElement[bool]:
@@ -518,6 +522,18 @@ def _gathered(
             select(groups.c.name)
             .join(memberships, memberships.c.group_id == groups.c.id)
             .where(memberships.c.person_id == devices.c.person_id)
+        )
+    elif name == "items":
+        gets = kit_outcomes.c.required + kit_outcomes.c.offered
+        inside = (
+            select(items.c.name)
+            .select_from(kit_outcomes.join(items, items.c.id == func.any(gets)))
+            .where(
+                # Two selections deep nothing is correlated by itself.
+                kit_outcomes.c.key == _outcome(_KEY.correlate(devices)),
+                devices.c.stage != Stage.RETIRED,
+            )
+            .order_by(func.lower(items.c.name))
         )
     elif ATTRIBUTES[name].of == "identifiers":
         value = _veiled(identifiers.c.value) if masked else identifiers.c.value

@@ -18,7 +18,6 @@ from sqlalchemy import (
     delete,
     func,
     insert,
-    literal,
     or_,
     select,
     true,
@@ -30,9 +29,7 @@ from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
 
 from sortitor.core.filters import Filter
 from sortitor.core.kits.resolve import Giving, Word
-from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Stage
-from sortitor.store.devices import matching
+from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store.filters import compiled
 from sortitor.store.rows import read_all
 from sortitor.store.settling import gather_facts, mark_anew, written
@@ -204,10 +201,14 @@ def gather_of_cohort(connection: Connection, cohort_id: int) -> None:
     had = (
         select(device_kits.c.device_id.label("id"))
         .join(kit_outcomes, kit_outcomes.c.key == device_kits.c.key)
-        .where(kit_outcomes.c.facts.contains(array([literal(cohort_id, BigInteger)])))
+        .where(kit_outcomes.c.facts.contains(_numbers([cohort_id])))
     )
     has = _members(frozenset({cohort_id}))
     gather_facts(connection, f"{written(had)} UNION {written(has)}")
+
+
+def _numbers(these: Sequence[int]) -> ColumnElement[Any]:
+    return cast(array[Any](list(these)), ARRAY(BigInteger))
 
 
 def _members(reach: frozenset[int]) -> Any:
@@ -236,7 +237,7 @@ def groups(
     now: datetime,
 ) -> list[GroupRow]:
     """Everyone who is not retired, or the members of some cohorts, by what decides over them."""
-    none = cast(array[Any]([]), ARRAY(BigInteger))
+    none = _numbers([])
     inside = (
         select(
             cohort_members.c.device_id,
@@ -300,10 +301,8 @@ def outcomes(connection: Connection, reach: Reach) -> list[OutcomeRow]:
     """
     query = select(kit_outcomes.c.key, kit_outcomes.c.facts, kit_outcomes.c.revision)
     if reach is not None:
-        wanted = cast(array[Any](sorted(reach)), ARRAY(BigInteger))
-        query = query.where(
-            or_(kit_outcomes.c.facts.overlap(wanted), kit_outcomes.c.revision.is_(None))
-        )
+        concerned = kit_outcomes.c.facts.overlap(_numbers(sorted(reach)))
+        query = query.where(or_(concerned, kit_outcomes.c.revision.is_(None)))
     return read_all(connection, query.order_by(kit_outcomes.c.key), OutcomeRow)
 
 
@@ -358,39 +357,12 @@ def revision_of(connection: Connection, device_id: int) -> str | None:
     return connection.execute(query).scalar_one_or_none()
 
 
-_EMPTY = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), literal(0, BigInteger))
+_EMPTY = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), 0)
 
 
 def _key_of(device_id: int) -> ColumnElement[int]:
     key = select(device_kits.c.key).where(device_kits.c.device_id == device_id)
     return func.coalesce(key.scalar_subquery(), _EMPTY, type_=BigInteger)
-
-
-def getting(item_id: int, word: Word | None = None) -> ColumnElement[bool]:
-    """Whether a device gets an item (or may take it); a condition on `devices`."""
-    required, offered = (
-        column.contains(array([literal(item_id, BigInteger)]))
-        for column in (kit_outcomes.c.required, kit_outcomes.c.offered)
-    )
-    gets = {None: or_(required, offered), Word.REQUIRED: required, Word.OFFERED: offered}[word]
-    return _having(gets)
-
-
-def having(kind: Giving, number: int) -> ColumnElement[bool]:
-    """Whether a sheet or a checklist is a device's; a condition on `devices`."""
-    column = kit_outcomes.c.sheet_id if kind is Giving.SHEET else kit_outcomes.c.checklist_id
-    return _having(column == number)
-
-
-def _having(which: ColumnElement[bool]) -> ColumnElement[bool]:
-    of_it = select(device_kits.c.device_id).join(
-        kit_outcomes, kit_outcomes.c.key == device_kits.c.key
-    )
-    among = devices.c.id.in_(of_it.where(which))
-    has_row = select(device_kits.c.device_id).where(device_kits.c.device_id == devices.c.id)
-    by_all = select(kit_outcomes.c.key).where(kit_outcomes.c.key == _EMPTY, which)
-    without_facts = and_(by_all.exists(), ~has_row.exists())
-    return and_(devices.c.stage != Stage.RETIRED, or_(among, without_facts))
 
 
 @dataclass(frozen=True, slots=True)
@@ -400,25 +372,27 @@ class CountRow:
     facts: list[int]
     devices: int
     carried: int
+    personal: int
 
 
-def counts(connection: Connection, of: Selection | None, now: datetime) -> list[CountRow]:
-    """Devices that are not retired by what decides over them, and how many somebody carries."""
-    none = cast(array[Any]([]), ARRAY(BigInteger))
+def counts(connection: Connection, now: datetime) -> list[CountRow]:
+    """Devices that are not retired by what decides over them, and how many of them somebody
+    carries, or owns.
+    """
+    none = _numbers([])
     facts = func.min(func.coalesce(device_kits.c.facts, none)).label("facts")
     query = (
         select(
             facts,
             func.count().label("devices"),
             func.count(devices.c.person_id).label("carried"),
+            func.count().filter(devices.c.ownership == Ownership.PERSONAL).label("personal"),
         )
         .select_from(devices)
         .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
         .where(devices.c.stage != Stage.RETIRED)
         .group_by(device_kits.c.key)
     )
-    if of is not None:
-        query = query.where(matching(of, now))
     return read_all(connection, query, CountRow)
 
 

@@ -26,7 +26,7 @@ class Word(StrEnum):
     OFFERED = "offered"
 
 
-class Verdict(StrEnum):
+class ItemVerdict(StrEnum):
     """What becomes of an item on a device."""
 
     REQUIRED = "required"
@@ -38,7 +38,7 @@ class Verdict(StrEnum):
     NOT_FOR = "not_for"
 
 
-GIVEN = (Verdict.REQUIRED, Verdict.OFFERED)
+GIVEN = (ItemVerdict.REQUIRED, ItemVerdict.OFFERED)
 
 
 class Giving(StrEnum):
@@ -104,7 +104,7 @@ class Line:
     """
 
     item_id: int
-    verdict: Verdict
+    verdict: ItemVerdict
     through: int
     beat: tuple[int, ...] = ()
     beaten_by: int | None = None
@@ -156,11 +156,11 @@ def effective(book: Book, facts: Facts) -> list[Line]:
     words = list(Word)
     for item_id, standings in sorted(reaching.items()):
         first, *beaten = sorted(standings)
-        verdict = Verdict(words[first[0]])
+        verdict = ItemVerdict(words[first[0]])
         condition = book.items[item_id].condition
         is_for = condition is None or condition in facts.conditions
-        if verdict is not Verdict.EXCLUDED and not is_for:
-            verdict = Verdict.NOT_FOR
+        if verdict is not ItemVerdict.EXCLUDED and not is_for:
+            verdict = ItemVerdict.NOT_FOR
         lines[item_id] = Line(item_id, verdict, first[2], tuple(one[2] for one in beaten))
         standing[item_id] = first
     for rivals in _rivals(book, lines.values()):
@@ -169,7 +169,7 @@ def effective(book: Book, facts: Facts) -> list[Line]:
             line, value = lines[item_id], book.items[item_id].value
             lines[item_id] = Line(
                 item_id,
-                Verdict.BEATEN,
+                ItemVerdict.BEATEN,
                 line.through,
                 line.beat,
                 beaten_by=winner,
@@ -259,7 +259,7 @@ class Turn:
     gained: tuple[int, ...] = ()
     lost: tuple[int, ...] = ()
     anew: tuple[int, ...] = ()
-    changed: tuple[tuple[int, Verdict, Verdict], ...] = field(default=())
+    changed: tuple[tuple[int, ItemVerdict, ItemVerdict], ...] = field(default=())
 
     def __bool__(self) -> bool:
         return bool(self.gained or self.lost or self.anew or self.changed)
@@ -285,6 +285,6 @@ def turned(
     )
 
 
-def _given(lines: Sequence[Line]) -> dict[int, Verdict]:
+def _given(lines: Sequence[Line]) -> dict[int, ItemVerdict]:
     """Item → verdict, of those that the device gets or may take."""
     return {line.item_id: line.verdict for line in lines if line.verdict in GIVEN}

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TypeVar
+from hashlib import sha256
+from typing import Any, TypeVar
+
+import rfc8785
 
 from sortitor.core.errors import Conflict
 from sortitor.core.kits.checklists import Checklist
@@ -13,7 +16,7 @@ from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import listed
 from sortitor.operations.context import Context
-from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.kits import effects
 from sortitor.operations.kits.library import NEW, SHELVES, library
 from sortitor.store.engine import Connection
@@ -85,3 +88,9 @@ SHEETS = Given[SetupSheet](
 CHECKLISTS = Given[Checklist](
     "checklist", "checklist", SHELVES[Giving.CHECKLIST], kind=Giving.CHECKLIST
 )
+
+
+def exported(ctx: Context, key: Key) -> tuple[dict[str, Any], str]:
+    """A sheet as a source carries it, with the SHA-256 of its JSON (RFC 8785)."""
+    sheet = SHEETS.one(ctx, key).document.exported()
+    return sheet, sha256(rfc8785.dumps(sheet)).hexdigest()

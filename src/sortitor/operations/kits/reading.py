@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from sortitor.core.filters import lower
 from sortitor.core.kits import resolve
 from sortitor.core.kits.items import ItemKind
-from sortitor.core.kits.resolve import Assignment, Facts, Giving, Line, Verdict, Word
+from sortitor.core.kits.resolve import Assignment, Facts, Giving, ItemVerdict, Line, Word
 from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.documents import Key
 from sortitor.operations.kits.documents import ITEMS
@@ -48,7 +49,7 @@ class Got:
     name: str
     kind: ItemKind
     version: str
-    verdict: Verdict
+    verdict: ItemVerdict
     through: Through
     beat: list[Through]
     beaten_by: str | None
@@ -161,8 +162,6 @@ def beside(ctx: Context, cohort: Key) -> Beside:
     are taken to hold: which devices an item is for is said with the item.
     """
     with ctx.reading(one_moment=True) as connection:
-        from sortitor.operations.cohorts.documents import COHORTS
-
         kept, found = COHORTS.find(connection, cohort), library(connection)
         holding = frozenset(
             item.condition for item in found.book.items.values() if item.condition is not None
@@ -194,7 +193,7 @@ def shown(found: Library, subject: str, facts: Facts) -> Effective:
     return Effective(
         subject,
         resolve.revision(book, facts),
-        sorted(lines, key=lambda got: (list(Verdict).index(got.verdict), lower(got.name))),
+        sorted(lines, key=lambda got: (list(ItemVerdict).index(got.verdict), lower(got.name))),
         chosen(Giving.SHEET),
         chosen(Giving.CHECKLIST),
     )
@@ -240,7 +239,7 @@ class Getting:
     lists those that get it.
     """
 
-    devices: dict[Verdict, int]
+    devices: dict[ItemVerdict, int]
     through: list[GettingThrough]
     filter: str
 
@@ -250,7 +249,7 @@ def getting(ctx: Context, key: Key) -> Getting:
     bring_up(ctx)
     with ctx.reading(one_moment=True) as connection:
         kept, found = ITEMS.find(connection, key), library(connection)
-        verdicts, by_assignment = Counter[Verdict](), Counter[int]()
+        verdicts, by_assignment = Counter[ItemVerdict](), Counter[int]()
         reach = found.reach(Giving.ITEM, kept.id)
         groups = store.groups(connection, reach, (), (), ctx.now) if reach != frozenset() else ()
         for group in groups:
@@ -261,7 +260,7 @@ def getting(ctx: Context, key: Key) -> Getting:
         by_id = {one.id: one for one in found.book.assignments}
         name = kept.document.name.replace("\\", "\\\\").replace('"', '\\"')
         return Getting(
-            {verdict: verdicts[verdict] for verdict in Verdict},
+            {verdict: verdicts[verdict] for verdict in ItemVerdict},
             [
                 GettingThrough(_through(found, by_id[number]), devices)
                 for number, devices in sorted(by_assignment.items())

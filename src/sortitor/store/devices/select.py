@@ -41,6 +41,7 @@ from sortitor.store.tables import (
     folded,
     groups,
     identifiers,
+    items,
     people,
 )
 
@@ -192,6 +193,7 @@ CHOICES: dict[str, Select[Any]] = {
         ("person.site", people.c.site),
         ("person.groups", groups.c.name),
         ("cohorts", cohorts.c.name),
+        ("items", items.c.name),
     )
 }
 

@@ -1,0 +1,204 @@
+"""Routes: what devices get."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query
+
+from sortitor.api.http.access import MayLook
+from sortitor.api.http.documents import Key, Noun, document_router
+from sortitor.api.http.paging import Number
+from sortitor.api.http.routes import Route
+from sortitor.core.access import Permission
+from sortitor.core.kits.checklists import Checklist
+from sortitor.core.kits.documents import Kit
+from sortitor.core.kits.items import CertificatePayload, Item
+from sortitor.core.kits.sheets import SetupSheet
+from sortitor.core.vocabulary import Platform
+from sortitor.operations.context import Context
+from sortitor.operations.documents import Kept
+from sortitor.operations.kits import catalogue, lints, reading
+from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS, exported
+from sortitor.schemas.kits import (
+    BesideKit,
+    CatalogueSetting,
+    ChecklistDetail,
+    EffectiveKit,
+    Getting,
+    ImaginedDevice,
+    ItemDetail,
+    KitDetail,
+    KitLint,
+    SheetDetail,
+    SheetExport,
+)
+
+router = APIRouter(tags=["kits"], route_class=Route)
+
+
+def _item(ctx: Context, kept: Kept[Item]) -> ItemDetail:
+    item = kept.document
+    payload = item.payload
+    return ItemDetail(
+        **item.model_dump(),
+        id=kept.id,
+        revision=kept.revision,
+        says=catalogue.says(item),
+        for_platforms=catalogue.fitting(item),
+        hand_needed=item.needs_hand,
+        certificate=payload.read() if isinstance(payload, CertificatePayload) else None,
+    )
+
+
+def _kit(ctx: Context, kept: Kept[Kit]) -> KitDetail:
+    return KitDetail(**kept.document.model_dump(), id=kept.id, revision=kept.revision)
+
+
+def _sheet(ctx: Context, kept: Kept[SetupSheet]) -> SheetDetail:
+    sheet = kept.document
+    return SheetDetail(
+        **sheet.model_dump(),
+        id=kept.id,
+        revision=kept.revision,
+        takes_away=list(sheet.consequences()),
+    )
+
+
+def _checklists(ctx: Context, kept: list[Kept[Checklist]]) -> list[ChecklistDetail]:
+    kinds = catalogue.kinds(ctx)
+    return [
+        ChecklistDetail(
+            **one.document.model_dump(),
+            id=one.id,
+            revision=one.revision,
+            in_order=one.document.ordered(kinds),
+        )
+        for one in kept
+    ]
+
+
+items = document_router(
+    Noun(
+        kind=ITEMS,
+        path="/items",
+        tag="kits",
+        one="item",
+        many="items",
+        answer=ItemDetail,
+        every=lambda ctx: [_item(ctx, kept) for kept in ITEMS.every(ctx)],
+        find=lambda ctx, key: _item(ctx, ITEMS.one(ctx, key)),
+        shape=_item,
+        may=Permission.PREPARE,
+    )
+)
+kits = document_router(
+    Noun(
+        kind=KITS,
+        path="/kits",
+        tag="kits",
+        one="kit",
+        many="kits",
+        answer=KitDetail,
+        every=lambda ctx: [_kit(ctx, kept) for kept in KITS.every(ctx)],
+        find=lambda ctx, key: _kit(ctx, KITS.one(ctx, key)),
+        shape=_kit,
+        may=Permission.PREPARE,
+    )
+)
+sheets = document_router(
+    Noun(
+        kind=SHEETS,
+        path="/setup-sheets",
+        tag="kits",
+        one="setup_sheet",
+        many="setup_sheets",
+        answer=SheetDetail,
+        every=lambda ctx: [_sheet(ctx, kept) for kept in SHEETS.every(ctx)],
+        find=lambda ctx, key: _sheet(ctx, SHEETS.one(ctx, key)),
+        shape=_sheet,
+        may=Permission.PREPARE,
+    )
+)
+checklists = document_router(
+    Noun(
+        kind=CHECKLISTS,
+        path="/checklists",
+        tag="kits",
+        one="checklist",
+        many="checklists",
+        answer=ChecklistDetail,
+        every=lambda ctx: _checklists(ctx, CHECKLISTS.every(ctx)),
+        find=lambda ctx, key: _checklists(ctx, [CHECKLISTS.one(ctx, key)])[0],
+        shape=lambda ctx, kept: _checklists(ctx, [kept])[0],
+        may=Permission.PREPARE,
+    )
+)
+
+
+@router.get("/catalogue", response_model=list[CatalogueSetting])
+def search_catalogue(
+    ctx: MayLook,
+    query: Annotated[
+        str, Query(max_length=100, description="Words that begin words of it; empty: all.")
+    ] = "",
+    theme: Annotated[str | None, Query(max_length=60, description="Of one theme.")] = None,
+    platform: Annotated[
+        list[Platform] | None, Query(description="Known to each of these; repeatable.")
+    ] = None,
+) -> Any:
+    """What can be set on a device, theme by theme; of what was typed, the nearest first."""
+    return catalogue.search(ctx, query, theme, platform or [])
+
+
+@router.get("/kit-lints", response_model=list[KitLint])
+def list_kit_lints(ctx: MayLook) -> Any:
+    """What is forgotten or cannot be, each with the way to mend it."""
+    return [
+        KitLint(
+            code=found.lint.code,
+            about=found.lint.about,
+            words=found.lint.words,
+            mend=found.lint.mend,
+            kind=found.kind,
+            id=found.id,
+            cohorts=list(found.cohorts),
+        )
+        for found in lints.find(ctx)
+    ]
+
+
+@router.post("/imagined-kit", response_model=EffectiveKit)
+def show_imagined_kit(ctx: MayLook, given: ImaginedDevice) -> Any:
+    """What a device would get that is not there, through what, and what was beaten."""
+    values = given.model_dump(exclude={"cohorts"})
+    return reading.of_imagined(ctx, reading.ImaginedDevice(**values, cohorts=tuple(given.cohorts)))
+
+
+@router.get("/devices/{device_id}/kit", response_model=EffectiveKit)
+def show_device_kit(ctx: MayLook, device_id: Number) -> Any:
+    """What a device gets, or will get, through what, and what was beaten."""
+    return reading.of_device(ctx, device_id)
+
+
+@router.get("/cohorts/{key}/kit", response_model=BesideKit)
+def show_cohort_kit(ctx: MayLook, key: Key) -> Any:
+    """What every device gets beside what a device of the cohort does."""
+    return reading.beside(ctx, key)
+
+
+@items.get("/{key}/getting", response_model=Getting)
+def show_getting(ctx: MayLook, key: Key) -> Any:
+    """Who gets the item, through what."""
+    return reading.getting(ctx, key)
+
+
+@sheets.get("/{key}/export")
+def export_setup_sheet(ctx: MayLook, key: Key) -> SheetExport:
+    """The sheet as a source carries it, with its digest."""
+    sheet, digest = exported(ctx, key)
+    return SheetExport(sheet=sheet, digest=digest)
+
+
+for _router in (items, kits, sheets, checklists):
+    router.include_router(_router)

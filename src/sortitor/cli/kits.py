@@ -1,0 +1,502 @@
+"""`sortitor setting`, `item`, `kit`, `sheet` and `checklist`: what devices get."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from sortitor.cli.connection import with_client
+from sortitor.cli.devices import find_one
+from sortitor.cli.documents import Noun, add_commands
+from sortitor.cli.output import (
+    ExitCode,
+    heading,
+    most_option,
+    output_option,
+    plain,
+    record,
+    talk,
+    write,
+    write_one,
+)
+from sortitor.client import Sortitor
+from sortitor.core.kits.resolve import ItemVerdict, Word
+from sortitor.core.vocabulary import Platform
+from sortitor.core.words import LABELS
+from sortitor.schemas import kits as k
+
+_GIVEN_FORM = "COHORT[=WORD]"
+
+
+@click.group()
+def setting() -> None:
+    """The catalogue of what can be set on a device."""
+
+
+@click.group()
+def item() -> None:
+    """What can be given to devices: settings, apps, documents, networks, and more."""
+
+
+@click.group()
+def kit() -> None:
+    """Sets of items that are given together, and what each device gets."""
+
+
+@click.group()
+def sheet() -> None:
+    """The choices of a device's first start."""
+
+
+@click.group()
+def checklist() -> None:
+    """What must be done at a device before it is handed over."""
+
+
+# ---- the catalogue
+
+
+_platforms = click.option(
+    "--platform",
+    "platforms",
+    multiple=True,
+    type=click.Choice([one.value for one in Platform]),
+    help="Known to this platform; repeatable.",
+)
+
+
+@setting.command("list")
+@click.argument("query", default="")
+@click.option("--theme", help="Only this theme.")
+@_platforms
+@most_option
+@output_option
+@with_client
+def list_settings(
+    s: Sortitor, query: str, theme: str | None, platforms: Sequence[str], most: int, output: str
+) -> None:
+    """List what can be set; of what was typed, the nearest first.
+
+    \b
+    Examples:
+      sortitor setting list camera
+      sortitor setting list --theme "screen lock" --platform ios
+    """
+    found = s.catalogue.search(query, theme, [Platform(one) for one in platforms])
+    write(
+        found,
+        output,
+        {
+            "Key": lambda one: one.key,
+            "Setting": lambda one: one.name,
+            "Theme": lambda one: one.theme,
+            "Value": lambda one: one.form,
+            "Platforms": _known_to,
+            "What it does": lambda one: one.says,
+        },
+        hint=f"Next: sortitor item add NAME --what setting:{found[0].key}=VALUE" if found else "",
+        empty="Nothing like that can be set.",
+        most=most,
+        below=["What it does"],
+    )
+
+
+def _known_to(one: k.CatalogueSetting) -> list[str]:
+    return _versions(one.platforms)
+
+
+def _versions(platforms: Any) -> list[str]:
+    return [f"{Platform(p).label} {least}".strip() for p, least in sorted(platforms.items())]
+
+
+# ---- readers of options
+
+
+def _what(text: str) -> Any:
+    """`setting:KEY=VALUE`, `system:VERSION`, or a file with the payload as JSON."""
+    kind, _, rest = text.partition(":")
+    if kind == "setting":
+        key, _, value = rest.partition("=")
+        try:
+            said = json.loads(value)
+        except ValueError:
+            said = value
+        return {"kind": "setting", "setting": key, "value": said}
+    if kind == "system":
+        return {"kind": "firmware", "wanted": rest}
+    try:
+        return json.loads(Path(text).read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        form = "setting:KEY=VALUE, system:VERSION or a file with JSON"
+        raise click.BadParameter(
+            f"{text!r} is none of {form} ({error}).", param_hint="--what"
+        ) from error
+
+
+def _platform(text: str) -> tuple[str, str]:
+    """`ios=15`: a platform with the least version, which may be left out."""
+    name, _, least = text.partition("=")
+    if name not in [one.value for one in Platform]:
+        known = ", ".join(one.value for one in Platform)
+        raise click.BadParameter(
+            f"{name!r} is no platform; there are {known}.", param_hint="--platform"
+        )
+    return name, least
+
+
+def _given(text: str) -> k.Given:
+    """`Deck phones=offered`: a cohort (or `everyone`) with a word."""
+    name, _, word = text.rpartition("=") if "=" in text else (text, "", Word.REQUIRED.value)
+    if word not in [one.value for one in Word]:
+        known = ", ".join(one.value for one in Word)
+        raise click.BadParameter(f"{word!r} is none of {known}.", param_hint="--give")
+    return k.Given(cohort=None if name == "everyone" else name, word=Word(word))
+
+
+def _givings(document: Any) -> list[str]:
+    return [f"{given.cohort or 'everyone'}: {given.word}" for given in document.given]
+
+
+def _last(values: tuple[Any, ...]) -> Any:
+    return values[-1]
+
+
+# ---- items, kits, sheets, checklists
+
+
+def _item_detail(s: Sortitor, found: k.ItemDetail) -> None:
+    getting = s.items.getting(found.id)
+    record(
+        [
+            ("Item", f"{found.id}  {found.name}"),
+            ("Kind", LABELS[k.ItemKind][found.payload.kind]),
+            ("What", found.says),
+            ("Version", found.version),
+            ("Platforms", _versions(found.for_platforms) or "all"),
+            ("Applies when", found.applies_when),
+            ("At the device", "somebody must be there" if found.hand_needed else None),
+            ("Reboots", found.reboots or None),
+            ("Given by itself", _givings(found) or None),
+            ("Note", found.note),
+        ]
+    )
+    heading("Who gets it")
+    for verdict, number in getting.devices.items():
+        if number:
+            plain(f"{number:,} {LABELS[ItemVerdict][verdict]}")
+    for one in getting.through:
+        plain(f"{one.devices:,} through {_through(one.through)}")
+    if not any(getting.devices.values()):
+        plain("nobody")
+
+
+def _through(one: k.Through) -> str:
+    what = "itself" if one.kind == "item" else f"{one.kind} “{one.name}”"
+    return f"{what}, {one.word} for {one.cohort or 'everyone'}"
+
+
+def _kit_detail(s: Sortitor, found: k.KitDetail) -> None:
+    record(
+        [
+            ("Kit", f"{found.id}  {found.name}"),
+            ("Position", found.position),
+            ("Given to", _givings(found) or "nobody yet"),
+            ("Note", found.note),
+        ]
+    )
+    heading("Items")
+    for name in found.items:
+        plain(name)
+
+
+def _sheet_detail(s: Sortitor, found: k.SheetDetail) -> None:
+    record(
+        [
+            ("Setup sheet", f"{found.id}  {found.name}"),
+            ("Position", found.position),
+            ("Reach", found.reach),
+            ("Account", found.account),
+            ("Local administrator", found.local_administrator),
+            ("Skipped steps", list(found.skipped) or None),
+            ("Language", found.language),
+            ("Region", found.region),
+            ("Locked", found.locked),
+            ("Given to", _givings(found) or "nobody yet"),
+            ("Note", found.note),
+        ]
+    )
+    for sentence in found.takes_away:
+        plain(sentence, "warn")
+
+
+def _checklist_detail(s: Sortitor, found: k.ChecklistDetail) -> None:
+    record(
+        [
+            ("Checklist", f"{found.id}  {found.name}"),
+            ("Waits", f"{found.limit_minutes} minutes, then {found.on_expiry}"),
+            ("Given to", _givings(found) or "nobody yet"),
+            ("Message", found.message),
+            ("Note", found.note),
+        ]
+    )
+    heading("Items in order")
+    for place, name in enumerate(found.in_order, 1):
+        plain(f"{place}. {name}")
+
+
+_COMMON: dict[str, Any] = {
+    "readers": {"given": _given},
+    "metavars": {"given": _GIVEN_FORM},
+}
+_OPTIONS = {"given": "--give", "items": "--item", "skipped": "--skip"}
+
+add_commands(
+    Noun(
+        group=item,
+        word="item",
+        calls=lambda s: s.items,
+        model=k.Item,
+        columns={
+            "Id": lambda one: one.id,
+            "Item": lambda one: one.name,
+            "Kind": lambda one: LABELS[k.ItemKind][one.payload.kind],
+            "What": lambda one: one.says,
+            "Version": lambda one: one.version,
+            "Platforms": lambda one: _versions(one.for_platforms) or "all",
+            "Given by itself": _givings,
+        },
+        options={"payload": "--what", "platforms": "--platform", "given": "--give"},
+        readers={"payload": _what, "platforms": _platform, "given": _given},
+        gather={"payload": _last, "platforms": dict},
+        metavars={
+            "payload": "WHAT",
+            "platforms": "PLATFORM[=VERSION]",
+            "given": _GIVEN_FORM,
+        },
+        detail=_item_detail,
+        after=lambda made: f'sortitor item show "{made.name}"',
+        empty="No items yet. Next: sortitor setting list, sortitor item add",
+        below=["Given by itself"],
+        examples={
+            "list": "sortitor item list",
+            "show": 'sortitor item show "Lock after five minutes"',
+            "add": 'sortitor item add "Lock after five minutes" --what setting:lock-after=5'
+            " --platform ios --platform android=12",
+            "edit": 'sortitor item edit "Lock after five minutes" --what setting:lock-after=3',
+            "remove": 'sortitor item remove "Lock after five minutes"',
+            "revisions": 'sortitor item revisions "Lock after five minutes"',
+        },
+    )
+)
+add_commands(
+    Noun(
+        group=kit,
+        word="kit",
+        calls=lambda s: s.kits,
+        model=k.Kit,
+        columns={
+            "Id": lambda one: one.id,
+            "Kit": lambda one: one.name,
+            "Position": lambda one: one.position,
+            "Items": lambda one: len(one.items),
+            "Given to": lambda one: _givings(one) or "nobody yet",
+            "Note": lambda one: one.note,
+        },
+        options=_OPTIONS,
+        detail=_kit_detail,
+        after=lambda made: f'sortitor kit show "{made.name}"',
+        empty='No kits yet. Next: sortitor kit add NAME --item ITEM --give "COHORT"',
+        below=["Note"],
+        examples={
+            "list": "sortitor kit list",
+            "show": 'sortitor kit show "On board"',
+            "add": 'sortitor kit add "On board" --item "Deck Wi-Fi" --give "Ship phones"',
+            "edit": 'sortitor kit edit "On board" --give "Ship phones" --give "Cadets=offered"',
+            "remove": 'sortitor kit remove "On board"',
+            "revisions": 'sortitor kit revisions "On board"',
+        },
+        **_COMMON,
+    )
+)
+add_commands(
+    Noun(
+        group=sheet,
+        word="setup sheet",
+        calls=lambda s: s.setup_sheets,
+        model=k.SetupSheet,
+        columns={
+            "Id": lambda one: one.id,
+            "Setup sheet": lambda one: one.name,
+            "Position": lambda one: one.position,
+            "Reach": lambda one: one.reach,
+            "Skipped": lambda one: list(one.skipped),
+            "Given to": lambda one: _givings(one) or "nobody yet",
+        },
+        options=_OPTIONS,
+        detail=_sheet_detail,
+        after=lambda made: f'sortitor sheet show "{made.name}"',
+        empty='No setup sheets yet. Next: sortitor sheet add NAME --give "COHORT"',
+        examples={
+            "list": "sortitor sheet list",
+            "show": 'sortitor sheet show "Gangway"',
+            "add": 'sortitor sheet add "Gangway" --reach shared --skip payment',
+            "edit": 'sortitor sheet edit "Gangway" --language no --region NO',
+            "remove": 'sortitor sheet remove "Gangway"',
+            "revisions": 'sortitor sheet revisions "Gangway"',
+        },
+        **_COMMON,
+    )
+)
+add_commands(
+    Noun(
+        group=checklist,
+        word="checklist",
+        calls=lambda s: s.checklists,
+        model=k.Checklist,
+        columns={
+            "Id": lambda one: one.id,
+            "Checklist": lambda one: one.name,
+            "Items": lambda one: len(one.items),
+            "Waits minutes": lambda one: one.limit_minutes,
+            "Then": lambda one: one.on_expiry,
+            "Given to": lambda one: _givings(one) or "nobody yet",
+        },
+        options=_OPTIONS,
+        detail=_checklist_detail,
+        after=lambda made: f'sortitor checklist show "{made.name}"',
+        empty="No checklists yet. Next: sortitor checklist add NAME --item ITEM",
+        examples={
+            "list": "sortitor checklist list",
+            "show": 'sortitor checklist show "Before sailing"',
+            "add": 'sortitor checklist add "Before sailing" --item "Deck Wi-Fi"'
+            ' --give "Ship phones"',
+            "edit": 'sortitor checklist edit "Before sailing" --limit-minutes 30',
+            "remove": 'sortitor checklist remove "Before sailing"',
+            "revisions": 'sortitor checklist revisions "Before sailing"',
+        },
+        **_COMMON,
+    )
+)
+
+
+@sheet.command("export")
+@click.argument("name")
+@with_client
+def export(s: Sortitor, name: str) -> None:
+    """Write a setup sheet as a source carries it: JSON with its digest.
+
+    \b
+    Example:
+      sortitor sheet export "Gangway" > gangway.json
+    """
+    write_one(s.setup_sheets.export(name), "json")
+
+
+# ---- what devices get
+
+
+@kit.command("of")
+@click.argument("device", required=False)
+@click.option(
+    "--platform",
+    type=click.Choice([one.value for one in Platform]),
+    help="Of an imagined device: its platform.",
+)
+@click.option("--os-version", help="Its version.")
+@click.option("--site", help="Its site.")
+@click.option("--person", help="Whose it would be: user name or mail.")
+@click.option("--cohort", "cohorts", multiple=True, help="A cohort that it is in; repeatable.")
+@output_option
+@with_client
+def of(s: Sortitor, device: str | None, output: str, **imagined: Any) -> None:
+    """Show what a device gets, through what, and what was beaten. DEVICE is its number or anything
+    that finds it; without one, of a device that is imagined.
+
+    \b
+    Examples:
+      sortitor kit of HALYARD-0007
+      sortitor kit of --platform ios --os-version 17 --cohort "Ship phones"
+    """
+    if device is None and not any(imagined.values()):
+        raise click.UsageError("Name a device, or say what it would be; see --help.")
+    if device is not None and any(imagined.values()):
+        raise click.UsageError("Name a device, or imagine one, not both.")
+    if device is not None:
+        found = s.kits.of_device(find_one(s, device))
+    else:
+        asked = {name: value for name, value in imagined.items() if value}
+        found = s.kits.of_imagined(k.ImaginedDevice.model_validate(asked))
+    if output != "table":
+        write_one(found, output)
+        return
+    _show_kit(found, output)
+
+
+def _show_kit(found: k.EffectiveKit, output: str) -> None:
+    talk(f"What {found.subject} gets:")
+    write(
+        found.lines,
+        output,
+        {
+            "Item": lambda one: one.name,
+            "Verdict": lambda one: LABELS[ItemVerdict][one.verdict],
+            "Through": lambda one: _through(one.through),
+            "Instead of": lambda one: [_through(beat) for beat in one.beat],
+            "Beaten by": lambda one: one.beaten_by,
+        },
+        empty="Nothing.",
+        below=["Through", "Instead of"],
+    )
+    for word, chosen in (("Setup sheet", found.sheet), ("Checklist", found.checklist)):
+        if chosen:
+            plain(f"{word}: {chosen.name}, {chosen.through.cohort or 'everyone'}")
+
+
+@kit.command("beside")
+@click.argument("cohort")
+@output_option
+@with_client
+def beside(s: Sortitor, cohort: str, output: str) -> None:
+    """Show what every device gets beside what a device of a cohort does.
+
+    \b
+    Example:
+      sortitor kit beside "Ship phones"
+    """
+    found = s.kits.beside(cohort)
+    if output != "table":
+        write_one(found, output)
+        return
+    _show_kit(found.everyone, output)
+    _show_kit(found.cohort, output)
+
+
+@kit.command("lint")
+@output_option
+@with_client
+def lint(s: Sortitor, output: str) -> None:
+    """List what is forgotten or cannot be, each with the way to mend it; exits with 1 where there
+    is anything.
+
+    \b
+    Example:
+      sortitor kit lint
+    """
+    found = write(
+        s.kits.lints(),
+        output,
+        {
+            "About": lambda one: one.about,
+            "What": lambda one: one.words,
+            "How to mend it": lambda one: one.mend,
+            "Code": lambda one: one.code,
+        },
+        empty="Nothing is odd.",
+        below=["What", "How to mend it"],
+    )
+    if found:
+        raise click.exceptions.Exit(ExitCode.FINDINGS)

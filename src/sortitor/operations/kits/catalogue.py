@@ -1,0 +1,71 @@
+"""The catalogue as an organisation has it, and items said in words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from sortitor.core.kits import catalogue as core
+from sortitor.core.kits.catalogue import Setting, settings
+from sortitor.core.kits.items import (
+    AccountPayload,
+    AppPayload,
+    CertificatePayload,
+    CustomPayload,
+    DocumentPayload,
+    FirmwarePayload,
+    Item,
+    ItemKind,
+    NetworkPayload,
+    ScriptPayload,
+    Security,
+    SettingPayload,
+)
+from sortitor.core.vocabulary import Platform
+from sortitor.core.words import LABELS
+from sortitor.operations.context import Context
+from sortitor.operations.kits.documents import ITEMS
+
+
+def search(
+    ctx: Context, query: str, theme: str | None, platforms: Sequence[Platform]
+) -> Sequence[Setting]:
+    """Settings by what was typed, of a theme, known to each of the platforms."""
+    return core.search(settings().values(), query, theme, platforms)
+
+
+def fitting(item: Item) -> Mapping[Platform, str]:
+    """The platforms that an item is for in the end, each with the least version."""
+    return item.fitting(settings())
+
+
+def kinds(ctx: Context) -> Mapping[str, ItemKind]:
+    """Name of an item → what it is."""
+    return {kept.document.name: kept.document.payload.kind for kept in ITEMS.every(ctx)}
+
+
+def says(item: Item) -> str:
+    """What an item is or sets, in a line."""
+    payload = item.payload
+    if isinstance(payload, SettingPayload):
+        setting = settings().get(payload.setting)
+        if setting is None:
+            return f"{payload.setting}: {payload.value}"
+        return f"{setting.name}: {setting.said(payload.value)}"
+    if isinstance(payload, CustomPayload):
+        return f"{payload.key} = {payload.value}"[:120]
+    if isinstance(payload, AppPayload):
+        return payload.identifier
+    if isinstance(payload, DocumentPayload):
+        return payload.file_name
+    if isinstance(payload, NetworkPayload):
+        return f"Wi-Fi “{payload.ssid}”, {LABELS[Security][payload.security]}"
+    if isinstance(payload, AccountPayload):
+        return f"{payload.service} at {payload.server}:{payload.port}"
+    if isinstance(payload, CertificatePayload):
+        found = payload.read()
+        return f"{found.name}, ends on {found.ends_on}"
+    if isinstance(payload, ScriptPayload):
+        lines = len(payload.text.splitlines())
+        return f"script for {payload.platform.label}, {lines} lines"
+    assert isinstance(payload, FirmwarePayload)
+    return f"system {payload.wanted} or later"

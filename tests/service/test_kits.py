@@ -1,0 +1,348 @@
+"""Kits: what devices get is previewed, decided by the core, right in the moment of every change,
+and taken back.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
+
+from sortitor.client import Sortitor
+from sortitor.client.errors import FactsMoved, Refused
+from sortitor.core.kits import resolve
+from sortitor.core.kits.resolve import GIVEN, ItemVerdict, Word
+from sortitor.core.vocabulary import Ownership, Platform, Role
+from sortitor.operations.kits.library import read
+from sortitor.operations.kits.reading import bring_up
+from sortitor.schemas.base import Preview
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import (
+    Checklist,
+    EffectiveKit,
+    Given,
+    ImaginedDevice,
+    Item,
+    Kit,
+    SetupSheet,
+)
+from sortitor.store import filters
+from sortitor.store.engine import transaction
+
+
+def item(name: str, payload: dict[str, Any], **beside: Any) -> Item:
+    return Item.model_validate({"name": name, "payload": payload, **beside})
+
+
+def setting(name: str, key: str, value: Any, **beside: Any) -> Item:
+    return item(name, {"kind": "setting", "setting": key, "value": value}, **beside)
+
+
+def given(*words: str) -> tuple[Given, ...]:
+    """`Deck`, `everyone` or `Bridge=excluded`."""
+    made = []
+    for one in words:
+        name, _, word = one.partition("=")
+        cohort = None if name == "everyone" else name
+        made.append(Given(cohort=cohort, word=Word(word or "required")))
+    return tuple(made)
+
+
+def counts(preview: Preview) -> dict[str, int]:
+    return {one.label: one.count for one in preview.counts}
+
+
+def got(kit: EffectiveKit) -> dict[str, str]:
+    return {line.name: line.verdict.value for line in kit.lines}
+
+
+@pytest.fixture
+def fleet(world: World, tmp_path: Path) -> Sortitor:
+    """Twelve phones: even ones on deck, odd ones on the bridge, every third nobody's."""
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,Engine,Dunlin,Crew", "odo,Odo Gannet,,,,")
+    lines = [
+        f"KM-{i:02},{['Deck', 'Bridge'][i % 2]},{['android', 'ios'][i // 6]},"
+        f"{['maud', 'odo', ''][i % 3]}"
+        for i in range(12)
+    ]
+    import_lot(
+        s, manifest(tmp_path, ["serial,site,platform,person", *lines]), ownership="corporate"
+    )
+    for name in ("Deck", "Bridge"):
+        s.cohorts.add(Cohort(name=name, filter=f'site eq "{name}"'))
+    s.cohorts.add(Cohort(name="Drawer"))
+    return s
+
+
+def ids(s: Sortitor, **conditions: Any) -> list[int]:
+    return sorted(device.id for device in s.devices.list(**conditions))
+
+
+# ---- what is decided, held to the core
+
+
+def agree_on_kits(world: World, done: object = "") -> None:
+    """What is kept of every device decides as the core would by all that is known of it."""
+    bring_up(world.run.context("test"))
+    with transaction(world.run.engine) as connection:
+        library = read(connection)
+        numbers = [row[0] for row in world.rows("SELECT id FROM devices WHERE stage <> 'retired'")]
+        values = filters.facts(connection, numbers, world.now, {})  # type: ignore[arg-type]
+    inside: dict[object, set[int]] = {}
+    for cohort_id, device_id in world.rows("SELECT cohort_id, device_id FROM cohort_members"):
+        inside.setdefault(device_id, set()).add(int(str(cohort_id)))
+    kept = dict(world.rows("SELECT device_id, facts FROM device_kits"))
+    found = world.rows("SELECT facts, revision, required, offered FROM kit_outcomes")
+    outcomes = {tuple(facts): rest for facts, *rest in found}  # type: ignore[arg-type]
+    for device_id in numbers:
+        numbers_kept: list[int] = kept.get(device_id, [])  # type: ignore[assignment]
+        told = resolve.facts_of(library.book, inside.get(device_id, set()), values[device_id])  # type: ignore[index]
+        by_core = resolve.effective(library.book, told)
+        assert library.effective(library.facts(numbers_kept)) == by_core, (device_id, done)
+        revision, required, offered = outcomes[tuple(numbers_kept)]
+        assert revision == resolve.revision(library.book, told), (device_id, done)
+        by_word = {
+            word: [line.item_id for line in by_core if line.verdict == word] for word in GIVEN
+        }
+        assert [required, offered] == [*by_word.values()], (device_id, done)
+    retired = world.rows(
+        "SELECT count(*) FROM device_kits JOIN devices ON id = device_id"
+        " WHERE stage = 'retired' AND facts <> '{}'"
+    )
+    assert retired == [(0,)], done
+
+
+def test_a_kit_is_previewed_given_felt_at_once_and_taken_back(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    s.items.add(setting("No screenshots", "screenshots", "refused"))
+    s.items.add(setting("Old phones", "camera", "refused", platforms={"android": "10"}))
+    kit = Kit(name="On deck", items=("No screenshots", "Old phones"), given=given("Deck"))
+    shown = s.kits.preview_add(kit)
+    assert counts(shown) == {
+        "devices gain something": 6,
+        "devices lose something": 0,
+        "devices gain “No screenshots”": 6,
+        "devices gain “Old phones”": 3,
+    }
+    assert shown.examples_total >= 1
+    s.kits.add(kit, shown.digest)
+    agree_on_kits(world)
+    on_deck, on_bridge = ids(s, filter='site eq "Deck"'), ids(s, filter='site eq "Bridge"')
+    assert got(s.kits.of_device(on_deck[0])) == {
+        "No screenshots": "required",
+        "Old phones": "required",
+    }
+    assert got(s.kits.of_device(on_bridge[0])) == {}
+    assert ids(s, filter='items eq "no screenshots"') == on_deck
+    assert ids(s, filter="not (items pr)") == on_bridge
+    getting = s.items.getting("Old phones")
+    assert getting.devices[ItemVerdict.REQUIRED] == getting.devices[ItemVerdict.NOT_FOR] == 3
+    assert [(one.through.name, one.through.cohort, one.devices) for one in getting.through] == [
+        ("On deck", "Deck", 6)
+    ]
+    # A device that moves gets it in the same moment, and one that leaves loses it.
+    world.client().cohorts.edit("Deck", Cohort(name="Deck", filter='site eq "Bridge"'))
+    agree_on_kits(world)
+    assert ids(s, filter='items eq "No screenshots"') == on_bridge
+    entry = next(iter(s.journal.list(most=1)))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert ids(s, filter='items eq "No screenshots"') == on_deck
+    [added] = [e for e in s.journal.list() if e.operation == "kit.add"]
+    s.journal.revert(added.id, s.journal.preview_revert(added.id).digest)
+    agree_on_kits(world)
+    assert ids(s, filter="items pr") == []
+    assert [kit.name for kit in s.kits.list()] == []
+
+
+def test_excluded_beats_required_beats_offered_and_it_is_said_what_was_beaten(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    for minutes in (5, 10):
+        s.items.add(setting(f"Lock after {minutes}", "lock-after", minutes))
+    s.kits.add(Kit(name="Base", position=50, items=("Lock after 10",), given=given("everyone")))
+    kit = Kit(name="Strict", position=10, items=("Lock after 5",), given=given("Bridge"))
+    shown = s.kits.preview_add(kit)
+    assert counts(shown)["devices gain “Lock after 5”"] == 6
+    assert counts(shown)["devices lose “Lock after 10”"] == 6
+    assert "“Lock after 5” wins over “Lock after 10”" in shown.warnings[0]
+    s.kits.add(kit, shown.digest)
+    agree_on_kits(world)
+    bridge, deck = (ids(s, filter=f'site eq "{name}"')[0] for name in ("Bridge", "Deck"))
+    found = s.kits.of_device(bridge)
+    [strict, base] = found.lines
+    assert (strict.name, strict.verdict, strict.through.name) == (
+        "Lock after 5",
+        ItemVerdict.REQUIRED,
+        "Strict",
+    )
+    assert (base.verdict, base.beaten_by, base.disagrees) == (
+        ItemVerdict.BEATEN,
+        "Lock after 5",
+        True,
+    )
+    assert got(s.kits.of_device(deck)) == {"Lock after 10": "required"}
+    beside = s.kits.beside("Bridge")
+    assert got(beside.everyone) == {"Lock after 10": "required"}
+    assert got(beside.cohort) == {"Lock after 5": "required", "Lock after 10": "beaten"}
+    # Excluded from a list: the members of it only, from the moment that they are.
+    [phone] = [ids(s, filter='site eq "Deck"')[1]]
+    s.items.edit("Lock after 10", setting("Lock after 10", "lock-after", 10,
+                 given=given("Drawer=excluded")))  # fmt: skip
+    chosen = Selection(ids=[phone])
+    s.cohorts.change_list("Drawer", chosen, s.cohorts.preview_list("Drawer", chosen, True).digest,
+                          True)  # fmt: skip
+    agree_on_kits(world)
+    [line] = s.kits.of_device(phone).lines
+    assert (line.verdict, line.through.kind, line.beat[0].name) == ("excluded", "item", "Base")
+    assert {lint.code for lint in s.kits.lints()} == {"conflict"}
+
+
+def test_an_imagined_device_gets_what_a_real_one_would(
+    world: World, fleet: Sortitor, tmp_path: Path
+) -> None:
+    s = fleet
+    s.items.add(
+        setting("Camera off", "camera", "refused", platforms={"android": "12"},
+                applies_when='person.groups eq "Crew"', given=given("Deck"))
+    )  # fmt: skip
+
+    def verdicts(**said: Any) -> dict[str, str]:
+        return got(s.kits.of_imagined(ImaginedDevice(**said)))
+
+    crew = {"platform": Platform.ANDROID, "site": "deck", "person": "maud"}
+    assert verdicts(**crew) == {"Camera off": "required"}
+    assert verdicts(**crew, os_version="11") == {"Camera off": "not_for"}
+    assert verdicts(**{**crew, "site": "Galley"}) == {}
+    assert verdicts(**{**crew, "site": "Galley"}, cohorts=["deck"]) == {"Camera off": "required"}
+    assert verdicts(**{**crew, "person": "odo"}) == {"Camera off": "not_for"}
+    with pytest.raises(Refused, match="no cohort"):
+        verdicts(cohorts=["Nowhere"])
+    # The same, once it is there.
+    code = a_pass(s, ownership=Ownership.CORPORATE)
+    answer = s.agent.knock(knocking(code, "NEW-1", os_version="11", person="maud"))
+    assert answer.device_id is not None
+    import_lot(s, manifest(tmp_path, ["serial,site", "NEW-1,Deck"]))
+    agree_on_kits(world)
+    assert got(s.kits.of_device(answer.device_id)) == {"Camera off": "not_for"}
+    assert answer.credential is not None
+    shown = s.devices.preview_assign(answer.device_id, "maud")
+    s.devices.assign(answer.device_id, "maud", shown.digest)
+    s.agent.check_in(answer.credential, "13")
+    agree_on_kits(world)
+    assert got(s.kits.of_device(answer.device_id)) == {"Camera off": "required"}
+
+
+def test_a_sheet_and_a_checklist_are_chosen_by_their_place(world: World, fleet: Sortitor) -> None:
+    s = fleet
+    s.items.add(setting("Locked", "screen-lock", True))
+    s.setup_sheets.add(SetupSheet(name="Any", position=90, given=given("everyone")))
+    gangway = SetupSheet(name="Gangway", position=10, skipped=("account",), given=given("Bridge"))  # type: ignore[arg-type]
+    shown = s.setup_sheets.preview_add(gangway)
+    assert counts(shown)["devices get another setup sheet"] == 6
+    made = s.setup_sheets.add(gangway, shown.digest)
+    assert "nothing can be restored" in made.takes_away[0]
+    checklist = Checklist(name="Handover", items=("Locked",), given=given("Deck"))
+    assert counts(s.checklists.preview_add(checklist))["devices get a checklist that had none"] == 6
+    s.checklists.add(checklist)
+    bridge, deck = (ids(s, filter=f'site eq "{name}"')[0] for name in ("Bridge", "Deck"))
+    one, other = s.kits.of_device(bridge), s.kits.of_device(deck)
+    assert one.sheet is not None
+    assert one.sheet.name == "Gangway"
+    assert [beat.name for beat in one.sheet.beat] == ["Any"]
+    assert other.sheet is not None
+    assert other.sheet.name == "Any"
+    assert one.checklist is None
+    assert other.checklist is not None
+    exported = s.setup_sheets.export("Gangway")
+    assert exported.sheet["skipped"] == ["account"]
+    assert "given" not in exported.sheet
+    assert len(exported.digest) == 64
+    # What the checklist waits for was given to nobody.
+    codes = {(lint.code, lint.kind) for lint in s.kits.lints()}
+    assert ("not_assigned", "checklist") in codes
+    s.items.edit("Locked", setting("Locked", "screen-lock", True, given=given("Deck")))
+    assert s.kits.lints() == []
+    agree_on_kits(world)
+
+
+# ---- what is refused
+
+
+def test_what_cannot_be_is_refused_where_it_is_written(world: World, fleet: Sortitor) -> None:
+    s = fleet
+    s.cohorts.add(Cohort(name="Quiet", filter="idleDays gt 30"))
+    s.items.add(setting("Locked", "screen-lock", True))
+    with pytest.raises(Refused, match="no item “Nothing”"):
+        s.kits.add(Kit(name="K", items=("Nothing",)))
+    with pytest.raises(Refused, match="no cohort “Nowhere”"):
+        s.kits.add(Kit(name="K", items=("Locked",), given=given("Nowhere")))
+    with pytest.raises(Refused, match="Time moves devices"):
+        s.kits.add(Kit(name="K", items=("Locked",), given=given("Quiet")))
+    with pytest.raises(Refused, match="no setting"):
+        s.items.add(setting("X", "no-such-setting", True))
+    with pytest.raises(Refused, match="will not do"):
+        s.items.add(setting("X", "lock-after", 6000))
+    with pytest.raises(Refused, match="how long ago"):
+        s.items.add(setting("X", "screen-lock", True, applies_when="idleDays gt 3"))
+    s.kits.add(Kit(name="K", items=("Locked",), given=given("Deck")))
+    with pytest.raises(Refused, match="kit “K” name it"):
+        s.items.remove("Locked")
+    with pytest.raises(Refused, match="cannot be renamed"):
+        s.items.edit("Locked", setting("Bolted", "screen-lock", True))
+    for wanted in (Cohort(name="Top", filter='site eq "Deck"'), None):
+        with pytest.raises(Refused, match="kit “K” speaks of it"):
+            s.cohorts.edit("Deck", wanted) if wanted else s.cohorts.remove("Deck")
+    with pytest.raises(Refused, match="cannot be moved by time"):
+        s.cohorts.edit("Deck", Cohort(name="Deck", filter="idleDays gt 3"))
+    with pytest.raises(Refused, match="already a kit"):
+        s.kits.add(Kit(name="k"))
+    with pytest.raises(Refused, match="cannot be offered"):
+        s.setup_sheets.add(SetupSheet(name="S", given=given("Deck=offered")))
+    looking = world.client(Role.VIEWER)
+    assert [kit.name for kit in looking.kits.list()] == ["K"]
+    with pytest.raises(Refused):
+        looking.kits.add(Kit(name="Mine"))
+
+
+def test_a_preview_that_is_old_is_refused(world: World, fleet: Sortitor, tmp_path: Path) -> None:
+    s = fleet
+    s.items.add(setting("Locked", "screen-lock", True))
+    kit = Kit(name="K", items=("Locked",), given=given("Deck"))
+    shown = s.kits.preview_add(kit)
+    import_lot(s, manifest(tmp_path, ["serial,site,platform", "LATE-1,Deck,ios"]))
+    with pytest.raises(FactsMoved):
+        s.kits.add(kit, shown.digest)
+    s.kits.add(kit, s.kits.preview_add(kit).digest)
+    agree_on_kits(world)
+
+
+def test_what_a_device_gets_has_another_revision_only_where_it_is_another(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    s.items.add(setting("Locked", "screen-lock", True))
+    s.items.add(setting("Other", "camera", "refused"))
+    s.kits.add(Kit(name="K", items=("Locked",), given=given("Deck")))
+    bridge, deck = (ids(s, filter=f'site eq "{name}"')[0] for name in ("Bridge", "Deck"))
+
+    def revisions() -> tuple[str, str]:
+        return s.kits.of_device(bridge).revision, s.kits.of_device(deck).revision
+
+    before = revisions()
+    s.items.edit("Locked", setting("Locked", "screen-lock", True, note="Since the audit."))
+    s.kits.edit("K", Kit(name="K", items=("Locked",), position=3, given=given("Deck")))
+    s.kits.add(Kit(name="Twice", items=("Locked",), given=given("Deck")))
+    assert revisions() == before
+    shown = s.items.preview_edit("Locked", setting("Locked", "screen-lock", False))
+    assert counts(shown)["devices get again, as it is now"] == 6
+    s.items.edit("Locked", setting("Locked", "screen-lock", False), shown.digest)
+    assert revisions()[0] == before[0]
+    assert revisions()[1] != before[1]
+    agree_on_kits(world)
