@@ -10,6 +10,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
+from tests.kits import agree_on_kits
 from tests.worlds import (
     World,
     a_pass,
@@ -22,12 +23,14 @@ from tests.worlds import (
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
+from sortitor.core.kits.resolve import Word
 from sortitor.core.selection import Selection as CoreSelection
 from sortitor.core.vocabulary import Ownership, Role
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.licences.seats import SHELF, keep_up, taking
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import Given, Item, Kit
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -88,6 +91,35 @@ POOLS = [
     Pool(name="Of the drawer", filter='cohorts eq "Drawer"', awaited_too=True),
     Pool(name="Of the quiet", filter='cohorts eq "Quiet"', awaited_too=True),
 ]
+
+
+#: Item → for which devices it is.
+ITEMS = {
+    "Anything": None,
+    "On new systems": 'osVersion ge "13"',
+    "For the crew": 'person.groups eq "Crew" or person.department sw "eng"',
+    "Spares": 'tags eq "spare" and not (serial sw "ON")',
+    "Suppliers'": 'order.supplier eq "chandlers"',
+}
+
+
+def an_item(name: str, applies_when: str | None, minutes: int) -> Item:
+    payload = {"kind": "setting", "setting": "lock-after", "value": minutes}
+    platforms = {"android": "11", "ios": ""} if minutes % 2 else {}
+    return Item.model_validate(
+        {
+            "name": name,
+            "payload": payload,
+            "applies_when": applies_when,
+            "platforms": platforms,
+        }
+    )
+
+
+def with_kits(s: Sortitor) -> None:
+    s.cohorts.add(Cohort(name="Bridge of old", filter='site eq "Bridge" and osVersion lt "14"'))
+    for name, text in ITEMS.items():
+        s.items.add(an_item(name, text, len(name) % 7))
 
 
 def with_pools(s: Sortitor) -> None:
@@ -262,9 +294,40 @@ class Life:
             chosen = Selection(ids=[device])
             self.s.devices.retire(chosen, self.s.devices.preview_retire(chosen).digest)
 
+    def give(self) -> None:
+        """A kit to some cohorts with some words, among items with conditions of every kind."""
+        cohorts = self.random.sample(["Deck", "Bridge of old", "Ours", "Drawer", None], 2)
+        words = [self.random.choice([*Word]) for _ in cohorts]
+        givings = tuple(
+            Given(cohort=cohort, word=word) for cohort, word in zip(cohorts, words, strict=True)
+        )
+        number = self.random.randint(1, 2)
+        kit = Kit(
+            name=f"Kit {number}",
+            position=number,
+            items=tuple(self.random.sample([*ITEMS], 3)),
+            given=givings,
+        )
+        known = {one.name for one in self.s.kits.list()}
+        with suppress(Refused):  # a cohort may be gone
+            if kit.name not in known:
+                self.s.kits.add(kit, self.s.kits.preview_add(kit).digest)
+            elif self.random.random() < 0.2:
+                self.s.kits.remove(kit.name)
+            else:
+                self.s.kits.edit(kit.name, kit, self.s.kits.preview_edit(kit.name, kit).digest)
+
+    def remake(self) -> None:
+        name, text = self.random.choice([*ITEMS]), self.random.choice([*ITEMS.values()])
+        with suppress(Refused):  # the item may be taken back
+            self.s.items.edit(name, an_item(name, text, self.random.randint(1, 9)))
+
     def act(self) -> str:
         what = self.random.choice(
             [
+                "give",
+                "give",
+                "remake",
                 "drawer",
                 "redefine",
                 "widen",
@@ -294,13 +357,16 @@ def test_members_are_those_of_a_recomputation_after_whatever_happened(
     life.people()
     with_cohorts(life.s)
     with_pools(life.s)
+    with_kits(life.s)
     done = []
-    for _ in range(30):
+    for _ in range(36):
         done.append(life.act())
+        agree_on_kits(world, done)
         kept = members(world)
         assert kept == recomputed(world), done
         agree_on_seats(world, done)
     assert any(members(world).values()), "the sequence made members"
+    assert world.rows("SELECT count(*) > 0 FROM device_kits") == [(True,)]
     names = {pool.name for pool in life.s.pools.list()}
     assert set(seats(world)) == names - {"Of any cohort", "Of the quiet"}, "time moves those"
     keep_up(world.run.context("schedule"))

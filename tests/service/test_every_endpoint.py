@@ -59,6 +59,7 @@ HARMLESS = {
     ("PUT", "/api/v1/session/password"),
     ("DELETE", "/api/v1/sessions/{session_id}"),
     ("POST", "/api/v1/journal/head/check"),
+    ("POST", "/api/v1/imagined-kit"),
     ("POST", "/api/v1/pools/{key}/compare"),
     ("POST", "/api/v1/vouchers/picture"),
     ("POST", "/api/v1/vouchers/read"),

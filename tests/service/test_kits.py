@@ -8,15 +8,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from tests.kits import agree_on_kits
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
-from sortitor.core.kits import resolve
-from sortitor.core.kits.resolve import GIVEN, ItemVerdict, Word
+from sortitor.core.kits.resolve import ItemVerdict, Word
 from sortitor.core.vocabulary import Ownership, Platform, Role
-from sortitor.operations.kits.library import read
-from sortitor.operations.kits.reading import bring_up
 from sortitor.schemas.base import Preview
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
@@ -29,8 +27,6 @@ from sortitor.schemas.kits import (
     Kit,
     SetupSheet,
 )
-from sortitor.store import filters
-from sortitor.store.engine import transaction
 
 
 def item(name: str, payload: dict[str, Any], **beside: Any) -> Item:
@@ -80,40 +76,6 @@ def fleet(world: World, tmp_path: Path) -> Sortitor:
 
 def ids(s: Sortitor, **conditions: Any) -> list[int]:
     return sorted(device.id for device in s.devices.list(**conditions))
-
-
-# ---- what is decided, held to the core
-
-
-def agree_on_kits(world: World, done: object = "") -> None:
-    """What is kept of every device decides as the core would by all that is known of it."""
-    bring_up(world.run.context("test"))
-    with transaction(world.run.engine) as connection:
-        library = read(connection)
-        numbers = [row[0] for row in world.rows("SELECT id FROM devices WHERE stage <> 'retired'")]
-        values = filters.facts(connection, numbers, world.now, {})  # type: ignore[arg-type]
-    inside: dict[object, set[int]] = {}
-    for cohort_id, device_id in world.rows("SELECT cohort_id, device_id FROM cohort_members"):
-        inside.setdefault(device_id, set()).add(int(str(cohort_id)))
-    kept = dict(world.rows("SELECT device_id, facts FROM device_kits"))
-    found = world.rows("SELECT facts, revision, required, offered FROM kit_outcomes")
-    outcomes = {tuple(facts): rest for facts, *rest in found}  # type: ignore[arg-type]
-    for device_id in numbers:
-        numbers_kept: list[int] = kept.get(device_id, [])  # type: ignore[assignment]
-        told = resolve.facts_of(library.book, inside.get(device_id, set()), values[device_id])  # type: ignore[index]
-        by_core = resolve.effective(library.book, told)
-        assert library.effective(library.facts(numbers_kept)) == by_core, (device_id, done)
-        revision, required, offered = outcomes[tuple(numbers_kept)]
-        assert revision == resolve.revision(library.book, told), (device_id, done)
-        by_word = {
-            word: [line.item_id for line in by_core if line.verdict == word] for word in GIVEN
-        }
-        assert [required, offered] == [*by_word.values()], (device_id, done)
-    retired = world.rows(
-        "SELECT count(*) FROM device_kits JOIN devices ON id = device_id"
-        " WHERE stage = 'retired' AND facts <> '{}'"
-    )
-    assert retired == [(0,)], done
 
 
 def test_a_kit_is_previewed_given_felt_at_once_and_taken_back(

@@ -34,6 +34,7 @@ from sortitor.core.vocabulary import Activation, Gap, GapState, Mend, Ownership,
 from sortitor.operations.reverts import _KINDS
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
 from sortitor.schemas.levels import GapSelection
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
@@ -60,6 +61,12 @@ STATE = {
     "holds": "SELECT id, until_on FROM holds WHERE ended_at IS NULL ORDER BY id",
     "books": "SELECT name, document FROM rulebooks ORDER BY name",
     "sources": "SELECT id, document FROM sources ORDER BY id",
+    **{
+        name: f"SELECT id, document FROM {name} ORDER BY id"
+        for name in ("items", "kits", "sheets", "checklists")
+    },
+    "givings": "SELECT kind, subject_id, cohort_id, word FROM givings ORDER BY 1, 2, 3",
+    "facts": "SELECT device_id, facts FROM device_kits WHERE facts <> '{}' ORDER BY 1",
     "decisions": "SELECT key, owner, note FROM discrepancies ORDER BY key",
     "credentials": (
         "SELECT device_id, revoked_at IS NULL FROM credentials ORDER BY device_id, secret_hash"
@@ -99,6 +106,11 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
     s.cohorts.add(Cohort(name="Dunlin", filter='site eq "dunlin"'))
     lent = s.cohorts.add(Cohort(name="Lent out"))
     change_list(s, lent.id, (1, 2))
+    s.items.add(some_item("Locked", True, platforms={"android": "10"}))
+    s.items.add(some_item("Spare", True))
+    s.kits.add(Kit(name="Lent", items=("Locked",), given=LENT))
+    s.setup_sheets.add(SetupSheet(name="Lent", given=LENT))
+    s.checklists.add(Checklist(name="Lent", items=("Locked",), given=LENT))
     s.naming.save([Template(name="all", pattern="D-{n|pad 3}")])
     change_baseline(s, quota=7)
     s.terms.add(some_terms("Rules"))
@@ -157,6 +169,16 @@ def change_by_lot(s: Sortitor, tmp_path: Path) -> None:
     )
 
 
+#: Given to the list alone.
+LENT = (Given(cohort="Lent out"),)
+TO_ALL = (Given(),)
+
+
+def some_item(name: str, value: bool, **beside: Any) -> Item:
+    payload = {"kind": "setting", "setting": "screen-lock", "value": value}
+    return Item.model_validate({"name": name, "payload": payload, **beside})
+
+
 def some_terms(name: str, text: str = "Be kind") -> Terms:
     return Terms(name=name, texts=(TermsText(language="en", text=text),))
 
@@ -207,6 +229,22 @@ ACTS: dict[str, Act] = {
         ),
     ),
     "order.remove": lambda s, _: s.orders.remove(1),
+    "item.add": lambda s, _: s.items.add(some_item("New", True, given=TO_ALL)),
+    "item.edit": lambda s, _: s.items.edit(
+        "Locked", some_item("Locked", False, platforms={"android": "11"}, given=TO_ALL)
+    ),
+    "item.remove": lambda s, _: s.items.remove("Spare"),
+    "kit.add": lambda s, _: s.kits.add(Kit(name="All", items=("Spare",), given=TO_ALL)),
+    "kit.edit": lambda s, _: s.kits.edit("Lent", Kit(name="Lent", items=("Spare",), given=TO_ALL)),
+    "kit.remove": lambda s, _: s.kits.remove("Lent"),
+    "sheet.add": lambda s, _: s.setup_sheets.add(SetupSheet(name="All", given=TO_ALL)),
+    "sheet.edit": lambda s, _: s.setup_sheets.edit("Lent", SetupSheet(name="Lent", given=TO_ALL)),
+    "sheet.remove": lambda s, _: s.setup_sheets.remove("Lent"),
+    "checklist.add": lambda s, _: s.checklists.add(Checklist(name="All", items=("Spare",))),
+    "checklist.edit": lambda s, _: s.checklists.edit(
+        "Lent", Checklist(name="Lent", items=("Spare",), given=TO_ALL)
+    ),
+    "checklist.remove": lambda s, _: s.checklists.remove("Lent"),
     "cohort.add": lambda s, _: s.cohorts.add(
         Cohort(name="Android", filter='platform eq "android"')
     ),

@@ -492,6 +492,158 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Search Catalogue
+         * @description What can be set on a device, theme by theme; of what was typed, the nearest first.
+         */
+        get: operations["search_catalogue_api_v1_catalogue_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Checklists by name.
+         */
+        get: operations["list_checklists"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a checklist, as previewed where its digest is given.
+         */
+        post: operations["add_checklist"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the checklist would do.
+         */
+        post: operations["preview_add_checklist"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One checklist, by number or name.
+         */
+        get: operations["show_checklist"];
+        /**
+         * Edit
+         * @description Change a checklist; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_checklist"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a checklist; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_checklist"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the checklist would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_checklist"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the checklist would do.
+         */
+        post: operations["preview_remove_checklist"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checklists/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a checklist, newest first.
+         */
+        get: operations["list_checklist_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/cohorts": {
         parameters: {
             query?: never;
@@ -636,6 +788,26 @@ export interface paths {
          * @description How many devices it had on the days of the past year.
          */
         get: operations["show_history_api_v1_cohorts__key__history_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/cohorts/{key}/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Cohort Kit
+         * @description What every device gets beside what a device of the cohort does.
+         */
+        get: operations["show_cohort_kit_api_v1_cohorts__key__kit_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1061,6 +1233,26 @@ export interface paths {
          * @description What giving the device to a person would change.
          */
         post: operations["preview_assign_api_v1_devices__device_id__assign_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device_id}/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Device Kit
+         * @description What a device gets, or will get, through what, and what was beaten.
+         */
+        get: operations["show_device_kit_api_v1_devices__device_id__kit_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1652,6 +1844,178 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/imagined-kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Imagined Kit
+         * @description What a device would get that is not there, through what, and what was beaten.
+         */
+        post: operations["show_imagined_kit_api_v1_imagined_kit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Items by name.
+         */
+        get: operations["list_items"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a item, as previewed where its digest is given.
+         */
+        post: operations["add_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the item would do.
+         */
+        post: operations["preview_add_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One item, by number or name.
+         */
+        get: operations["show_item"];
+        /**
+         * Edit
+         * @description Change a item; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_item"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a item; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_item"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}/getting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Getting
+         * @description Who gets the item, through what.
+         */
+        get: operations["show_getting_api_v1_items__key__getting_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the item would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the item would do.
+         */
+        post: operations["preview_remove_item"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a item, newest first.
+         */
+        get: operations["list_item_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs": {
         parameters: {
             query?: never;
@@ -1887,6 +2251,158 @@ export interface paths {
          * @description What reverting the change would do, and what it would leave and why.
          */
         post: operations["preview_revert_api_v1_journal__entry_id__revert_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kit-lints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Kit Lints
+         * @description What is forgotten or cannot be, each with the way to mend it.
+         */
+        get: operations["list_kit_lints_api_v1_kit_lints_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Kits by name.
+         */
+        get: operations["list_kits"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a kit, as previewed where its digest is given.
+         */
+        post: operations["add_kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the kit would do.
+         */
+        post: operations["preview_add_kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One kit, by number or name.
+         */
+        get: operations["show_kit"];
+        /**
+         * Edit
+         * @description Change a kit; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_kit"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a kit; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_kit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the kit would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the kit would do.
+         */
+        post: operations["preview_remove_kit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kits/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a kit, newest first.
+         */
+        get: operations["list_kit_revisions"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3305,6 +3821,158 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/setup-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Setup sheets by name.
+         */
+        get: operations["list_setup_sheets"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a setup sheet, as previewed where its digest is given.
+         */
+        post: operations["add_setup_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the setup sheet would do.
+         */
+        post: operations["preview_add_setup_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One setup sheet, by number or name.
+         */
+        get: operations["show_setup_sheet"];
+        /**
+         * Edit
+         * @description Change a setup sheet; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_setup_sheet"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a setup sheet; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_setup_sheet"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/{key}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Setup Sheet
+         * @description The sheet as a source carries it, with its digest.
+         */
+        get: operations["export_setup_sheet_api_v1_setup_sheets__key__export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the setup sheet would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_setup_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the setup sheet would do.
+         */
+        post: operations["preview_remove_setup_sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/setup-sheets/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a setup sheet, newest first.
+         */
+        get: operations["list_setup_sheet_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/source-runs": {
         parameters: {
             query?: never;
@@ -4693,6 +5361,43 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         /**
+         * AccountPayload
+         * @description A mail or calendar account of the device's person.
+         */
+        AccountPayload: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "account";
+            /** Port */
+            port: number;
+            /** Server */
+            server: string;
+            /**
+             * Service
+             * @enum {string}
+             */
+            service: "mail" | "calendar" | "contacts";
+            /**
+             * Signs In By
+             * @default mail
+             * @enum {string}
+             */
+            signs_in_by?: "user_name" | "mail";
+            /**
+             * Tls
+             * @default true
+             */
+            tls?: boolean;
+        };
+        /**
+         * AccountType
+         * @description What the person may do at the device.
+         * @enum {string}
+         */
+        AccountType: "usual" | "administrator" | "guest";
+        /**
          * Act
          * @description How a voucher is used.
          * @enum {string}
@@ -4739,6 +5444,37 @@ export interface components {
         AnnouncedLot: {
             /** Lot Id */
             lot_id: number;
+        };
+        /**
+         * AppPayload
+         * @description An app as a file.
+         */
+        AppPayload: {
+            /**
+             * Address
+             * @description Where it lies (https); null: it is kept here.
+             */
+            address?: string | null;
+            /**
+             * Digest
+             * @description SHA-256 of the bytes, in hex.
+             */
+            digest: string;
+            /**
+             * Identifier
+             * @description What the platform calls the app, such as no.wrenmoor.tickets.
+             */
+            identifier: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "app";
+            /**
+             * Size
+             * @description Bytes.
+             */
+            size: number;
         };
         /**
          * Apply
@@ -4886,7 +5622,7 @@ export interface components {
                 [key: string]: unknown;
             };
             /** Trace */
-            trace: components["schemas"]["Step"][];
+            trace: components["schemas"]["sortitor__schemas__gate__Step"][];
             /** @description How far it is. */
             way: components["schemas"]["WayStage"];
         };
@@ -4950,6 +5686,97 @@ export interface components {
          */
         Basis: "inferred" | "pass" | "declared" | "manual";
         /**
+         * BesideKit
+         * @description What every device gets beside what a device of one cohort does.
+         */
+        BesideKit: {
+            cohort: components["schemas"]["EffectiveKit"];
+            everyone: components["schemas"]["EffectiveKit"];
+        };
+        /**
+         * CatalogueSetting
+         * @description One thing that can be set.
+         */
+        CatalogueSetting: {
+            /**
+             * Choices
+             * @description Value → its words.
+             */
+            choices: {
+                [key: string]: string;
+            };
+            /**
+             * Form
+             * @description What a value of it is, in words.
+             */
+            form: string;
+            /** Key */
+            key: string;
+            /** Least */
+            least: number | null;
+            /** Most */
+            most: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Platforms
+             * @description Each with the least version that knows it; "": any.
+             */
+            platforms: {
+                [key: string]: string;
+            };
+            /**
+             * Says
+             * @description What it does, in one sentence.
+             */
+            says: string;
+            /** Theme */
+            theme: string;
+            /**
+             * Type
+             * @description `switch`, `number`, `choice`, `text`, `list` or `file`.
+             */
+            type: string;
+            /** Unit */
+            unit: string | null;
+        };
+        /**
+         * Certificate
+         * @description What a certificate says of itself.
+         */
+        Certificate: {
+            /**
+             * Begins On
+             * Format: date
+             */
+            begins_on: string;
+            /**
+             * Ends On
+             * Format: date
+             */
+            ends_on: string;
+            /** Issuer */
+            issuer: string;
+            /** Name */
+            name: string;
+        };
+        /**
+         * CertificatePayload
+         * @description A certificate that devices trust.
+         */
+        CertificatePayload: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "certificate";
+            /**
+             * Pem
+             * @description One certificate as PEM (RFC 7468).
+             */
+            pem: string;
+        };
+        /**
          * Change
          * @description What becomes of one field of a document.
          */
@@ -4979,6 +5806,232 @@ export interface components {
             /** Name */
             name: string | null;
             stage: components["schemas"]["Stage"];
+        };
+        /**
+         * Checklist
+         * @description Which items must be done, in which order, and for how long it is waited for them.
+         */
+        Checklist: {
+            /**
+             * Every Start
+             * @description At every first start, also of a device that comes back.
+             * @default false
+             */
+            every_start?: boolean;
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Items
+             * @description Names of items; each must be done.
+             */
+            items: string[];
+            /**
+             * Limit Minutes
+             * @description How long it is waited, 5 minutes to 24 hours.
+             * @default 60
+             */
+            limit_minutes?: number;
+            /**
+             * Logs
+             * @description Whether logs come along when an item fails.
+             * @default false
+             */
+            logs?: boolean;
+            /**
+             * Message
+             * @description What the person reads while it takes long.
+             */
+            message?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * @description `hold`: the device waits for somebody; `let_in`: it is handed over anyway.
+             * @default hold
+             */
+            on_expiry?: components["schemas"]["Expiry"];
+            /**
+             * Own Order
+             * @description Whether they are done as they stand here; else what others lean on is first.
+             * @default false
+             */
+            own_order?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+        };
+        /**
+         * ChecklistChange
+         * @description Checklist as it should be.
+         */
+        ChecklistChange: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Every Start
+             * @description At every first start, also of a device that comes back.
+             * @default false
+             */
+            every_start?: boolean;
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Items
+             * @description Names of items; each must be done.
+             */
+            items: string[];
+            /**
+             * Limit Minutes
+             * @description How long it is waited, 5 minutes to 24 hours.
+             * @default 60
+             */
+            limit_minutes?: number;
+            /**
+             * Logs
+             * @description Whether logs come along when an item fails.
+             * @default false
+             */
+            logs?: boolean;
+            /**
+             * Message
+             * @description What the person reads while it takes long.
+             */
+            message?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * @description `hold`: the device waits for somebody; `let_in`: it is handed over anyway.
+             * @default hold
+             */
+            on_expiry?: components["schemas"]["Expiry"];
+            /**
+             * Own Order
+             * @description Whether they are done as they stand here; else what others lean on is first.
+             * @default false
+             */
+            own_order?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+        };
+        /**
+         * ChecklistDetail
+         * @description A checklist.
+         */
+        ChecklistDetail: {
+            /**
+             * Every Start
+             * @description At every first start, also of a device that comes back.
+             * @default false
+             */
+            every_start?: boolean;
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * In Order
+             * @description Its items in the order in which they are done.
+             */
+            in_order: string[];
+            /**
+             * Items
+             * @description Names of items; each must be done.
+             */
+            items: string[];
+            /**
+             * Limit Minutes
+             * @description How long it is waited, 5 minutes to 24 hours.
+             * @default 60
+             */
+            limit_minutes?: number;
+            /**
+             * Logs
+             * @description Whether logs come along when an item fails.
+             * @default false
+             */
+            logs?: boolean;
+            /**
+             * Message
+             * @description What the person reads while it takes long.
+             */
+            message?: string | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * @description `hold`: the device waits for somebody; `let_in`: it is handed over anyway.
+             * @default hold
+             */
+            on_expiry?: components["schemas"]["Expiry"];
+            /**
+             * Own Order
+             * @description Whether they are done as they stand here; else what others lean on is first.
+             * @default false
+             */
+            own_order?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
         };
         /**
          * Claim
@@ -5214,6 +6267,29 @@ export interface components {
             words: string[];
         };
         /**
+         * CustomPayload
+         * @description A setting that the catalogue lacks, as the platform calls it.
+         */
+        CustomPayload: {
+            /**
+             * Key
+             * @description What the platform calls it.
+             */
+            key: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "custom";
+            /**
+             * Type
+             * @enum {string}
+             */
+            type: "truth" | "number" | "text" | "xml" | "json";
+            /** Value */
+            value: string;
+        };
+        /**
          * DayCount
          * @description How many devices there were on a day.
          */
@@ -5243,7 +6319,7 @@ export interface components {
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
             /** Trace */
-            trace: components["schemas"]["Step"][];
+            trace: components["schemas"]["sortitor__schemas__gate__Step"][];
         };
         /**
          * Declare
@@ -5478,6 +6554,34 @@ export interface components {
             until_on: string | null;
         };
         /**
+         * DocumentPayload
+         * @description A document to read.
+         */
+        DocumentPayload: {
+            /**
+             * Address
+             * @description Where it lies (https); null: it is kept here.
+             */
+            address?: string | null;
+            /**
+             * Digest
+             * @description SHA-256 of the bytes, in hex.
+             */
+            digest: string;
+            /** File Name */
+            file_name: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "document";
+            /**
+             * Size
+             * @description Bytes.
+             */
+            size: number;
+        };
+        /**
          * Effect
          * @description What an entry did to one device; `before` null: created, `after` null: removed.
          */
@@ -5532,6 +6636,23 @@ export interface components {
             person?: string | null;
             /** Policies */
             policies?: components["schemas"]["Policy"][] | null;
+        };
+        /**
+         * EffectiveKit
+         * @description All that a device gets.
+         */
+        EffectiveKit: {
+            checklist: components["schemas"]["GotDocument"] | null;
+            /** Lines */
+            lines: components["schemas"]["GotItem"][];
+            /**
+             * Revision
+             * @description Its digest: another one where anything of it is another.
+             */
+            revision: string;
+            sheet: components["schemas"]["GotDocument"] | null;
+            /** Subject */
+            subject: string;
         };
         /**
          * End
@@ -5725,6 +6846,12 @@ export interface components {
             subject: string;
         };
         /**
+         * Expiry
+         * @description What happens when the time is over.
+         * @enum {string}
+         */
+        Expiry: "hold" | "let_in";
+        /**
          * Explained
          * @description Whether a device is in a cohort, and why.
          */
@@ -5777,6 +6904,19 @@ export interface components {
             tree: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * FirmwarePayload
+         * @description A wanted version of the system; devices below it are listed.
+         */
+        FirmwarePayload: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "firmware";
+            /** Wanted */
+            wanted: string;
         };
         /**
          * Form
@@ -5899,6 +7039,57 @@ export interface components {
             revision: number;
         };
         /**
+         * Getting
+         * @description Who gets an item.
+         */
+        Getting: {
+            /**
+             * Devices
+             * @description How many, by what becomes of it.
+             */
+            devices: {
+                [key: string]: number;
+            };
+            /**
+             * Filter
+             * @description The filter that lists the devices that get it.
+             */
+            filter: string;
+            /** Through */
+            through: components["schemas"]["GettingThrough"][];
+        };
+        /**
+         * GettingThrough
+         * @description How many devices get an item through one assignment, or are kept from it.
+         */
+        GettingThrough: {
+            /** Devices */
+            devices: number;
+            through: components["schemas"]["Through"];
+        };
+        /**
+         * Given
+         * @description To whom a kit, or an item by itself, is given.
+         */
+        Given: {
+            /**
+             * Cohort
+             * @description The cohort's name; null: everyone.
+             */
+            cohort?: string | null;
+            /**
+             * @description `required`: devices get it; `offered`: people may take it; `excluded`: they get it from nowhere.
+             * @default required
+             */
+            word?: components["schemas"]["sortitor__core__kits__resolve__Word"];
+        };
+        /**
+         * Giving
+         * @description What can be given to a cohort or to everyone.
+         * @enum {string}
+         */
+        Giving: "item" | "kit" | "sheet" | "checklist";
+        /**
          * Going
          * @description One kind of thing that is kept for a time.
          */
@@ -5915,6 +7106,51 @@ export interface components {
             days: number | null;
             /** What */
             what: string;
+        };
+        /**
+         * GotDocument
+         * @description The setup sheet or the checklist of a device.
+         */
+        GotDocument: {
+            /** Beat */
+            beat: components["schemas"]["Through"][];
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            through: components["schemas"]["Through"];
+        };
+        /**
+         * GotItem
+         * @description One item on a device.
+         */
+        GotItem: {
+            /**
+             * Beat
+             * @description Assignments that said something else of it.
+             */
+            beat: components["schemas"]["Through"][];
+            /**
+             * Beaten By
+             * @description The item that wins where both set the same.
+             */
+            beaten_by: string | null;
+            /**
+             * Disagrees
+             * @description Whether that item sets it otherwise.
+             */
+            disagrees: boolean;
+            /** Id */
+            id: number;
+            kind: components["schemas"]["ItemKind"];
+            /** Name */
+            name: string;
+            /** Needs Hand */
+            needs_hand: boolean;
+            through: components["schemas"]["Through"];
+            verdict: components["schemas"]["ItemVerdict"];
+            /** Version */
+            version: string;
         };
         /**
          * Grant
@@ -6360,6 +7596,32 @@ export interface components {
             left: number;
         };
         /**
+         * ImaginedDevice
+         * @description A device that is not there: in the cohorts that are named, and in those that it fits.
+         */
+        ImaginedDevice: {
+            /**
+             * Cohorts
+             * @default []
+             */
+            cohorts?: string[];
+            /** Maker */
+            maker?: string | null;
+            /** Model */
+            model?: string | null;
+            /** Os Version */
+            os_version?: string | null;
+            ownership?: components["schemas"]["Ownership"] | null;
+            /**
+             * Person
+             * @description User name or mail.
+             */
+            person?: string | null;
+            platform?: components["schemas"]["Platform"] | null;
+            /** Site */
+            site?: string | null;
+        };
+        /**
          * InnerGroups
          * @description The groups that are in a group, by number or name.
          */
@@ -6367,6 +7629,219 @@ export interface components {
             /** Groups */
             groups: (number | string)[];
         };
+        /**
+         * Item
+         * @description Something that a device can be given.
+         */
+        Item: {
+            /**
+             * Applies When
+             * @description For which devices, in the filter language; empty: all.
+             */
+            applies_when?: string | null;
+            /**
+             * By Hand
+             * @description Whether somebody must do something at the device for it.
+             * @default false
+             */
+            by_hand?: boolean;
+            /**
+             * Given
+             * @description To whom it is given by itself, in no kit.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /** Payload */
+            payload: components["schemas"]["SettingPayload"] | components["schemas"]["CustomPayload"] | components["schemas"]["AppPayload"] | components["schemas"]["DocumentPayload"] | components["schemas"]["NetworkPayload"] | components["schemas"]["AccountPayload"] | components["schemas"]["CertificatePayload"] | components["schemas"]["ScriptPayload"] | components["schemas"]["FirmwarePayload"];
+            /**
+             * Platforms
+             * @description Which platforms it is for, each with the least version ("": any); empty: all.
+             */
+            platforms?: {
+                [key: string]: string;
+            };
+            /**
+             * Reboots
+             * @description Whether the device begins anew for it.
+             * @default false
+             */
+            reboots?: boolean;
+            /**
+             * Version
+             * @description Its version; another one is brought to every device anew.
+             * @default 1
+             */
+            version?: string;
+        };
+        /**
+         * ItemChange
+         * @description Item as it should be.
+         */
+        ItemChange: {
+            /**
+             * Applies When
+             * @description For which devices, in the filter language; empty: all.
+             */
+            applies_when?: string | null;
+            /**
+             * By Hand
+             * @description Whether somebody must do something at the device for it.
+             * @default false
+             */
+            by_hand?: boolean;
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Given
+             * @description To whom it is given by itself, in no kit.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /** Payload */
+            payload: components["schemas"]["SettingPayload"] | components["schemas"]["CustomPayload"] | components["schemas"]["AppPayload"] | components["schemas"]["DocumentPayload"] | components["schemas"]["NetworkPayload"] | components["schemas"]["AccountPayload"] | components["schemas"]["CertificatePayload"] | components["schemas"]["ScriptPayload"] | components["schemas"]["FirmwarePayload"];
+            /**
+             * Platforms
+             * @description Which platforms it is for, each with the least version ("": any); empty: all.
+             */
+            platforms?: {
+                [key: string]: string;
+            };
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Reboots
+             * @description Whether the device begins anew for it.
+             * @default false
+             */
+            reboots?: boolean;
+            /**
+             * Version
+             * @description Its version; another one is brought to every device anew.
+             * @default 1
+             */
+            version?: string;
+        };
+        /**
+         * ItemDetail
+         * @description An item.
+         */
+        ItemDetail: {
+            /**
+             * Applies When
+             * @description For which devices, in the filter language; empty: all.
+             */
+            applies_when?: string | null;
+            /**
+             * By Hand
+             * @description Whether somebody must do something at the device for it.
+             * @default false
+             */
+            by_hand?: boolean;
+            /** @description What a certificate says of itself. */
+            certificate: components["schemas"]["Certificate"] | null;
+            /**
+             * For Platforms
+             * @description The platforms that it is for in the end; none: all.
+             */
+            for_platforms: {
+                [key: string]: string;
+            };
+            /**
+             * Given
+             * @description To whom it is given by itself, in no kit.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Hand Needed
+             * @description Whether somebody must be at the device.
+             */
+            hand_needed: boolean;
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /** Payload */
+            payload: components["schemas"]["SettingPayload"] | components["schemas"]["CustomPayload"] | components["schemas"]["AppPayload"] | components["schemas"]["DocumentPayload"] | components["schemas"]["NetworkPayload"] | components["schemas"]["AccountPayload"] | components["schemas"]["CertificatePayload"] | components["schemas"]["ScriptPayload"] | components["schemas"]["FirmwarePayload"];
+            /**
+             * Platforms
+             * @description Which platforms it is for, each with the least version ("": any); empty: all.
+             */
+            platforms?: {
+                [key: string]: string;
+            };
+            /**
+             * Reboots
+             * @description Whether the device begins anew for it.
+             * @default false
+             */
+            reboots?: boolean;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+            /**
+             * Says
+             * @description What it is or sets, in a line.
+             */
+            says: string;
+            /**
+             * Version
+             * @description Its version; another one is brought to every device anew.
+             * @default 1
+             */
+            version?: string;
+        };
+        /**
+         * ItemKind
+         * @description What an item is.
+         * @enum {string}
+         */
+        ItemKind: "setting" | "custom" | "app" | "document" | "network" | "account" | "certificate" | "script" | "firmware";
+        /**
+         * ItemVerdict
+         * @description What becomes of an item on a device.
+         * @enum {string}
+         */
+        ItemVerdict: "required" | "offered" | "excluded" | "beaten" | "not_for";
         /**
          * Job
          * @description One piece of long work: `done` of `total` rows in its present phase; `result` is the address
@@ -6415,6 +7890,147 @@ export interface components {
          * @enum {string}
          */
         JobState: "waiting" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * Kit
+         * @description A set of items that are given together. Where two kits say different things, the one that
+         *     stands higher wins: the smaller position.
+         */
+        Kit: {
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Items
+             * @description The names of its items.
+             * @default []
+             */
+            items?: string[];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+        };
+        /**
+         * KitChange
+         * @description Kit as it should be.
+         */
+        KitChange: {
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Items
+             * @description The names of its items.
+             * @default []
+             */
+            items?: string[];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+        };
+        /**
+         * KitDetail
+         * @description A kit.
+         */
+        KitDetail: {
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Items
+             * @description The names of its items.
+             * @default []
+             */
+            items?: string[];
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+        };
+        /**
+         * KitLint
+         * @description Something that is forgotten or cannot be.
+         */
+        KitLint: {
+            /** About */
+            about: string;
+            code: components["schemas"]["LintCode"];
+            /** Cohorts */
+            cohorts: string[];
+            /** Id */
+            id: number;
+            kind: components["schemas"]["Giving"];
+            /** Mend */
+            mend: string;
+            /** Words */
+            words: string;
+        };
         /**
          * Knock
          * @description What a device states when it arrives: the pass's code, its hardware, and who holds it.
@@ -6575,6 +8191,12 @@ export interface components {
             /** Line */
             line: number;
         };
+        /**
+         * LintCode
+         * @description What is odd.
+         * @enum {string}
+         */
+        LintCode: "not_assigned" | "for_no_device" | "conflict" | "needs_hand" | "empty_cohort" | "to_nobody" | "too_large" | "opposite" | "against_gate";
         /**
          * ListChange
          * @description Devices to put in a list, or to take out of it.
@@ -7062,6 +8684,36 @@ export interface components {
          * @enum {string}
          */
         Need: "passcode" | "sign_in" | "ownership" | "terms";
+        /**
+         * NetworkPayload
+         * @description A Wi-Fi network.
+         */
+        NetworkPayload: {
+            /**
+             * Hidden
+             * @default false
+             */
+            hidden?: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "network";
+            /**
+             * Secret
+             * @description The shared secret, 8 to 63 characters.
+             */
+            secret?: string | null;
+            security: components["schemas"]["Security"];
+            /** Ssid */
+            ssid: string;
+            /**
+             * Trusted
+             * @description Whether the server's certificate comes with another item.
+             * @default false
+             */
+            trusted?: boolean;
+        };
         /**
          * Note
          * @description One remark on one cell: what is the matter and what to do.
@@ -8673,6 +10325,12 @@ export interface components {
             ownerships?: components["schemas"]["Ownership"][] | null;
         };
         /**
+         * Reach
+         * @description How much of the device is looked after.
+         * @enum {string}
+         */
+        Reach: "whole" | "work_part" | "with_personal_part" | "shared" | "accounts_only";
+        /**
          * Reason
          * @description Why not: whose rule, what was compared, what would change it, what the person may be told.
          */
@@ -9379,6 +11037,20 @@ export interface components {
             revision: number;
         };
         /**
+         * ScriptPayload
+         * @description A script that runs once for each version.
+         */
+        ScriptPayload: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "script";
+            platform: components["schemas"]["Platform"];
+            /** Text */
+            text: string;
+        };
+        /**
          * SeatOfDevice
          * @description A licence seat that the device takes.
          */
@@ -9422,6 +11094,12 @@ export interface components {
          * @enum {string}
          */
         SecretKind: "password" | "token" | "key" | "certificate";
+        /**
+         * Security
+         * @description How a network is joined.
+         * @enum {string}
+         */
+        Security: "open" | "secret" | "certificate" | "password";
         /**
          * Selection
          * @description Which devices: all that is said must hold; an empty list says nothing.
@@ -9511,11 +11189,297 @@ export interface components {
             secret: string;
         };
         /**
+         * SettingPayload
+         * @description A setting of the catalogue with its value.
+         */
+        SettingPayload: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "setting";
+            /**
+             * Setting
+             * @description The setting's key in the catalogue.
+             */
+            setting: string;
+            /**
+             * Value
+             * @description What it is set to.
+             */
+            value: unknown;
+        };
+        /**
+         * SetupSheet
+         * @description The choices of the first start.
+         */
+        SetupSheet: {
+            /** @default usual */
+            account?: components["schemas"]["AccountType"];
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Joins
+             * @description The network that it joins.
+             */
+            joins?: string | null;
+            /** Keyboard */
+            keyboard?: string | null;
+            /**
+             * Language
+             * @description BCP 47; null: that of the device, or asked.
+             */
+            language?: string | null;
+            /**
+             * Local Administrator
+             * @description Its user name; each device has a password of its own.
+             */
+            local_administrator?: string | null;
+            /**
+             * Locked
+             * @description Whether nobody at the device takes it out.
+             * @default true
+             */
+            locked?: boolean;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Name Template
+             * @description null: by the usual templates.
+             */
+            name_template?: string | null;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Pairs With Computers
+             * @default true
+             */
+            pairs_with_computers?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /** @default whole */
+            reach?: components["schemas"]["Reach"];
+            /**
+             * Region
+             * @description ISO 3166; null: that of the device, or asked.
+             */
+            region?: string | null;
+            /**
+             * Skipped
+             * @description Steps that are not shown.
+             * @default []
+             */
+            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+        };
+        /**
+         * SetupSheetChange
+         * @description SetupSheet as it should be.
+         */
+        SetupSheetChange: {
+            /** @default usual */
+            account?: components["schemas"]["AccountType"];
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Joins
+             * @description The network that it joins.
+             */
+            joins?: string | null;
+            /** Keyboard */
+            keyboard?: string | null;
+            /**
+             * Language
+             * @description BCP 47; null: that of the device, or asked.
+             */
+            language?: string | null;
+            /**
+             * Local Administrator
+             * @description Its user name; each device has a password of its own.
+             */
+            local_administrator?: string | null;
+            /**
+             * Locked
+             * @description Whether nobody at the device takes it out.
+             * @default true
+             */
+            locked?: boolean;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Name Template
+             * @description null: by the usual templates.
+             */
+            name_template?: string | null;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Pairs With Computers
+             * @default true
+             */
+            pairs_with_computers?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /** @default whole */
+            reach?: components["schemas"]["Reach"];
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Region
+             * @description ISO 3166; null: that of the device, or asked.
+             */
+            region?: string | null;
+            /**
+             * Skipped
+             * @description Steps that are not shown.
+             * @default []
+             */
+            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+        };
+        /**
          * Severity
          * @description How much a note matters.
          * @enum {string}
          */
         Severity: "info" | "warn" | "error";
+        /**
+         * SheetDetail
+         * @description A setup sheet.
+         */
+        SheetDetail: {
+            /** @default usual */
+            account?: components["schemas"]["AccountType"];
+            /**
+             * Given
+             * @description To whom it is given; empty: to nobody yet.
+             * @default []
+             */
+            given?: components["schemas"]["Given"][];
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Joins
+             * @description The network that it joins.
+             */
+            joins?: string | null;
+            /** Keyboard */
+            keyboard?: string | null;
+            /**
+             * Language
+             * @description BCP 47; null: that of the device, or asked.
+             */
+            language?: string | null;
+            /**
+             * Local Administrator
+             * @description Its user name; each device has a password of its own.
+             */
+            local_administrator?: string | null;
+            /**
+             * Locked
+             * @description Whether nobody at the device takes it out.
+             * @default true
+             */
+            locked?: boolean;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Name Template
+             * @description null: by the usual templates.
+             */
+            name_template?: string | null;
+            /**
+             * Note
+             * @description What it is for.
+             */
+            note?: string | null;
+            /**
+             * Pairs With Computers
+             * @default true
+             */
+            pairs_with_computers?: boolean;
+            /**
+             * Position
+             * @description Its place; of several 1 is the highest.
+             * @default 100
+             */
+            position?: number;
+            /** @default whole */
+            reach?: components["schemas"]["Reach"];
+            /**
+             * Region
+             * @description ISO 3166; null: that of the device, or asked.
+             */
+            region?: string | null;
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+            /**
+             * Skipped
+             * @description Steps that are not shown.
+             * @default []
+             */
+            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+            /**
+             * Takes Away
+             * @description What its choices take away, in sentences.
+             */
+            takes_away: string[];
+        };
+        /**
+         * SheetExport
+         * @description A setup sheet as a source carries it, with the SHA-256 of its JSON (RFC 8785).
+         */
+        SheetExport: {
+            /** Digest */
+            digest: string;
+            /** Sheet */
+            sheet: {
+                [key: string]: unknown;
+            };
+        };
         /**
          * Shortage
          * @description What becomes of a device that arrives where no seat is free.
@@ -10101,28 +12065,6 @@ export interface components {
             words: string;
         };
         /**
-         * Step
-         * @description One line of the trace.
-         */
-        Step: {
-            /** Actual */
-            actual: string;
-            /**
-             * Explanation
-             * @description All of it, as a sentence.
-             * @default
-             */
-            explanation?: string;
-            /** Facet */
-            facet: string;
-            /** Passed */
-            passed: boolean;
-            /** Policy */
-            policy: string;
-            /** Wanted */
-            wanted: string;
-        };
-        /**
          * Sweep
          * @description One run of a rule: applied, reverted, or braked (stopped to ask).
          */
@@ -10412,6 +12354,20 @@ export interface components {
             job_rows: number;
         };
         /**
+         * Through
+         * @description What brings something, given with a word to a cohort or (null) to everyone.
+         */
+        Through: {
+            /** Cohort */
+            cohort: string | null;
+            /** Id */
+            id: number;
+            kind: components["schemas"]["Giving"];
+            /** Name */
+            name: string;
+            word: components["schemas"]["sortitor__core__kits__resolve__Word"];
+        };
+        /**
          * Today
          * @description What needs a hand, oldest first, and the fleet by stage.
          */
@@ -10697,7 +12653,7 @@ export interface components {
              * Comparisons
              * @description The comparisons of the filter language.
              */
-            comparisons: components["schemas"]["Word"][];
+            comparisons: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
             /**
              * Encodings
              * @description What a text can be said to be encoded in.
@@ -10731,7 +12687,7 @@ export interface components {
             /** Notes */
             notes: components["schemas"]["NoteWords"][];
             /** Permissions */
-            permissions: components["schemas"]["Word"][];
+            permissions: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
             /** Reasons */
             reasons: components["schemas"]["ReasonWords"][];
             /** Roles */
@@ -10742,7 +12698,7 @@ export interface components {
              * @description Kind of words → its words, in their order.
              */
             words: {
-                [key: string]: components["schemas"]["Word"][];
+                [key: string]: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
             };
         };
         /**
@@ -11027,9 +12983,43 @@ export interface components {
         };
         /**
          * Word
+         * @description What an assignment says of its items, the strongest first.
+         * @enum {string}
+         */
+        sortitor__core__kits__resolve__Word: "excluded" | "required" | "offered";
+        /**
+         * Step
+         * @description A step of the first start that can be skipped.
+         * @enum {string}
+         */
+        sortitor__core__kits__sheets__Step: "account" | "location" | "restore" | "face_and_finger" | "payment" | "assistant" | "diagnostics" | "look" | "language" | "code" | "terms" | "updates";
+        /**
+         * Step
+         * @description One line of the trace.
+         */
+        sortitor__schemas__gate__Step: {
+            /** Actual */
+            actual: string;
+            /**
+             * Explanation
+             * @description All of it, as a sentence.
+             * @default
+             */
+            explanation?: string;
+            /** Facet */
+            facet: string;
+            /** Passed */
+            passed: boolean;
+            /** Policy */
+            policy: string;
+            /** Wanted */
+            wanted: string;
+        };
+        /**
+         * Word
          * @description One word on the wire, and how it is said.
          */
-        Word: {
+        sortitor__schemas__vocabulary__Word: {
             /** Label */
             label: string;
             /** Value */
@@ -12108,6 +14098,436 @@ export interface operations {
             };
         };
     };
+    search_catalogue_api_v1_catalogue_get: {
+        parameters: {
+            query?: {
+                /** @description Words that begin words of it; empty: all. */
+                query?: string;
+                /** @description Of one theme. */
+                theme?: string | null;
+                /** @description Known to each of these; repeatable. */
+                platform?: components["schemas"]["Platform"][] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueSetting"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_checklists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChecklistDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_checklist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecklistChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChecklistDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_checklist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Checklist"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_checklist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChecklistDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_checklist: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChecklistChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChecklistDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_checklist: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_checklist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Checklist"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_checklist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_checklist_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_cohorts: {
         parameters: {
             query?: never;
@@ -12519,6 +14939,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DayCount"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_cohort_kit_api_v1_cohorts__key__kit_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BesideKit"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -13437,6 +15898,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_device_kit_api_v1_devices__device_id__kit_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                device_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectiveKit"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -14709,6 +17211,474 @@ export interface operations {
             };
         };
     };
+    show_imagined_kit_api_v1_imagined_kit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImaginedDevice"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectiveKit"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_items: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ItemChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Item"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_item: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ItemChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_item: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_getting_api_v1_items__key__getting_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Getting"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Item"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_item_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_jobs_api_v1_jobs_get: {
         parameters: {
             query?: {
@@ -15189,6 +18159,429 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kit_lints_api_v1_kit_lints_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitLint"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_kit: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KitChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KitDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_kit: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kit"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_kit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kit_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -18583,6 +21976,432 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_setup_sheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupSheetChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupSheet"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupSheetChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_setup_sheet: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_setup_sheet_api_v1_setup_sheets__key__export_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetExport"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupSheet"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_setup_sheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_setup_sheet_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -73,6 +73,12 @@ class DocumentKind(Generic[D]):
 
     # ---- what a noun says of itself
 
+    def received(self, ctx: Context, document: D, keep: bool) -> D:
+        """A document as it is kept, of one as it was sent; what it holds beside is put away where
+        it is to be kept.
+        """
+        return document
+
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[D]) -> None:
         """Raise what stands against a change, beyond the document's own fields."""
 
@@ -133,11 +139,13 @@ class DocumentKind(Generic[D]):
 
     def preview_add(self, ctx: Context, proposed: D) -> Preview:
         """What adding a document would do."""
+        proposed = self.received(ctx, proposed, keep=False)
         with ctx.reading() as connection:
             return self._preview(ctx, connection, Wanted(None, proposed))
 
     def preview_edit(self, ctx: Context, key: Key, proposed: D) -> Preview:
         """What a change would do: the fields that change, and what follows."""
+        proposed = self.received(ctx, proposed, keep=False)
         with ctx.reading() as connection:
             return self._preview(ctx, connection, Wanted(self.find(connection, key), proposed))
 
@@ -150,6 +158,7 @@ class DocumentKind(Generic[D]):
         self, ctx: Context, proposed: D, digest: str | None = None, reason: str | None = None
     ) -> Kept[D]:
         """A new document; `digest` is that of its preview, where one was looked at."""
+        proposed = self.received(ctx, proposed, keep=True)
         with ctx.changing() as connection:
             self.hold(connection)
             wanted = Wanted(None, proposed)
@@ -170,6 +179,7 @@ class DocumentKind(Generic[D]):
         reason: str | None = None,
     ) -> Kept[D]:
         """Change a document; `revision` (If-Match) must be the one that was read."""
+        proposed = self.received(ctx, proposed, keep=True)
         with ctx.changing() as connection:
             self.hold(connection)
             former = self.find(connection, key, lock=True)

@@ -4,6 +4,7 @@ HMAC-SHA-256), readable by the installation's own key file alone.
 
 from __future__ import annotations
 
+import hmac
 from collections.abc import Callable, Sequence
 
 from cryptography.fernet import Fernet, InvalidToken, MultiFernet
@@ -20,6 +21,7 @@ class Vault:
         self, keys: Sequence[bytes], again: Callable[[], Sequence[bytes]] | None = None
     ) -> None:
         self._keys = _several(keys)
+        self._first = keys[0]
         self._again = again
 
     def seal(self, secret: bytes) -> bytes:
@@ -29,6 +31,10 @@ class Vault:
     def open(self, sealed: bytes) -> bytes:
         """A kept secret in clear. Raises Conflict where its key is gone."""
         return self._with_keys(lambda keys: keys.decrypt(sealed))
+
+    def mark(self, secret: bytes) -> str:
+        """By which a secret is known again without telling it (HMAC-SHA-256, RFC 2104)."""
+        return hmac.new(self._first, secret, "sha256").hexdigest()[:24]
 
     def renew(self, sealed: bytes) -> bytes:
         """A kept secret under the first key. Raises Conflict where its key is gone."""

@@ -409,3 +409,14 @@ def secret(connection: Connection, mark: str) -> bytes | None:
     """The encrypted secret of a mark."""
     query = select(kit_secrets.c.sealed).where(kit_secrets.c.mark == mark)
     return connection.execute(query).scalar_one_or_none()
+
+
+def secrets(connection: Connection) -> dict[str, bytes]:
+    """Mark → encrypted secret, of all of them; held until the end of the transaction."""
+    query = select(kit_secrets.c.mark, kit_secrets.c.sealed).order_by(kit_secrets.c.mark)
+    return {mark: sealed for mark, sealed in connection.execute(query.with_for_update())}
+
+
+def reseal(connection: Connection, mark: str, sealed: bytes) -> None:
+    """Keep a secret under another encryption."""
+    connection.execute(update(kit_secrets).where(kit_secrets.c.mark == mark).values(sealed=sealed))

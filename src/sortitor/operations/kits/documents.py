@@ -8,10 +8,10 @@ from typing import Any, TypeVar
 
 import rfc8785
 
-from sortitor.core.errors import Conflict
+from sortitor.core.errors import BadInput, Conflict, FieldProblem
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
-from sortitor.core.kits.items import Item
+from sortitor.core.kits.items import Item, NetworkPayload
 from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import listed
@@ -19,6 +19,7 @@ from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.kits import effects
 from sortitor.operations.kits.library import NEW, SHELVES, library
+from sortitor.store import kits as store
 from sortitor.store.engine import Connection
 from sortitor.store.settling import hold_still
 
@@ -51,8 +52,31 @@ class Given(DocumentKind[D]):
         effects.write(connection, self.kind, number, wanted.former)
 
 
+#: What stands in an item where its secret was: by it the secret is found.
+_MARK = "kept:"
+
+
 class Items(Given[Item]):
-    """Items as documents."""
+    """Items as documents. Their secrets are kept apart, encrypted, and never shown again."""
+
+    def received(self, ctx: Context, document: Item, keep: bool) -> Item:
+        """The secret of a network is put away, and a mark stands where it was."""
+        payload = document.payload
+        if not isinstance(payload, NetworkPayload) or payload.secret is None:
+            return document
+        document.check()
+        if payload.secret.startswith(_MARK):
+            with ctx.reading() as connection:
+                if store.secret(connection, payload.secret) is None:
+                    raise _lost()
+            return document
+        mark = _MARK + ctx.vault.mark(payload.secret.encode())
+        if keep:
+            with ctx.bookkeeping() as connection:
+                sealed = ctx.vault.seal(payload.secret.encode())
+                store.keep_secret(connection, mark, sealed, ctx.now)
+        hidden = payload.model_copy(update={"secret": mark})
+        return document.model_copy(update={"payload": hidden})
 
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[Item]) -> None:
         """It can be what it says; an item that something names stays, and keeps its name."""
@@ -78,6 +102,24 @@ class Items(Given[Item]):
                 f"Item “{former.name}” cannot be {what}: {listed(naming[:5])} name it.",
                 "Take it out of those first.",
             )
+
+
+def _lost() -> BadInput:
+    words = "The shared secret is not kept here any more."
+    problem = FieldProblem("/payload/secret", "secret_lost", words)
+    return BadInput("secret_lost", words, "Give the secret itself.", (problem,))
+
+
+def opened(ctx: Context, connection: Connection, item: Item) -> Item:
+    """An item with its secret in clear, for the device that gets it."""
+    payload = item.payload
+    if not isinstance(payload, NetworkPayload) or payload.secret is None:
+        return item
+    sealed = store.secret(connection, payload.secret)
+    if sealed is None:
+        raise _lost()
+    clear = payload.model_copy(update={"secret": ctx.vault.open(sealed).decode()})
+    return item.model_copy(update={"payload": clear})
 
 
 ITEMS = Items("item", "item", SHELVES[Giving.ITEM], kind=Giving.ITEM)

@@ -12,6 +12,7 @@ from joserfc.jwk import RSAKey
 
 from sortitor.core import source_tokens as tokens
 from sortitor.core.errors import BadInput, Conflict
+from sortitor.core.previews import plural
 from sortitor.core.sources import OPENED_WITH, Source
 from sortitor.core.vocabulary import SecretKind, SourceKind
 from sortitor.operations.context import Context
@@ -20,6 +21,7 @@ from sortitor.operations.sources import certificates
 from sortitor.operations.sources.documents import SOURCES, is_elsewhere
 from sortitor.operations.sources.ports import Looked
 from sortitor.operations.sources.secrets import secrets_of
+from sortitor.store import kits
 from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
@@ -266,10 +268,14 @@ def renew_all(ctx: Context) -> int:
         rows = store.secrets(connection)
         for row in rows:
             store.reseal(connection, row.id, ctx.vault.renew(row.sealed))
-        if rows:
-            said = f"{len(rows)} credentials of sources encrypted anew"
+        inside = kits.secrets(connection)
+        for mark, sealed in inside.items():
+            kits.reseal(connection, mark, ctx.vault.renew(sealed))
+        number = len(rows) + len(inside)
+        if number:
+            said = f"{plural(number, 'secret')} of sources and items encrypted anew"
             ctx.record(connection, "secrets.renew", "source", said)
-        return len(rows)
+        return number
 
 
 def _of_kind(connection: Connection, key: Key, kind: SecretKind) -> Kept[Source]:
