@@ -24,6 +24,7 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -58,13 +59,20 @@ MORE: dict[tuple[str, str], list[Any]] = {
     ("lot", "rows"): [1],
     ("pool", "history"): [1],
     ("pass", "people"): [1],
-    **{(noun, "revisions"): [1] for noun in ("cohort", "order", "pool", "rule", "source", "terms")},
+    **{
+        (noun, "revisions"): [1]
+        for noun in (
+            *("cohort", "order", "pool", "rule", "source", "terms"),
+            *("checklist", "item", "kit", "sheet"),
+        )
+    },
     ("source", "roster"): ["Yard"],
     ("terms", "acceptances"): [1],
 }
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
     ("filter", "attributes"),
+    ("setting", "list"),
     ("name", "list"),
     ("account", "list"),
     ("account", "list-tokens"),
@@ -111,6 +119,11 @@ def furnish(world: World, tmp_path: Path) -> None:
             )
         )
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
+        payload = {"kind": "setting", "setting": "screen-lock", "value": name == "WL-1"}
+        s.items.add(Item.model_validate({"name": f"=Item {name}", "payload": payload}))
+        s.kits.add(Kit(name=f"Kit {name}", items=(f"=Item {name}",), given=(Given(),)))
+        s.setup_sheets.add(SetupSheet(name=f"Sheet {name}", note="@home"))
+        s.checklists.add(Checklist(name=f"List {name}", items=(f"=Item {name}",)))
         s.terms.add(Terms(name=f"Terms {name}", texts=(TermsText(language="en", text="Be kind"),)))
         world.rows(
             "INSERT INTO acceptances (at, terms_name, revision, language, person_id)"
@@ -150,8 +163,8 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
             form: run(*asked, "-o", form, role=Role.ADMINISTRATOR)
             for form in ("json", "jsonl", "csv", "table")
         }
-        # A pool that is short, and systems that disagree, say so by the code.
-        finding = path in (("pool", "list"), ("level", "list"))
+        # A pool that is short, systems that disagree and findings say so by the code.
+        finding = path in (("pool", "list"), ("level", "list"), ("kit", "lint"))
         assert {one.code for one in said.values()} <= {0, int(finding)}, (path, said)
         whole = json.loads(said["json"].out)
         assert whole, path

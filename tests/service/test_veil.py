@@ -39,6 +39,7 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Ownership, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
@@ -65,6 +66,13 @@ ISSUER = Issuer(now=lambda: NOW)
 VOUCHER = ISSUER.voucher("Signage", 1, 30)
 #: Of the organisation's device: no secret, and in the same places.
 OFFICE = "KMOFFICE1234"
+
+#: Something that can be given, by what hides.
+SOMETHING = {
+    "name": "Locked",
+    "payload": {"kind": "setting", "setting": "screen-lock", "value": True},
+    "applies_when": 'serial sw "KM" or imei pr',
+}
 
 
 @pytest.fixture
@@ -102,6 +110,11 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     s.pools.add(Pool(name="Signage", seats=1, filter='imei pr or serial sw "KM"'))
     trust(s, ISSUER, folder)
     use(s, "Signage", ISSUER.voucher("Signage", 1, 200))
+    s.items.add(Item.model_validate(SOMETHING))
+    s.items.add(Item.model_validate({**SOMETHING, "name": "Spare"}))
+    s.kits.add(Kit(name="Kit", items=("Locked",), given=(Given(cohort="Deck"),)))
+    s.setup_sheets.add(SetupSheet(name="Sheet", given=(Given(cohort="Deck"),)))
+    s.checklists.add(Checklist(name="List", items=("Locked",), given=(Given(cohort="Deck"),)))
     s.orders.add(Order(name="WL-1", lines=[OrderLine(product="Mate 3", quantity=1)]))
     turned = Selection(filter=f'serial eq "{SECRETS[3]}"')
     s.devices.declare(
@@ -172,6 +185,15 @@ BODIES: dict[str, list[Any]] = {
         {"selection": EVERYTHING, "reason": "x", "until_on": "2026-06-01"},
         {"person": "maud", "reason": "x", "until_on": "2026-06-01"},
     ],
+    "/items/preview": [SOMETHING],
+    "/items/{key}/preview": [{**SOMETHING, "given": [{}, {"cohort": "Deck"}]}],
+    "/kits/preview": [{"name": "New", "items": ["Locked"], "given": [{"cohort": "Lent"}]}],
+    "/kits/{key}/preview": [{"name": "Kit", "items": ["Locked"], "given": [{}]}],
+    "/setup-sheets/preview": [{"name": "New", "given": [{}]}],
+    "/setup-sheets/{key}/preview": [{"name": "Sheet", "given": [{}]}],
+    "/checklists/preview": [{"name": "New", "items": ["Locked"], "given": [{}]}],
+    "/checklists/{key}/preview": [{"name": "List", "items": ["Locked"], "given": [{}]}],
+    "/imagined-kit": [{"platform": "android", "cohorts": ["Deck"], "person": "maud"}],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
     "/gate/check": [starting_gate().as_json()],
@@ -272,6 +294,7 @@ READING = (
     "/replay/list",
     "/replay/file",
     "/due/file",
+    "/imagined-kit",
 )
 
 

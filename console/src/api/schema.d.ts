@@ -11227,7 +11227,10 @@ export interface components {
              * @description The network that it joins.
              */
             joins?: string | null;
-            /** Keyboard */
+            /**
+             * Keyboard
+             * @description Its layout; null: that of the device, or asked.
+             */
             keyboard?: string | null;
             /**
              * Language
@@ -11262,6 +11265,7 @@ export interface components {
             note?: string | null;
             /**
              * Pairs With Computers
+             * @description Whether other computers can be paired with it by cable.
              * @default true
              */
             pairs_with_computers?: boolean;
@@ -11308,7 +11312,10 @@ export interface components {
              * @description The network that it joins.
              */
             joins?: string | null;
-            /** Keyboard */
+            /**
+             * Keyboard
+             * @description Its layout; null: that of the device, or asked.
+             */
             keyboard?: string | null;
             /**
              * Language
@@ -11343,6 +11350,7 @@ export interface components {
             note?: string | null;
             /**
              * Pairs With Computers
+             * @description Whether other computers can be paired with it by cable.
              * @default true
              */
             pairs_with_computers?: boolean;
@@ -11400,7 +11408,10 @@ export interface components {
              * @description The network that it joins.
              */
             joins?: string | null;
-            /** Keyboard */
+            /**
+             * Keyboard
+             * @description Its layout; null: that of the device, or asked.
+             */
             keyboard?: string | null;
             /**
              * Language
@@ -11435,6 +11446,7 @@ export interface components {
             note?: string | null;
             /**
              * Pairs With Computers
+             * @description Whether other computers can be paired with it by cable.
              * @default true
              */
             pairs_with_computers?: boolean;

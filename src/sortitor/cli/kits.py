@@ -96,12 +96,12 @@ def list_settings(
             "Theme": lambda one: one.theme,
             "Value": lambda one: one.form,
             "Platforms": _known_to,
-            "What it does": lambda one: one.says,
+            "Effect": lambda one: one.says,
         },
         hint=f"Next: sortitor item add NAME --what setting:{found[0].key}=VALUE" if found else "",
         empty="Nothing like that can be set.",
         most=most,
-        below=["What it does"],
+        below=["Effect"],
     )
 
 
@@ -280,7 +280,7 @@ add_commands(
         detail=_item_detail,
         after=lambda made: f'sortitor item show "{made.name}"',
         empty="No items yet. Next: sortitor setting list, sortitor item add",
-        below=["Given by itself"],
+        first_to_go=["Given by itself", "Platforms"],
         examples={
             "list": "sortitor item list",
             "show": 'sortitor item show "Lock after five minutes"',
@@ -399,6 +399,16 @@ def export(s: Sortitor, name: str) -> None:
 # ---- what devices get
 
 
+_form = click.option(
+    "-o",
+    "--output",
+    type=click.Choice(["table", "json"]),
+    default="table",
+    show_default=True,
+    help="How to write the data.",
+)
+
+
 @kit.command("of")
 @click.argument("device", required=False)
 @click.option(
@@ -410,7 +420,7 @@ def export(s: Sortitor, name: str) -> None:
 @click.option("--site", help="Its site.")
 @click.option("--person", help="Whose it would be: user name or mail.")
 @click.option("--cohort", "cohorts", multiple=True, help="A cohort that it is in; repeatable.")
-@output_option
+@_form
 @with_client
 def of(s: Sortitor, device: str | None, output: str, **imagined: Any) -> None:
     """Show what a device gets, through what, and what was beaten. DEVICE is its number or anything
@@ -458,7 +468,7 @@ def _show_kit(found: k.EffectiveKit, output: str) -> None:
 
 @kit.command("beside")
 @click.argument("cohort")
-@output_option
+@_form
 @with_client
 def beside(s: Sortitor, cohort: str, output: str) -> None:
     """Show what every device gets beside what a device of a cohort does.

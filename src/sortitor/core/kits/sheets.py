@@ -69,8 +69,10 @@ _Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-
 class SetupSheet(RankedDocument):
     """The choices of the first start."""
 
-    reach: Reach = Reach.WHOLE
-    account: AccountType = AccountType.USUAL
+    reach: Reach = Field(default=Reach.WHOLE, description="How much of the device is looked after.")
+    account: AccountType = Field(
+        default=AccountType.USUAL, description="What the person may do at the device."
+    )
     local_administrator: Name | None = Field(
         default=None, description="Its user name; each device has a password of its own."
     )
@@ -81,10 +83,14 @@ class SetupSheet(RankedDocument):
     region: Annotated[str, StringConstraints(pattern="^[A-Z]{2}$")] | None = Field(
         default=None, description="ISO 3166; null: that of the device, or asked."
     )
-    keyboard: Name | None = None
+    keyboard: Name | None = Field(
+        default=None, description="Its layout; null: that of the device, or asked."
+    )
     joins: Name | None = Field(default=None, description="The network that it joins.")
     locked: bool = Field(default=True, description="Whether nobody at the device takes it out.")
-    pairs_with_computers: bool = True
+    pairs_with_computers: bool = Field(
+        default=True, description="Whether other computers can be paired with it by cable."
+    )
     name_template: Name | None = Field(default=None, description="null: by the usual templates.")
 
     def check(self) -> None:

@@ -9,7 +9,6 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from sortitor.core.filters import parse
 from sortitor.core.kits.resolve import Facts, Giving, Line, Turn, turned
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.selection import Selection
@@ -111,9 +110,8 @@ def tally(ctx: Context, connection: Connection, change: _Change) -> Tally:
     before, after = change.before, change.after
     cohorts, conditions = _other(change)
     renewed = _renewed(change)
-    for group in store.groups(
-        connection, reach, cohorts, [parse(text) for text in conditions], ctx.now
-    ):
+    asked = [ctx.veil.parse(text) for text in conditions]
+    for group in store.groups(connection, reach, cohorts, asked, ctx.now):
         holding = [conditions[place] for place in group.holding]
         now = before.facts(group.facts)
         then = after.facts(group.facts, group.cohorts, holding)
