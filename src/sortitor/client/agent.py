@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from sortitor.client.noun import Noun
 from sortitor.schemas import arrivals as r
+from sortitor.schemas import kits as k
 
 
 class Agent(Noun):
@@ -66,6 +67,29 @@ class Agent(Noun):
     def progress(self, credential: str, told: r.ProgressTold) -> None:
         """Tell how far the setting up is."""
         self._t.send("POST", "/agent/progress", json=told, headers=_bearer(credential))
+
+    def wait(self, credential: str, seconds: int = 60) -> bool:
+        """Wait to be woken; gives whether the device has to look now."""
+        given = k.Wait(seconds=seconds)
+        headers = _bearer(credential)
+        return self._t.call(
+            k.Waited, "POST", "/agent/check-in/wait", json=given, headers=headers
+        ).woken
+
+    def kit(self, credential: str, known: str | None = None) -> k.AgentKit | None:
+        """What the device gets; None where it is of the revision that it knows."""
+        headers = _bearer(credential)
+        if known:
+            headers["If-None-Match"] = f'"{known}"'
+        response = self._t.send("GET", "/agent/kit", headers=headers)
+        if response.status_code == 304:
+            return None
+        return k.AgentKit.model_validate(response.json())
+
+    def report(self, credential: str, *reports: k.AgentReport) -> None:
+        """Tell how far the device is with its items."""
+        given = k.AgentReports(reports=list(reports))
+        self._t.send("POST", "/agent/reports", json=given, headers=_bearer(credential))
 
     def check_in(self, credential: str, os_version: str | None = None) -> r.CheckInAnswer:
         """Give a sign of life as a device."""

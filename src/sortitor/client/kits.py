@@ -8,6 +8,8 @@ from sortitor.client.documents import Documents
 from sortitor.client.noun import Key, Noun, at
 from sortitor.core.vocabulary import Platform
 from sortitor.schemas import kits as k
+from sortitor.schemas.base import Preview
+from sortitor.schemas.devices import Selection
 
 
 class Catalogue(Noun):
@@ -32,6 +34,26 @@ class Items(Documents[k.Item, k.ItemDetail]):
         """Who gets an item, through what."""
         return self._t.call(k.Getting, "GET", at("/items", key, "getting"))
 
+    def states(self, key: Key) -> k.ItemStates:
+        """How far the devices that get an item are, failures by their code."""
+        return self._t.call(k.ItemStates, "GET", at("/items", key, "states"))
+
+    def times(self) -> Sequence[k.ItemTimes]:
+        """How long each item takes, of what the fleet told."""
+        return self._t.call(list[k.ItemTimes], "GET", "/item-times")
+
+    def preview_retry(self, item: Key, selection: Selection) -> Preview:
+        """On how many of the devices an item failed and would be tried again."""
+        given = k.Retry(item=str(item), selection=selection)
+        return self._t.call(Preview, "POST", "/item-retries/preview", json=given)
+
+    def retry(
+        self, item: Key, selection: Selection, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Try an item again as previewed."""
+        given = k.RetryApply(item=str(item), selection=selection, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/item-retries/apply", json=given)
+
 
 class Kits(Documents[k.Kit, k.KitDetail]):
     """Kits, and what devices get."""
@@ -51,6 +73,25 @@ class Kits(Documents[k.Kit, k.KitDetail]):
     def beside(self, cohort: Key) -> k.BesideKit:
         """What every device gets beside what a device of a cohort does."""
         return self._t.call(k.BesideKit, "GET", at("/cohorts", cohort, "kit"))
+
+    def reports(self, device_id: int) -> Sequence[k.DeviceReport]:
+        """What a device told of each item as it is now."""
+        return self._t.call(list[k.DeviceReport], "GET", f"/devices/{device_id}/item-reports")
+
+    def log(self, device_id: int, item: Key) -> str | None:
+        """What a device sent along when an item failed."""
+        path = at(f"/devices/{device_id}/item-reports", item, "log")
+        return self._t.call(k.ItemLog, "GET", path).log
+
+    def preview_push(self, selection: Selection) -> Preview:
+        """Which devices would be woken."""
+        given = k.Push(selection=selection)
+        return self._t.call(Preview, "POST", "/kit-pushes/preview", json=given)
+
+    def push(self, selection: Selection, digest: str, reason: str | None = None) -> Preview:
+        """Wake devices as previewed."""
+        given = k.PushApply(selection=selection, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/kit-pushes/apply", json=given)
 
     def lints(self) -> Sequence[k.KitLint]:
         """What is forgotten or cannot be."""

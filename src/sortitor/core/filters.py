@@ -124,6 +124,9 @@ ATTRIBUTES: dict[str, Attribute] = {
     "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
     # Cohorts decide over items: none of them is kept by what it gets.
     "items": Attribute(Kind.TEXTS, "any item that it gets or may take", "kit", moving=True),
+    "items.working": Attribute(Kind.TEXTS, "any item that it is busy with", "kit", moving=True),
+    "items.done": Attribute(Kind.TEXTS, "any item that it has finished", "kit", moving=True),
+    "items.failed": Attribute(Kind.TEXTS, "any item that failed on it", "kit", moving=True),
 }
 _BY_LOWER = {name.lower(): name for name in ATTRIBUTES}
 

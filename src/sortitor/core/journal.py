@@ -55,6 +55,8 @@ FINAL: dict[str, str] = {
     "device.knock": "Retire or reassign the device instead.",
     "device.wake": "The device did this by itself.",
     "end.remind": "The mails are sent.",
+    "item.retry": "Devices do by themselves what they were asked for.",
+    "kit.push": "Devices do by themselves what they were asked for.",
 }
 _BESIDE_FIELDS = ("_at", "_basis")
 

@@ -12,11 +12,12 @@ from sortitor.core.lifecycle import Sighting
 from sortitor.operations.context import Clock
 from sortitor.store import checkins as store
 from sortitor.store.checkins import Pool as Pool
+from sortitor.store.checkins import SeenRow
 
 _GATHER_SECONDS = 0.002
 _BATCH = 1_000
 
-Seen = tuple[int, str | None, str] | None
+Seen = SeenRow | None
 
 
 @dataclass(slots=True)

@@ -215,6 +215,11 @@ class CheckInAnswer(Answer):
     device_id: int
     name: str | None
     stage: Stage
+    kit: str | None = Field(
+        default=None,
+        description="The revision of what the device gets: another than it knows, or null, says"
+        " that it has to fetch it.",
+    )
 
 
 class RelayedCheckIn(Request):

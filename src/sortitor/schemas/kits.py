@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import ConfigDict, Field
+from pydantic import ConfigDict, Field, StringConstraints
 
 from sortitor.core.kits.checklists import Checklist as Checklist
+from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.documents import Given as Given
 from sortitor.core.kits.documents import Kit as Kit
-from sortitor.core.kits.items import Certificate
+from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
 from sortitor.core.kits.items import ItemKind as ItemKind
 from sortitor.core.kits.lints import LintCode
 from sortitor.core.kits.resolve import Giving, ItemVerdict, Word
 from sortitor.core.kits.sheets import SetupSheet as SetupSheet
 from sortitor.core.vocabulary import Ownership, Platform
-from sortitor.schemas.base import Answer, Name, Request
+from sortitor.schemas.base import Answer, Apply, Name, Request, SecretAnswer, Time
+from sortitor.schemas.devices import Selection
 from sortitor.schemas.documents import Kept
 
 
@@ -170,3 +172,139 @@ class KitLint(Answer):
     kind: Giving
     id: int
     cohorts: list[str]
+
+
+# ---- what devices are sent, and what they tell
+
+
+class Wait(Request):
+    """A device that waits to be woken."""
+
+    seconds: int = Field(default=60, ge=1, le=300, description="For how long at most.")
+
+
+class Waited(Answer):
+    """How the wait ended."""
+
+    woken: bool = Field(description="Whether the device has to look now.")
+
+
+class AgentItem(Answer):
+    """An item as a device is sent it."""
+
+    id: int
+    revision: str = Field(description="Of its content; reports name it.")
+    word: Word
+    name: str
+    version: str
+    needs_hand: bool
+    reboots: bool
+    payload: AnyPayload = Field(description="With its secrets in clear.")
+
+
+class AgentChecklist(Answer):
+    """What must be done before the device is handed over."""
+
+    items: list[int] = Field(description="Numbers of items, in the order in which they are done.")
+    limit_minutes: int
+    every_start: bool
+    on_expiry: Expiry
+    message: str | None
+    logs: bool = Field(description="Whether logs are to come along when an item fails.")
+
+
+class AgentKit(SecretAnswer):
+    """All that a device gets."""
+
+    revision: str = Field(description="The ETag of the next fetch.")
+    items: list[AgentItem]
+    sheet: dict[str, Any] | None = Field(description="The choices of the first start.")
+    checklist: AgentChecklist | None
+
+
+_Line = Annotated[str, StringConstraints(max_length=500, strip_whitespace=True)]
+
+
+class AgentReport(Request):
+    """How far a device is with one item."""
+
+    item: int = Field(ge=1, le=2**63 - 1, description="Its number.")
+    revision: Annotated[str, StringConstraints(pattern="^[0-9a-f]{64}$")]
+    state: ItemState
+    code: Annotated[str, StringConstraints(pattern=r"^[a-z0-9_.-]{1,60}$")] | None = Field(
+        default=None, description="Of a failure, a word for programs."
+    )
+    words: _Line | None = Field(default=None, description="Of a failure, what happened.")
+    log: str | None = Field(default=None, max_length=65_536, description="What the device logged.")
+
+
+class AgentReports(Request):
+    """How far a device is."""
+
+    reports: list[AgentReport] = Field(min_length=1, max_length=500)
+
+
+# ---- who has what
+
+
+class ItemFailure(Answer):
+    """Devices on which an item failed for the same reason."""
+
+    code: str | None
+    devices: int
+    words: str | None = Field(description="What one of them said.")
+
+
+class ItemTimes(Answer):
+    """How long an item takes, of what the fleet told."""
+
+    item_id: int
+    devices: int
+    median_seconds: float
+    p95_seconds: float = Field(description="All but a twentieth need no longer.")
+
+
+class ItemStates(Answer):
+    """How far the devices that get an item are with it."""
+
+    states: dict[ItemState, int]
+    failures: list[ItemFailure]
+    times: ItemTimes | None
+
+
+class DeviceReport(Answer):
+    """What a device told of one item as it is now."""
+
+    item_id: int
+    state: ItemState
+    code: str | None
+    words: str | None
+    at: Time
+    has_log: bool
+
+
+class ItemLog(Answer):
+    """What a device sent along when an item failed."""
+
+    log: str | None
+
+
+class Retry(Request):
+    """An item that is to be tried again on those of the devices on which it failed."""
+
+    item: Name = Field(description="Its number or its name.")
+    selection: Selection
+
+
+class RetryApply(Apply, Retry):
+    """As previewed."""
+
+
+class Push(Request):
+    """Devices that are to look now."""
+
+    selection: Selection
+
+
+class PushApply(Apply, Push):
+    """As previewed."""

@@ -36,6 +36,7 @@ from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, L
 from sortitor.operations.files import FileLimits
 from sortitor.operations.following import Following
 from sortitor.operations.vault import Vault
+from sortitor.operations.waking import Waking
 from sortitor.server import backups, upgrades
 from sortitor.server.keys import derived, installation_key, vault_keys
 from sortitor.server.patience import PatientHttp
@@ -244,8 +245,12 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         await pool.open()
         service.check_ins = CheckIns(pool, run.clock)
+        service.waking = waking = Waking(run.url, pool)
         files.get_ready()
-        beside = [asyncio.create_task(service.following.listen())]
+        beside = [
+            asyncio.create_task(service.following.listen()),
+            asyncio.create_task(waking.listen()),
+        ]
         if settings.worker:
             beside.append(asyncio.create_task(work(run)))
         if announce:

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import (
     Connection,
     Integer,
+    Select,
     Update,
     and_,
     case,
@@ -577,14 +578,26 @@ def waiting_devices(connection: Connection) -> list[WaitingRow]:
 
 def latest_of_credential(connection: Connection, secret_hash: bytes) -> int | None:
     """The latest arrival of the device that has a credential."""
-    device = select(credentials.c.device_id).where(
+    device = by_credential(secret_hash).scalar_subquery()
+    query = select(func.max(arrivals.c.id)).where(arrivals.c.device_id == device)
+    found: int | None = connection.execute(query).scalar_one()
+    return found
+
+
+def latest_of_device(connection: Connection, device_id: int) -> int | None:
+    """The latest arrival of a device."""
+    query = select(func.max(arrivals.c.id)).where(arrivals.c.device_id == device_id)
+    found: int | None = connection.execute(query).scalar_one()
+    return found
+
+
+def by_credential(secret_hash: bytes) -> Select[tuple[int]]:
+    """The device of a good credential."""
+    return select(credentials.c.device_id).where(
         credentials.c.secret_hash == secret_hash,
         credentials.c.revoked_at.is_(None),
         credentials.c.claim_id.is_(None),
     )
-    query = select(func.max(arrivals.c.id)).where(arrivals.c.device_id == device.scalar_subquery())
-    found: int | None = connection.execute(query).scalar_one()
-    return found
 
 
 def way_counts(connection: Connection, since: datetime) -> dict[WayStage, int]:

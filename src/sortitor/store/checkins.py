@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any, TypeAlias
 
@@ -26,6 +27,8 @@ _TRIES = 4
 
 # Taken in order of id, so that two batches with common devices seldom meet head on; should they,
 # one is tried again.
+# The last column is the revision of what a device gets; null: it has to be worked out first. One
+# that was asked to look again sees another.
 # A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in
 # use again.
 _UPDATE = """
@@ -57,8 +60,19 @@ WITH given AS (
     RETURNING d.id, k.former = 'dormant' AND d.stage_at = k.seen_at AS woken, d.name, d.stage,
         d.os_version IS DISTINCT FROM k.former_version AS updated, k.former_day
 )
-SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated, w.former_day FROM found f
-    JOIN written w ON w.id = f.device_id
+SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated, w.former_day, (
+    SELECT o.revision || CASE WHEN k.asked > 0 THEN '.' || k.asked ELSE '' END
+    FROM (SELECT w.id) AS d LEFT JOIN device_kits k ON k.device_id = d.id
+    JOIN kit_outcomes o ON o.key = coalesce(k.key, hash_array_extended('{}'::bigint[], 0)))
+FROM found f JOIN written w ON w.id = f.device_id
+"""
+
+_KITS = """
+SELECT w.id, (
+    SELECT o.revision || CASE WHEN k.asked > 0 THEN '.' || k.asked ELSE '' END
+    FROM (SELECT w.id) AS d LEFT JOIN device_kits k ON k.device_id = d.id
+    JOIN kit_outcomes o ON o.key = coalesce(k.key, hash_array_extended('{}'::bigint[], 0)))
+FROM unnest(%(ids)s::bigint[]) AS w (id)
 """
 
 _WOKEN = """
@@ -76,13 +90,10 @@ FROM entry, unnest(%(ids)s::bigint[], %(days)s::date[]) AS w (id, day)
 """
 
 
-async def write(
-    pool: Pool, batch: Sequence[Sighting], now: datetime
-) -> list[tuple[int, str | None, str] | None]:
+async def write(pool: Pool, batch: Sequence[Sighting], now: datetime) -> list[SeenRow | None]:
     """A time to come is taken as now; a batch that met another head on is tried again.
 
-    For each check-in `(device id, name, stage)`, or None where the credential is not (or no longer)
-    good.
+    For each check-in the device, or None where the credential is not (or no longer) good.
     """
     try:
         return await _write(pool, batch, now)
@@ -90,13 +101,23 @@ async def write(
         raise translate(error) from error
 
 
+@dataclass(frozen=True, slots=True)
+class SeenRow:
+    """A device that gave a sign of life, and the revision of what it gets; None: it has to be
+    worked out first.
+    """
+
+    device_id: int
+    name: str | None
+    stage: str
+    kit: str | None
+
+
 @retry(
     retry=retry_if_exception_type(DeadlockDetected), stop=stop_after_attempt(_TRIES), reraise=True
 )
-async def _write(
-    pool: Pool, batch: Sequence[Sighting], now: datetime
-) -> list[tuple[int, str | None, str] | None]:
-    answers: list[tuple[int, str | None, str] | None] = [None] * len(batch)
+async def _write(pool: Pool, batch: Sequence[Sighting], now: datetime) -> list[SeenRow | None]:
+    answers: list[SeenRow | None] = [None] * len(batch)
     lines = [
         {
             "place": place,
@@ -109,8 +130,8 @@ async def _write(
     async with pool.connection() as connection, connection.cursor() as cursor:
         await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
         woken, updated = dict[int, date | None](), set[int]()
-        async for place, device_id, has_woken, name, stage, has_updated, day in cursor:
-            answers[place] = (device_id, name, stage)
+        async for place, device_id, has_woken, name, stage, has_updated, day, kit in cursor:
+            answers[place] = SeenRow(device_id, name, stage, kit)
             if has_woken:
                 woken[device_id] = day
             if has_updated:
@@ -124,7 +145,40 @@ async def _write(
             of_them = {"ids": sorted(woken), "days": [woken[one] for one in sorted(woken)]}
             await cursor.execute(_WOKEN, {"at": now, "summary": summary, **of_them})
         if woken or updated:
-            await settle_async(
-                connection, sorted(woken.keys() | updated), ("stage", "os_version", "retire_on")
-            )
+            others = sorted(woken.keys() | updated)
+            await settle_async(connection, others, ("stage", "os_version", "retire_on"))
+            await cursor.execute(_KITS, {"ids": others})
+            kits = dict(await cursor.fetchall())
+            answers = [
+                one and replace(one, kit=kits.get(one.device_id, one.kit)) for one in answers
+            ]
     return answers
+
+
+async def device_of(pool: Pool, secret_hash: bytes) -> int | None:
+    """The device of a good credential that may still ask."""
+    query = """
+        SELECT d.id FROM credentials c JOIN devices d ON d.id = c.device_id
+        WHERE c.secret_hash = %s AND c.revoked_at IS NULL AND c.claim_id IS NULL
+            AND d.stage <> 'retired' AND d.flag IS NULL
+    """
+    try:
+        async with pool.connection() as connection:
+            found = await (await connection.execute(query, [secret_hash])).fetchone()
+    except PsycopgError as error:
+        raise translate(error) from error
+    return int(found[0]) if found else None
+
+
+async def pushed(pool: Pool, number: int, among: Sequence[int]) -> list[int]:
+    """Which of some devices a push wakes."""
+    query = """
+        SELECT w.id FROM unnest(%s::bigint[]) AS w (id) WHERE w.id IN
+            (SELECT unnest(devices) FROM kit_pushes WHERE id = %s)
+    """
+    try:
+        async with pool.connection() as connection:
+            found = await (await connection.execute(query, [list(among), number])).fetchall()
+    except PsycopgError as error:
+        raise translate(error) from error
+    return [int(row[0]) for row in found]

@@ -50,6 +50,7 @@ from sortitor.store.tables import (
     hold_devices,
     holds,
     identifiers,
+    item_reports,
     items,
     kit_outcomes,
     memberships,
@@ -329,6 +330,9 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
         return exists(
             inside if c.operator == "pr" else inside.where(_one(cohorts.c.name, Kind.TEXT, c))
         )
+    if c.attribute in _REPORTED:
+        told = _reported(c.attribute)
+        return exists(told if c.operator == "pr" else told.where(_one(items.c.name, Kind.TEXT, c)))
     if c.attribute == "items":
         return _getting(None if c.operator == "pr" else _one(items.c.name, Kind.TEXT, c))
     having = select(identifiers.c.device_id).where(
@@ -343,6 +347,22 @@ def _any_of(c: Comparison) -> ColumnElement[bool]:
             or_(*(_compare(identifiers.c.value, c.operator, spelt) for spelt in either))
         )
     return exists(having.where(_one(identifiers.c.value, Kind.TEXT, c)))
+
+
+_REPORTED = {f"items.{state}": state for state in ("working", "done", "failed")}
+
+
+def _reported(attribute: str) -> Select[Any]:
+    """What a device told of its items as they are now."""
+    return (
+        select(items.c.name)
+        .join(item_reports, item_reports.c.item_id == items.c.id)
+        .where(
+            item_reports.c.device_id == devices.c.id,
+            item_reports.c.state == _REPORTED[attribute],
+            item_reports.c.revision == items.c.content,
+        )
+    )
 
 
 def _getting(named: ColumnElement[bool] | None) -> ColumnElement[bool]:
@@ -523,6 +543,8 @@ def _gathered(
             .join(memberships, memberships.c.group_id == groups.c.id)
             .where(memberships.c.person_id == devices.c.person_id)
         )
+    elif name in _REPORTED:
+        inside = _reported(name).order_by(func.lower(items.c.name))
     elif name == "items":
         gets = kit_outcomes.c.required + kit_outcomes.c.offered
         inside = (

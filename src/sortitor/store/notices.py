@@ -10,6 +10,7 @@ from psycopg import Error as PsycopgError
 from sortitor.store.failures import translate
 
 JOBS = "sortitor_jobs"
+PUSHES = "sortitor_pushes"
 _LOOK_EVERY_SECONDS = 5.0
 
 

@@ -11,6 +11,7 @@ from sortitor.operations.context import Clock, Engine, Limits
 from sortitor.operations.following import Following, Glance
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
+from sortitor.operations.waking import Waking
 
 
 @dataclass(slots=True)
@@ -39,6 +40,8 @@ class Service:
     door_sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
     check_ins: CheckIns | None = None
+    #: Devices that wait to be woken.
+    waking: Waking | None = None
     #: The board of arrivals, looked at once a second for everybody who follows it.
     board: Glance = field(default_factory=Glance)
 

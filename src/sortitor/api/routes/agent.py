@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import asyncio
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request
+from fastapi import APIRouter, Query, Request, Response
 
 from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
 from sortitor.core.here import Found
+from sortitor.core.kits.resolve import Word
 from sortitor.core.lifecycle import Sighting
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import hash_credential, ways
 from sortitor.operations.checkins import CheckIns
+from sortitor.operations.kits import delivery
 from sortitor.schemas.arrivals import (
     Announced,
     AnnouncedLot,
@@ -33,6 +36,14 @@ from sortitor.schemas.arrivals import (
     WayIn,
 )
 from sortitor.schemas.arrivals import Knock as KnockGiven
+from sortitor.schemas.kits import (
+    AgentChecklist,
+    AgentItem,
+    AgentKit,
+    AgentReports,
+    Wait,
+    Waited,
+)
 
 agent = APIRouter(prefix="/agent", tags=["agent"], route_class=Route)
 
@@ -241,14 +252,94 @@ async def check_in(request: Request, given: CheckIn) -> CheckInAnswer:
         else None
     )
     if found is None:
-        raise NotSignedIn(
-            "bad_credential",
-            "This device credential is unknown or has ended.",
-            "Let the device knock again with a pass.",
-        )
+        raise _not_good()
     request.state.recognised = True
-    device_id, name, stage = found
-    return CheckInAnswer(device_id=device_id, name=name, stage=Stage(stage))
+    return CheckInAnswer(
+        device_id=found.device_id, name=found.name, stage=Stage(found.stage), kit=found.kit
+    )
+
+
+@agent.post("/check-in/wait")
+async def wait_for_push(request: Request, given: Wait) -> Waited:
+    """Wait to be woken, for a minute or as long as is said: a device that stays in reach hears at
+    once that it has to look. It is no sign of life.
+    """
+    credential, waking = bearer(request), service_of(request).waking
+    assert waking is not None, "devices wait once the service has started"
+    left = asyncio.ensure_future(_until_left(request))
+    try:
+        woken = (
+            await waking.wait(hash_credential(credential), given.seconds, left)
+            if credential
+            else None
+        )
+    finally:
+        left.cancel()
+    if woken is None:
+        raise _not_good()
+    request.state.recognised = True
+    return Waited(woken=woken)
+
+
+async def _until_left(request: Request) -> None:
+    while (await request.receive())["type"] != "http.disconnect":
+        pass
+
+
+@agent.get("/kit", responses={304: {"description": "It is what the device knows."}})
+def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
+    """What the device gets, with secrets in clear; `If-None-Match` with the revision that it knows
+    is answered by 304 where nothing is another.
+    """
+    credential = bearer(request)
+    if not credential:
+        raise _not_good()
+    known = (request.headers.get("if-none-match") or "").strip('"')
+    found = delivery.fetch(ctx, credential, known or None)
+    request.state.recognised = True
+    if found is None:
+        return Response(status_code=304, headers={"ETag": f'"{known}"'})  # type: ignore[return-value]
+    response.headers["ETag"] = f'"{found.revision}"'
+    return AgentKit(
+        revision=found.revision,
+        items=[
+            AgentItem(
+                id=one.id,
+                revision=one.revision,
+                word=Word(one.word),
+                name=one.item.name,
+                version=one.item.version,
+                needs_hand=one.item.needs_hand,
+                reboots=one.item.reboots,
+                payload=one.item.payload,
+            )
+            for one in found.items
+        ],
+        sheet=found.sheet and found.sheet.exported(),
+        checklist=found.checklist and AgentChecklist(**asdict(found.checklist)),
+    )
+
+
+@agent.post("/reports", status_code=204)
+def report_items(request: Request, ctx: Anonymous, given: AgentReports) -> None:
+    """How far the device is with its items; of those that are not known here nothing is kept."""
+    credential = bearer(request)
+    if not credential:
+        raise _not_good()
+    told = [
+        delivery.Told(one.item, one.revision, one.state, one.code, one.words, one.log)
+        for one in given.reports
+    ]
+    delivery.tell(ctx, credential, told)
+    request.state.recognised = True
+
+
+def _not_good() -> NotSignedIn:
+    return NotSignedIn(
+        "bad_credential",
+        "This device credential is unknown or has ended.",
+        "Let the device knock again with a pass.",
+    )
 
 
 @agent.post("/check-ins")

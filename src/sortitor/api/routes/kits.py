@@ -6,10 +6,11 @@ from typing import Annotated, Any
 
 from fastapi import APIRouter, Query
 
-from sortitor.api.http.access import MayLook
+from sortitor.api.http.access import MayLook, MayManageDevices
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.paging import Number
 from sortitor.api.http.routes import Route
+from sortitor.api.http.selections import selection_of
 from sortitor.core.access import Permission
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
@@ -18,18 +19,27 @@ from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
-from sortitor.operations.kits import catalogue, lints, reading
+from sortitor.operations.kits import catalogue, delivery, lints, reading
 from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS, exported
+from sortitor.schemas.base import Preview
 from sortitor.schemas.kits import (
     BesideKit,
     CatalogueSetting,
     ChecklistDetail,
+    DeviceReport,
     EffectiveKit,
     Getting,
     ImaginedDevice,
     ItemDetail,
+    ItemLog,
+    ItemStates,
+    ItemTimes,
     KitDetail,
     KitLint,
+    Push,
+    PushApply,
+    Retry,
+    RetryApply,
     SheetDetail,
     SheetExport,
 )
@@ -185,6 +195,61 @@ def show_device_kit(ctx: MayLook, device_id: Number) -> Any:
 def show_cohort_kit(ctx: MayLook, key: Key) -> Any:
     """What every device gets beside what a device of the cohort does."""
     return reading.beside(ctx, key)
+
+
+@router.get("/devices/{device_id}/item-reports", response_model=list[DeviceReport])
+def list_device_item_reports(ctx: MayLook, device_id: Number) -> Any:
+    """What a device told of each item as it is now."""
+    return list(delivery.reports_of(ctx, device_id).values())
+
+
+@router.get("/devices/{device_id}/item-reports/{key}/log")
+def show_item_log(ctx: MayManageDevices, device_id: Number, key: Key) -> ItemLog:
+    """What a device sent along when the item failed."""
+    return ItemLog(log=delivery.log_of(ctx, device_id, key))
+
+
+@router.get("/item-times", response_model=list[ItemTimes])
+def list_item_times(ctx: MayLook) -> Any:
+    """How long each item takes, of what the fleet told."""
+    return delivery.times(ctx)
+
+
+@router.post("/item-retries/preview")
+def preview_retry(ctx: MayLook, given: Retry) -> Preview:
+    """On how many devices an item would be tried again."""
+    return Preview.model_validate(delivery.preview_retry(ctx, _retry(ctx, given)))
+
+
+@router.post("/item-retries/apply")
+def apply_retry(ctx: MayManageDevices, given: RetryApply) -> Preview:
+    """Try an item again where it failed, as previewed; devices that wait look now."""
+    done = delivery.apply_retry(ctx, _retry(ctx, given), given.digest, given.reason)
+    return Preview.model_validate(done)
+
+
+def _retry(ctx: Context, given: Retry) -> delivery.Retry:
+    return delivery.Retry(given.item, selection_of(ctx, given.selection))
+
+
+@router.post("/kit-pushes/preview")
+def preview_push(ctx: MayLook, given: Push) -> Preview:
+    """Which devices would be woken."""
+    found = delivery.preview_push(ctx, selection_of(ctx, given.selection))
+    return Preview.model_validate(found)
+
+
+@router.post("/kit-pushes/apply")
+def apply_push(ctx: MayManageDevices, given: PushApply) -> Preview:
+    """Wake devices as previewed: those that wait look now, the others when they check in next."""
+    chosen = selection_of(ctx, given.selection)
+    return Preview.model_validate(delivery.apply_push(ctx, chosen, given.digest, given.reason))
+
+
+@items.get("/{key}/states", response_model=ItemStates)
+def show_item_states(ctx: MayLook, key: Key) -> Any:
+    """How far the devices that get the item are, failures by their code."""
+    return delivery.states(ctx, key)
 
 
 @items.get("/{key}/getting", response_model=Getting)

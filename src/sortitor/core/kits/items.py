@@ -387,14 +387,19 @@ class Item(NamedDocument):
 
     def resolved(self, number: int, catalogue: Mapping[str, Setting]) -> resolve.Item:
         """As it is weighed against others."""
-        value = self.payload.model_dump(mode="json", exclude={"kind"})
         return resolve.Item(
             id=number,
-            revision=digest_of([self.name, self.version, value, self.needs_hand, self.reboots]),
+            revision=self.content,
             condition=self.condition(catalogue),
             holds=self.payload.holds,
-            value=value,
+            value=self.payload.model_dump(mode="json", exclude={"kind"}),
         )
+
+    @property
+    def content(self) -> str:
+        """What devices are sent of it, as a digest."""
+        sent = ("name", "version", "payload", "by_hand", "reboots")
+        return digest_of(self.model_dump(mode="json", include={*sent}))
 
 
 def _on(platform: Platform, least: str) -> Filter:

@@ -18,6 +18,7 @@ from sortitor.core import mails as core_mails
 from sortitor.core import signing_in
 from sortitor.core.arrivals import Knock, keys_of
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotSignedIn, SlowDown
+from sortitor.core.kits import checklists
 from sortitor.core.terms import Terms
 from sortitor.core.vocabulary import (
     Claim,
@@ -406,16 +407,31 @@ def report(ctx: Context, credential: str, told: Progress) -> None:
                 "This device credential is unknown or has ended.",
                 "Let the device knock again with a pass.",
             )
-        progress = {
-            "done": told.done,
-            "total": told.total,
-            "doing": told.doing,
-            "failed": told.failed,
-            "finished": told.finished,
-        }
-        changed = {"progress": progress, "moved_at": ctx.now}
-        store.change_arrival(connection, arrival_id, changed)
-        store.say(connection, arrival_id, ctx.now, (Speaker.DEVICE, _told(told)))
+        _note(ctx, connection, arrival_id, told)
+
+
+def note_progress(
+    ctx: Context, connection: Connection, device_id: int, now: checklists.Progress
+) -> None:
+    """Note how far a device's checklist is, on its latest arrival."""
+    arrival_id = store.latest_of_device(connection, device_id)
+    if arrival_id is None:
+        return
+    failed = ", ".join(now.failed) or None
+    told = Progress(now.done, now.total, now.current, failed and failed[:200], now.is_over)
+    _note(ctx, connection, arrival_id, told)
+
+
+def _note(ctx: Context, connection: Connection, arrival_id: int, told: Progress) -> None:
+    progress = {
+        "done": told.done,
+        "total": told.total,
+        "doing": told.doing,
+        "failed": told.failed,
+        "finished": told.finished,
+    }
+    store.change_arrival(connection, arrival_id, {"progress": progress, "moved_at": ctx.now})
+    store.say(connection, arrival_id, ctx.now, (Speaker.DEVICE, _told(told)))
 
 
 def _told(told: Progress) -> str:

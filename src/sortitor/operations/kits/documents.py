@@ -78,6 +78,11 @@ class Items(Given[Item]):
         hidden = payload.model_copy(update={"secret": mark})
         return document.model_copy(update={"payload": hidden})
 
+    def beside(self, ctx: Context, wanted: Wanted[Item]) -> dict[str, Any]:
+        """What devices are sent of it, as a digest."""
+        assert wanted.proposed is not None
+        return {"content": wanted.proposed.content}
+
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[Item]) -> None:
         """It can be what it says; an item that something names stays, and keeps its name."""
         super().check(ctx, connection, wanted)

@@ -9,17 +9,26 @@ from sqlalchemy import (
     Computed,
     ForeignKey,
     Index,
+    Integer,
     LargeBinary,
+    PrimaryKeyConstraint,
     Table,
     Text,
     func,
 )
 from sqlalchemy.dialects.postgresql import ARRAY
 
+from sortitor.core.kits.checklists import ItemState
 from sortitor.core.kits.resolve import Giving, Word
 from sortitor.store.tables.base import Time, document_columns, metadata, number_column, words
 
-items = Table("items", metadata, *document_columns())
+items = Table(
+    "items",
+    metadata,
+    *document_columns(),
+    # What devices are sent of it, as a digest: a report of another one is of a former item.
+    Column("content", Text(collation="C"), nullable=False),
+)
 kits = Table("kits", metadata, *document_columns())
 sheets = Table("sheets", metadata, *document_columns())
 checklists = Table("checklists", metadata, *document_columns())
@@ -68,6 +77,8 @@ device_kits = Table(
         Computed("hash_array_extended(facts, 0)", persisted=True),
         nullable=False,
     ),
+    # How often the device was asked to look again; it tells the device so by another revision.
+    Column("asked", Integer, nullable=False, server_default="0"),
     Index(None, "key"),
 )
 
@@ -97,4 +108,33 @@ kit_secrets = Table(
     Column("mark", Text(collation="C"), primary_key=True),
     Column("sealed", LargeBinary, nullable=False),
     Column("at", Time, nullable=False),
+)
+
+#: What devices told of their items, the latest of each. Rows go with their device by a trigger.
+item_reports = Table(
+    "item_reports",
+    metadata,
+    Column("device_id", BigInteger, nullable=False),
+    Column("item_id", BigInteger, nullable=False),
+    # Of which content of the item it speaks.
+    Column("revision", Text(collation="C"), nullable=False),
+    Column("state", Text, nullable=False),
+    Column("code", Text),
+    Column("words", Text),
+    Column("log", Text),
+    Column("begun_at", Time),
+    Column("at", Time, nullable=False),
+    words("state", ItemState),
+    PrimaryKeyConstraint("device_id", "item_id"),
+    Index(None, "item_id", "state"),
+)
+
+#: Devices that are asked to look now: which, as they were chosen.
+kit_pushes = Table(
+    "kit_pushes",
+    metadata,
+    number_column(),
+    Column("at", Time, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("devices", ARRAY(BigInteger), nullable=False),
 )

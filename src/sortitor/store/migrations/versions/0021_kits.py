@@ -26,7 +26,8 @@ BEGIN
     RETURN NULL;
 END $$
 """
-_KITS_TOO = "EXECUTE 'DELETE FROM device_kits k USING gone g WHERE k.device_id = g.id';"
+_KITS_TOO = """EXECUTE 'DELETE FROM device_kits k USING gone g WHERE k.device_id = g.id';
+    EXECUTE 'DELETE FROM item_reports r USING gone g WHERE r.device_id = g.id';"""
 
 
 def upgrade() -> None:
@@ -44,6 +45,8 @@ def upgrade() -> None:
             ),
             sa.PrimaryKeyConstraint("id", name=op.f(f"pk_{name}")),
         )
+        if name == "items":
+            op.add_column(name, sa.Column("content", sa.Text(collation="C"), nullable=False))
         op.create_index(f"uq_{name}_name", name, [sa.text("lower(name)")], unique=True)
     op.create_table(
         "givings",
@@ -84,6 +87,7 @@ def upgrade() -> None:
             sa.Computed("hash_array_extended(facts, 0)", persisted=True),
             nullable=False,
         ),
+        sa.Column("asked", sa.Integer(), server_default="0", nullable=False),
         sa.PrimaryKeyConstraint("device_id", name=op.f("pk_device_kits")),
     )
     op.create_index("ix_device_kits_key", "device_kits", ["key"])
@@ -116,11 +120,39 @@ def upgrade() -> None:
         sa.Column("at", sa.DateTime(timezone=True), nullable=False),
         sa.PrimaryKeyConstraint("mark", name=op.f("pk_kit_secrets")),
     )
+    op.create_table(
+        "item_reports",
+        sa.Column("device_id", sa.BigInteger(), nullable=False),
+        sa.Column("item_id", sa.BigInteger(), nullable=False),
+        sa.Column("revision", sa.Text(collation="C"), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("code", sa.Text()),
+        sa.Column("words", sa.Text()),
+        sa.Column("log", sa.Text()),
+        sa.Column("begun_at", sa.DateTime(timezone=True)),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False),
+        sa.CheckConstraint(
+            "state IN ('waiting', 'working', 'done', 'failed', 'not_for')",
+            name=op.f("ck_item_reports_state"),
+        ),
+        sa.PrimaryKeyConstraint("device_id", "item_id", name=op.f("pk_item_reports")),
+    )
+    op.create_index("ix_item_reports_item_id_state", "item_reports", ["item_id", "state"])
+    op.create_table(
+        "kit_pushes",
+        sa.Column("id", sa.BigInteger(), autoincrement=True, nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("by", sa.Text(), nullable=False),
+        sa.Column("devices", ARRAY(sa.BigInteger()), nullable=False),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_kit_pushes")),
+    )
     op.execute(_GO_ALONG.format(also=_KITS_TOO))
 
 
 def downgrade() -> None:
     op.execute(_GO_ALONG.format(also=""))
+    for name in ("kit_pushes", "item_reports"):
+        op.drop_table(name)
     for name in ("kit_secrets", "kit_outcomes", "device_kits", "kit_conditions", "givings"):
         op.drop_table(name)
     for name in reversed(_DOCUMENTS):
