@@ -2,6 +2,7 @@
 import {
   mdiBookOpenPageVariantOutline,
   mdiAccountGroupOutline,
+  mdiBagPersonalOutline,
   mdiBoomGateOutline,
   mdiBroom,
   mdiCalendarCheckOutline,
@@ -37,6 +38,7 @@ const pages = [
   ['/gate', 'Gate', mdiBoomGateOutline],
   ['/names', 'Names', mdiTagTextOutline],
   ['/arrivals', 'Arrivals', mdiDoorOpen],
+  ['/kits', 'Kits', mdiBagPersonalOutline],
   ['/sources', 'Sources', mdiLanConnect],
   ['/levels', 'Levels', mdiScaleBalance],
   ['/ends', 'What ends', mdiCalendarClockOutline],

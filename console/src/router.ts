@@ -119,6 +119,16 @@ export const router = createRouter({
       meta: { title: 'Licence pool' },
     },
     {
+      path: '/kits',
+      component: () => import('./features/kits/Kits.vue'),
+      meta: { title: 'Kits' },
+    },
+    {
+      path: '/items/:id(\\d+)',
+      component: () => import('./features/kits/Item.vue'),
+      meta: { title: 'Item' },
+    },
+    {
       path: '/sweeps',
       component: () => import('./features/sweeps/Sweeps.vue'),
       meta: { title: 'Sweeps' },

@@ -18,9 +18,9 @@ from sortitor.core.kits.items import Item, ItemKind
 from sortitor.core.kits.resolve import (
     Assignment,
     Book,
+    GivenAs,
     Giving,
     ItemVerdict,
-    Word,
     effective,
     facts_of,
 )
@@ -182,7 +182,7 @@ def test_of_two_values_for_one_setting_a_device_gets_one() -> None:
         for number, minutes in ((1, 5), (2, 10))
     )
     given = [
-        Assignment(n, Word.REQUIRED, Giving.ITEM, number=n, cohort_id=c)
+        Assignment(n, GivenAs.REQUIRED, Giving.ITEM, number=n, cohort_id=c)
         for n, c in ((1, None), (2, 3))
     ]
     book = Book({1: five, 2: ten}, {}, given)

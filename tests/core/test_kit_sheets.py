@@ -20,8 +20,8 @@ from sortitor.core.kits.checklists import (
 from sortitor.core.kits.documents import Given, Kit
 from sortitor.core.kits.items import ItemKind
 from sortitor.core.kits.lints import LintCode
-from sortitor.core.kits.resolve import Word
-from sortitor.core.kits.sheets import TAKEN_AWAY, Reach, SetupSheet, Step
+from sortitor.core.kits.resolve import GivenAs
+from sortitor.core.kits.sheets import TAKEN_AWAY, FirstStep, Reach, SetupSheet
 
 NAMES = [f"Item {n}" for n in range(6)]
 
@@ -33,7 +33,7 @@ def test_nothing_stands_in_a_kit_twice() -> None:
     with pytest.raises(BadInput, match="“camera” is named twice"):
         Kit(name="Deck", position=1, items=("Camera", "camera")).check()
     with pytest.raises(BadInput, match="“everyone” is named twice"):
-        Kit(name="Deck", position=1, given=(Given(), Given(word=Word.EXCLUDED))).check()
+        Kit(name="Deck", position=1, given=(Given(), Given(word=GivenAs.EXCLUDED))).check()
 
 
 @given(st.lists(st.sampled_from(ItemKind), min_size=1, max_size=6))
@@ -85,7 +85,7 @@ def test_what_a_skipped_step_takes_away_is_said() -> None:
     plain = SetupSheet(name="Plain", position=1)
     plain.check()
     assert list(plain.consequences()) == []
-    for step in Step:
+    for step in FirstStep:
         sheet = SetupSheet(name="S", position=1, skipped=(step,), language="en-GB")
         sheet.check()
         assert list(sheet.consequences()) == ([TAKEN_AWAY[step]] if step in TAKEN_AWAY else [])
@@ -103,8 +103,8 @@ def codes(found: Iterator[lints.Lint]) -> list[LintCode]:
 
 
 CASES = [
-    (lints.of_given, lints.GivenFacts("kit “A”", "Deck", Word.REQUIRED, 0, 0),
-     lints.GivenFacts("kit “A”", "Deck", Word.REQUIRED, 1, 0), LintCode.EMPTY_COHORT),
+    (lints.of_given, lints.GivenFacts("kit “A”", "Deck", GivenAs.REQUIRED, 0, 0),
+     lints.GivenFacts("kit “A”", "Deck", GivenAs.REQUIRED, 1, 0), LintCode.EMPTY_COHORT),
     (lints.of_item, lints.ItemFacts("A", False, reached=4, fits=0),
      lints.ItemFacts("A", False, reached=4, fits=1), LintCode.FOR_NO_DEVICE),
     (lints.of_item, lints.ItemFacts("A", False, 4, 4, beaten=2, beaten_by="B"),
@@ -134,6 +134,6 @@ def test_every_lint_has_a_case() -> None:
     assert codes(lints.of_ungiven("kit “A”", 0)) == [LintCode.TO_NOBODY]
     assert codes(lints.of_ungiven("kit “A”", 1)) == []
     assert codes(lints.of_time(lints.TimeFacts("First", 5, 10**12, None))) == []
-    excluded = lints.GivenFacts("kit “A”", "Deck", Word.EXCLUDED, 0, 0)
+    excluded = lints.GivenFacts("kit “A”", "Deck", GivenAs.EXCLUDED, 0, 0)
     assert codes(lints.of_given(excluded)) == [], "nobody is there to be kept out"
     assert {code for *_, code in CASES} | {LintCode.TO_NOBODY} == set(LintCode)

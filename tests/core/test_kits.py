@@ -22,12 +22,12 @@ from sortitor.core.kits.resolve import (
     Assignment,
     Book,
     Choice,
+    GivenAs,
     Giving,
     Item,
     ItemVerdict,
     Line,
     Ranked,
-    Word,
     chosen,
     effective,
     facts_of,
@@ -146,7 +146,7 @@ def assignments(draw: st.DrawFn, number: int) -> Assignment:
     kind = draw(st.sampled_from(Giving))
     return Assignment(
         id=number,
-        word=draw(st.sampled_from(Word)),
+        word=draw(st.sampled_from(GivenAs)),
         kind=kind,
         number=draw(st.sampled_from(ITEMS if kind is Giving.ITEM else KITS)),
         cohort_id=draw(st.sampled_from([None, *COHORTS])),
@@ -289,7 +289,7 @@ def test_of_several_sheets_a_device_has_the_highest_that_nothing_excludes(
             a for a in book.assignments
             if a.kind is kind and a.cohort_id in {None, *device.cohorts}
         ]  # fmt: skip
-        out = {a.number for a in given_to if a.word is Word.EXCLUDED}
+        out = {a.number for a in given_to if a.word is GivenAs.EXCLUDED}
         left = sorted(
             (book.ranked[kind, n].position, min(a.id for a in claims), n)
             for n in KITS
@@ -304,7 +304,7 @@ def test_of_several_sheets_a_device_has_the_highest_that_nothing_excludes(
 
 def _strongest(claims: list[Assignment]) -> list[Assignment]:
     """Those with the strongest word among them."""
-    words = [word for word in Word if any(a.word is word for a in claims)]
+    words = [word for word in GivenAs if any(a.word is word for a in claims)]
     return [a for a in claims if a.word is words[0]] if words else []
 
 

@@ -23,7 +23,7 @@ from tests.worlds import (
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
-from sortitor.core.kits.resolve import Word
+from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.selection import Selection as CoreSelection
 from sortitor.core.vocabulary import Ownership, Role
 from sortitor.operations.cohorts.documents import COHORTS
@@ -297,7 +297,7 @@ class Life:
     def give(self) -> None:
         """A kit to some cohorts with some words, among items with conditions of every kind."""
         cohorts = self.random.sample(["Deck", "Bridge of old", "Ours", "Drawer", None], 2)
-        words = [self.random.choice([*Word]) for _ in cohorts]
+        words = [self.random.choice([*GivenAs]) for _ in cohorts]
         givings = tuple(
             Given(cohort=cohort, word=word) for cohort, word in zip(cohorts, words, strict=True)
         )

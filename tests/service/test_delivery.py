@@ -14,7 +14,7 @@ from tests.worlds import World, a_pass, import_lot, knocking, manifest
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.kits.checklists import ItemState
-from sortitor.core.kits.resolve import Word
+from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.vocabulary import Activation, Ownership
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.sources.credentials import renew_all
@@ -77,8 +77,8 @@ def test_a_device_hears_of_another_revision_and_fetches_it_once(
     kit = fetched(s, credentials[first])
     assert told == kit.revision
     assert [(one.name, one.word) for one in kit.items] == [
-        ("Wi-Fi", Word.REQUIRED),
-        ("Lock", Word.REQUIRED),
+        ("Wi-Fi", GivenAs.REQUIRED),
+        ("Lock", GivenAs.REQUIRED),
     ]
     assert s.agent.kit(credentials[first], kit.revision) is None
     empty = fetched(s, credentials[other])
@@ -242,6 +242,11 @@ def test_a_device_that_waits_is_woken_at_once_and_no_other(
     for one in waiting:
         one.join()
     assert woken == {first: True, other: False}
+    # One that was not waiting is told as soon as it does, until it has given a sign of life.
+    _, second, _ = credentials
+    assert s.agent.wait(credentials[second], 20)
+    s.agent.check_in(credentials[second])
+    assert not s.agent.wait(credentials[second], 1)
     assert time.monotonic() - started < 10
     with pytest.raises(SignInNeeded):
         s.agent.wait("no such credential")

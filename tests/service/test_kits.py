@@ -13,7 +13,7 @@ from tests.worlds import World, a_pass, import_lot, import_people, knocking, man
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
-from sortitor.core.kits.resolve import ItemVerdict, Word
+from sortitor.core.kits.resolve import GivenAs, ItemVerdict
 from sortitor.core.vocabulary import Ownership, Platform, Role
 from sortitor.schemas.base import Preview
 from sortitor.schemas.cohorts import Cohort
@@ -43,7 +43,7 @@ def given(*words: str) -> tuple[Given, ...]:
     for one in words:
         name, _, word = one.partition("=")
         cohort = None if name == "everyone" else name
-        made.append(Given(cohort=cohort, word=Word(word or "required")))
+        made.append(Given(cohort=cohort, word=GivenAs(word or "required")))
     return tuple(made)
 
 

@@ -88,6 +88,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agent/check-in/wait": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Wait For Push
+         * @description Wait to be woken, for a minute or as long as is said: a device that stays in reach hears at
+         *     once that it has to look. It is no sign of life.
+         */
+        post: operations["wait_for_push_api_v1_agent_check_in_wait_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agent/check-ins": {
         parameters: {
             query?: never;
@@ -102,6 +123,27 @@ export interface paths {
          * @description Up to 1,000 check-ins that a relay gathered, in one transaction.
          */
         post: operations["relay_api_v1_agent_check_ins_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/kit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch Kit
+         * @description What the device gets, with secrets in clear; `If-None-Match` with the revision that it knows
+         *     is answered by 304 where nothing is another.
+         */
+        get: operations["fetch_kit_api_v1_agent_kit_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -143,6 +185,26 @@ export interface paths {
          * @description How far a device's setting up is; its credential is the bearer token.
          */
         post: operations["tell_progress_api_v1_agent_progress_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/agent/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Report Items
+         * @description How far the device is with its items; of those that are not known here nothing is kept.
+         */
+        post: operations["report_items_api_v1_agent_reports_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1239,6 +1301,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device_id}/item-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Device Item Reports
+         * @description What a device told of each item as it is now.
+         */
+        get: operations["list_device_item_reports_api_v1_devices__device_id__item_reports_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{device_id}/item-reports/{key}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Item Log
+         * @description What a device sent along when the item failed.
+         */
+        get: operations["show_item_log_api_v1_devices__device_id__item_reports__key__log_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device_id}/kit": {
         parameters: {
             query?: never;
@@ -1864,6 +1966,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/item-retries/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Retry
+         * @description Try an item again where it failed, as previewed; devices that wait look now.
+         */
+        post: operations["apply_retry_api_v1_item_retries_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/item-retries/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Retry
+         * @description On how many devices an item would be tried again.
+         */
+        post: operations["preview_retry_api_v1_item_retries_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/item-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Item Times
+         * @description How long each item takes, of what the fleet told.
+         */
+        get: operations["list_item_times_api_v1_item_times_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/items": {
         parameters: {
             query?: never;
@@ -2008,6 +2170,26 @@ export interface paths {
          * @description What was changed of a item, newest first.
          */
         get: operations["list_item_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/items/{key}/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Item States
+         * @description How far the devices that get the item are, failures by their code.
+         */
+        get: operations["show_item_states_api_v1_items__key__states_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2271,6 +2453,46 @@ export interface paths {
         get: operations["list_kit_lints_api_v1_kit_lints_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kit-pushes/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Push
+         * @description Wake devices as previewed: those that wait look now, the others when they check in next.
+         */
+        post: operations["apply_push_api_v1_kit_pushes_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kit-pushes/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Push
+         * @description Which devices would be woken.
+         */
+        post: operations["preview_push_api_v1_kit_pushes_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5410,6 +5632,114 @@ export interface components {
          */
         Activation: "person" | "coordinator" | "shared";
         /**
+         * AgentChecklist
+         * @description What must be done before the device is handed over.
+         */
+        AgentChecklist: {
+            /** Every Start */
+            every_start: boolean;
+            /**
+             * Items
+             * @description Numbers of items, in the order in which they are done.
+             */
+            items: number[];
+            /** Limit Minutes */
+            limit_minutes: number;
+            /**
+             * Logs
+             * @description Whether logs are to come along when an item fails.
+             */
+            logs: boolean;
+            /** Message */
+            message: string | null;
+            on_expiry: components["schemas"]["Expiry"];
+        };
+        /**
+         * AgentItem
+         * @description An item as a device is sent it.
+         */
+        AgentItem: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Needs Hand */
+            needs_hand: boolean;
+            /**
+             * Payload
+             * @description With its secrets in clear.
+             */
+            payload: components["schemas"]["SettingPayload"] | components["schemas"]["CustomPayload"] | components["schemas"]["AppPayload"] | components["schemas"]["DocumentPayload"] | components["schemas"]["NetworkPayload"] | components["schemas"]["AccountPayload"] | components["schemas"]["CertificatePayload"] | components["schemas"]["ScriptPayload"] | components["schemas"]["FirmwarePayload"];
+            /** Reboots */
+            reboots: boolean;
+            /**
+             * Revision
+             * @description Of its content; reports name it.
+             */
+            revision: string;
+            /** Version */
+            version: string;
+            word: components["schemas"]["GivenAs"];
+        };
+        /**
+         * AgentKit
+         * @description All that a device gets.
+         */
+        AgentKit: {
+            checklist: components["schemas"]["AgentChecklist"] | null;
+            /** Items */
+            items: components["schemas"]["AgentItem"][];
+            /**
+             * Revision
+             * @description The ETag of the next fetch.
+             */
+            revision: string;
+            /**
+             * Sheet
+             * @description The choices of the first start.
+             */
+            sheet: {
+                [key: string]: unknown;
+            } | null;
+        };
+        /**
+         * AgentReport
+         * @description How far a device is with one item.
+         */
+        AgentReport: {
+            /**
+             * Code
+             * @description Of a failure, a word for programs.
+             */
+            code?: string | null;
+            /**
+             * Item
+             * @description Its number.
+             */
+            item: number;
+            /**
+             * Log
+             * @description What the device logged.
+             */
+            log?: string | null;
+            /** Revision */
+            revision: string;
+            state: components["schemas"]["ItemState"];
+            /**
+             * Words
+             * @description Of a failure, what happened.
+             */
+            words?: string | null;
+        };
+        /**
+         * AgentReports
+         * @description How far a device is.
+         */
+        AgentReports: {
+            /** Reports */
+            reports: components["schemas"]["AgentReport"][];
+        };
+        /**
          * Announced
          * @description What a machine tells of itself before it arrives, with the code of a pass.
          */
@@ -5622,7 +5952,7 @@ export interface components {
                 [key: string]: unknown;
             };
             /** Trace */
-            trace: components["schemas"]["sortitor__schemas__gate__Step"][];
+            trace: components["schemas"]["Step"][];
             /** @description How far it is. */
             way: components["schemas"]["WayStage"];
         };
@@ -5803,6 +6133,11 @@ export interface components {
         CheckInAnswer: {
             /** Device Id */
             device_id: number;
+            /**
+             * Kit
+             * @description The revision of what the device gets: another than it knows, or null, says that it has to fetch it.
+             */
+            kit?: string | null;
             /** Name */
             name: string | null;
             stage: components["schemas"]["Stage"];
@@ -6319,7 +6654,7 @@ export interface components {
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
             /** Trace */
-            trace: components["schemas"]["sortitor__schemas__gate__Step"][];
+            trace: components["schemas"]["Step"][];
         };
         /**
          * Declare
@@ -6473,6 +6808,26 @@ export interface components {
             sweep: components["schemas"]["SweepOfDevice"] | null;
             /** Timeline */
             timeline: components["schemas"]["Happening"][];
+        };
+        /**
+         * DeviceReport
+         * @description What a device told of one item as it is now.
+         */
+        DeviceReport: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Code */
+            code: string | null;
+            /** Has Log */
+            has_log: boolean;
+            /** Item Id */
+            item_id: number;
+            state: components["schemas"]["ItemState"];
+            /** Words */
+            words: string | null;
         };
         /**
          * Discrepancy
@@ -6919,6 +7274,12 @@ export interface components {
             wanted: string;
         };
         /**
+         * FirstStep
+         * @description A step of the first start that can be skipped.
+         * @enum {string}
+         */
+        FirstStep: "account" | "location" | "restore" | "face_and_finger" | "payment" | "assistant" | "diagnostics" | "look" | "language" | "code" | "terms" | "updates";
+        /**
          * Form
          * @description How the text of terms is written.
          * @enum {string}
@@ -7081,8 +7442,14 @@ export interface components {
              * @description `required`: devices get it; `offered`: people may take it; `excluded`: they get it from nowhere.
              * @default required
              */
-            word?: components["schemas"]["sortitor__core__kits__resolve__Word"];
+            word?: components["schemas"]["GivenAs"];
         };
+        /**
+         * GivenAs
+         * @description What an assignment says of its items, the strongest first.
+         * @enum {string}
+         */
+        GivenAs: "excluded" | "required" | "offered";
         /**
          * Giving
          * @description What can be given to a cohort or to everyone.
@@ -7831,11 +8198,70 @@ export interface components {
             version?: string;
         };
         /**
+         * ItemFailure
+         * @description Devices on which an item failed for the same reason.
+         */
+        ItemFailure: {
+            /** Code */
+            code: string | null;
+            /** Devices */
+            devices: number;
+            /**
+             * Words
+             * @description What one of them said.
+             */
+            words: string | null;
+        };
+        /**
          * ItemKind
          * @description What an item is.
          * @enum {string}
          */
         ItemKind: "setting" | "custom" | "app" | "document" | "network" | "account" | "certificate" | "script" | "firmware";
+        /**
+         * ItemLog
+         * @description What a device sent along when an item failed.
+         */
+        ItemLog: {
+            /** Log */
+            log: string | null;
+        };
+        /**
+         * ItemState
+         * @description How far an item is at a device.
+         * @enum {string}
+         */
+        ItemState: "waiting" | "working" | "done" | "failed" | "not_for";
+        /**
+         * ItemStates
+         * @description How far the devices that get an item are with it.
+         */
+        ItemStates: {
+            /** Failures */
+            failures: components["schemas"]["ItemFailure"][];
+            /** States */
+            states: {
+                [key: string]: number;
+            };
+            times: components["schemas"]["ItemTimes"] | null;
+        };
+        /**
+         * ItemTimes
+         * @description How long an item takes, of what the fleet told.
+         */
+        ItemTimes: {
+            /** Devices */
+            devices: number;
+            /** Item Id */
+            item_id: number;
+            /** Median Seconds */
+            median_seconds: number;
+            /**
+             * P95 Seconds
+             * @description All but a twentieth need no longer.
+             */
+            p95_seconds: number;
+        };
         /**
          * ItemVerdict
          * @description What becomes of an item on a device.
@@ -10299,6 +10725,24 @@ export interface components {
          */
         Purpose: "interface" | "people" | "calendar";
         /**
+         * Push
+         * @description Devices that are to look now.
+         */
+        Push: {
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * PushApply
+         * @description As previewed.
+         */
+        PushApply: {
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
          * Question
          * @description What a filter probably means that can be read but fits nothing.
          */
@@ -10644,6 +11088,34 @@ export interface components {
             digest: string;
             /** Flag */
             flag: ("missing" | "stolen") | null;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * Retry
+         * @description An item that is to be tried again on those of the devices on which it failed.
+         */
+        Retry: {
+            /**
+             * Item
+             * @description Its number or its name.
+             */
+            item: string;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * RetryApply
+         * @description As previewed.
+         */
+        RetryApply: {
+            /** Digest */
+            digest: string;
+            /**
+             * Item
+             * @description Its number or its name.
+             */
+            item: string;
             /** Reason */
             reason?: string | null;
             selection: components["schemas"]["Selection"];
@@ -11287,7 +11759,7 @@ export interface components {
              * @description Steps that are not shown.
              * @default []
              */
-            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+            skipped?: components["schemas"]["FirstStep"][];
         };
         /**
          * SetupSheetChange
@@ -11377,7 +11849,7 @@ export interface components {
              * @description Steps that are not shown.
              * @default []
              */
-            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+            skipped?: components["schemas"]["FirstStep"][];
         };
         /**
          * Severity
@@ -11473,7 +11945,7 @@ export interface components {
              * @description Steps that are not shown.
              * @default []
              */
-            skipped?: components["schemas"]["sortitor__core__kits__sheets__Step"][];
+            skipped?: components["schemas"]["FirstStep"][];
             /**
              * Takes Away
              * @description What its choices take away, in sentences.
@@ -12077,6 +12549,28 @@ export interface components {
             words: string;
         };
         /**
+         * Step
+         * @description One line of the trace.
+         */
+        Step: {
+            /** Actual */
+            actual: string;
+            /**
+             * Explanation
+             * @description All of it, as a sentence.
+             * @default
+             */
+            explanation?: string;
+            /** Facet */
+            facet: string;
+            /** Passed */
+            passed: boolean;
+            /** Policy */
+            policy: string;
+            /** Wanted */
+            wanted: string;
+        };
+        /**
          * Sweep
          * @description One run of a rule: applied, reverted, or braked (stopped to ask).
          */
@@ -12377,7 +12871,7 @@ export interface components {
             kind: components["schemas"]["Giving"];
             /** Name */
             name: string;
-            word: components["schemas"]["sortitor__core__kits__resolve__Word"];
+            word: components["schemas"]["GivenAs"];
         };
         /**
          * Today
@@ -12665,7 +13159,7 @@ export interface components {
              * Comparisons
              * @description The comparisons of the filter language.
              */
-            comparisons: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
+            comparisons: components["schemas"]["Word"][];
             /**
              * Encodings
              * @description What a text can be said to be encoded in.
@@ -12699,7 +13193,7 @@ export interface components {
             /** Notes */
             notes: components["schemas"]["NoteWords"][];
             /** Permissions */
-            permissions: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
+            permissions: components["schemas"]["Word"][];
             /** Reasons */
             reasons: components["schemas"]["ReasonWords"][];
             /** Roles */
@@ -12710,7 +13204,7 @@ export interface components {
              * @description Kind of words → its words, in their order.
              */
             words: {
-                [key: string]: components["schemas"]["sortitor__schemas__vocabulary__Word"][];
+                [key: string]: components["schemas"]["Word"][];
             };
         };
         /**
@@ -12765,6 +13259,29 @@ export interface components {
         VoucherText: {
             /** Text */
             text: string;
+        };
+        /**
+         * Wait
+         * @description A device that waits to be woken.
+         */
+        Wait: {
+            /**
+             * Seconds
+             * @description For how long at most.
+             * @default 60
+             */
+            seconds?: number;
+        };
+        /**
+         * Waited
+         * @description How the wait ended.
+         */
+        Waited: {
+            /**
+             * Woken
+             * @description Whether the device has to look now.
+             */
+            woken: boolean;
         };
         /**
          * WayAnswers
@@ -12995,43 +13512,9 @@ export interface components {
         };
         /**
          * Word
-         * @description What an assignment says of its items, the strongest first.
-         * @enum {string}
-         */
-        sortitor__core__kits__resolve__Word: "excluded" | "required" | "offered";
-        /**
-         * Step
-         * @description A step of the first start that can be skipped.
-         * @enum {string}
-         */
-        sortitor__core__kits__sheets__Step: "account" | "location" | "restore" | "face_and_finger" | "payment" | "assistant" | "diagnostics" | "look" | "language" | "code" | "terms" | "updates";
-        /**
-         * Step
-         * @description One line of the trace.
-         */
-        sortitor__schemas__gate__Step: {
-            /** Actual */
-            actual: string;
-            /**
-             * Explanation
-             * @description All of it, as a sentence.
-             * @default
-             */
-            explanation?: string;
-            /** Facet */
-            facet: string;
-            /** Passed */
-            passed: boolean;
-            /** Policy */
-            policy: string;
-            /** Wanted */
-            wanted: string;
-        };
-        /**
-         * Word
          * @description One word on the wire, and how it is said.
          */
-        sortitor__schemas__vocabulary__Word: {
+        Word: {
             /** Label */
             label: string;
             /** Value */
@@ -13253,6 +13736,48 @@ export interface operations {
             };
         };
     };
+    wait_for_push_api_v1_agent_check_in_wait_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wait"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waited"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     relay_api_v1_agent_check_ins_post: {
         parameters: {
             query?: never;
@@ -13274,6 +13799,51 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["RelayAnswer"];
                 };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetch_kit_api_v1_agent_kit_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentKit"];
+                };
+            };
+            /** @description It is what the device knows. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {
@@ -13347,6 +13917,46 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["ProgressTold"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report_items_api_v1_agent_reports_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgentReports"];
             };
         };
         responses: {
@@ -15932,6 +16542,90 @@ export interface operations {
             };
         };
     };
+    list_device_item_reports_api_v1_devices__device_id__item_reports_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                device_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceReport"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_item_log_api_v1_devices__device_id__item_reports__key__log_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                device_id: number;
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemLog"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_device_kit_api_v1_devices__device_id__kit_get: {
         parameters: {
             query?: never;
@@ -17265,6 +17959,128 @@ export interface operations {
             };
         };
     };
+    apply_retry_api_v1_item_retries_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RetryApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_retry_api_v1_item_retries_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retry"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_item_times_api_v1_item_times_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemTimes"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_items: {
         parameters: {
             query?: never;
@@ -17669,6 +18485,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_item_states_api_v1_items__key__states_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItemStates"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -18209,6 +19066,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KitLint"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_push_api_v1_kit_pushes_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PushApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_push_api_v1_kit_pushes_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Push"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -24,7 +24,7 @@ from sortitor.cli.output import (
     write_one,
 )
 from sortitor.client import Sortitor
-from sortitor.core.kits.resolve import ItemVerdict, Word
+from sortitor.core.kits.resolve import GivenAs, ItemVerdict
 from sortitor.core.vocabulary import Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas import kits as k
@@ -150,11 +150,11 @@ def _platform(text: str) -> tuple[str, str]:
 
 def _given(text: str) -> k.Given:
     """`Deck phones=offered`: a cohort (or `everyone`) with a word."""
-    name, _, word = text.rpartition("=") if "=" in text else (text, "", Word.REQUIRED.value)
-    if word not in [one.value for one in Word]:
-        known = ", ".join(one.value for one in Word)
+    name, _, word = text.rpartition("=") if "=" in text else (text, "", GivenAs.REQUIRED.value)
+    if word not in [one.value for one in GivenAs]:
+        known = ", ".join(one.value for one in GivenAs)
         raise click.BadParameter(f"{word!r} is none of {known}.", param_hint="--give")
-    return k.Given(cohort=None if name == "everyone" else name, word=Word(word))
+    return k.Given(cohort=None if name == "everyone" else name, word=GivenAs(word))
 
 
 def _givings(document: Any) -> list[str]:

@@ -6,10 +6,10 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from sortitor.core.kits.checklists import Expiry
+from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.items import ItemKind, Security
-from sortitor.core.kits.resolve import Giving, ItemVerdict, Word
-from sortitor.core.kits.sheets import AccountType, Reach, Step
+from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
+from sortitor.core.kits.sheets import AccountType, FirstStep, Reach
 from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
@@ -45,7 +45,7 @@ JOB_BYTES = 2_000_000
 #: From so many rows on, a lot is applied or reverted as a job.
 JOB_ROWS = 20_000
 
-#: Word on the wire → how it is said, for each kind of words.
+#: GivenAs on the wire → how it is said, for each kind of words.
 LABELS: dict[type[StrEnum], dict[str, str]] = {
     Platform: {platform.value: platform.label for platform in Platform},
     Stage: {
@@ -72,10 +72,10 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         ItemKind.SCRIPT: "script",
         ItemKind.FIRMWARE: "system version",
     },
-    Word: {
-        Word.REQUIRED: "required",
-        Word.OFFERED: "offered",
-        Word.EXCLUDED: "excluded",
+    GivenAs: {
+        GivenAs.REQUIRED: "required",
+        GivenAs.OFFERED: "offered",
+        GivenAs.EXCLUDED: "excluded",
     },
     ItemVerdict: {
         ItemVerdict.REQUIRED: "required",
@@ -89,6 +89,13 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Giving.KIT: "kit",
         Giving.SHEET: "setup sheet",
         Giving.CHECKLIST: "checklist",
+    },
+    ItemState: {
+        ItemState.WAITING: "waiting",
+        ItemState.WORKING: "being worked on",
+        ItemState.DONE: "done",
+        ItemState.FAILED: "failed",
+        ItemState.NOT_FOR: "not for this device",
     },
     Security: {
         Security.OPEN: "open",
@@ -112,19 +119,19 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         AccountType.ADMINISTRATOR: "administrator",
         AccountType.GUEST: "guest",
     },
-    Step: {
-        Step.ACCOUNT: "account",
-        Step.LOCATION: "location",
-        Step.RESTORE: "restore from a backup",
-        Step.FACE_AND_FINGER: "face and finger",
-        Step.PAYMENT: "payment",
-        Step.ASSISTANT: "assistant",
-        Step.DIAGNOSTICS: "diagnostics",
-        Step.LOOK: "look",
-        Step.LANGUAGE: "language",
-        Step.CODE: "code",
-        Step.TERMS: "terms",
-        Step.UPDATES: "updates",
+    FirstStep: {
+        FirstStep.ACCOUNT: "account",
+        FirstStep.LOCATION: "location",
+        FirstStep.RESTORE: "restore from a backup",
+        FirstStep.FACE_AND_FINGER: "face and finger",
+        FirstStep.PAYMENT: "payment",
+        FirstStep.ASSISTANT: "assistant",
+        FirstStep.DIAGNOSTICS: "diagnostics",
+        FirstStep.LOOK: "look",
+        FirstStep.LANGUAGE: "language",
+        FirstStep.CODE: "code",
+        FirstStep.TERMS: "terms",
+        FirstStep.UPDATES: "updates",
     },
     Verdict: {
         Verdict.ADD: "add",

@@ -7,6 +7,8 @@ from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 from sortitor.operations import ends, health, jobs, levels, licences, retention
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
+from sortitor.operations.kits import delivery
+from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.sweeps import runs as sweeps
 
 _STALLED_SECONDS = 30
@@ -80,9 +82,10 @@ def sweep(job: JobContext, timestamp: int) -> None:
 
 
 def count_cohorts(job: JobContext, timestamp: int) -> None:
-    """Keep today's numbers of the cohorts, and the seats of pools."""
+    """Keep today's numbers of the cohorts, the seats of pools, and what devices get."""
     cohorts.write_counts(_context(job))
     licences.keep_up(_context(job))
+    delivery.keep_up(_context(job))
 
 
 def retain(job: JobContext, timestamp: int) -> None:
@@ -106,8 +109,9 @@ def level(job: JobContext, timestamp: int) -> None:
 
 
 def count(job: JobContext, timestamp: int) -> None:
-    """Keep the numbers for those who run the service ready."""
+    """Keep ready the numbers for those who run the service, and what devices get."""
     health.count(_context(job))
+    bring_up(_context(job))
 
 
 async def retry_stalled(job: JobContext, timestamp: int) -> None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from sortitor.core.errors import SlowDown, SortitorError
-from sortitor.store.checkins import Pool, device_of, pushed
+from sortitor.store.checkins import Pool, device_of, pushed, pushed_since
 from sortitor.store.notices import PUSHES, heard
 
 _MOST = 5_000
@@ -66,6 +66,9 @@ class Waking:
         places.add(woken)
         self._number += 1
         try:
+            # Once its place is taken nothing is missed, and what came before is asked for.
+            if await pushed_since(self.pool, device_id):
+                return True
             either: tuple[asyncio.Future[Any], ...] = (woken, left)
             await asyncio.wait(either, timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
             return woken.done()

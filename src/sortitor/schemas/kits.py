@@ -15,7 +15,7 @@ from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
 from sortitor.core.kits.items import ItemKind as ItemKind
 from sortitor.core.kits.lints import LintCode
-from sortitor.core.kits.resolve import Giving, ItemVerdict, Word
+from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
 from sortitor.core.kits.sheets import SetupSheet as SetupSheet
 from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.schemas.base import Answer, Apply, Name, Request, SecretAnswer, Time
@@ -90,7 +90,7 @@ class Through(Answer):
     id: int
     name: str
     cohort: str | None
-    word: Word
+    word: GivenAs
 
 
 class GotItem(Answer):
@@ -194,7 +194,7 @@ class AgentItem(Answer):
 
     id: int
     revision: str = Field(description="Of its content; reports name it.")
-    word: Word
+    word: GivenAs
     name: str
     version: str
     needs_hand: bool

@@ -9,7 +9,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
-from typing import Any, TypeAlias
+from typing import Any, LiteralString, TypeAlias
 
 from psycopg import AsyncConnection
 from psycopg import Error as PsycopgError
@@ -162,12 +162,8 @@ async def device_of(pool: Pool, secret_hash: bytes) -> int | None:
         WHERE c.secret_hash = %s AND c.revoked_at IS NULL AND c.claim_id IS NULL
             AND d.stage <> 'retired' AND d.flag IS NULL
     """
-    try:
-        async with pool.connection() as connection:
-            found = await (await connection.execute(query, [secret_hash])).fetchone()
-    except PsycopgError as error:
-        raise translate(error) from error
-    return int(found[0]) if found else None
+    found = await _read(pool, query, secret_hash)
+    return int(found[0][0]) if found else None
 
 
 async def pushed(pool: Pool, number: int, among: Sequence[int]) -> list[int]:
@@ -176,9 +172,21 @@ async def pushed(pool: Pool, number: int, among: Sequence[int]) -> list[int]:
         SELECT w.id FROM unnest(%s::bigint[]) AS w (id) WHERE w.id IN
             (SELECT unnest(devices) FROM kit_pushes WHERE id = %s)
     """
+    return [int(row[0]) for row in await _read(pool, query, list(among), number)]
+
+
+async def pushed_since(pool: Pool, device_id: int) -> bool:
+    """Whether a device was pushed after its last sign of life: it has to look."""
+    query = """
+        SELECT true FROM devices d JOIN kit_pushes p ON p.at > d.last_seen_at
+        WHERE d.id = %s AND d.id = ANY (p.devices) LIMIT 1
+    """
+    return bool(await _read(pool, query, device_id))
+
+
+async def _read(pool: Pool, query: LiteralString, *values: Any) -> list[tuple[Any, ...]]:
     try:
         async with pool.connection() as connection:
-            found = await (await connection.execute(query, [list(among), number])).fetchall()
+            return await (await connection.execute(query, values)).fetchall()
     except PsycopgError as error:
         raise translate(error) from error
-    return [int(row[0]) for row in found]

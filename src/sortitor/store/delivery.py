@@ -13,6 +13,7 @@ from sqlalchemy import (
     Connection,
     and_,
     case,
+    delete,
     func,
     insert,
     literal,
@@ -27,7 +28,6 @@ from sortitor.core.vocabulary import Stage
 from sortitor.store.arrivals import by_credential
 from sortitor.store.devices import ids as ids_of
 from sortitor.store.devices import matching
-from sortitor.store.engine import raw
 from sortitor.store.notices import PUSHES
 from sortitor.store.rows import among, read_all
 from sortitor.store.tables import device_kits, devices, item_reports, items, kit_pushes
@@ -251,6 +251,6 @@ def chosen(connection: Connection, of: Selection, now: datetime) -> list[int]:
     return [one for one in found if one not in gone]
 
 
-def analyse(connection: Connection) -> None:
-    """Let the planner know how many reports there are."""
-    raw(connection).execute("ANALYZE item_reports")
+def forget_pushes(connection: Connection, before: datetime) -> None:
+    """Forget pushes that were made before a moment."""
+    connection.execute(delete(kit_pushes).where(kit_pushes.c.at < before))

@@ -28,7 +28,7 @@ from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
 
 from sortitor.core.filters import Filter
-from sortitor.core.kits.resolve import Giving, Word
+from sortitor.core.kits.resolve import GivenAs, Giving
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store.filters import compiled
 from sortitor.store.rows import read_all
@@ -75,11 +75,14 @@ class GivingRow:
     kind: Giving
     subject_id: int
     cohort_id: int | None
-    word: Word
+    word: GivenAs
 
 
 def write_givings(
-    connection: Connection, kind: Giving, subject_id: int, given: Iterable[tuple[int | None, Word]]
+    connection: Connection,
+    kind: Giving,
+    subject_id: int,
+    given: Iterable[tuple[int | None, GivenAs]],
 ) -> None:
     """Whom a document is given to, instead of what was said before."""
     connection.execute(

@@ -12,6 +12,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import { useHold } from '../../shared/actions/useHold'
+import EffectiveTable from '../kits/EffectiveTable.vue'
 import { useTurning } from './useTurning'
 
 const route = useRoute()
@@ -22,6 +23,15 @@ const path = computed(() => ({ device_id: Number(route.params.id) }))
 const { data: device, error } = useQuery({
   queryKey: computed(() => ['device', path.value]),
   queryFn: () => got(api.GET('/api/v1/devices/{device_id}', { params: { path: path.value } })),
+})
+const { data: kit } = useQuery({
+  queryKey: computed(() => ['device-kit', path.value]),
+  queryFn: () => got(api.GET('/api/v1/devices/{device_id}/kit', { params: { path: path.value } })),
+})
+const { data: reports } = useQuery({
+  queryKey: computed(() => ['device-reports', path.value]),
+  queryFn: () =>
+    got(api.GET('/api/v1/devices/{device_id}/item-reports', { params: { path: path.value } })),
 })
 const { failure, run } = useAction()
 const { choices, final } = useVocabulary()
@@ -196,6 +206,10 @@ const fields = (happening: Schemas['Happening']) =>
               <dd class="muted">detail of the lot</dd>
             </template>
           </dl>
+        </v-card>
+        <v-card v-if="kit && (kit.lines.length || kit.sheet || kit.checklist)" class="pa-4">
+          <h2 class="mb-2">What it gets</h2>
+          <EffectiveTable :kit="kit" :reports="reports ?? []" label="What it gets" />
         </v-card>
         <v-card class="pa-4">
           <h2 class="mb-2">Timeline</h2>

@@ -13,7 +13,7 @@ from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
 from sortitor.core.here import Found
-from sortitor.core.kits.resolve import Word
+from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.lifecycle import Sighting
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import arrivals
@@ -306,7 +306,7 @@ def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
             AgentItem(
                 id=one.id,
                 revision=one.revision,
-                word=Word(one.word),
+                word=GivenAs(one.word),
                 name=one.item.name,
                 version=one.item.version,
                 needs_hand=one.item.needs_hand,

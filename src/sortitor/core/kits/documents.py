@@ -9,7 +9,7 @@ from pydantic import Field
 
 from sortitor.core.documents import Document, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.kits.resolve import Word
+from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.previews import digest_of
 
 MOST_ITEMS = 500
@@ -20,8 +20,8 @@ class Given(Document):
     """To whom a kit, or an item by itself, is given."""
 
     cohort: Name | None = Field(default=None, description="The cohort's name; null: everyone.")
-    word: Word = Field(
-        default=Word.REQUIRED,
+    word: GivenAs = Field(
+        default=GivenAs.REQUIRED,
         description="`required`: devices get it; `offered`: people may take it; `excluded`: they"
         " get it from nowhere.",
     )
@@ -64,7 +64,7 @@ def check_given(given: Sequence[Given], alone: bool = False) -> None:
     these, so that nothing can be offered.
     """
     once("/given", "The cohort", [one.cohort or "everyone" for one in given])
-    if alone and any(one.word is Word.OFFERED for one in given):
+    if alone and any(one.word is GivenAs.OFFERED for one in given):
         words = "It cannot be offered: a device has it or not."
         problem = FieldProblem("/given", "not_offered", words)
         raise BadInput("not_offered", words, "Choose required or excluded.", (problem,))

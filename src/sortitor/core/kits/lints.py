@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from sortitor.core.kits.resolve import Word
+from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.kits.sheets import Reach
 from sortitor.core.previews import plural
 
@@ -46,7 +46,7 @@ class GivenFacts:
 
     about: str
     cohort: str | None
-    word: Word
+    word: GivenAs
     devices: int
     carried: int
 
@@ -110,7 +110,7 @@ class SheetFacts:
 
 def of_given(facts: GivenFacts) -> Iterator[Lint]:
     """What is odd about giving this to them."""
-    if facts.cohort is not None and not facts.devices and facts.word is not Word.EXCLUDED:
+    if facts.cohort is not None and not facts.devices and facts.word is not GivenAs.EXCLUDED:
         yield Lint(
             LintCode.EMPTY_COHORT,
             facts.about,

@@ -18,7 +18,7 @@ from sortitor.core.filters import Filter, matches, parse
 from sortitor.core.previews import digest_of
 
 
-class Word(StrEnum):
+class GivenAs(StrEnum):
     """What an assignment says of its items, the strongest first."""
 
     EXCLUDED = "excluded"
@@ -82,7 +82,7 @@ class Assignment:
     """
 
     id: int
-    word: Word
+    word: GivenAs
     kind: Giving
     number: int
     cohort_id: int | None = None
@@ -142,7 +142,7 @@ class Book:
 
 #: Excluded beats required beats offered; of the same word the higher position, then the older
 #: assignment.
-_RANK = {word: place for place, word in enumerate(Word)}
+_RANK = {word: place for place, word in enumerate(GivenAs)}
 _Standing = tuple[int, int, int]
 
 
@@ -153,7 +153,7 @@ def effective(book: Book, facts: Facts) -> list[Line]:
         for item_id, position in book.reach(one):
             reaching[item_id].append((_RANK[one.word], position, one.id))
     lines, standing = {}, {}
-    words = list(Word)
+    words = list(GivenAs)
     for item_id, standings in sorted(reaching.items()):
         first, *beaten = sorted(standings)
         verdict = ItemVerdict(words[first[0]])
@@ -190,7 +190,7 @@ def chosen(book: Book, facts: Facts, kind: Giving) -> Choice | None:
     standing = sorted(
         (min(claim)[1:], number)
         for number, claim in claims.items()
-        if min(claim)[0] != _RANK[Word.EXCLUDED]
+        if min(claim)[0] != _RANK[GivenAs.EXCLUDED]
     )
     if not standing:
         return None

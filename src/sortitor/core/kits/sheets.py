@@ -32,7 +32,7 @@ class AccountType(StrEnum):
     GUEST = "guest"
 
 
-class Step(StrEnum):
+class FirstStep(StrEnum):
     """A step of the first start that can be skipped."""
 
     ACCOUNT = "account"
@@ -50,17 +50,17 @@ class Step(StrEnum):
 
 
 #: What is gone with a step.
-TAKEN_AWAY: dict[Step, str] = {
-    Step.ACCOUNT: "Without the account step nothing can be restored from a backup, and nothing is"
+TAKEN_AWAY: dict[FirstStep, str] = {
+    FirstStep.ACCOUNT: "Without the account step nothing can be restored from a backup, and nothing is"
     " bought from the shop.",
-    Step.LOCATION: "Without the location step the time zone is not found by itself.",
-    Step.RESTORE: "Without the restore step a person cannot bring a former device's content along.",
-    Step.FACE_AND_FINGER: "Without the face and finger step the device opens by its code alone.",
-    Step.PAYMENT: "Without the payment step nobody pays by holding the device to a till.",
-    Step.LANGUAGE: "Without the language step the device speaks the language of this sheet.",
-    Step.CODE: "Without the code step the device stays open until a setting asks for a code.",
-    Step.TERMS: "Without the terms step nobody sees the maker’s terms; you accept them for all.",
-    Step.UPDATES: "Without the updates step the device starts with the system that it came with.",
+    FirstStep.LOCATION: "Without the location step the time zone is not found by itself.",
+    FirstStep.RESTORE: "Without the restore step a person cannot bring a former device's content along.",
+    FirstStep.FACE_AND_FINGER: "Without the face and finger step the device opens by its code alone.",
+    FirstStep.PAYMENT: "Without the payment step nobody pays by holding the device to a till.",
+    FirstStep.LANGUAGE: "Without the language step the device speaks the language of this sheet.",
+    FirstStep.CODE: "Without the code step the device stays open until a setting asks for a code.",
+    FirstStep.TERMS: "Without the terms step nobody sees the maker’s terms; you accept them for all.",
+    FirstStep.UPDATES: "Without the updates step the device starts with the system that it came with.",
 }
 
 _Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$")]
@@ -76,7 +76,7 @@ class SetupSheet(RankedDocument):
     local_administrator: Name | None = Field(
         default=None, description="Its user name; each device has a password of its own."
     )
-    skipped: tuple[Step, ...] = Field(default=(), description="Steps that are not shown.")
+    skipped: tuple[FirstStep, ...] = Field(default=(), description="Steps that are not shown.")
     language: _Language | None = Field(
         default=None, description="BCP 47; null: that of the device, or asked."
     )
@@ -108,7 +108,7 @@ class SetupSheet(RankedDocument):
         if self.locked and self.reach in (Reach.WORK_PART, Reach.ACCOUNTS_ONLY):
             words = "Whoever owns the device can always take the work part out."
             raise _wrong("/locked", words, "Leave the lock off, or choose another reach.")
-        if Step.LANGUAGE in self.skipped and self.language is None:
+        if FirstStep.LANGUAGE in self.skipped and self.language is None:
             words = "The language step is skipped, and no language is chosen."
             raise _wrong("/language", words, "Choose one, or show the step.")
 

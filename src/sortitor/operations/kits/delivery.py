@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any
 
 from sortitor.core.errors import NotSignedIn
@@ -28,6 +29,9 @@ from sortitor.store import kits
 from sortitor.store.delivery import AgentRow, ReportRow, StateRow, TimesRow
 from sortitor.store.engine import Connection
 from sortitor.store.settling import hold_still
+
+#: A device that heard nothing for so long looks by itself when it checks in.
+_PUSHES_KEPT = timedelta(days=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -331,3 +335,13 @@ def _push(ctx: Context, connection: Connection, selection: Selection) -> tuple[P
         nothing_to_do=not ids,
     )
     return sealed(shown, ids), ids
+
+
+def keep_up(ctx: Context) -> None:
+    """Forget what no device gets any more, and pushes that every device has heard of; by
+    schedule.
+    """
+    with ctx.bookkeeping() as connection:
+        hold_still(connection)
+        kits.sweep_outcomes(connection)
+        store.forget_pushes(connection, ctx.now - _PUSHES_KEPT)

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from sortitor.core.kits import lints as core
 from sortitor.core.kits.items import FilePayload
 from sortitor.core.kits.lints import Lint
-from sortitor.core.kits.resolve import Giving, ItemVerdict, Line, Word
+from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict, Line
 from sortitor.operations.context import Context
 from sortitor.operations.kits.library import Library, library
 from sortitor.store import kits as store
@@ -103,7 +103,7 @@ def _take_line(found: Library, counts: _Counts, row: CountRow, line: Line) -> No
     if line.verdict is ItemVerdict.EXCLUDED:
         by_id = {one.id: one for one in found.book.assignments}
         for beat in line.beat:
-            if by_id[beat].word is not Word.EXCLUDED:
+            if by_id[beat].word is not GivenAs.EXCLUDED:
                 counts.opposite[item_id, beat, line.through] += row.devices
         return
     counts.reached[item_id] += row.devices

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from sortitor.core.filters import lower
 from sortitor.core.kits import resolve
 from sortitor.core.kits.items import ItemKind
-from sortitor.core.kits.resolve import Assignment, Facts, Giving, ItemVerdict, Line, Word
+from sortitor.core.kits.resolve import Assignment, Facts, GivenAs, Giving, ItemVerdict, Line
 from sortitor.core.vocabulary import Ownership, Platform, Stage
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found
@@ -36,7 +36,7 @@ class Through:
     id: int
     name: str
     cohort: str | None
-    word: Word
+    word: GivenAs
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import ARRAY
 
 from sortitor.core.kits.checklists import ItemState
-from sortitor.core.kits.resolve import Giving, Word
+from sortitor.core.kits.resolve import GivenAs, Giving
 from sortitor.store.tables.base import Time, document_columns, metadata, number_column, words
 
 items = Table(
@@ -46,7 +46,7 @@ givings = Table(
     Column("cohort_id", ForeignKey("cohorts.id")),
     Column("word", Text, nullable=False),
     words("kind", Giving),
-    words("word", Word),
+    words("word", GivenAs),
     Index(None, "kind", "subject_id"),
     Index(None, "cohort_id"),
 )

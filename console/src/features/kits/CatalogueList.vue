@@ -1,0 +1,107 @@
+<script setup lang="ts">
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref } from 'vue'
+
+import { api, got, type Schemas } from '../../api/client'
+import { useSession } from '../../shared/actions/useSession'
+import { useVocabulary } from '../../shared/actions/useVocabulary'
+import { plural } from '../../shared/formats'
+import DataList from '../../shared/tables/DataList.vue'
+import { platforms } from './items'
+
+/** What can be set, found by typing or by theme. */
+const emit = defineEmits<{ make: [setting: Schemas['CatalogueSetting']] }>()
+const session = useSession()
+const { choices, label } = useVocabulary()
+const typed = ref('')
+const theme = ref<string | null>(null)
+const platform = ref<Schemas['Platform'][]>([])
+const { data: all } = useQuery({
+  queryKey: ['catalogue'],
+  queryFn: () => got(api.GET('/api/v1/catalogue')),
+  staleTime: Infinity,
+})
+const themes = computed(() => [...new Set((all.value ?? []).map((one) => one.theme))])
+const { data, error, isFetching } = useQuery({
+  queryKey: ['catalogue', typed, theme, platform],
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/catalogue', {
+        params: {
+          query: {
+            query: typed.value.trim(),
+            theme: theme.value ?? undefined,
+            platform: platform.value,
+          },
+        },
+      }),
+    ),
+})
+const columns = [
+  { key: 'name', title: 'Setting' },
+  { key: 'says', title: 'What it does' },
+  { key: 'form', title: 'Value' },
+  { key: 'platforms', title: 'Platforms' },
+  { key: 'act', title: '' },
+]
+</script>
+
+<template>
+  <div class="row-gap mb-3">
+    <v-text-field
+      v-model="typed"
+      label="Find a setting"
+      placeholder="camera, update, lock"
+      class="find"
+      clearable
+      @click:clear="typed = ''"
+    />
+    <v-select v-model="theme" :items="themes" label="Theme" clearable class="theme" />
+    <v-select
+      v-model="platform"
+      :items="choices('platform')"
+      label="Known to"
+      multiple
+      clearable
+      class="theme"
+    />
+    <span class="muted" aria-live="polite">{{ plural(data?.length ?? 0, 'setting') }}</span>
+  </div>
+  <DataList
+    label="Settings"
+    :columns="columns"
+    :items="data ?? []"
+    :row-key="(one) => one.key"
+    :loading="isFetching"
+    :error="error"
+    empty="Nothing like that can be set. An item can be a setting of your own."
+  >
+    <template #name="{ item }"
+      ><strong>{{ item.name }}</strong>
+      <div class="muted">{{ item.theme }}</div></template
+    >
+    <template #platforms="{ item }">{{
+      platforms(item.platforms, (one) => label('platform', one))
+    }}</template>
+    <template #act="{ item }"
+      ><v-btn
+        v-if="session.may('prepare')"
+        size="small"
+        variant="text"
+        color="primary"
+        :aria-label="`Make an item of ${item.name}`"
+        @click="emit('make', item)"
+        >Make an item</v-btn
+      ></template
+    >
+  </DataList>
+</template>
+
+<style scoped>
+.find {
+  max-width: 320px;
+}
+.theme {
+  max-width: 220px;
+}
+</style>
