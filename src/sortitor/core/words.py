@@ -45,7 +45,7 @@ JOB_BYTES = 2_000_000
 #: From so many rows on, a lot is applied or reverted as a job.
 JOB_ROWS = 20_000
 
-#: GivenAs on the wire → how it is said, for each kind of words.
+#: Word on the wire → how it is said, for each kind of words.
 LABELS: dict[type[StrEnum], dict[str, str]] = {
     Platform: {platform.value: platform.label for platform in Platform},
     Stage: {

@@ -54,13 +54,17 @@ TAKEN_AWAY: dict[FirstStep, str] = {
     FirstStep.ACCOUNT: "Without the account step nothing can be restored from a backup, and nothing is"
     " bought from the shop.",
     FirstStep.LOCATION: "Without the location step the time zone is not found by itself.",
-    FirstStep.RESTORE: "Without the restore step a person cannot bring a former device's content along.",
-    FirstStep.FACE_AND_FINGER: "Without the face and finger step the device opens by its code alone.",
+    FirstStep.RESTORE: "Without the restore step a person cannot bring a former device's"
+    " content along.",
+    FirstStep.FACE_AND_FINGER: "Without the face and finger step the device opens by its code"
+    " alone.",
     FirstStep.PAYMENT: "Without the payment step nobody pays by holding the device to a till.",
     FirstStep.LANGUAGE: "Without the language step the device speaks the language of this sheet.",
     FirstStep.CODE: "Without the code step the device stays open until a setting asks for a code.",
-    FirstStep.TERMS: "Without the terms step nobody sees the maker’s terms; you accept them for all.",
-    FirstStep.UPDATES: "Without the updates step the device starts with the system that it came with.",
+    FirstStep.TERMS: "Without the terms step nobody sees the maker’s terms; you accept them"
+    " for all.",
+    FirstStep.UPDATES: "Without the updates step the device starts with the system that it"
+    " came with.",
 }
 
 _Language = Annotated[str, StringConstraints(pattern=r"^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$")]
