@@ -36,6 +36,9 @@ OPEN = {
     ("POST", "/api/v1/agent/way/answers"),
     ("POST", "/api/v1/agent/way/collect"),
     ("POST", "/api/v1/agent/progress"),
+    ("POST", "/api/v1/agent/check-in/wait"),
+    ("POST", "/api/v1/agent/reports"),
+    ("GET", "/api/v1/agent/kit"),
     # What everybody sees at the door.
     ("GET", "/api/v1/welcome-card"),
     ("GET", "/api/v1/welcome-card/pictures/{digest}"),

@@ -193,6 +193,8 @@ BODIES: dict[str, list[Any]] = {
     "/setup-sheets/{key}/preview": [{"name": "Sheet", "given": [{}]}],
     "/checklists/preview": [{"name": "New", "items": ["Locked"], "given": [{}]}],
     "/checklists/{key}/preview": [{"name": "List", "items": ["Locked"], "given": [{}]}],
+    "/item-retries/preview": [{"item": "Locked", "selection": EVERYTHING}],
+    "/kit-pushes/preview": [{"selection": EVERYTHING}],
     "/imagined-kit": [{"platform": "android", "cohorts": ["Deck"], "person": "maud"}],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
@@ -257,6 +259,7 @@ ELSEWHERE = {
 REFUSED = {
     Role.VIEWER: [
         "/accounts",
+        "/devices/{device_id}/item-reports/{key}/log",
         "/journal/export",
         "/lots/{lot_id}/file",
         "/lots/{lot_id}/preview",
@@ -355,6 +358,8 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         "/journal/head/check",
         # Nothing is asked of a device here, and there is no picture.
         "/agent/way",
+        # With the credential of a device.
+        "/agent/kit",
         # The one source is a roster that is handed over.
         "/sources/{key}/acts/preview",
         "/sources/{key}/certificate",

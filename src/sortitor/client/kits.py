@@ -80,8 +80,8 @@ class Kits(Documents[k.Kit, k.KitDetail]):
 
     def log(self, device_id: int, item: Key) -> str | None:
         """What a device sent along when an item failed."""
-        path = at(f"/devices/{device_id}/item-reports", item, "log")
-        return self._t.call(k.ItemLog, "GET", path).log
+        told = self._t.call(k.ItemLog, "GET", at(f"/devices/{device_id}/item-reports", item, "log"))
+        return told.log
 
     def preview_push(self, selection: Selection) -> Preview:
         """Which devices would be woken."""

@@ -51,8 +51,8 @@ class FirstStep(StrEnum):
 
 #: What is gone with a step.
 TAKEN_AWAY: dict[FirstStep, str] = {
-    FirstStep.ACCOUNT: "Without the account step nothing can be restored from a backup, and nothing is"
-    " bought from the shop.",
+    FirstStep.ACCOUNT: "Without the account step nothing can be restored from a backup, and"
+    " nothing is bought from the shop.",
     FirstStep.LOCATION: "Without the location step the time zone is not found by itself.",
     FirstStep.RESTORE: "Without the restore step a person cannot bring a former device's"
     " content along.",

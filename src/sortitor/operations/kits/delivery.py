@@ -18,14 +18,14 @@ from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
 from sortitor.operations.arrivals import hash_credential
 from sortitor.operations.arrivals.ways import note_progress
-from sortitor.operations.context import Context, require_digest
+from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.kits.documents import ITEMS, opened
 from sortitor.operations.kits.library import Library, library
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import delivery as store
-from sortitor.store import kits
+from sortitor.store import devices, kits
 from sortitor.store.delivery import AgentRow, ReportRow, StateRow, TimesRow
 from sortitor.store.engine import Connection
 from sortitor.store.settling import hold_still
@@ -239,6 +239,7 @@ def _gets(item: Item) -> Filter:
 def reports_of(ctx: Context, device_id: int) -> dict[int, ReportRow]:
     """Item → what a device told of it, as the item is now."""
     with ctx.reading() as connection:
+        or_not_found(devices.one(connection, device_id), "device", device_id)
         found = library(connection).book.items
         return {
             row.item_id: row
@@ -250,6 +251,7 @@ def reports_of(ctx: Context, device_id: int) -> dict[int, ReportRow]:
 def log_of(ctx: Context, device_id: int, key: Key) -> str | None:
     """What a device sent along when an item failed."""
     with ctx.reading() as connection:
+        or_not_found(devices.one(connection, device_id), "device", device_id)
         return store.log_of(connection, device_id, ITEMS.find(connection, key).id)
 
 
