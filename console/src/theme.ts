@@ -45,6 +45,7 @@ export const vuetify = createVuetify({
     VBtn: { variant: 'flat', rounded: 'md', class: 'text-none' },
     VTextField: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VSelect: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
+    VAutocomplete: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VCombobox: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VTextarea: { density: 'compact', variant: 'outlined', hideDetails: 'auto' },
     VFileInput: {

@@ -19,10 +19,12 @@ from tests.worlds import (
     manifest,
 )
 
+from sortitor.core.kits.sheets import FirstStep
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Ownership, Platform, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import VersionBounds
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -49,6 +51,13 @@ PAGES = [
     "/arrivals?tab=mails",
     "/arrivals?tab=passes",
     "/arrivals?tab=texts",
+    "/kits",
+    "/kits?tab=items",
+    "/kits?tab=settings",
+    "/kits?tab=sheets",
+    "/kits?tab=checklists",
+    "/kits?tab=trial",
+    "/items/1",
     "/licences",
     "/licences/1",
     "/licences/report",
@@ -89,6 +98,11 @@ def furnish(world: World, tmp_path: Path) -> None:
     )
     s.orders.add(Order(name="WL-1", lines=[OrderLine(product="Mate 3", quantity=2)]))
     s.pools.add(Pool(name="Signage", seats=1))
+    payload = {"kind": "setting", "setting": "camera", "value": "refused"}
+    s.items.add(Item.model_validate({"name": "No camera", "payload": payload}))
+    s.kits.add(Kit(name="Everybody", items=("No camera",), given=(Given(),)))
+    s.setup_sheets.add(SetupSheet(name="Shared", skipped=(FirstStep.ACCOUNT,), given=(Given(),)))
+    s.checklists.add(Checklist(name="Handover", items=("No camera",), given=(Given(),)))
     s.cohorts.add(Cohort(name="Deck", filter='site eq "Dunlin"'))
     s.cohorts.add(Cohort(name="Lent out"))
     s.sweep_rules.add(Rule(name="Quiet", idle_window_days=30, brake_percent=100))

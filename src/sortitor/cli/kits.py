@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -14,20 +15,25 @@ from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     ExitCode,
+    agree,
+    change_options,
     heading,
     most_option,
     output_option,
     plain,
+    quoted,
     record,
     talk,
     write,
     write_one,
 )
 from sortitor.client import Sortitor
+from sortitor.core.kits.checklists import ItemState
 from sortitor.core.kits.resolve import GivenAs, ItemVerdict
 from sortitor.core.vocabulary import Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas import kits as k
+from sortitor.schemas.devices import Selection
 
 _GIVEN_FORM = "COHORT[=WORD]"
 
@@ -510,3 +516,108 @@ def lint(s: Sortitor, output: str) -> None:
     )
     if found:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
+
+
+# ---- how far devices are
+
+
+@item.command("states")
+@click.argument("name")
+@_form
+@with_client
+def states(s: Sortitor, name: str, output: str) -> None:
+    """Show how far the devices that get an item are, failures by their code, and how long it
+    takes.
+
+    \b
+    Examples:
+      sortitor item states "Ticket app"
+      sortitor device list --filter 'items.failed eq "Ticket app"'
+    """
+    found = s.items.states(name)
+    if output != "table":
+        write_one(found, output)
+        return
+    for state, number in found.states.items():
+        if number:
+            plain(f"{number:>9,}  {LABELS[ItemState][state]}")
+    for failure in found.failures:
+        plain(f"{failure.devices:>9,}  {failure.code}: {failure.words}", "bad")
+    if found.times:
+        usual, slow = (
+            timedelta(seconds=round(seconds))
+            for seconds in (found.times.median_seconds, found.times.p95_seconds)
+        )
+        plain(f"It usually takes {usual}, and on 19 of 20 devices no longer than {slow}.")
+
+
+_which = click.option(
+    "--filter", "which", default="id pr", show_default=True, help="Of which devices."
+)
+
+
+@item.command("retry")
+@click.argument("name")
+@_which
+@change_options
+@with_client
+def retry(s: Sortitor, name: str, which: str, yes: bool, reason: str | None) -> None:
+    """Try an item again where it failed.
+
+    \b
+    Example:
+      sortitor item retry "Ticket app" --filter 'site eq "Petrel"'
+    """
+    selection = Selection(filter=which)
+    preview = s.items.preview_retry(name, selection)
+    agree(preview, yes)
+    s.items.retry(name, selection, preview.digest, reason)
+    talk(f"Asked for. Next: sortitor item states {quoted(name)}")
+
+
+@kit.command("push")
+@click.option("--filter", "which", help="Which devices.")
+@click.option("--cohort", help="The devices of this cohort.")
+@change_options
+@with_client
+def push(s: Sortitor, which: str | None, cohort: str | None, yes: bool, reason: str | None) -> None:
+    """Let devices look now for what they get; those that wait for it do at once.
+
+    \b
+    Example:
+      sortitor kit push --cohort "Ticket scanners"
+    """
+    if bool(which) == bool(cohort):
+        raise click.UsageError("Say which devices: --filter or --cohort.")
+    cohort_id = s.cohorts.show(cohort).id if cohort else None
+    selection = Selection(filter=which, cohort_id=cohort_id)
+    preview = s.kits.preview_push(selection)
+    agree(preview, yes)
+    s.kits.push(selection, preview.digest, reason)
+    talk("Woken. Next: sortitor item list")
+
+
+@kit.command("reports")
+@click.argument("device")
+@output_option
+@with_client
+def reports(s: Sortitor, device: str, output: str) -> None:
+    """List what a device told of its items. DEVICE is its number or anything that finds it.
+
+    \b
+    Example:
+      sortitor kit reports HALYARD-0007
+    """
+    names = {one.id: one.name for one in s.items.list()}
+    write(
+        s.kits.reports(find_one(s, device)),
+        output,
+        {
+            "Item": lambda one: names.get(one.item_id, str(one.item_id)),
+            "State": lambda one: LABELS[ItemState][one.state],
+            "Code": lambda one: one.code,
+            "Words": lambda one: one.words,
+            "At": lambda one: one.at,
+        },
+        empty="It has told nothing of what it gets now.",
+    )

@@ -15,6 +15,7 @@ from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform
 from sortitor.stand_ins import fleet, numbers
 from sortitor.stand_ins.fleet import Behaviour
+from sortitor.stand_ins.kits import Worker
 from sortitor.stand_ins.mails import newest_code
 
 
@@ -57,6 +58,12 @@ from sortitor.stand_ins.mails import newest_code
     help="Where the demonstration's mails are read.",
 )
 @click.option(
+    "--kits",
+    "with_kits",
+    is_flag=True,
+    help="Each fetches what it gets and works it through; some fail, some forget to come back.",
+)
+@click.option(
     "--seed", type=int, default=1, show_default=True, help="The same seed makes the same devices."
 )
 @with_client
@@ -71,6 +78,7 @@ def simulate(
     behaviour: str | None,
     mail: str,
     mailbox: str,
+    with_kits: bool,
     seed: int,
 ) -> None:
     """Let made-up devices knock with a pass and check in, over HTTP as real ones do.
@@ -78,6 +86,7 @@ def simulate(
     \b
     Examples:
       sortitor simulate --code 7K3QX-9M2PA --count 60
+      sortitor simulate --code 7K3QX-9M2PA --count 10 --kits
       sortitor simulate --code 7K3QX-9M2PA --count 1 --person maud.fenwick \\
         --mail maud.fenwick@wrenmoor.example --way comes-back
     """
@@ -120,6 +129,8 @@ def simulate(
         for _ in range(check_ins):
             for credential in credentials:
                 s.agent.check_in(credential)
+        if with_kits:
+            _work_through(s, credentials, random)
     for outcome, number in sorted(outcomes.items()):
         plain(f"{number:>7,}  {outcome}")
     for reason, number in codes.most_common():
@@ -128,3 +139,12 @@ def simulate(
         f"{count:,} knocks in {seconds:.1f} s, {len(credentials) * check_ins:,} check-ins. Next:"
         " sortitor arrival list"
     )
+
+
+def _work_through(s: Sortitor, credentials: list[str], random: Random) -> None:
+    """Let devices fetch what they get and work it through, all a step at a time."""
+    working = [Worker(s, credential, random) for credential in credentials]
+    for device in working:
+        device.fetch()
+    while working:
+        working = [device for device in working if device.step()]

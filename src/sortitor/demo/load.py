@@ -22,6 +22,7 @@ from sortitor.core.vocabulary import (
     Role,
     SignInWay,
 )
+from sortitor.demo import kits
 from sortitor.demo import scenario as sc
 from sortitor.demo.outside import (
     Outside,
@@ -214,6 +215,15 @@ def load(
     _last_seen(s, lived, swept)
     _at_the_door_today(s, scenario, swept, _in_use(lived, swept))
     _on_the_way(s, read_code, "Early season crew", _NEWCOMERS)
+    say("What devices get: kits for vessels, gangways, quays and offices")
+    kits.prepare(s)
+    gone = {unit.hardware.serial for unit in swept}
+    busy = [
+        credential
+        for credential, unit in lived
+        if unit.quiet_days < 14 and unit.hardware.serial not in gone
+    ]
+    kits.work_through(s, busy[:: max(1, len(busy) // 120)], at, sc.TODAY)
     say("Other systems: a directory, a registry, a list of the yard")
     read_them_all(s, scenario, swept, outside, at)
     lent = s.cohorts.add(Cohort(name="Lent to the festival", note="Back by the end of March"))

@@ -104,6 +104,10 @@ class DocumentKind(Generic[D]):
         """The document of a journal entry's side."""
         return self.shelf.model.model_validate(value)
 
+    def told(self, document: D) -> dict[str, Any]:
+        """The document as its differences are told."""
+        return document.as_json()
+
     def called(self, document: D) -> str:
         """The document in a sentence."""
         return f"{self.noun} “{getattr(document, 'name', '')}”"
@@ -190,7 +194,7 @@ class DocumentKind(Generic[D]):
             self.shelf.change(connection, former.id, proposed, **self.beside(ctx, wanted))
             self.written(ctx, connection, former.id, wanted)
             made = or_not_found(self.shelf.one(connection, former.id), self.noun, key)
-            changes = _changes(wanted)
+            changes = self._changes(wanted)
             words = f"changed: {told(changes)}" if changes else "saved as it was"
             self._record(ctx, connection, "edit", words, (former, before), made, reason)
             return made
@@ -277,7 +281,7 @@ class DocumentKind(Generic[D]):
             examples=effect.examples,
             examples_total=effect.examples_total,
             warnings=effect.warnings,
-            changes=_changes(wanted),
+            changes=self._changes(wanted),
         )
         return sealed(
             preview,
@@ -289,6 +293,12 @@ class DocumentKind(Generic[D]):
                 effect.facts,
             ],
         )
+
+    def _changes(self, wanted: Wanted[D]) -> tuple[Difference, ...]:
+        """What becomes of the fields of a document that stays."""
+        if wanted.before is None or wanted.proposed is None:
+            return ()
+        return differences(self.told(wanted.before), self.told(wanted.proposed))
 
     def _record(
         self,
@@ -313,13 +323,6 @@ class DocumentKind(Generic[D]):
             before=former and former[1],
             after=None if made is None else self.as_journaled(connection, made),
         )
-
-
-def _changes(wanted: Wanted[D]) -> tuple[Difference, ...]:
-    """What becomes of the fields of a document that stays."""
-    if wanted.before is None or wanted.proposed is None:
-        return ()
-    return differences(wanted.before.as_json(), wanted.proposed.as_json())
 
 
 def _verb(wanted: Wanted[D]) -> str:

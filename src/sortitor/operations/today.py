@@ -12,6 +12,7 @@ from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, Gap, SourceState
 from sortitor.operations import ends, erasing, gate, holds, levels, licences, quotas
 from sortitor.operations.context import Context
+from sortitor.operations.kits import lints
 from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
 from sortitor.store import holds as store_holds
@@ -51,7 +52,7 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
         *_due(ctx),
         *_erasable(ctx),
     ]
-    items += [*_sources(ctx), *_ends(ctx), *_levels(ctx)]
+    items += [*_sources(ctx), *_ends(ctx), *_levels(ctx), *_lints(ctx)]
     for run in braked:
         items.append(
             Item(
@@ -138,6 +139,27 @@ def _arrivals(numbers: store.NumbersRow) -> list[Item]:
             )
         )
     return items
+
+
+def _lints(ctx: Context) -> Iterator[Item]:
+    """What is forgotten of what devices get, or cannot be."""
+    found = lints.find(ctx)
+    if found:
+        first = found[0].lint
+        yield Item(
+            "kit",
+            f"{plural(len(found), 'thing')} of what devices get {_need(len(found))} a look",
+            f"{first.about[:1].upper()}{first.about[1:]}: {first.words}",
+            len(found),
+            None,
+            "Look at the kits",
+            "/kits",
+            "sortitor kit lint",
+        )
+
+
+def _need(number: int) -> str:
+    return "needs" if number == 1 else "need"
 
 
 def _lot(lot: store.OpenLotRow) -> Item:

@@ -112,6 +112,14 @@ const most = computed(() => Math.max(1, ...(days.value ?? []).map((one) => one.d
 
 const changed = computed(() => filter.value.trim() !== (cohort.value?.filter ?? ''))
 
+/** Where what speaks of it is found; an item has a page of its own. */
+const USED_AT: Record<string, string> = {
+  'licence pool': '/licences',
+  'sweep rule': '/sweeps',
+  kit: '/kits',
+  'setup sheet': '/kits?tab=sheets',
+  checklist: '/kits?tab=checklists',
+}
 const wanted = (text: string) => ({
   name: cohort.value?.name ?? '',
   filter: text,
@@ -309,7 +317,7 @@ function remove() {
           <h2 class="mb-2">Used by</h2>
           <p v-if="!uses?.length" class="muted">Nothing speaks of it, so it can be removed.</p>
           <div v-for="use in uses ?? []" :key="use.kind + use.id">
-            <router-link :to="use.kind === 'licence pool' ? '/licences' : '/sweeps'"
+            <router-link :to="USED_AT[use.kind] ?? `/items/${use.id}`"
               >{{ use.kind }} “{{ use.name }}”</router-link
             >
           </div>

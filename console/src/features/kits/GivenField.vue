@@ -72,7 +72,12 @@ function add() {
 
 <style scoped>
 .given {
+  padding: 0;
   border: 0;
+}
+.given legend,
+.given p {
+  padding: 0;
 }
 .line {
   display: grid;

@@ -12,6 +12,7 @@ import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { number, onDay, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import ItemDialog from './ItemDialog.vue'
+import LintList from './LintList.vue'
 import { givenTo, lasting, platforms, through } from './items'
 
 /** One item: what it is, who gets it through what, how far the devices are, who failed and why. */
@@ -35,6 +36,13 @@ const { data: states } = useQuery({
   queryKey: key('states'),
   queryFn: () => got(api.GET('/api/v1/items/{key}/states', { params: { path: path.value } })),
 })
+const { data: all } = useQuery({
+  queryKey: ['kit-lints'],
+  queryFn: () => got(api.GET('/api/v1/kit-lints')),
+})
+const lints = computed(() =>
+  (all.value ?? []).filter((one) => one.kind === 'item' && one.id === item.value?.id),
+)
 const open = ref(false)
 const listed = (attribute: string) => ({
   path: '/devices',
@@ -81,6 +89,7 @@ function retry() {
         >
       </template>
     </div>
+    <LintList :lints="lints" class="mb-3" />
     <div class="halves">
       <v-card class="pa-4">
         <h2 class="mb-2">What it is</h2>
@@ -128,7 +137,7 @@ function retry() {
             >: {{ label('item_verdict', verdict) }}
           </li>
         </ul>
-        <h3 v-if="getting?.through.length" class="mt-3">Through</h3>
+        <p v-if="getting?.through.length" class="muted mt-2">Through</p>
         <ul class="plain">
           <li v-for="(one, at) in getting?.through ?? []" :key="at">
             {{ through(one.through) }}: {{ plural(one.devices, 'device') }}
@@ -147,9 +156,11 @@ function retry() {
           </li>
         </ul>
         <p v-if="states?.times" class="muted mt-2">
-          It usually takes {{ lasting(states.times.median_seconds) }};
-          {{ lasting(states.times.p95_seconds) }} for the slowest twentieth, of
-          {{ plural(states.times.devices, 'device') }}.
+          It usually takes {{ lasting(states.times.median_seconds) }}, and on 19 of 20 devices no
+          longer than {{ lasting(states.times.p95_seconds) }} ({{
+            plural(states.times.devices, 'device')
+          }}
+          told so).
         </p>
       </v-card>
     </div>

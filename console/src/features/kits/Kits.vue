@@ -15,6 +15,7 @@ import ChecklistDialog from './ChecklistDialog.vue'
 import ItemDialog from './ItemDialog.vue'
 import KitDialog from './KitDialog.vue'
 import KitTrial from './KitTrial.vue'
+import LintList from './LintList.vue'
 import SheetDialog from './SheetDialog.vue'
 import { givenTo, platforms } from './items'
 
@@ -105,9 +106,15 @@ function editChecklist(one: Schemas['ChecklistDetail'] | null) {
   open.value = 'checklist'
 }
 
-const TABS: Record<string, string> = { sheet: 'sheets', checklist: 'checklists', kit: 'kits' }
-const place = (lint: Schemas['KitLint']) =>
-  lint.kind === 'item' ? `/items/${lint.id}` : { query: { tab: TABS[lint.kind] } }
+/** On the first tab all that is odd, on the others what is odd there. */
+const OF_TAB: Record<string, Schemas['Giving']> = {
+  items: 'item',
+  sheets: 'sheet',
+  checklists: 'checklist',
+}
+const shown = computed(() =>
+  (lints.value ?? []).filter((one) => tab.value === 'kits' || one.kind === OF_TAB[tab.value]),
+)
 </script>
 
 <template>
@@ -136,19 +143,7 @@ const place = (lint: Schemas['KitLint']) =>
       >
     </template>
   </div>
-  <v-alert
-    v-if="lints?.length"
-    type="warning"
-    class="mb-3"
-    :title="lints.length === 1 ? 'One thing needs a look' : `${lints.length} things need a look`"
-  >
-    <ul class="lints">
-      <li v-for="(lint, at) in lints" :key="at">
-        <router-link :to="place(lint)">{{ lint.about }}</router-link>: {{ lint.words }}
-        <em>{{ lint.mend }}</em>
-      </li>
-    </ul>
-  </v-alert>
+  <LintList :lints="shown" class="mb-3" />
   <v-tabs v-model="tab" class="mb-3">
     <v-tab value="kits">Kits</v-tab>
     <v-tab value="items">Items</v-tab>
@@ -276,9 +271,3 @@ const place = (lint: Schemas['KitLint']) =>
   <SheetDialog v-model="sheetOpen" :sheet="sheet" />
   <ChecklistDialog v-model="checklistOpen" :checklist="checklist" />
 </template>
-
-<style scoped>
-.lints {
-  padding-left: 18px;
-}
-</style>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   mdiAccountAlertOutline,
+  mdiBagPersonalOutline,
   mdiBroom,
   mdiCardAccountDetailsOutline,
   mdiDoorOpen,
@@ -25,6 +26,7 @@ const icons: Record<string, string> = {
   refused: mdiDoorOpen,
   lot: mdiPackageVariantClosed,
   pool: mdiCardAccountDetailsOutline,
+  kit: mdiBagPersonalOutline,
   sweep: mdiBroom,
   hold: mdiHandBackRightOutline,
   quota: mdiAccountAlertOutline,

@@ -36,6 +36,11 @@ class Given(DocumentKind[D]):
         """Whoever changes what is given waits for this lock before anything else."""
         hold_still(connection)
 
+    def told(self, document: D) -> dict[str, Any]:
+        """Whom it is given to is told one by one."""
+        given = {one.cohort or "everyone": one.word.value for one in document.given}
+        return {**document.as_json(), "given": given}
+
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[D]) -> None:
         """Whatever it names is there."""
         if wanted.proposed is not None:

@@ -165,8 +165,10 @@ def _of_overlaps(found: Library, counts: _Counts) -> Iterator[Found]:
     by_id = {one.id: one for one in found.book.assignments}
     for (item_id, giving, excluding), number in sorted(counts.opposite.items()):
         one, other = (_cohort(found, by_id[n].cohort_id) for n in (giving, excluding))
-        # Left out of what everyone gets: that is what an exclusion is for.
-        if by_id[giving].cohort_id is None or by_id[excluding].cohort_id is None:
+        # Left out of what everyone gets, or by the very kit that gives it: that is meant.
+        of_one = by_id[giving].kind, by_id[giving].number
+        same = of_one == (by_id[excluding].kind, by_id[excluding].number)
+        if same or by_id[giving].cohort_id is None or by_id[excluding].cohort_id is None:
             continue
         name = found.documents[Giving.ITEM][item_id].document.name
         for lint in core.of_overlap(core.OverlapFacts(name, one, other, number)):

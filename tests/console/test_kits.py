@@ -1,0 +1,137 @@
+"""What devices get, in the console: a setting found, a kit made and previewed, a lint mended, and
+how far the devices are.
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+from tests.console.test_console import confirm
+from tests.worlds import World, a_pass, import_lot, knocking, manifest
+
+from sortitor.client import Sortitor
+from sortitor.core.kits.checklists import ItemState
+from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit
+
+
+@pytest.fixture
+def fleet(world: World, tmp_path: Path) -> Sortitor:
+    """Three phones, two of them on deck."""
+    s = world.client()
+    lines = ["serial,site", "KM-1,Deck", "KM-2,Deck", "KM-3,Bridge"]
+    import_lot(s, manifest(tmp_path, lines), platform="android", ownership="corporate")
+    s.cohorts.add(Cohort(name="Deck phones", filter='site eq "Deck"'))
+    return s
+
+
+def test_a_setting_is_found_made_an_item_and_given_in_a_kit(page: Page, fleet: Sortitor) -> None:
+    page.goto("/kits?tab=settings")
+    page.get_by_role("textbox", name="Find a setting").fill("touch dark")
+    expect(page.get_by_text("1 setting", exact=True)).to_be_visible()
+    page.get_by_role("button", name="Make an item of Lock after").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_text("without a touch")).to_be_visible()
+    dialog.get_by_label("Item", exact=True).fill("Lock after five")
+    dialog.get_by_label("minutes, 0 to 60").fill("600")
+    dialog.get_by_role("button", name="Preview").click()
+    expect(dialog.get_by_text("Lock after: 600 will not do")).to_be_visible()
+    dialog.get_by_label("minutes, 0 to 60").fill("5")
+    dialog.get_by_role("button", name="Preview").click()
+    confirm(page, "Add the item")
+    expect(dialog).to_be_hidden()
+    page.get_by_role("tab", name="Kits").click()
+    page.get_by_role("button", name="Make a kit").click()
+    dialog.get_by_label("Kit", exact=True).fill("On deck")
+    dialog.get_by_label("Items").click()
+    page.get_by_role("option", name=re.compile("Lock after five")).click()
+    page.keyboard.press("Escape")
+    dialog.get_by_role("button", name="Give it to a cohort").click()
+    dialog.get_by_label("Cohort").click()
+    page.get_by_role("option", name="Deck phones").click()
+    dialog.get_by_role("button", name="Preview").click()
+    expect(page.get_by_role("dialog").last).to_contain_text("devices gain “Lock after five”")
+    confirm(page, "Add the kit")
+    expect(page.get_by_text("required for Deck phones")).to_be_visible()
+    [kit] = fleet.kits.list()
+    assert (kit.items, [one.cohort for one in kit.given]) == (("Lock after five",), ["Deck phones"])
+    page.get_by_role("tab", name="Items").click()
+    page.get_by_role("link", name="Lock after five").click()
+    page.get_by_role("link", name="2 devices").click()
+    expect(page.get_by_text("2 devices fit")).to_be_visible()
+    page.get_by_role("link", name="KM-1").or_(
+        page.get_by_role("link", name="device 1")
+    ).first.click()
+    told = page.get_by_role("table", name="What it gets")
+    expect(told).to_contain_text("kit “On deck”, required for Deck phones")
+
+
+def test_a_lint_leads_to_where_it_is_mended(page: Page, fleet: Sortitor) -> None:
+    payload = {"kind": "setting", "setting": "screen-lock", "value": True}
+    fleet.items.add(Item.model_validate({"name": "Code", "payload": payload}))
+    to_deck = (Given(cohort="Deck phones"),)
+    fleet.checklists.add(Checklist(name="Handover", items=("Code",), given=to_deck))
+    page.goto("/today")
+    page.get_by_role("link", name="Look at the kits").click()
+    alert = page.get_by_role("alert").filter(has_text="need")
+    expect(alert).to_contain_text("It waits for “Code”, which 2 of its 2 devices do not get.")
+    page.get_by_role("tab", name="Items").click()
+    page.get_by_role("button", name="Change").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("button", name="Give it to a cohort").click()
+    dialog.get_by_role("button", name="Preview").click()
+    expect(page.get_by_role("dialog").last).to_contain_text("given › everyone: – → required")
+    confirm(page, "Change the item")
+    page.get_by_role("tab", name="Checklists").click()
+    expect(page.get_by_text("1. Code")).to_be_visible()
+    expect(page.get_by_text("do not get")).to_have_count(0)
+    assert fleet.kits.lints() == []
+
+
+def test_what_failed_is_seen_with_its_reason_and_tried_again(page: Page, fleet: Sortitor) -> None:
+    payload = {"kind": "network", "ssid": "Deck", "security": "open"}
+    fleet.items.add(Item.model_validate({"name": "Wi-Fi", "payload": payload}))
+    fleet.kits.add(Kit(name="On deck", items=("Wi-Fi",), given=(Given(),)))
+    code = a_pass(fleet, activation=Activation.SHARED, ownership=Ownership.CORPORATE)
+    credential = fleet.agent.knock(knocking(code, "KM-1")).credential
+    assert credential is not None
+    kit = fleet.agent.kit(credential)
+    assert kit is not None
+    [item] = kit.items
+    failed = AgentReport(
+        item=item.id,
+        revision=item.revision,
+        state=ItemState.FAILED,
+        code="not_joined",
+        words="The network refused the device",
+    )
+    fleet.agent.report(credential, failed)
+    page.goto(f"/items/{item.id}")
+    failures = page.get_by_role("table", name="Failures")
+    expect(failures).to_contain_text("The network refused the device")
+    page.goto("/devices/1")
+    expect(page.get_by_role("table", name="What it gets")).to_contain_text("failed")
+    page.goto(f"/items/{item.id}")
+    page.get_by_role("button", name="Try it again where it failed").click()
+    confirm(page, "Try again on 1 device")
+    expect(failures).to_be_hidden()
+    assert fleet.items.states("Wi-Fi").states[ItemState.WAITING] == 3
+
+
+def test_an_imagined_device_and_a_cohort_are_looked_at(page: Page, fleet: Sortitor) -> None:
+    payload = {"kind": "setting", "setting": "camera", "value": "refused"}
+    item = {"name": "No camera", "payload": payload, "given": [{"cohort": "Deck phones"}]}
+    fleet.items.add(Item.model_validate(item))
+    page.goto("/kits?tab=trial")
+    page.get_by_label("Site").fill("Deck")
+    page.get_by_role("button", name="What would it get?").click()
+    told = page.get_by_role("table", name="What the imagined device gets")
+    expect(told).to_contain_text("by itself, required for Deck phones")
+    page.get_by_label("Cohort", exact=True).click()
+    page.get_by_role("option", name="Deck phones").click()
+    expect(page.get_by_role("table", name="What Deck phones gets")).to_contain_text("No camera")
+    expect(page.get_by_role("table", name="What everyone gets")).not_to_contain_text("No camera")
