@@ -62,7 +62,7 @@ def test_a_setting_is_found_made_an_item_and_given_in_a_kit(page: Page, fleet: S
     page.get_by_role("tab", name="Items").click()
     page.get_by_role("link", name="Lock after five").click()
     page.get_by_role("link", name="2 devices").click()
-    expect(page.get_by_text("2 devices fit")).to_be_visible()
+    expect(page.get_by_text("2 devices fit", exact=True)).to_be_visible()
     page.get_by_role("link", name="KM-1").or_(
         page.get_by_role("link", name="device 1")
     ).first.click()

@@ -4,7 +4,7 @@ import { computed } from 'vue'
 import type { Schemas } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import DataList from '../../shared/tables/DataList.vue'
-import { through } from './items'
+import { givenTo, through } from './items'
 
 /** What a device gets, through what, and what was beaten; with what it told, where it did. */
 const {
@@ -68,14 +68,12 @@ const TONES: Record<string, string> = {
       ><template v-else>–</template></template
     >
   </DataList>
-  <dl v-if="kit.sheet || kit.checklist" class="mt-2 mb-0">
-    <div v-if="kit.sheet">
-      Setup sheet <strong>{{ kit.sheet.name }}</strong>
-      <span class="muted">({{ through(kit.sheet.through) }})</span>
-    </div>
-    <div v-if="kit.checklist">
-      Checklist <strong>{{ kit.checklist.name }}</strong>
-      <span class="muted">({{ through(kit.checklist.through) }})</span>
-    </div>
-  </dl>
+  <p v-if="kit.sheet" class="mt-2 mb-0">
+    Setup sheet <strong>{{ kit.sheet.name }}</strong>
+    <span class="muted">({{ givenTo([kit.sheet.through]) }})</span>
+  </p>
+  <p v-if="kit.checklist" class="mt-2 mb-0">
+    Checklist <strong>{{ kit.checklist.name }}</strong>
+    <span class="muted">({{ givenTo([kit.checklist.through]) }})</span>
+  </p>
 </template>
