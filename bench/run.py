@@ -14,7 +14,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, cohorts, commands, door, gate, lots, retirement, sources, trust
+from bench import agents, cohorts, commands, door, gate, kits, lots, retirement, sources, trust
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
@@ -25,6 +25,7 @@ CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
     "agents": agents.measure,
     "gate": gate.measure,
     "door": door.measure,
+    "kits": kits.measure,
     "commands": commands.measure,
     "trust": trust.measure,
     "sources": sources.measure,

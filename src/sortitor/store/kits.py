@@ -25,7 +25,7 @@ from sqlalchemy import (
     update,
 )
 from sqlalchemy.dialects import postgresql
-from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
+from sqlalchemy.dialects.postgresql import ARRAY, array
 
 from sortitor.core.filters import Filter
 from sortitor.core.kits.resolve import GivenAs, Giving
@@ -241,12 +241,11 @@ def groups(
 ) -> list[GroupRow]:
     """Everyone who is not retired, or the members of some cohorts, by what decides over them."""
     none = _numbers([])
+    # In whichever order: they are taken as a set.
     inside = (
         select(
             cohort_members.c.device_id,
-            func.array_agg(
-                aggregate_order_by(cohort_members.c.cohort_id, cohort_members.c.cohort_id)
-            ).label("cohorts"),
+            func.array_agg(cohort_members.c.cohort_id).label("cohorts"),
         )
         .where(cohort_members.c.cohort_id.in_(sorted(other_cohorts)))
         .group_by(cohort_members.c.device_id)
@@ -256,11 +255,10 @@ def groups(
         case((compiled(one, now), place)) for place, one in enumerate(other_conditions)
     ]
     holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
-    facts = func.coalesce(device_kits.c.facts, none)
-    query = (
+    alike = (
         select(
-            func.min(facts).label("facts"),
-            func.coalesce(inside.c.cohorts, none).label("cohorts"),
+            device_kits.c.key,
+            inside.c.cohorts,
             (holding if each else none).label("holding"),
             func.count().label("devices"),
             func.min(devices.c.id).label("first"),
@@ -270,7 +268,15 @@ def groups(
         .outerjoin(inside, inside.c.device_id == devices.c.id)
         .where(devices.c.stage != Stage.RETIRED, _within(reach))
         .group_by(device_kits.c.key, inside.c.cohorts, "holding")
+        .subquery("alike")
     )
+    query = select(
+        kit_outcomes.c.facts,
+        func.coalesce(alike.c.cohorts, none).label("cohorts"),
+        alike.c.holding,
+        alike.c.devices,
+        alike.c.first,
+    ).join(alike, kit_outcomes.c.key == func.coalesce(alike.c.key, _EMPTY))
     return read_all(connection, query, GroupRow)
 
 
@@ -382,11 +388,9 @@ def counts(connection: Connection, now: datetime) -> list[CountRow]:
     """Devices that are not retired by what decides over them, and how many of them somebody
     carries, or owns.
     """
-    none = _numbers([])
-    facts = func.min(func.coalesce(device_kits.c.facts, none)).label("facts")
-    query = (
+    alike = (
         select(
-            facts,
+            device_kits.c.key,
             func.count().label("devices"),
             func.count(devices.c.person_id).label("carried"),
             func.count().filter(devices.c.ownership == Ownership.PERSONAL).label("personal"),
@@ -395,6 +399,10 @@ def counts(connection: Connection, now: datetime) -> list[CountRow]:
         .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
         .where(devices.c.stage != Stage.RETIRED)
         .group_by(device_kits.c.key)
+        .subquery("alike")
+    )
+    query = select(kit_outcomes.c.facts, alike.c.devices, alike.c.carried, alike.c.personal).join(
+        alike, kit_outcomes.c.key == func.coalesce(alike.c.key, _EMPTY)
     )
     return read_all(connection, query, CountRow)
 

@@ -25,20 +25,22 @@ from sqlalchemy import (
     and_,
     case,
     cast,
+    column,
     func,
     select,
+    table,
     text,
     update,
 )
 from sqlalchemy.dialects import postgresql
-from sqlalchemy.dialects.postgresql import ARRAY, aggregate_order_by, array
+from sqlalchemy.dialects.postgresql import ARRAY, array
 
 from sortitor.core.filters import Filter, attributes, parse
 from sortitor.core.licences import needing_by
 from sortitor.core.vocabulary import Stage
 from sortitor.store import locks
 from sortitor.store.engine import raw, remembered
-from sortitor.store.filters import compiled, said_of, touched_by, worked_out
+from sortitor.store.filters import compiled, said_of, spoken_of, touched_by, worked_out
 from sortitor.store.tables import cohort_members, devices, installation
 
 _SOME = "/* devices */"
@@ -146,9 +148,11 @@ INSERT INTO device_seats (device_id, pools) SELECT f.device_id, f.pools FROM fit
 """
 #: `{made}`: every touched device with its facts.
 _FACTS = """
-WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), new AS (
+WITH touched AS MATERIALIZED (SELECT DISTINCT id FROM ({touched}) AS these),
+fits AS MATERIALIZED ({made}), new AS (
     INSERT INTO kit_outcomes (key, facts)
-    SELECT DISTINCT ON (1) hash_array_extended(f.facts, 0), f.facts FROM fits f WHERE NOT EXISTS
+    SELECT hash_array_extended(f.facts, 0), f.facts FROM (SELECT DISTINCT facts FROM fits) AS f
+    WHERE NOT EXISTS
         (SELECT FROM kit_outcomes o WHERE o.key = hash_array_extended(f.facts, 0))
     ORDER BY 1 ON CONFLICT DO NOTHING
 ), moved AS (
@@ -211,30 +215,30 @@ def _gathered(kept: Kept) -> Select[Any]:
     """Of every touched device the cohorts of it that something is given to, in order, and the
     conditions that hold for it.
     """
-    facts, members = _facts(), cohort_members.alias("given")
+    never = datetime.min.replace(tzinfo=UTC)
+    asked = {one.id: compiled(one.filter, never) for one in kept.conditions}
+    facts, members = _narrow_facts(*asked.values()), cohort_members.alias("given")
+    # Sorted all at once: an aggregate that sorts does so for each device by itself.
+    ordered = (
+        select(members.c.device_id, members.c.cohort_id)
+        .where(members.c.cohort_id.in_(kept.given), members.c.device_id == _THESE.c.id)
+        .order_by(members.c.device_id, members.c.cohort_id)
+        .subquery("ordered")
+    )
     inside = (
-        select(
-            members.c.device_id,
-            func.array_agg(aggregate_order_by(members.c.cohort_id, members.c.cohort_id)).label(
-                "cohorts"
-            ),
-        )
-        .where(
-            members.c.cohort_id.in_(kept.given),
-            members.c.device_id.in_(text("SELECT id FROM touched")),
-        )
-        .group_by(members.c.device_id)
+        select(ordered.c.device_id, func.array_agg(ordered.c.cohort_id).label("cohorts"))
+        .group_by(ordered.c.device_id)
         .subquery("inside")
     )
     none = cast(array[Any]([]), ARRAY(BigInteger))
     cohorts = func.coalesce(inside.c.cohorts, none)
-    never = datetime.min.replace(tzinfo=UTC)
     each = []
     for one in kept.conditions:
-        holds = said_of(facts, compiled(one.filter, never))
+        holds = said_of(facts, asked[one.id])
         if not one.everyone:
             given = cast(array[Any](list(one.cohorts)), ARRAY(BigInteger))
-            holds = and_(cohorts.op("&&")(given), holds)
+            # What is decided quickest goes first.
+            holds = and_(holds, cohorts.op("&&")(given))
         each.append(case((holds, -one.id)))
     holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
     in_use = facts.c.stage != Stage.RETIRED
@@ -244,10 +248,21 @@ def _gathered(kept: Kept) -> Select[Any]:
     ).select_from(facts.outerjoin(inside, inside.c.device_id == facts.c.id))
 
 
+_THESE = table("touched", column("id"))
+_TOUCHED = devices.c.id.in_(text("SELECT id FROM touched"))
+
+
 def _facts() -> Any:
     # Offset, so that the planner does not put what was worked out back into every comparison.
-    touched = devices.c.id.in_(text("SELECT id FROM touched"))
-    return worked_out(select(devices).where(touched)).offset(0).subquery()
+    return worked_out(select(devices).where(_TOUCHED)).offset(0).subquery()
+
+
+def _narrow_facts(*conditions: Any) -> Any:
+    """The touched devices with no more of them than these conditions, and the stage, need."""
+    needed = {one.name for condition in conditions for one in spoken_of(condition)}
+    names = sorted({"id", "stage", *needed})
+    these = select(*(devices.c[name] for name in names)).where(devices.c.id == _THESE.c.id)
+    return these.subquery()
 
 
 def _fitting(of: Sequence[tuple[int, Filter]]) -> Any:
@@ -341,6 +356,8 @@ def gather_facts(connection: Connection, touched: str) -> None:
     """
     with raw(connection).cursor() as cursor:
         kept, _ = _hold(connection, cursor)
+        # For as many as there are: in memory where it can be, until the transaction ends.
+        cursor.execute("SET LOCAL work_mem = '40MB'")
         cursor.execute(_literal(facts_statement(kept, touched)))
 
 

@@ -11,7 +11,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any
 
 from sortitor.core.filters import Filter, matches, parse
@@ -39,6 +39,10 @@ class ItemVerdict(StrEnum):
 
 
 GIVEN = (ItemVerdict.REQUIRED, ItemVerdict.OFFERED)
+#: Excluded beats required beats offered; of the same word the higher position, then the older
+#: assignment.
+_RANK = {word: place for place, word in enumerate(GivenAs)}
+_Standing = tuple[int, int, int]
 
 
 class Giving(StrEnum):
@@ -48,6 +52,10 @@ class Giving(StrEnum):
     KIT = "kit"
     SHEET = "sheet"
     CHECKLIST = "checklist"
+
+
+#: Of these a device has one.
+ALONE = (Giving.SHEET, Giving.CHECKLIST)
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +128,7 @@ class Choice:
     beat: tuple[int, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Book:
     """All that is assigned, as it is looked up. `ranked`: kits, sheets and checklists, each by its
     number.
@@ -129,6 +137,31 @@ class Book:
     items: Mapping[int, Item]
     ranked: Mapping[tuple[Giving, int], Ranked]
     assignments: Sequence[Assignment]
+
+    @cached_property
+    def claims(self) -> Mapping[int | None, Sequence[tuple[Giving, int, _Standing]]]:
+        """What is given to a cohort, or to everyone: items and the documents of which a device has
+        one, each with where the claim stands.
+        """
+        found: dict[int | None, list[tuple[Giving, int, _Standing]]] = defaultdict(list)
+        for one in self.assignments:
+            rank = _RANK[one.word]
+            for item_id, position in self.reach(one):
+                claim = (Giving.ITEM, item_id, (rank, position, one.id))
+                found[one.cohort_id].append(claim)
+            if one.kind in ALONE:
+                position = self.ranked[one.kind, one.number].position
+                found[one.cohort_id].append((one.kind, one.number, (rank, position, one.id)))
+        return found
+
+    def claimed(self, facts: Facts, kind: Giving) -> dict[int, list[_Standing]]:
+        """What reaches a device: number → its claims."""
+        reaching: dict[int, list[_Standing]] = defaultdict(list)
+        for cohort_id in (None, *facts.cohorts):
+            for of, number, standing in self.claims.get(cohort_id, ()):
+                if of is kind:
+                    reaching[number].append(standing)
+        return reaching
 
     def reach(self, assignment: Assignment) -> Iterator[tuple[int, int]]:
         """The items that an assignment gives, each with the position that it has through it."""
@@ -140,18 +173,9 @@ class Book:
                 yield item_id, kit.position
 
 
-#: Excluded beats required beats offered; of the same word the higher position, then the older
-#: assignment.
-_RANK = {word: place for place, word in enumerate(GivenAs)}
-_Standing = tuple[int, int, int]
-
-
 def effective(book: Book, facts: Facts) -> list[Line]:
     """Every item that any assignment brings to the device, by item."""
-    reaching: dict[int, list[_Standing]] = defaultdict(list)
-    for one in _reaching(book, facts):
-        for item_id, position in book.reach(one):
-            reaching[item_id].append((_RANK[one.word], position, one.id))
+    reaching = book.claimed(facts, Giving.ITEM)
     lines, standing = {}, {}
     words = list(GivenAs)
     for item_id, standings in sorted(reaching.items()):
@@ -182,27 +206,15 @@ def chosen(book: Book, facts: Facts, kind: Giving) -> Choice | None:
     """The one sheet, or the one checklist, that a device has: of those that nothing excludes the
     one that stands highest.
     """
-    claims: dict[int, list[_Standing]] = defaultdict(list)
-    for one in _reaching(book, facts):
-        if one.kind is kind:
-            position = book.ranked[kind, one.number].position
-            claims[one.number].append((_RANK[one.word], position, one.id))
     standing = sorted(
         (min(claim)[1:], number)
-        for number, claim in claims.items()
+        for number, claim in book.claimed(facts, kind).items()
         if min(claim)[0] != _RANK[GivenAs.EXCLUDED]
     )
     if not standing:
         return None
     ((_, through), number), *others = standing
     return Choice(number, through, tuple(other[0][1] for other in others))
-
-
-def _reaching(book: Book, facts: Facts) -> Iterator[Assignment]:
-    """The assignments that reach the device."""
-    return (
-        one for one in book.assignments if one.cohort_id is None or one.cohort_id in facts.cohorts
-    )
 
 
 def revision(book: Book, facts: Facts) -> str:

@@ -79,6 +79,11 @@ class Library:
         return Book(items, ranked, assignments)
 
     @cached_property
+    def assignments(self) -> Mapping[int, Assignment]:
+        """By number."""
+        return {one.id: one for one in self.book.assignments}
+
+    @cached_property
     def items_by_name(self) -> Mapping[str, int]:
         """Name in lower case → number."""
         return {

@@ -101,9 +101,8 @@ def _take(found: Library, counts: _Counts, row: CountRow) -> None:
 def _take_line(found: Library, counts: _Counts, row: CountRow, line: Line) -> None:
     item_id = line.item_id
     if line.verdict is ItemVerdict.EXCLUDED:
-        by_id = {one.id: one for one in found.book.assignments}
         for beat in line.beat:
-            if by_id[beat].word is not GivenAs.EXCLUDED:
+            if found.assignments[beat].word is not GivenAs.EXCLUDED:
                 counts.opposite[item_id, beat, line.through] += row.devices
         return
     counts.reached[item_id] += row.devices
@@ -162,7 +161,7 @@ def _of_items(found: Library, counts: _Counts) -> Iterator[Found]:
 
 
 def _of_overlaps(found: Library, counts: _Counts) -> Iterator[Found]:
-    by_id = {one.id: one for one in found.book.assignments}
+    by_id = found.assignments
     for (item_id, giving, excluding), number in sorted(counts.opposite.items()):
         one, other = (_cohort(found, by_id[n].cohort_id) for n in (giving, excluding))
         # Left out of what everyone gets, or by the very kit that gives it: that is meant.

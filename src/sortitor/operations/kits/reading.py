@@ -175,10 +175,9 @@ def beside(ctx: Context, cohort: Key) -> Beside:
 def shown(found: Library, subject: str, facts: Facts) -> Effective:
     """What devices of these facts get, in words."""
     book = found.book
-    by_id = {one.id: one for one in book.assignments}
 
     def through(number: int) -> Through:
-        return _through(found, by_id[number])
+        return _through(found, found.assignments[number])
 
     def chosen(kind: Giving) -> Chosen | None:
         choice = resolve.chosen(book, facts, kind)
@@ -257,12 +256,11 @@ def getting(ctx: Context, key: Key) -> Getting:
                 if line.item_id == kept.id:
                     verdicts[line.verdict] += group.devices
                     by_assignment[line.through] += group.devices
-        by_id = {one.id: one for one in found.book.assignments}
         name = kept.document.name.replace("\\", "\\\\").replace('"', '\\"')
         return Getting(
             {verdict: verdicts[verdict] for verdict in ItemVerdict},
             [
-                GettingThrough(_through(found, by_id[number]), devices)
+                GettingThrough(_through(found, found.assignments[number]), devices)
                 for number, devices in sorted(by_assignment.items())
             ],
             f'items eq "{name}"',
