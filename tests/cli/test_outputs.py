@@ -20,11 +20,12 @@ from tests.vouchers import an_issuer, use
 from tests.worlds import World, a_pass, hold, import_lot, import_people, knocking, manifest
 
 from sortitor.cli import main as cli
+from sortitor.core.kits.checklists import ItemState
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
+from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit, SetupSheet
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -68,6 +69,7 @@ MORE: dict[tuple[str, str], list[Any]] = {
     },
     ("source", "roster"): ["Yard"],
     ("terms", "acceptances"): [1],
+    ("kit", "reports"): [3],
 }
 #: Lists that are never empty: attributes, a template for the rest, the accounts of the tests.
 NEVER_EMPTY = {
@@ -102,7 +104,8 @@ def furnish(world: World, tmp_path: Path) -> None:
         platform="android",
     )
     code = a_pass(s, activation=Activation.SHARED, valid_days=90)
-    s.agent.knock(knocking(code, "KM-1"))
+    credential = s.agent.knock(knocking(code, "KM-1")).credential
+    assert credential is not None
     s.agent.knock(knocking("AAAAA-AAAAA", "KM-9"))
     world.in_person(Role.ADMINISTRATOR)
     issuer = an_issuer(s, tmp_path, lambda: world.now)
@@ -129,6 +132,12 @@ def furnish(world: World, tmp_path: Path) -> None:
             "INSERT INTO acceptances (at, terms_name, revision, language, person_id)"
             " SELECT now(), 'Terms WL-1', 1, 'en', min(id) FROM people"
         )
+    kit = s.agent.kit(credential)
+    assert kit is not None
+    told = [
+        AgentReport(item=one.id, revision=one.revision, state=ItemState.DONE) for one in kit.items
+    ]
+    s.agent.report(credential, *told)
     hold(s, 2, until=date(2026, 12, 1))
     hold(s, until=date(2026, 12, 1), person="maud")
     world.rows(
