@@ -131,6 +131,12 @@ def test_a_secret_is_for_the_device_alone(
     entry = next(iter(s.journal.list(most=1)))
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
     assert secret() == SECRET
+    code = s.items.network_code("Wi-Fi")
+    assert code.text == f"WIFI:T:WPA;S:Deck;P:{SECRET};;"
+    assert code.svg.startswith("<svg")
+    assert next(iter(s.journal.list(most=1))).operation == "item.look"
+    with pytest.raises(Refused, match="is no network"):
+        s.items.network_code("Lock")
     with pytest.raises(Refused, match="not kept here"):
         s.items.add(an_item("Copied", {**WIFI, "secret": "kept:000000000000000000000000"}))
     for table in ("items", "journal", "kit_secrets", "kit_outcomes"):

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from jsonschema_rs import Draft202012Validator
 from tests.kits import agree_on_kits
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
@@ -226,6 +227,10 @@ def test_a_sheet_and_a_checklist_are_chosen_by_their_place(world: World, fleet: 
     assert exported.sheet["skipped"] == ["account"]
     assert "given" not in exported.sheet
     assert len(exported.digest) == 64
+    validator = Draft202012Validator(exported.form)
+    assert validator.is_valid(exported.sheet)
+    assert not validator.is_valid({**exported.sheet, "reach": "far"})
+    assert not validator.is_valid({**exported.sheet, "given": []})
     # What the checklist waits for was given to nobody.
     codes = {(lint.code, lint.kind) for lint in s.kits.lints()}
     assert ("not_assigned", "checklist") in codes

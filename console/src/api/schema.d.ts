@@ -2118,6 +2118,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/items/{key}/network-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Network Code
+         * @description What a phone's camera reads to join the network, with its secret in clear; each look stands
+         *     in the journal.
+         */
+        post: operations["show_network_code_api_v1_items__key__network_code_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/items/{key}/preview": {
         parameters: {
             query?: never;
@@ -9111,6 +9132,22 @@ export interface components {
          */
         Need: "passcode" | "sign_in" | "ownership" | "terms";
         /**
+         * NetworkCode
+         * @description What a phone's camera reads to join a network, with its secret.
+         */
+        NetworkCode: {
+            /**
+             * Svg
+             * @description The same as a QR code (ISO/IEC 18004), an image in SVG.
+             */
+            svg: string;
+            /**
+             * Text
+             * @description In the common `WIFI:` form.
+             */
+            text: string;
+        };
+        /**
          * NetworkPayload
          * @description A Wi-Fi network.
          */
@@ -11959,6 +11996,13 @@ export interface components {
         SheetExport: {
             /** Digest */
             digest: string;
+            /**
+             * Form
+             * @description The JSON Schema (2020-12) of a sheet.
+             */
+            form: {
+                [key: string]: unknown;
+            };
             /** Sheet */
             sheet: {
                 [key: string]: unknown;
@@ -18358,6 +18402,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Getting"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_network_code_api_v1_items__key__network_code_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkCode"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

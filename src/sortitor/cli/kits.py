@@ -518,6 +518,22 @@ def lint(s: Sortitor, output: str) -> None:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
+@item.command("network-code")
+@click.argument("name")
+@click.argument("file", type=click.Path(path_type=Path))
+@with_client
+def network_code(s: Sortitor, name: str, file: Path) -> None:
+    """Write the QR code that a phone's camera reads to join a network, as SVG. It holds the secret;
+    each look stands in the journal.
+
+    \b
+    Example:
+      sortitor item network-code "Deck Wi-Fi" deck.svg
+    """
+    file.write_text(s.items.network_code(name).svg, encoding="utf-8")
+    talk(f"Written to {file}. Whoever sees it can join the network.")
+
+
 # ---- how far devices are
 
 

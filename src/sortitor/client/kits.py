@@ -34,6 +34,10 @@ class Items(Documents[k.Item, k.ItemDetail]):
         """Who gets an item, through what."""
         return self._t.call(k.Getting, "GET", at("/items", key, "getting"))
 
+    def network_code(self, key: Key) -> k.NetworkCode:
+        """What a camera reads to join a network; each look stands in the journal."""
+        return self._t.call(k.NetworkCode, "POST", at("/items", key, "network-code"))
+
     def states(self, key: Key) -> k.ItemStates:
         """How far the devices that get an item are, failures by their code."""
         return self._t.call(k.ItemStates, "GET", at("/items", key, "states"))

@@ -55,6 +55,7 @@ FINAL: dict[str, str] = {
     "device.knock": "Retire or reassign the device instead.",
     "device.wake": "The device did this by itself.",
     "end.remind": "The mails are sent.",
+    "item.look": "What was looked at cannot be unseen; give the network another secret.",
     "item.retry": "Devices do by themselves what they were asked for.",
     "kit.push": "Devices do by themselves what they were asked for.",
 }

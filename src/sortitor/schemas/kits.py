@@ -81,6 +81,14 @@ class SheetExport(Answer):
 
     sheet: dict[str, Any]
     digest: str
+    form: dict[str, Any] = Field(description="The JSON Schema (2020-12) of a sheet.")
+
+
+class NetworkCode(SecretAnswer):
+    """What a phone's camera reads to join a network, with its secret."""
+
+    text: str = Field(description="In the common `WIFI:` form.")
+    svg: str = Field(description="The same as a QR code (ISO/IEC 18004), an image in SVG.")
 
 
 class Through(Answer):

@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
+import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -65,6 +66,19 @@ const columns = [
   { key: 'devices', title: 'Devices', number: true },
 ]
 
+const code = ref<Schemas['NetworkCode'] | null>(null)
+const looking = useAction()
+/** Nothing is sent before it is asked for: each look stands in the journal. */
+const showCode = () =>
+  looking.run(async () => {
+    code.value = await got(
+      api.POST('/api/v1/items/{key}/network-code', { params: { path: path.value } }),
+    )
+  }, false)
+const picture = computed(
+  () => `data:image/svg+xml;utf8,${encodeURIComponent(code.value?.svg ?? '')}`,
+)
+
 function retry() {
   const body = { item: path.value.key, selection: { filter: 'id pr' } }
   void preview.open({
@@ -122,6 +136,24 @@ function retry() {
             <dd>{{ item.note }}</dd>
           </template>
         </dl>
+      </v-card>
+      <v-card
+        v-if="
+          session.may('prepare') &&
+          item.payload.kind === 'network' &&
+          ['open', 'secret'].includes(item.payload.security)
+        "
+        class="pa-4"
+      >
+        <h2 class="mb-2">Join it by camera</h2>
+        <ProblemAlert :error="looking.failure.value" />
+        <img v-if="code" :src="picture" :alt="`QR code to join ${item.name}`" class="code" />
+        <template v-else>
+          <p class="muted mb-2">The code holds the secret; each look stands in the journal.</p>
+          <v-btn variant="outlined" color="primary" size="small" @click="showCode"
+            >Show the code</v-btn
+          >
+        </template>
       </v-card>
       <v-card class="pa-4">
         <h2 class="mb-2">Who gets it</h2>
@@ -214,6 +246,10 @@ function retry() {
 .facts dd {
   margin: 0;
   overflow-wrap: anywhere;
+}
+.code {
+  width: 220px;
+  background: #fff;
 }
 .plain {
   padding-left: 0;

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
+import segno
 from fastapi import APIRouter, Query
+from segno import helpers
 
-from sortitor.api.http.access import MayLook, MayManageDevices
+from sortitor.api.http.access import MayLook, MayManageDevices, MayPrepare
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.paging import Number
 from sortitor.api.http.routes import Route
@@ -20,7 +22,7 @@ from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.operations.kits import catalogue, delivery, lints, reading
-from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS, exported
+from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS, exported, joined
 from sortitor.schemas.base import Preview
 from sortitor.schemas.kits import (
     BesideKit,
@@ -36,6 +38,7 @@ from sortitor.schemas.kits import (
     ItemTimes,
     KitDetail,
     KitLint,
+    NetworkCode,
     Push,
     PushApply,
     Retry,
@@ -252,6 +255,21 @@ def show_item_states(ctx: MayLook, key: Key) -> Any:
     return delivery.states(ctx, key)
 
 
+@items.post("/{key}/network-code")
+def show_network_code(ctx: MayPrepare, key: Key) -> NetworkCode:
+    """What a phone's camera reads to join the network, with its secret in clear; each look stands
+    in the journal.
+    """
+    network = joined(ctx, key)
+    text = helpers.make_wifi_data(
+        ssid=network.ssid,
+        password=network.secret,
+        security="WPA" if network.secret else None,
+        hidden=network.hidden,
+    )
+    return NetworkCode(text=text, svg=segno.make(text, error="m").svg_inline(scale=5, border=4))
+
+
 @items.get("/{key}/getting", response_model=Getting)
 def show_getting(ctx: MayLook, key: Key) -> Any:
     """Who gets the item, through what."""
@@ -262,7 +280,7 @@ def show_getting(ctx: MayLook, key: Key) -> Any:
 def export_setup_sheet(ctx: MayLook, key: Key) -> SheetExport:
     """The sheet as a source carries it, with its digest."""
     sheet, digest = exported(ctx, key)
-    return SheetExport(sheet=sheet, digest=digest)
+    return SheetExport(sheet=sheet, digest=digest, form=SetupSheet.exported_schema())
 
 
 for _router in (items, kits, sheets, checklists):

@@ -6,10 +6,8 @@ import re
 from collections.abc import Mapping
 from datetime import date
 from enum import StrEnum
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from cryptography import x509
-from cryptography.x509.oid import NameOID
 from pydantic import Field, StringConstraints
 
 from sortitor.core import versions
@@ -33,6 +31,9 @@ from sortitor.core.kits.catalogue import Setting
 from sortitor.core.kits.documents import Given, check_given
 from sortitor.core.previews import digest_of
 from sortitor.core.vocabulary import Platform
+
+if TYPE_CHECKING:
+    from cryptography import x509
 
 MOST_BYTES = 2 * 1024**3
 _MOST_SCRIPT = 200_000
@@ -210,6 +211,9 @@ class CertificatePayload(Payload):
         if "PRIVATE KEY" in self.pem:
             words = "This holds a private key, which belongs to nobody but its owner."
             raise _wrong("/payload/pem", words, "Give the certificate alone.")
+        # Where only the client is installed, nothing is there that reads certificates.
+        from cryptography import x509
+
         try:
             [found] = x509.load_pem_x509_certificates(self.pem.encode())
         except ValueError as error:
@@ -243,6 +247,8 @@ class Certificate(Document):
 
 def _name_in(name: x509.Name) -> str:
     """The common name, else all of it (RFC 4514)."""
+    from cryptography.x509.oid import NameOID
+
     common = name.get_attributes_for_oid(NameOID.COMMON_NAME)
     return str(common[0].value) if common else name.rfc4514_string()
 

@@ -130,9 +130,20 @@ class SetupSheet(RankedDocument):
 
     def exported(self) -> dict[str, Any]:
         """As a source carries it: without whose it is here."""
-        return self.model_dump(mode="json", exclude={"given", "position", "note"})
+        return self.model_dump(mode="json", exclude={*_HERE})
+
+    @classmethod
+    def exported_schema(cls) -> dict[str, Any]:
+        """The JSON Schema (2020-12) of what is exported."""
+        schema = cls.model_json_schema()
+        kept = {name: one for name, one in schema["properties"].items() if name not in _HERE}
+        defs = {name: one for name, one in schema["$defs"].items() if not name.startswith("Given")}
+        return {**schema, "properties": kept, "$defs": defs, "$schema": _DRAFT}
 
 
+#: What a sheet is here and nowhere else.
+_HERE = ("given", "position", "note")
+_DRAFT = "https://json-schema.org/draft/2020-12/schema"
 _USER = re.compile(r"[a-z_][a-z0-9_-]{0,30}")
 
 

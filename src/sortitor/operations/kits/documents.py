@@ -11,7 +11,7 @@ import rfc8785
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
-from sortitor.core.kits.items import Item, NetworkPayload
+from sortitor.core.kits.items import Item, NetworkPayload, Security
 from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import listed
@@ -146,3 +146,22 @@ def exported(ctx: Context, key: Key) -> tuple[dict[str, Any], str]:
     """A sheet as a source carries it, with the SHA-256 of its JSON (RFC 8785)."""
     sheet = SHEETS.one(ctx, key).document.exported()
     return sheet, sha256(rfc8785.dumps(sheet)).hexdigest()
+
+
+def joined(ctx: Context, key: Key) -> NetworkPayload:
+    """A network with its secret in clear, for somebody who has to join it by hand; the journal
+    tells of the look. Raises Conflict for what is no network, or has no secret to join by.
+    """
+    with ctx.changing() as connection:
+        kept = ITEMS.find(connection, key)
+        name, payload = kept.document.name, opened(ctx, connection, kept.document).payload
+        if not isinstance(payload, NetworkPayload):
+            what = f"Item “{name}” is no network."
+            raise Conflict("no_network", what, "Choose an item that is one.")
+        if payload.security not in (Security.OPEN, Security.SECRET):
+            what = f"“{payload.ssid}” is not joined by a code."
+            raise Conflict("no_code", what, "Let the person sign in at the device.")
+        if payload.secret is not None:
+            words = f"The shared secret of item “{name}” was looked at"
+            ctx.record(connection, "item.look", "item", words, subject_id=kept.id)
+        return payload

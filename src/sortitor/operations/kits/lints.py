@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from statistics import median
 
 from sortitor.core.kits import lints as core
 from sortitor.core.kits.items import FilePayload
@@ -12,7 +13,9 @@ from sortitor.core.kits.lints import Lint
 from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict, Line
 from sortitor.operations.context import Context
 from sortitor.operations.kits.library import Library, library
+from sortitor.store import delivery
 from sortitor.store import kits as store
+from sortitor.store.delivery import TimesRow
 from sortitor.store.engine import Connection
 from sortitor.store.kits import CountRow
 
@@ -68,11 +71,12 @@ def found_in(ctx: Context, connection: Connection) -> list[Found]:
     if found.book.assignments:
         for row in store.counts(connection, ctx.now):
             _take(found, counts, row)
+    speed = _speed(found, delivery.times(connection))
     return [
         *_of_givings(found, counts),
         *_of_items(found, counts),
         *_of_overlaps(found, counts),
-        *_of_checklists(found, counts),
+        *_of_checklists(found, counts, speed),
         *_of_sheets(found, counts),
     ]
 
@@ -187,7 +191,22 @@ def _cohort(found: Library, cohort_id: int | None) -> str:
     )
 
 
-def _of_checklists(found: Library, counts: _Counts) -> Iterator[Found]:
+def _speed(found: Library, took: Sequence[TimesRow]) -> int | None:
+    """How many bytes a second devices were seen to bring, in the middle of the items with files;
+    None: none was seen.
+    """
+    items = found.documents[Giving.ITEM]
+    seen = [
+        items[row.item_id].document.payload.size / row.median_seconds
+        for row in took
+        if row.item_id in items
+        and isinstance(items[row.item_id].document.payload, FilePayload)
+        and row.median_seconds > 0
+    ]
+    return round(median(seen)) if seen else None
+
+
+def _of_checklists(found: Library, counts: _Counts, speed: int | None) -> Iterator[Found]:
     items = found.documents[Giving.ITEM]
     for number, kept in found.documents[Giving.CHECKLIST].items():
         document, devices = kept.document, counts.checklist[number]
@@ -198,7 +217,7 @@ def _of_checklists(found: Library, counts: _Counts) -> Iterator[Found]:
             for lint in core.of_awaited(facts):
                 yield Found(lint, Giving.CHECKLIST, number)
             size += payload.size if isinstance(payload, FilePayload) else 0
-        time = core.TimeFacts(document.name, document.limit_minutes, size, None)
+        time = core.TimeFacts(document.name, document.limit_minutes, size, speed)
         for lint in core.of_time(time):
             yield Found(lint, Giving.CHECKLIST, number)
 
