@@ -22,6 +22,9 @@ from sortitor.client.errors import SortitorProblem, Unreachable
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
 from sortitor.operations.context import Actor, Context
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.devices import Selection
+from sortitor.schemas.kits import Given, Item, Kit
 from sortitor.schemas.sweeps import Rule
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
@@ -107,6 +110,43 @@ def test_nothing_is_half_applied_and_the_journal_verifies(service: Process, tmp_
         time.sleep(0.5)
     assert s.journal.head().waiting == 0, "what waited for its seal got it"
     assert not list(s.journal.verify())[-1].why
+
+
+@pytest.mark.slow
+@pytest.mark.large
+def test_a_kit_is_given_whole_or_not_at_all(service: Process, tmp_path: Path) -> None:
+    """Neither an assignment nor a push is ever half there."""
+    chance = random.Random(15)
+    s = in_person(service)
+    lines = [f"K-{row:05},{['Deck', 'Quay'][row % 2]}" for row in range(ROWS)]
+    lot = s.lots.check(manifest(tmp_path, ["serial,site", *lines]), defaults={"platform": "ios"})
+    s.lots.apply(lot.id, s.lots.preview(lot.id).digest, None)
+    s.cohorts.add(Cohort(name="Deck", filter='site eq "Deck"'))
+    payload = {"kind": "setting", "setting": "screen-lock", "value": True}
+    s.items.add(Item.model_validate({"name": "Lock", "payload": payload}))
+    everybody = Selection(filter="id pr")
+    for number in range(max(4, KILLS // 5)):
+        to_deck = (Given(cohort="Deck"),)
+        kit = Kit(name=f"Kit {number}", items=("Lock",), given=to_deck)
+        if number % 2:
+            digest = s.kits.preview_push(everybody).digest
+            act = lambda: s.kits.push(everybody, digest)  # noqa: E731, B023
+        else:
+            act = lambda: s.kits.add(kit)  # noqa: E731, B023
+        killed(service, act, chance, 0.2)
+        s = in_person(service)
+        there = [one.name for one in s.kits.list()]
+        gets = s.devices.count(filter='items eq "Lock"')
+        assert gets == (ROWS // 2 if there else 0), there
+        entries = [entry.operation for entry in s.journal.list()]
+        assert entries.count("kit.add") == len(there)
+        with psycopg.connect(Cluster(_place(service)).start("sortitor")) as connection:
+            asked = "SELECT (SELECT count(*) FROM givings), (SELECT count(*) FROM kit_pushes)"
+            assert connection.execute(asked).fetchone() == (len(there), entries.count("kit.push"))
+
+
+def _place(service: Process) -> Path:
+    return Path(service.environment["SORTITOR_STATE_DIR"])
 
 
 @pytest.mark.slow

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from random import Random
 
+from tenacity import retry, retry_if_exception, stop_after_delay, wait_fixed
+
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
 from sortitor.core.licences import Act
@@ -225,9 +227,22 @@ def _read_directory(s: Sortitor, directory: Directory) -> None:
     _run(s, made.name)
 
 
+def _is_being_read(error: BaseException) -> bool:
+    return isinstance(error, Refused) and error.problem.code == "runs_already"
+
+
+#: A source that is due may be read by its schedule at this very moment.
+_in_turn = retry(
+    retry=retry_if_exception(_is_being_read),
+    wait=wait_fixed(1),
+    stop=stop_after_delay(120),
+    reraise=True,
+)
+
+
 def _run(s: Sortitor, name: str) -> None:
     try:
-        s.jobs.follow(s.sources.run(name), lambda job: None)
+        s.jobs.follow(_in_turn(s.sources.run)(name), lambda job: None)
     except Refused:
         # The registry's token has ended: that is the story.
         if name != REGISTRY:

@@ -17,7 +17,7 @@ import KitDialog from './KitDialog.vue'
 import KitTrial from './KitTrial.vue'
 import LintList from './LintList.vue'
 import SheetDialog from './SheetDialog.vue'
-import { givenTo, platforms } from './items'
+import { givenTo, lasting, platforms } from './items'
 
 const route = useRoute()
 const router = useRouter()
@@ -41,6 +41,25 @@ const { data: lints } = useQuery({
   queryKey: ['kit-lints'],
   queryFn: () => got(api.GET('/api/v1/kit-lints')),
 })
+
+const { data: times } = useQuery({
+  queryKey: ['item-times'],
+  queryFn: () => got(api.GET('/api/v1/item-times')),
+})
+const seconds = computed(() => {
+  const names = new Map((itemList.data.value ?? []).map((one) => [one.id, one.name]))
+  return new Map((times.value ?? []).map((one) => [names.get(one.item_id), one]))
+})
+/** How long each item usually takes, of what the fleet told. */
+const usual = computed(
+  () => new Map([...seconds.value].map(([name, one]) => [name, lasting(one.median_seconds)])),
+)
+function slowest(checklist: Schemas['ChecklistDetail']): string | null {
+  const known = checklist.in_order.filter((name) => seconds.value.has(name))
+  if (known.length < 2) return null
+  const slow = (name: string) => seconds.value.get(name)?.p95_seconds ?? 0
+  return known.reduce((one, other) => (slow(other) > slow(one) ? other : one))
+}
 
 const kitColumns = [
   { key: 'name', title: 'Kit' },
@@ -249,8 +268,12 @@ const shown = computed(() =>
     >
     <template #in_order="{ item: one }"
       ><span v-for="(name, at) in one.in_order" :key="name"
-        >{{ at ? ', ' : '' }}{{ at + 1 }}. {{ name }}</span
-      ></template
+        >{{ at ? ', ' : '' }}{{ at + 1 }}. {{ name
+        }}<span v-if="usual.get(name)" class="muted"> ({{ usual.get(name) }})</span></span
+      >
+      <div v-if="slowest(one)" class="muted">
+        “{{ slowest(one) }}” holds devices up longest.
+      </div></template
     >
     <template #limit="{ item: one }"
       >{{ plural(one.limit_minutes ?? 0, 'minute') }}, then
