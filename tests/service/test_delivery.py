@@ -256,3 +256,21 @@ def test_a_device_that_waits_is_woken_at_once_and_no_other(
     assert time.monotonic() - started < 10
     with pytest.raises(SignInNeeded):
         s.agent.wait("no such credential")
+
+
+def test_a_device_that_waits_for_a_coordinator_gets_nothing_yet(
+    world: World, crew: tuple[Sortitor, dict[int, str]]
+) -> None:
+    s, credentials = crew
+    [first, *_] = credentials
+    credential = credentials[first]
+    assert len(fetched(s, credential).items) == 2
+    # It stands parked, with its credential.
+    world.rows("UPDATE devices SET stage = 'parked' WHERE id = %s RETURNING id", first)
+    told = s.agent.check_in(credential).kit
+    kit = fetched(s, credential)
+    assert (kit.items, kit.sheet, kit.checklist) == ([], None, None)
+    assert told == kit.revision
+    world.rows("UPDATE devices SET stage = 'active' WHERE id = %s RETURNING id", first)
+    assert s.agent.check_in(credential).kit not in (None, told)
+    assert len(fetched(s, credential, told).items) == 2

@@ -4,12 +4,11 @@ token has ended, and the yard's own list.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from random import Random
-
-from tenacity import retry, retry_if_exception, stop_after_delay, wait_fixed
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
@@ -17,6 +16,7 @@ from sortitor.core.licences import Act
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Login, RegistryAct, SourceKind
 from sortitor.demo import scenario as sc
+from sortitor.schemas.jobs import Job
 from sortitor.schemas.sources import RegistryActAsked
 from sortitor.stand_ins import directory as ldap
 from sortitor.stand_ins import numbers
@@ -31,6 +31,7 @@ SERVER, RESELLER = "Wrenmoor Lines", "Chandlers & Co"
 _TOKEN_AT = datetime(2025, 1, 10, 9, 0, tzinfo=UTC)
 _LAST_GOOD_AT = datetime(2026, 1, 9, 5, 0, tzinfo=UTC)
 _YARD_AT = datetime(2025, 12, 8, 10, 30, tzinfo=UTC)
+_PATIENCE_SECONDS = 120
 #: Of everybody in the directory.
 CREW_PASSWORD = "wrenmoor-crew-1"
 
@@ -227,22 +228,21 @@ def _read_directory(s: Sortitor, directory: Directory) -> None:
     _run(s, made.name)
 
 
-def _is_being_read(error: BaseException) -> bool:
-    return isinstance(error, Refused) and error.problem.code == "runs_already"
-
-
-#: A source that is due may be read by its schedule at this very moment.
-_in_turn = retry(
-    retry=retry_if_exception(_is_being_read),
-    wait=wait_fixed(1),
-    stop=stop_after_delay(120),
-    reraise=True,
-)
+def _asked(s: Sortitor, name: str) -> Job:
+    """A run of a source; one that is due may be read by its schedule at this very moment."""
+    for _ in range(_PATIENCE_SECONDS):
+        try:
+            return s.sources.run(name)
+        except Refused as refused:
+            if refused.problem.code != "runs_already":
+                raise
+            time.sleep(1)
+    return s.sources.run(name)
 
 
 def _run(s: Sortitor, name: str) -> None:
     try:
-        s.jobs.follow(_in_turn(s.sources.run)(name), lambda job: None)
+        s.jobs.follow(_asked(s, name), lambda job: None)
     except Refused:
         # The registry's token has ended: that is the story.
         if name != REGISTRY:

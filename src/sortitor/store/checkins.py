@@ -62,6 +62,7 @@ WITH given AS (
 )
 SELECT f.place, w.id, w.woken, w.name, w.stage, w.updated, w.former_day, (
     SELECT o.revision || CASE WHEN k.asked > 0 THEN '.' || k.asked ELSE '' END
+        || CASE w.stage WHEN 'parked' THEN '.parked' ELSE '' END
     FROM (SELECT w.id) AS d LEFT JOIN device_kits k ON k.device_id = d.id
     JOIN kit_outcomes o ON o.key = coalesce(k.key, hash_array_extended('{}'::bigint[], 0)))
 FROM found f JOIN written w ON w.id = f.device_id

@@ -69,7 +69,9 @@ class Delivery:
 
 
 def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
-    """What a device gets; None where it is what it knows. Raises NotSignedIn."""
+    """What a device gets; None where it is what it knows. One that waits for a coordinator gets
+    nothing yet. Raises NotSignedIn.
+    """
     bring_up(ctx)
     with ctx.reading(one_moment=True) as connection:
         device, found = _device(connection, credential), library(connection)
@@ -77,9 +79,13 @@ def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
         told = kits.revision_of(connection, device.id) or found.outcome(0, facts).revision
         if device.asked:
             told = f"{told}.{device.asked}"
+        is_in_use = device.stage in (Stage.ACTIVE, Stage.DORMANT)
+        if not is_in_use:
+            # As a check-in says it: once somebody has let it in, it looks again.
+            told = f"{told}.{device.stage}"
         if known == told:
             return None
-        if device.stage is Stage.RETIRED:
+        if not is_in_use:
             return Delivery(told, [], None, None)
         return _delivery(ctx, connection, found, facts, told)
 
@@ -177,7 +183,7 @@ def tell(ctx: Context, credential: str, told: Sequence[Told]) -> None:
                 "state": one.state,
                 "code": one.code if one.state is ItemState.FAILED else None,
                 "words": one.words,
-                "log": one.log,
+                "log": one.log if one.state is ItemState.FAILED else None,
             }
             for one in told
         }
