@@ -25,7 +25,15 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit, SetupSheet
+from sortitor.schemas.kits import (
+    AgentReport,
+    Checklist,
+    Given,
+    Item,
+    Kit,
+    OwnSetting,
+    SetupSheet,
+)
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
@@ -64,7 +72,7 @@ MORE: dict[tuple[str, str], list[Any]] = {
         (noun, "revisions"): [1]
         for noun in (
             *("cohort", "order", "pool", "rule", "source", "terms"),
-            *("checklist", "item", "kit", "sheet"),
+            *("checklist", "item", "kit", "own-setting", "sheet"),
         )
     },
     ("source", "roster"): ["Yard"],
@@ -124,6 +132,9 @@ def furnish(world: World, tmp_path: Path) -> None:
         s.sweep_rules.add(Rule(name=f"Rule {name}", idle_window_days=30, brake_percent=100))
         payload = {"kind": "setting", "setting": "screen-lock", "value": name == "WL-1"}
         s.items.add(Item.model_validate({"name": f"=Item {name}", "payload": payload}))
+        horn = {"name": f"@Horn {name}", "key": name.lower(), "says": "=1", "sends": "org.horn"}
+        known = {"platforms": {"android": "9"}, "type": "switch"}
+        s.own_settings.add(OwnSetting.model_validate({**horn, **known}))
         s.kits.add(Kit(name=f"Kit {name}", items=(f"=Item {name}",), given=(Given(),)))
         s.setup_sheets.add(SetupSheet(name=f"Sheet {name}", note="@home"))
         s.checklists.add(Checklist(name=f"List {name}", items=(f"=Item {name}",)))

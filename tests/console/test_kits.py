@@ -135,3 +135,26 @@ def test_an_imagined_device_and_a_cohort_are_looked_at(page: Page, fleet: Sortit
     page.get_by_role("option", name="Deck phones").click()
     expect(page.get_by_role("table", name="What Deck phones gets")).to_contain_text("No camera")
     expect(page.get_by_role("table", name="What everyone gets")).not_to_contain_text("No camera")
+
+
+def test_a_setting_of_ones_own_is_added_to_what_can_be_set(page: Page, fleet: Sortitor) -> None:
+    page.goto("/kits?tab=settings")
+    page.get_by_role("button", name="Add a setting of your own").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("What it is called").fill("Ship’s horn")
+    dialog.get_by_label("Key: small letters").fill("horn")
+    dialog.get_by_label("What the platform calls it").fill("org.horn")
+    dialog.get_by_label("What it does").fill("How loud the horn is.")
+    dialog.locator(".v-select").filter(has_text="Platforms that know it").click()
+    page.get_by_role("option", name="Android").click()
+    page.keyboard.press("Escape")
+    dialog.locator(".v-select").filter(has_text="Its value is").click()
+    page.get_by_role("option", name="one of some choices").click()
+    dialog.get_by_label("A line for each choice").fill("low=low\nhigh=as loud as can be")
+    dialog.get_by_role("button", name="Preview").click()
+    confirm(page, "Add the setting")
+    page.get_by_role("textbox", name="Find a setting").fill("horn")
+    page.get_by_role("button", name="Make an item of Ship’s horn").click()
+    expect(dialog.get_by_text("How loud the horn is.")).to_be_visible()
+    [made] = fleet.own_settings.list()
+    assert made.choices == {"low": "low", "high": "as loud as can be"}

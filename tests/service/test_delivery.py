@@ -133,7 +133,7 @@ def test_a_secret_is_for_the_device_alone(
     assert secret() == SECRET
     code = s.items.network_code("Wi-Fi")
     assert code.text == f"WIFI:T:WPA;S:Deck;P:{SECRET};;"
-    assert code.svg.startswith("<svg")
+    assert code.svg.startswith('<svg xmlns="http://www.w3.org/2000/svg"')
     assert next(iter(s.journal.list(most=1))).operation == "item.look"
     with pytest.raises(Refused, match="is no network"):
         s.items.network_code("Lock")

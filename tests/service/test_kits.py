@@ -26,6 +26,7 @@ from sortitor.schemas.kits import (
     ImaginedDevice,
     Item,
     Kit,
+    OwnSetting,
     SetupSheet,
 )
 
@@ -313,3 +314,65 @@ def test_what_a_device_gets_has_another_revision_only_where_it_is_another(
     assert revisions()[0] == before[0]
     assert revisions()[1] != before[1]
     agree_on_kits(world)
+
+
+# ---- settings of one's own
+
+
+def horn(**changed: Any) -> OwnSetting:
+    said = {
+        "name": "Ship’s horn",
+        "key": "horn",
+        "says": "How loud the horn is.",
+        "sends": "org.horn.level",
+        "platforms": {"android": "11"},
+        "type": "number",
+        "least": 0,
+        "most": 9,
+        "unit": "steps",
+    }
+    return OwnSetting.model_validate({**said, **changed})
+
+
+def test_a_setting_of_ones_own_is_found_set_and_sent_by_the_name_that_the_platform_has(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    s.own_settings.add(horn())
+    [found] = s.catalogue.search("loud")
+    assert (found.key, found.form) == ("horn", "a whole number from 0 to 9 (steps)")
+    with pytest.raises(Refused, match="will not do"):
+        s.items.add(setting("Horn", "horn", 10))
+    s.items.add(setting("Horn", "horn", 3, given=given("everyone")))
+    assert s.items.show("Horn").says == "Ship’s horn: 3 steps"
+    assert s.items.getting("Horn").devices[ItemVerdict.REQUIRED] == 6, "the android phones"
+    code = a_pass(s, ownership=Ownership.CORPORATE, person="maud")
+    answer = s.agent.knock(knocking(code, "NEW-1", os_version="13"))
+    assert answer.credential is not None
+    kit = s.agent.kit(answer.credential)
+    assert kit is not None
+    assert [one.payload.model_dump() for one in kit.items] == [
+        {"kind": "custom", "key": "org.horn.level", "type": "number", "value": "3"}
+    ]
+    # While an item sets it, it stays what it is; what it is called may change.
+    for changed in (horn(most=20), None):
+        with pytest.raises(Refused, match="item “Horn” sets it"):
+            s.own_settings.edit(1, changed) if changed else s.own_settings.remove(1)
+    s.own_settings.edit(1, horn(name="Horn of the ship"))
+    agree_on_kits(world)
+
+
+def test_a_setting_of_ones_own_that_cannot_be_is_refused(world: World, fleet: Sortitor) -> None:
+    s = fleet
+    s.own_settings.add(horn())
+    for wrong, words in (
+        (horn(key="camera", name="x"), "in the catalogue already"),
+        (horn(name="x"), "already a setting"),
+        (horn(key="x", name="x", unit=None), "needs unit"),
+        (horn(key="x", name="x", type="choice"), "needs choices"),
+        (horn(key="x", name="x", type="file"), "no file"),
+        (horn(key="x", name="x", least=10), "larger than the largest"),
+        (horn(key="x", name="ship’s Horn"), "already a setting of your own"),
+    ):
+        with pytest.raises(Refused, match=words):
+            s.own_settings.add(wrong)

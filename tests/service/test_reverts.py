@@ -34,7 +34,7 @@ from sortitor.core.vocabulary import Activation, Gap, GapState, Mend, Ownership,
 from sortitor.operations.reverts import _KINDS
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, OwnSetting, SetupSheet
 from sortitor.schemas.levels import GapSelection
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
@@ -63,7 +63,7 @@ STATE = {
     "sources": "SELECT id, document FROM sources ORDER BY id",
     **{
         name: f"SELECT id, document FROM {name} ORDER BY id"
-        for name in ("items", "kits", "sheets", "checklists")
+        for name in ("items", "kits", "sheets", "checklists", "own_settings")
     },
     "givings": "SELECT kind, subject_id, cohort_id, word FROM givings ORDER BY 1, 2, 3",
     "facts": "SELECT device_id, facts FROM device_kits WHERE facts <> '{}' ORDER BY 1",
@@ -106,6 +106,7 @@ def furnished(world: World, tmp_path: Path) -> Sortitor:
     s.cohorts.add(Cohort(name="Dunlin", filter='site eq "dunlin"'))
     lent = s.cohorts.add(Cohort(name="Lent out"))
     change_list(s, lent.id, (1, 2))
+    s.own_settings.add(horn("horn"))
     s.items.add(some_item("Locked", True, platforms={"android": "10"}))
     s.items.add(some_item("Spare", True))
     s.kits.add(Kit(name="Lent", items=("Locked",), given=LENT))
@@ -179,6 +180,12 @@ def some_item(name: str, value: bool, **beside: Any) -> Item:
     return Item.model_validate({"name": name, "payload": payload, **beside})
 
 
+def horn(key: str, **beside: Any) -> OwnSetting:
+    said = {"name": f"The {key}", "key": key, "says": "Whether it sounds.", "sends": "org.horn"}
+    known = {"platforms": {"android": ""}, "type": "switch"}
+    return OwnSetting.model_validate({**said, **known, **beside})
+
+
 def some_terms(name: str, text: str = "Be kind") -> Terms:
     return Terms(name=name, texts=(TermsText(language="en", text=text),))
 
@@ -234,6 +241,11 @@ ACTS: dict[str, Act] = {
         "Locked", some_item("Locked", False, platforms={"android": "11"}, given=TO_ALL)
     ),
     "item.remove": lambda s, _: s.items.remove("Spare"),
+    "setting.add": lambda s, _: s.own_settings.add(horn("bell")),
+    "setting.edit": lambda s, _: s.own_settings.edit(
+        "The horn", horn("horn", platforms={"ios": "16"})
+    ),
+    "setting.remove": lambda s, _: s.own_settings.remove("The horn"),
     "kit.add": lambda s, _: s.kits.add(Kit(name="All", items=("Spare",), given=TO_ALL)),
     "kit.edit": lambda s, _: s.kits.edit("Lent", Kit(name="Lent", items=("Spare",), given=TO_ALL)),
     "kit.remove": lambda s, _: s.kits.remove("Lent"),

@@ -39,7 +39,7 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Ownership, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
-from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
+from sortitor.schemas.kits import Checklist, Given, Item, Kit, OwnSetting, SetupSheet
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
@@ -72,6 +72,14 @@ SOMETHING = {
     "name": "Locked",
     "payload": {"kind": "setting", "setting": "screen-lock", "value": True},
     "applies_when": 'serial sw "KM" or imei pr',
+}
+HORN = {
+    "name": "Horn",
+    "key": "horn",
+    "says": "Whether it sounds.",
+    "sends": "org.horn",
+    "platforms": {"android": ""},
+    "type": "switch",
 }
 
 
@@ -110,6 +118,7 @@ def changes(s: Sortitor, folder: Path, world: World) -> None:
     s.pools.add(Pool(name="Signage", seats=1, filter='imei pr or serial sw "KM"'))
     trust(s, ISSUER, folder)
     use(s, "Signage", ISSUER.voucher("Signage", 1, 200))
+    s.own_settings.add(OwnSetting.model_validate(HORN))
     s.items.add(Item.model_validate(SOMETHING))
     s.items.add(Item.model_validate({**SOMETHING, "name": "Spare"}))
     s.kits.add(Kit(name="Kit", items=("Locked",), given=(Given(cohort="Deck"),)))
@@ -187,6 +196,8 @@ BODIES: dict[str, list[Any]] = {
     ],
     "/items/preview": [SOMETHING],
     "/items/{key}/preview": [{**SOMETHING, "given": [{}, {"cohort": "Deck"}]}],
+    "/own-settings/preview": [{**HORN, "key": "other", "name": "Other"}],
+    "/own-settings/{key}/preview": [{**HORN, "says": "How loud the horn is."}],
     "/kits/preview": [{"name": "New", "items": ["Locked"], "given": [{"cohort": "Lent"}]}],
     "/kits/{key}/preview": [{"name": "Kit", "items": ["Locked"], "given": [{}]}],
     "/setup-sheets/preview": [{"name": "New", "given": [{}]}],

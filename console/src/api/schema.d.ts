@@ -3398,6 +3398,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/own-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Every
+         * @description Own settings by name.
+         */
+        get: operations["list_own_settings"];
+        put?: never;
+        /**
+         * Add
+         * @description Add a setting of your own, as previewed where its digest is given.
+         */
+        post: operations["add_own_setting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own-settings/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Add
+         * @description What adding the setting of your own would do.
+         */
+        post: operations["preview_add_own_setting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own-settings/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show
+         * @description One setting of your own, by number or name.
+         */
+        get: operations["show_own_setting"];
+        /**
+         * Edit
+         * @description Change a setting of your own; `If-Match` refuses one that was changed meanwhile.
+         */
+        put: operations["edit_own_setting"];
+        post?: never;
+        /**
+         * Remove
+         * @description Remove a setting of your own; reverting the journal's entry brings it back.
+         */
+        delete: operations["remove_own_setting"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own-settings/{key}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Edit
+         * @description What changing the setting of your own would do: its fields, and what follows.
+         */
+        post: operations["preview_edit_own_setting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own-settings/{key}/removal/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Remove
+         * @description What removing the setting of your own would do.
+         */
+        post: operations["preview_remove_own_setting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own-settings/{key}/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revisions
+         * @description What was changed of a setting of your own, newest first.
+         */
+        get: operations["list_own_setting_revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/passes": {
         parameters: {
             query?: never;
@@ -9435,6 +9567,225 @@ export interface components {
             only_other: number;
         };
         /**
+         * OwnSetting
+         * @description A setting that the catalogue lacks: what it is called here, what the platform calls it, and
+         *     which values it takes.
+         */
+        OwnSetting: {
+            /**
+             * Choices
+             * @description Of a choice: value → its words.
+             */
+            choices?: {
+                [key: string]: string;
+            };
+            /**
+             * Key
+             * @description By which items name it: small letters, digits and hyphens.
+             */
+            key: string;
+            /**
+             * Least
+             * @description Of a number: the smallest.
+             */
+            least?: number | null;
+            /**
+             * Most
+             * @description Of a number the largest; of a text or list how many.
+             */
+            most?: number | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Platforms
+             * @description Which platforms know it, each with the least version ("": any).
+             */
+            platforms: {
+                [key: string]: string;
+            };
+            /**
+             * Says
+             * @description What it does, in one sentence.
+             */
+            says: string;
+            /**
+             * Sends
+             * @description What the platform calls it.
+             */
+            sends: string;
+            /**
+             * Theme
+             * @description Among which settings it stands.
+             * @default our own
+             */
+            theme?: string;
+            /**
+             * @description What its value is.
+             * @default text
+             */
+            type?: components["schemas"]["SettingType"];
+            /**
+             * Unit
+             * @description Of a number: in what.
+             */
+            unit?: string | null;
+        };
+        /**
+         * OwnSettingChange
+         * @description OwnSetting as it should be.
+         */
+        OwnSettingChange: {
+            /**
+             * Choices
+             * @description Of a choice: value → its words.
+             */
+            choices?: {
+                [key: string]: string;
+            };
+            /**
+             * Digest
+             * @description Of the preview that was looked at; 409 if the change would be another now.
+             */
+            digest?: string | null;
+            /**
+             * Key
+             * @description By which items name it: small letters, digits and hyphens.
+             */
+            key: string;
+            /**
+             * Least
+             * @description Of a number: the smallest.
+             */
+            least?: number | null;
+            /**
+             * Most
+             * @description Of a number the largest; of a text or list how many.
+             */
+            most?: number | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Platforms
+             * @description Which platforms know it, each with the least version ("": any).
+             */
+            platforms: {
+                [key: string]: string;
+            };
+            /**
+             * Reason
+             * @description Why, for the journal.
+             */
+            reason?: string | null;
+            /**
+             * Says
+             * @description What it does, in one sentence.
+             */
+            says: string;
+            /**
+             * Sends
+             * @description What the platform calls it.
+             */
+            sends: string;
+            /**
+             * Theme
+             * @description Among which settings it stands.
+             * @default our own
+             */
+            theme?: string;
+            /**
+             * @description What its value is.
+             * @default text
+             */
+            type?: components["schemas"]["SettingType"];
+            /**
+             * Unit
+             * @description Of a number: in what.
+             */
+            unit?: string | null;
+        };
+        /**
+         * OwnSettingDetail
+         * @description A setting that the organisation added.
+         */
+        OwnSettingDetail: {
+            /**
+             * Choices
+             * @description Of a choice: value → its words.
+             */
+            choices?: {
+                [key: string]: string;
+            };
+            /**
+             * Id
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Key
+             * @description By which items name it: small letters, digits and hyphens.
+             */
+            key: string;
+            /**
+             * Least
+             * @description Of a number: the smallest.
+             */
+            least?: number | null;
+            /**
+             * Most
+             * @description Of a number the largest; of a text or list how many.
+             */
+            most?: number | null;
+            /**
+             * Name
+             * @description What it is called.
+             */
+            name: string;
+            /**
+             * Platforms
+             * @description Which platforms know it, each with the least version ("": any).
+             */
+            platforms: {
+                [key: string]: string;
+            };
+            /**
+             * Revision
+             * @description How often it was changed, from 1; the ETag of an edit.
+             */
+            revision: number;
+            /**
+             * Says
+             * @description What it does, in one sentence.
+             */
+            says: string;
+            /**
+             * Sends
+             * @description What the platform calls it.
+             */
+            sends: string;
+            /**
+             * Theme
+             * @description Among which settings it stands.
+             * @default our own
+             */
+            theme?: string;
+            /**
+             * @description What its value is.
+             * @default text
+             */
+            type?: components["schemas"]["SettingType"];
+            /**
+             * Unit
+             * @description Of a number: in what.
+             */
+            unit?: string | null;
+        };
+        /**
          * Ownership
          * @description Whose a device is.
          * @enum {string}
@@ -11718,6 +12069,12 @@ export interface components {
              */
             value: unknown;
         };
+        /**
+         * SettingType
+         * @description What a setting's value is.
+         * @enum {string}
+         */
+        SettingType: "switch" | "number" | "choice" | "text" | "list" | "file";
         /**
          * SetupSheet
          * @description The choices of the first start.
@@ -21386,6 +21743,391 @@ export interface operations {
         };
     };
     list_order_revisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_own_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSettingDetail"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_own_setting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSettingChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSettingDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_add_own_setting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSetting"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_own_setting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSettingDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_own_setting: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSettingChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSettingDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_own_setting: {
+        parameters: {
+            query?: {
+                /** @description Of the preview that was looked at. */
+                digest?: string | null;
+                /** @description Why, for the journal. */
+                reason?: string | null;
+            };
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_edit_own_setting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnSetting"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_remove_own_setting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number or its name. */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_own_setting_revisions: {
         parameters: {
             query?: never;
             header?: never;

@@ -44,6 +44,11 @@ def setting() -> None:
 
 
 @click.group()
+def own_setting() -> None:
+    """Settings that the organisation adds to the catalogue."""
+
+
+@click.group()
 def item() -> None:
     """What can be given to devices: settings, apps, documents, networks, and more."""
 
@@ -254,6 +259,30 @@ def _checklist_detail(s: Sortitor, found: k.ChecklistDetail) -> None:
         plain(f"{place}. {name}")
 
 
+def _choice(text: str) -> tuple[str, str]:
+    """`night=at night`: a value with its words."""
+    value, _, words = text.partition("=")
+    return value, words or value
+
+
+def _own_detail(s: Sortitor, found: k.OwnSettingDetail) -> None:
+    record(
+        [
+            ("Setting", f"{found.id}  {found.name}"),
+            ("Key", found.key),
+            ("Theme", found.theme),
+            ("What it does", found.says),
+            ("Sent as", found.sends),
+            ("Platforms", _versions(found.platforms)),
+            ("Value", found.type),
+            ("From", found.least),
+            ("To", found.most),
+            ("Unit", found.unit),
+            ("Choices", list(found.choices.values()) or None),
+        ]
+    )
+
+
 _COMMON: dict[str, Any] = {
     "readers": {"given": _given},
     "metavars": {"given": _GIVEN_FORM},
@@ -295,6 +324,41 @@ add_commands(
             "edit": 'sortitor item edit "Lock after five minutes" --what setting:lock-after=3',
             "remove": 'sortitor item remove "Lock after five minutes"',
             "revisions": 'sortitor item revisions "Lock after five minutes"',
+        },
+    )
+)
+add_commands(
+    Noun(
+        group=own_setting,
+        word="setting of your own",
+        many="settings of your own",
+        calls=lambda s: s.own_settings,
+        model=k.OwnSetting,
+        columns={
+            "Id": lambda one: one.id,
+            "Setting": lambda one: one.name,
+            "Key": lambda one: one.key,
+            "Value": lambda one: one.type,
+            "Platforms": lambda one: _versions(one.platforms),
+            "Effect": lambda one: one.says,
+        },
+        options={"platforms": "--platform", "choices": "--choice"},
+        readers={"platforms": _platform, "choices": _choice},
+        gather={"platforms": dict, "choices": dict},
+        metavars={"platforms": "PLATFORM[=VERSION]", "choices": "VALUE=WORDS"},
+        detail=_own_detail,
+        after=lambda made: f"sortitor item add NAME --what setting:{made.key}=VALUE",
+        empty="None yet: the catalogue is as it came. Next: sortitor own-setting add NAME",
+        below=["Effect"],
+        examples={
+            "list": "sortitor own-setting list",
+            "show": 'sortitor own-setting show "Ship’s horn"',
+            "add": 'sortitor own-setting add "Ship’s horn" --key horn --says "How loud it is."'
+            " --sends org.horn.level --platform android --type number --least 0 --most 9"
+            " --unit steps",
+            "edit": 'sortitor own-setting edit "Ship’s horn" --says "How loud the horn is."',
+            "remove": 'sortitor own-setting remove "Ship’s horn"',
+            "revisions": 'sortitor own-setting revisions "Ship’s horn"',
         },
     )
 )

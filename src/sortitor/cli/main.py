@@ -33,6 +33,7 @@ _COMMANDS = {
     "mail": ("sortitor.cli.mails", "mail", "What was mailed, and whether mails go out."),
     "name": ("sortitor.cli.naming", "name", "Naming templates and renaming."),
     "order": ("sortitor.cli.orders", "order", "What was ordered against what came."),
+    "own-setting": ("sortitor.cli.kits", "own_setting", "Settings that you add to the catalogue."),
     "pass": ("sortitor.cli.passes", "pass_", "Codes that let devices knock at the gate."),
     "person": ("sortitor.cli.people", "person", "People, their groups and their devices."),
     "pool": ("sortitor.cli.licences", "pool", "Licence seats: needed, and there."),

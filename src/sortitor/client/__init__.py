@@ -16,7 +16,14 @@ from sortitor.client.groups import Groups
 from sortitor.client.holds import Holds
 from sortitor.client.jobs import Jobs
 from sortitor.client.journal import Journal
-from sortitor.client.kits import Catalogue, Checklists, Items, Kits, SetupSheets
+from sortitor.client.kits import (
+    Catalogue,
+    Checklists,
+    Items,
+    Kits,
+    OwnSettings,
+    SetupSheets,
+)
 from sortitor.client.levels import Levels
 from sortitor.client.licences import Pools
 from sortitor.client.lots import Lots
@@ -69,6 +76,7 @@ class Sortitor:
         self.mails = Mails(self._transport)
         self.naming = Naming(self._transport)
         self.orders = Orders(self._transport)
+        self.own_settings = OwnSettings(self._transport)
         self.registries = Registries(self._transport)
         self.retention = Retention(self._transport)
         self.setup_sheets = SetupSheets(self._transport)

@@ -23,6 +23,14 @@ class Catalogue(Noun):
         return self._t.call(list[k.CatalogueSetting], "GET", "/catalogue", params=params)
 
 
+class OwnSettings(Documents[k.OwnSetting, k.OwnSettingDetail]):
+    """Settings that the organisation adds to the catalogue."""
+
+    path = "/own-settings"
+    answer = k.OwnSettingDetail
+    model = k.OwnSetting
+
+
 class Items(Documents[k.Item, k.ItemDetail]):
     """Items."""
 

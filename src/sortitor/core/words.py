@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from enum import StrEnum
 
+from sortitor.core.kits.catalogue import SettingType
 from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.items import ItemKind, Security
 from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
@@ -71,6 +72,14 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         ItemKind.CERTIFICATE: "certificate",
         ItemKind.SCRIPT: "script",
         ItemKind.FIRMWARE: "system version",
+    },
+    SettingType: {
+        SettingType.SWITCH: "on or off",
+        SettingType.NUMBER: "a number",
+        SettingType.CHOICE: "one of some choices",
+        SettingType.TEXT: "a text",
+        SettingType.LIST: "a list",
+        SettingType.FILE: "a file",
     },
     GivenAs: {
         GivenAs.REQUIRED: "required",

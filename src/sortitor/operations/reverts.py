@@ -16,7 +16,13 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import DocumentKind
 from sortitor.operations.ends import REMINDERS
 from sortitor.operations.gate import GATE, in_force
-from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS
+from sortitor.operations.kits.documents import (
+    CHECKLISTS,
+    ITEMS,
+    KITS,
+    OWN_SETTINGS,
+    SHEETS,
+)
 from sortitor.operations.licences import POOLS, vouchers
 from sortitor.operations.naming import NAMING
 from sortitor.operations.orders import ORDERS
@@ -33,7 +39,7 @@ _KINDS: dict[str, DocumentKind[Any]] = {
     f"{kind.operation}.{act}": kind
     for kind in (
         *(POOLS, RULES, ORDERS, COHORTS, GATE, NAMING, TERMS, WELCOME, REMINDERS, SOURCES),
-        *(ITEMS, KITS, SHEETS, CHECKLISTS),
+        *(ITEMS, KITS, SHEETS, CHECKLISTS, OWN_SETTINGS),
     )
     # "apply" is what the gate's and the naming's changes were called before.
     for act in ("add", "edit", "remove", "apply")
@@ -148,7 +154,14 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
     if entry.operation == "lot.apply" and entry.subject_id is not None:
         lots.one(connection, entry.subject_id, lock=True)
         lots.serialise_appliers(connection)
-    if entry.subject in ("cohort", "item", "kit", "setup sheet", "checklist"):
+    if entry.subject in (
+        "cohort",
+        "item",
+        "kit",
+        "setup sheet",
+        "checklist",
+        "setting of your own",
+    ):
         hold_still(connection)
     if entry.operation == "source.run":
         source_people.hold(connection)

@@ -15,6 +15,7 @@ from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
 from sortitor.core.kits.items import ItemKind as ItemKind
 from sortitor.core.kits.lints import LintCode
+from sortitor.core.kits.own_settings import OwnSetting as OwnSetting
 from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
 from sortitor.core.kits.sheets import SetupSheet as SetupSheet
 from sortitor.core.vocabulary import Ownership, Platform
@@ -52,6 +53,12 @@ class ItemDetail(Item, Kept):
     )
     hand_needed: bool = Field(description="Whether somebody must be at the device.")
     certificate: Certificate | None = Field(description="What a certificate says of itself.")
+
+
+class OwnSettingDetail(OwnSetting, Kept):
+    """A setting that the organisation added."""
+
+    model_config = ConfigDict(extra="ignore")
 
 
 class KitDetail(Kit, Kept):

@@ -103,6 +103,11 @@ CONSTRAINTS: dict[str, tuple[str, str, str]] = {
         "There is already an item of this name.",
         "Choose another name, or change that item.",
     ),
+    "uq_own_settings_name": (
+        "name_taken",
+        "There is already a setting of your own of this name.",
+        "Choose another name, or change that setting.",
+    ),
     "uq_kits_name": (
         "name_taken",
         "There is already a kit of this name.",

@@ -1,12 +1,15 @@
 <script setup lang="ts">
+import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
+import { useDocuments } from '../../shared/actions/useDocuments'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
+import OwnSettingDialog from './OwnSettingDialog.vue'
 import { platforms } from './items'
 
 /** What can be set, found by typing or by theme. */
@@ -19,7 +22,6 @@ const platform = ref<Schemas['Platform'][]>([])
 const { data: all } = useQuery({
   queryKey: ['catalogue'],
   queryFn: () => got(api.GET('/api/v1/catalogue')),
-  staleTime: Infinity,
 })
 const themes = computed(() => [...new Set((all.value ?? []).map((one) => one.theme))])
 const { data, error, isFetching } = useQuery({
@@ -37,6 +39,16 @@ const { data, error, isFetching } = useQuery({
       }),
     ),
 })
+const own = useDocuments<Schemas['OwnSetting'], Schemas['OwnSettingDetail']>(
+  '/api/v1/own-settings',
+).useList()
+const mine = computed(() => new Map((own.data.value ?? []).map((one) => [one.key, one])))
+const open = ref(false)
+const changing = ref<Schemas['OwnSettingDetail'] | null>(null)
+function edit(one: Schemas['OwnSettingDetail'] | null) {
+  changing.value = one
+  open.value = true
+}
 const columns = [
   { key: 'name', title: 'Setting' },
   { key: 'says', title: 'What it does' },
@@ -65,6 +77,14 @@ const columns = [
       clearable
       class="theme"
     />
+    <v-btn
+      v-if="session.may('prepare')"
+      variant="text"
+      color="primary"
+      :prepend-icon="mdiPlus"
+      @click="edit(null)"
+      >Add a setting of your own</v-btn
+    >
     <span class="muted" aria-live="polite">{{ plural(data?.length ?? 0, 'setting') }}</span>
   </div>
   <DataList
@@ -85,6 +105,13 @@ const columns = [
     }}</template>
     <template #act="{ item }"
       ><v-btn
+        v-if="session.may('prepare') && mine.get(item.key)"
+        size="small"
+        variant="text"
+        :aria-label="`Change ${item.name}`"
+        @click="edit(mine.get(item.key)!)"
+        >Change</v-btn
+      ><v-btn
         v-if="session.may('prepare')"
         size="small"
         variant="text"
@@ -95,6 +122,7 @@ const columns = [
       ></template
     >
   </DataList>
+  <OwnSettingDialog v-model="open" :setting="changing" />
 </template>
 
 <style scoped>

@@ -54,11 +54,11 @@ const seconds = computed(() => {
 const usual = computed(
   () => new Map([...seconds.value].map(([name, one]) => [name, lasting(one.median_seconds)])),
 )
+/** The item that takes longest on most devices, where one does. */
 function slowest(checklist: Schemas['ChecklistDetail']): string | null {
-  const known = checklist.in_order.filter((name) => seconds.value.has(name))
-  if (known.length < 2) return null
   const slow = (name: string) => seconds.value.get(name)?.p95_seconds ?? 0
-  return known.reduce((one, other) => (slow(other) > slow(one) ? other : one))
+  const [first, second] = [...checklist.in_order].sort((one, other) => slow(other) - slow(one))
+  return first && second && slow(first) > slow(second) && slow(second) > 0 ? first : null
 }
 
 const kitColumns = [

@@ -13,7 +13,6 @@ const { label } = useVocabulary()
 const { data } = useQuery({
   queryKey: ['catalogue'],
   queryFn: () => got(api.GET('/api/v1/catalogue')),
-  staleTime: Infinity,
 })
 const chosen = computed(() => data.value?.find((one) => one.key === key.value) ?? null)
 const items = computed(() =>

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from io import BytesIO
 from typing import Annotated, Any
 
 import segno
@@ -14,15 +16,25 @@ from sortitor.api.http.paging import Number
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import selection_of
 from sortitor.core.access import Permission
+from sortitor.core.kits.catalogue import Setting
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
 from sortitor.core.kits.items import CertificatePayload, Item
+from sortitor.core.kits.own_settings import OwnSetting
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.operations.kits import catalogue, delivery, lints, reading
-from sortitor.operations.kits.documents import CHECKLISTS, ITEMS, KITS, SHEETS, exported, joined
+from sortitor.operations.kits.documents import (
+    CHECKLISTS,
+    ITEMS,
+    KITS,
+    OWN_SETTINGS,
+    SHEETS,
+    exported,
+    joined,
+)
 from sortitor.schemas.base import Preview
 from sortitor.schemas.kits import (
     BesideKit,
@@ -39,6 +51,7 @@ from sortitor.schemas.kits import (
     KitDetail,
     KitLint,
     NetworkCode,
+    OwnSettingDetail,
     Push,
     PushApply,
     Retry,
@@ -50,18 +63,27 @@ from sortitor.schemas.kits import (
 router = APIRouter(tags=["kits"], route_class=Route)
 
 
-def _item(ctx: Context, kept: Kept[Item]) -> ItemDetail:
+def _items(ctx: Context, kept: Sequence[Kept[Item]]) -> list[ItemDetail]:
+    settings = catalogue.of(ctx)
+    return [_item(one, settings) for one in kept]
+
+
+def _item(kept: Kept[Item], settings: Mapping[str, Setting]) -> ItemDetail:
     item = kept.document
     payload = item.payload
     return ItemDetail(
         **item.model_dump(),
         id=kept.id,
         revision=kept.revision,
-        says=catalogue.says(item),
-        for_platforms=catalogue.fitting(item),
+        says=catalogue.says(item, settings),
+        for_platforms=item.fitting(settings),
         hand_needed=item.needs_hand,
         certificate=payload.read() if isinstance(payload, CertificatePayload) else None,
     )
+
+
+def _own(ctx: Context, kept: Kept[OwnSetting]) -> OwnSettingDetail:
+    return OwnSettingDetail(**kept.document.model_dump(), id=kept.id, revision=kept.revision)
 
 
 def _kit(ctx: Context, kept: Kept[Kit]) -> KitDetail:
@@ -99,9 +121,23 @@ items = document_router(
         one="item",
         many="items",
         answer=ItemDetail,
-        every=lambda ctx: [_item(ctx, kept) for kept in ITEMS.every(ctx)],
-        find=lambda ctx, key: _item(ctx, ITEMS.one(ctx, key)),
-        shape=_item,
+        every=lambda ctx: _items(ctx, ITEMS.every(ctx)),
+        find=lambda ctx, key: _items(ctx, [ITEMS.one(ctx, key)])[0],
+        shape=lambda ctx, kept: _items(ctx, [kept])[0],
+        may=Permission.PREPARE,
+    )
+)
+own_settings = document_router(
+    Noun(
+        kind=OWN_SETTINGS,
+        path="/own-settings",
+        tag="kits",
+        one="own_setting",
+        many="own_settings",
+        answer=OwnSettingDetail,
+        every=lambda ctx: [_own(ctx, kept) for kept in OWN_SETTINGS.every(ctx)],
+        find=lambda ctx, key: _own(ctx, OWN_SETTINGS.one(ctx, key)),
+        shape=_own,
         may=Permission.PREPARE,
     )
 )
@@ -267,7 +303,9 @@ def show_network_code(ctx: MayPrepare, key: Key) -> NetworkCode:
         security="WPA" if network.secret else None,
         hidden=network.hidden,
     )
-    return NetworkCode(text=text, svg=segno.make(text, error="m").svg_inline(scale=5, border=4))
+    image = BytesIO()
+    segno.make(text, error="m").save(image, kind="svg", scale=5, border=4, xmldecl=False)
+    return NetworkCode(text=text, svg=image.getvalue().decode())
 
 
 @items.get("/{key}/getting", response_model=Getting)
@@ -283,5 +321,5 @@ def export_setup_sheet(ctx: MayLook, key: Key) -> SheetExport:
     return SheetExport(sheet=sheet, digest=digest, form=SetupSheet.exported_schema())
 
 
-for _router in (items, kits, sheets, checklists):
+for _router in (items, own_settings, kits, sheets, checklists):
     router.include_router(_router)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from sortitor.core.kits import catalogue as core
-from sortitor.core.kits.catalogue import Setting, settings
+from sortitor.core.kits.catalogue import Setting
 from sortitor.core.kits.items import (
     AccountPayload,
     AppPayload,
@@ -24,18 +24,20 @@ from sortitor.core.vocabulary import Platform
 from sortitor.core.words import LABELS
 from sortitor.operations.context import Context
 from sortitor.operations.kits.documents import ITEMS
+from sortitor.operations.kits.library import library
 
 
 def search(
     ctx: Context, query: str, theme: str | None, platforms: Sequence[Platform]
 ) -> Sequence[Setting]:
     """Settings by what was typed, of a theme, known to each of the platforms."""
-    return core.search(settings().values(), query, theme, platforms)
+    return core.search(of(ctx).values(), query, theme, platforms)
 
 
-def fitting(item: Item) -> Mapping[Platform, str]:
-    """The platforms that an item is for in the end, each with the least version."""
-    return item.fitting(settings())
+def of(ctx: Context) -> Mapping[str, Setting]:
+    """Key → setting: the package's, and what the organisation added."""
+    with ctx.reading() as connection:
+        return library(connection).catalogue
 
 
 def kinds(ctx: Context) -> Mapping[str, ItemKind]:
@@ -43,11 +45,11 @@ def kinds(ctx: Context) -> Mapping[str, ItemKind]:
     return {kept.document.name: kept.document.payload.kind for kept in ITEMS.every(ctx)}
 
 
-def says(item: Item) -> str:
+def says(item: Item, settings: Mapping[str, Setting]) -> str:
     """What an item is or sets, in a line."""
     payload = item.payload
     if isinstance(payload, SettingPayload):
-        setting = settings().get(payload.setting)
+        setting = settings.get(payload.setting)
         if setting is None:
             return f"{payload.setting}: {payload.value}"
         return f"{setting.name}: {setting.said(payload.value)}"

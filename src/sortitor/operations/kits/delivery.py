@@ -10,7 +10,7 @@ from typing import Any
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.filters import Filter, one_of
 from sortitor.core.kits.checklists import ItemState, Progress, progress
-from sortitor.core.kits.items import Item
+from sortitor.core.kits.items import Item, SettingPayload
 from sortitor.core.kits.resolve import GIVEN, Facts, Giving, ItemVerdict
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import Count, Preview, plural, sealed
@@ -113,7 +113,7 @@ def _delivery(
                 line.item_id,
                 found.book.items[line.item_id].revision,
                 line.verdict,
-                opened(ctx, connection, items[line.item_id].document),
+                _sent(found, opened(ctx, connection, items[line.item_id].document)),
             )
             for line in found.effective(facts)
             if line.verdict in GIVEN
@@ -121,6 +121,14 @@ def _delivery(
         sheets[sheet].document if sheet else None,
         _handover(found, facts),
     )
+
+
+def _sent(found: Library, item: Item) -> Item:
+    """A setting of the organisation's own goes by what the platform calls it."""
+    payload = item.payload
+    if not isinstance(payload, SettingPayload) or payload.setting not in found.own:
+        return item
+    return item.model_copy(update={"payload": found.own[payload.setting].sent(payload.value)})
 
 
 def _handover(found: Library, facts: Facts) -> Handover | None:

@@ -11,17 +11,18 @@ import rfc8785
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
-from sortitor.core.kits.items import Item, NetworkPayload, Security
+from sortitor.core.kits.items import Item, NetworkPayload, Security, SettingPayload
+from sortitor.core.kits.own_settings import OwnSetting
 from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import listed
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.kits import effects
-from sortitor.operations.kits.library import NEW, SHELVES, library
+from sortitor.operations.kits.library import NEW, OWN, SHELVES, library
 from sortitor.store import kits as store
 from sortitor.store.engine import Connection
-from sortitor.store.settling import hold_still
+from sortitor.store.settling import hold_still, mark_anew
 
 D = TypeVar("D", Item, Kit, SetupSheet, Checklist)
 
@@ -114,6 +115,51 @@ class Items(Given[Item]):
             )
 
 
+class OwnSettings(DocumentKind[OwnSetting]):
+    """What an organisation adds to the catalogue."""
+
+    def hold(self, connection: Connection) -> None:
+        """Whoever changes what can be set waits for this lock before anything else."""
+        hold_still(connection)
+
+    def check(self, ctx: Context, connection: Connection, wanted: Wanted[OwnSetting]) -> None:
+        """One key each; what an item sets stays what it is."""
+        found, former, proposed = library(connection), wanted.before, wanted.proposed
+        keeps = former and former.key
+        if proposed is not None and proposed.key != keeps and proposed.key in found.own:
+            words = f"There is already a setting {proposed.key!r}."
+            problem = FieldProblem("/key", "key_taken", words)
+            raise BadInput("key_taken", words, "Choose another key.", (problem,))
+        if former is None or (proposed is not None and _same_values(former, proposed)):
+            return
+        setting = [
+            f"item “{kept.document.name}”"
+            for kept in found.documents[Giving.ITEM].values()
+            if isinstance(kept.document.payload, SettingPayload)
+            and kept.document.payload.setting == former.key
+        ]
+        if setting:
+            what = "removed" if proposed is None else "made another one"
+            verb = "sets" if len(setting) == 1 else "set"
+            raise Conflict(
+                "in_use",
+                f"Setting “{former.name}” cannot be {what}: {listed(setting[:5])} {verb} it.",
+                "Change those first.",
+            )
+
+    def written(
+        self, ctx: Context, connection: Connection, number: int, wanted: Wanted[OwnSetting]
+    ) -> None:
+        """Every process reads the catalogue again."""
+        mark_anew(connection)
+
+
+def _same_values(one: OwnSetting, other: OwnSetting) -> bool:
+    """Whether items set the same by both."""
+    fields = {"name", "theme", "says", "unit"}
+    return one.model_dump(exclude=fields) == other.model_dump(exclude=fields)
+
+
 def _lost() -> BadInput:
     words = "The shared secret is not kept here any more."
     problem = FieldProblem("/payload/secret", "secret_lost", words)
@@ -133,6 +179,7 @@ def opened(ctx: Context, connection: Connection, item: Item) -> Item:
 
 
 ITEMS = Items("item", "item", SHELVES[Giving.ITEM], kind=Giving.ITEM)
+OWN_SETTINGS = OwnSettings("setting of your own", "setting", OWN, short="setting")
 KITS = Given[Kit]("kit", "kit", SHELVES[Giving.KIT], kind=Giving.KIT)
 SHEETS = Given[SetupSheet](
     "setup sheet", "sheet", SHELVES[Giving.SHEET], short="sheet", kind=Giving.SHEET

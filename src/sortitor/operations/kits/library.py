@@ -13,6 +13,7 @@ from sortitor.core.kits.catalogue import Setting, settings
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Given, Kit
 from sortitor.core.kits.items import Item
+from sortitor.core.kits.own_settings import OwnSetting
 from sortitor.core.kits.resolve import (
     Assignment,
     Book,
@@ -38,20 +39,22 @@ SHELVES: dict[Giving, Shelf[Any]] = {
     Giving.SHEET: Shelf(SetupSheet, tables.sheets),
     Giving.CHECKLIST: Shelf(Checklist, tables.checklists),
 }
+OWN = Shelf(OwnSetting, tables.own_settings)
 #: The number of a document that is not there yet.
 NEW = 0
 
 
 @dataclass(frozen=True)
 class Library:
-    """Documents by number, cohorts by name, and what may be set. Under the mark of the database
-    that it was read with; `conditions`: filter → its number there.
+    """Documents by number, cohorts by name, and what may be set: what the package has and, as
+    `own`, what the organisation added. `conditions`: filter → its number in the database.
     """
 
     documents: Mapping[Giving, Mapping[int, Kept[Any]]]
     cohorts: Mapping[str, tuple[int, bool]]
     conditions: Mapping[str, int]
     catalogue: Mapping[str, Setting]
+    own: Mapping[str, OwnSetting]
 
     @cached_property
     def book(self) -> Book:
@@ -176,7 +179,11 @@ class Library:
         others = {one: k for one, k in self.documents[kind].items() if one != number}
         mine = {**others, number: kept} if kept else others
         return Library(
-            {**self.documents, kind: mine}, self.cohorts, self.conditions, self.catalogue
+            {**self.documents, kind: mine},
+            self.cohorts,
+            self.conditions,
+            self.catalogue,
+            self.own,
         )
 
     def check_names(self, document: AnyDocument) -> None:
@@ -235,9 +242,11 @@ def read(connection: Connection) -> Library:
     documents = {
         kind: {kept.id: kept for kept in shelf.every(connection)} for kind, shelf in SHELVES.items()
     }
+    own = {kept.document.key: kept.document for kept in OWN.every(connection)}
     return Library(
         documents,
         store.cohort_numbers(connection),
         {text: row.id for text, row in store.conditions(connection).items()},
-        settings(),
+        {**settings(), **{key: one.as_setting() for key, one in own.items()}},
+        own,
     )

@@ -59,6 +59,7 @@ from sortitor.store.tables.kits import (
     kit_pushes,
     kit_secrets,
     kits,
+    own_settings,
     sheets,
 )
 from sortitor.store.tables.licences import device_seats, grants, issuer_keys, seat_moves
@@ -148,6 +149,7 @@ __all__ = [
     "memberships",
     "metadata",
     "orders",
+    "own_settings",
     "passes",
     "people",
     "pictures",

@@ -33,7 +33,9 @@ kits = Table("kits", metadata, *document_columns())
 sheets = Table("sheets", metadata, *document_columns())
 checklists = Table("checklists", metadata, *document_columns())
 
-for _table in (items, kits, sheets, checklists):
+own_settings = Table("own_settings", metadata, *document_columns())
+
+for _table in (items, kits, sheets, checklists, own_settings):
     Index(f"uq_{_table.name}_name", func.lower(_table.c.name), unique=True)
 
 #: Whom the documents above are given to, read off them: a cohort, or (null) everyone.

@@ -16,7 +16,7 @@ down_revision = "0020"
 branch_labels = None
 depends_on = None
 
-_DOCUMENTS = ("items", "kits", "sheets", "checklists")
+_DOCUMENTS = ("items", "kits", "sheets", "checklists", "own_settings")
 _GO_ALONG = """
 CREATE OR REPLACE FUNCTION take_the_seats_along() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
