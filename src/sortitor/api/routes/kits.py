@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from io import BytesIO
 from typing import Annotated, Any
 
@@ -11,7 +11,7 @@ from fastapi import APIRouter, Query
 from segno import helpers
 
 from sortitor.api.http.access import MayLook, MayManageDevices, MayPrepare
-from sortitor.api.http.documents import Key, Noun, document_router
+from sortitor.api.http.documents import A, D, Key, Noun, document_router
 from sortitor.api.http.paging import Number
 from sortitor.api.http.routes import Route
 from sortitor.api.http.selections import selection_of
@@ -24,7 +24,7 @@ from sortitor.core.kits.own_settings import OwnSetting
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
-from sortitor.operations.documents import Kept
+from sortitor.operations.documents import DocumentKind, Kept
 from sortitor.operations.kits import catalogue, delivery, lints, reading
 from sortitor.operations.kits.documents import (
     CHECKLISTS,
@@ -72,9 +72,7 @@ def _item(kept: Kept[Item], settings: Mapping[str, Setting]) -> ItemDetail:
     item = kept.document
     payload = item.payload
     return ItemDetail(
-        **item.model_dump(),
-        id=kept.id,
-        revision=kept.revision,
+        **_fields(kept),
         says=catalogue.says(item, settings),
         for_platforms=item.fitting(settings),
         hand_needed=item.needs_hand,
@@ -82,107 +80,58 @@ def _item(kept: Kept[Item], settings: Mapping[str, Setting]) -> ItemDetail:
     )
 
 
-def _own(ctx: Context, kept: Kept[OwnSetting]) -> OwnSettingDetail:
-    return OwnSettingDetail(**kept.document.model_dump(), id=kept.id, revision=kept.revision)
+def _fields(kept: Kept[Any]) -> dict[str, Any]:
+    return {**kept.document.model_dump(), "id": kept.id, "revision": kept.revision}
 
 
-def _kit(ctx: Context, kept: Kept[Kit]) -> KitDetail:
-    return KitDetail(**kept.document.model_dump(), id=kept.id, revision=kept.revision)
+def _own(ctx: Context, kept: Sequence[Kept[OwnSetting]]) -> list[OwnSettingDetail]:
+    return [OwnSettingDetail(**_fields(one)) for one in kept]
 
 
-def _sheet(ctx: Context, kept: Kept[SetupSheet]) -> SheetDetail:
-    sheet = kept.document
-    return SheetDetail(
-        **sheet.model_dump(),
-        id=kept.id,
-        revision=kept.revision,
-        takes_away=list(sheet.consequences()),
-    )
+def _kits(ctx: Context, kept: Sequence[Kept[Kit]]) -> list[KitDetail]:
+    return [KitDetail(**_fields(one)) for one in kept]
 
 
-def _checklists(ctx: Context, kept: list[Kept[Checklist]]) -> list[ChecklistDetail]:
-    kinds = catalogue.kinds(ctx)
+def _sheets(ctx: Context, kept: Sequence[Kept[SetupSheet]]) -> list[SheetDetail]:
     return [
-        ChecklistDetail(
-            **one.document.model_dump(),
-            id=one.id,
-            revision=one.revision,
-            in_order=one.document.ordered(kinds),
-        )
-        for one in kept
+        SheetDetail(**_fields(one), takes_away=list(one.document.consequences())) for one in kept
     ]
 
 
-items = document_router(
-    Noun(
-        kind=ITEMS,
-        path="/items",
-        tag="kits",
-        one="item",
-        many="items",
-        answer=ItemDetail,
-        every=lambda ctx: _items(ctx, ITEMS.every(ctx)),
-        find=lambda ctx, key: _items(ctx, [ITEMS.one(ctx, key)])[0],
-        shape=lambda ctx, kept: _items(ctx, [kept])[0],
-        may=Permission.PREPARE,
+def _checklists(ctx: Context, kept: Sequence[Kept[Checklist]]) -> list[ChecklistDetail]:
+    kinds = catalogue.kinds(ctx)
+    return [ChecklistDetail(**_fields(one), in_order=one.document.ordered(kinds)) for one in kept]
+
+
+def _documents(
+    kind: DocumentKind[D],
+    path: str,
+    one: str,
+    answer: type[A],
+    made: Callable[[Context, Sequence[Kept[D]]], list[A]],
+) -> APIRouter:
+    """The routes of one kind; `made` gives what is told of kept ones."""
+    return document_router(
+        Noun(
+            kind=kind,
+            path=path,
+            tag="kits",
+            one=one,
+            many=f"{one}s",
+            answer=answer,
+            every=lambda ctx: made(ctx, kind.every(ctx)),
+            find=lambda ctx, key: made(ctx, [kind.one(ctx, key)])[0],
+            shape=lambda ctx, kept: made(ctx, [kept])[0],
+            may=Permission.PREPARE,
+        )
     )
-)
-own_settings = document_router(
-    Noun(
-        kind=OWN_SETTINGS,
-        path="/own-settings",
-        tag="kits",
-        one="own_setting",
-        many="own_settings",
-        answer=OwnSettingDetail,
-        every=lambda ctx: [_own(ctx, kept) for kept in OWN_SETTINGS.every(ctx)],
-        find=lambda ctx, key: _own(ctx, OWN_SETTINGS.one(ctx, key)),
-        shape=_own,
-        may=Permission.PREPARE,
-    )
-)
-kits = document_router(
-    Noun(
-        kind=KITS,
-        path="/kits",
-        tag="kits",
-        one="kit",
-        many="kits",
-        answer=KitDetail,
-        every=lambda ctx: [_kit(ctx, kept) for kept in KITS.every(ctx)],
-        find=lambda ctx, key: _kit(ctx, KITS.one(ctx, key)),
-        shape=_kit,
-        may=Permission.PREPARE,
-    )
-)
-sheets = document_router(
-    Noun(
-        kind=SHEETS,
-        path="/setup-sheets",
-        tag="kits",
-        one="setup_sheet",
-        many="setup_sheets",
-        answer=SheetDetail,
-        every=lambda ctx: [_sheet(ctx, kept) for kept in SHEETS.every(ctx)],
-        find=lambda ctx, key: _sheet(ctx, SHEETS.one(ctx, key)),
-        shape=_sheet,
-        may=Permission.PREPARE,
-    )
-)
-checklists = document_router(
-    Noun(
-        kind=CHECKLISTS,
-        path="/checklists",
-        tag="kits",
-        one="checklist",
-        many="checklists",
-        answer=ChecklistDetail,
-        every=lambda ctx: _checklists(ctx, CHECKLISTS.every(ctx)),
-        find=lambda ctx, key: _checklists(ctx, [CHECKLISTS.one(ctx, key)])[0],
-        shape=lambda ctx, kept: _checklists(ctx, [kept])[0],
-        may=Permission.PREPARE,
-    )
-)
+
+
+items = _documents(ITEMS, "/items", "item", ItemDetail, _items)
+own_settings = _documents(OWN_SETTINGS, "/own-settings", "own_setting", OwnSettingDetail, _own)
+kits = _documents(KITS, "/kits", "kit", KitDetail, _kits)
+sheets = _documents(SHEETS, "/setup-sheets", "setup_sheet", SheetDetail, _sheets)
+checklists = _documents(CHECKLISTS, "/checklists", "checklist", ChecklistDetail, _checklists)
 
 
 @router.get("/catalogue", response_model=list[CatalogueSetting])
