@@ -316,6 +316,13 @@ def test_what_a_device_gets_has_another_revision_only_where_it_is_another(
     agree_on_kits(world)
 
 
+def test_before_anything_is_given_every_device_knows_that_it_gets_nothing(
+    world: World, fleet: Sortitor
+) -> None:
+    agree_on_kits(world)
+    assert world.rows("SELECT count(*) FROM kit_outcomes WHERE revision IS NULL") == [(0,)]
+
+
 # ---- settings of one's own
 
 

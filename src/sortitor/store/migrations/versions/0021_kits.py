@@ -108,10 +108,11 @@ def upgrade() -> None:
         ["key"],
         postgresql_where=sa.text("revision IS NULL"),
     )
-    # What devices get that have no fact at all.
+    # What devices get that have no fact at all: nothing, which has a digest too.
     op.execute(
-        "INSERT INTO kit_outcomes (key, facts)"
-        " VALUES (hash_array_extended('{}'::bigint[], 0), '{}')"
+        "INSERT INTO kit_outcomes (key, facts, revision, required, offered)"
+        " VALUES (hash_array_extended('{}'::bigint[], 0), '{}',"
+        " '6d9695b0f6f0de8c737c15a199b1658001af6e4ef0d756109efffbd0c69ad4c9', '{}', '{}')"
     )
     op.create_table(
         "kit_secrets",
