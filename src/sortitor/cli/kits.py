@@ -207,7 +207,8 @@ def _item_detail(s: Sortitor, found: k.ItemDetail) -> None:
 
 def _through(one: k.Through) -> str:
     what = "itself" if one.kind == "item" else f"{one.kind} “{one.name}”"
-    return f"{what}, {one.word} for {one.cohort or 'everyone'}"
+    where = "from" if one.word is GivenAs.EXCLUDED else "for"
+    return f"{what}, {one.word} {where} {one.cohort or 'everyone'}"
 
 
 def _kit_detail(s: Sortitor, found: k.KitDetail) -> None:

@@ -15,7 +15,7 @@ describe('items in words', () => {
         { cohort: null, word: 'required' },
         { cohort: 'Cadets', word: 'excluded' },
       ]),
-    ).toBe('required for everyone, excluded for Cadets')
+    ).toBe('required for everyone, excluded from Cadets')
     expect(givenTo(undefined)).toBe('')
     const one = { kind: 'kit', id: 1, name: 'Deck', cohort: null, word: 'offered' } as const
     expect(through(one)).toBe('kit “Deck”, offered for everyone')

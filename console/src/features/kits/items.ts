@@ -41,15 +41,18 @@ export function platforms(
   return told.sort().join(', ') || 'all platforms'
 }
 
-/** `required for Deck, excluded for Cadets`: to whom something is given. */
+const whom = (one: { cohort?: string | null; word?: Schemas['GivenAs'] }) =>
+  `${one.word} ${one.word === 'excluded' ? 'from' : 'for'} ${one.cohort ?? 'everyone'}`
+
+/** `required for Deck, excluded from Cadets`: to whom something is given. */
 export function givenTo(given: readonly Schemas['Given'][] | undefined): string {
-  return (given ?? []).map((one) => `${one.word} for ${one.cohort ?? 'everyone'}`).join(', ')
+  return (given ?? []).map(whom).join(', ')
 }
 
 /** `kit “On board”, required for Ship phones`. */
 export function through(one: Schemas['Through']): string {
   const what = one.kind === 'item' ? 'by itself' : `${one.kind} “${one.name}”`
-  return `${what}, ${one.word} for ${one.cohort ?? 'everyone'}`
+  return `${what}, ${whom(one)}`
 }
 
 /** `under a minute`, `4 min`, `1 h 20 min`. */
