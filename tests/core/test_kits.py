@@ -106,14 +106,6 @@ def test_settings_are_found_by_typing_and_by_theme() -> None:
     assert everything == CATALOGUE
 
 
-def test_a_setting_is_known_from_a_version_on() -> None:
-    microphone = settings()["microphone"]
-    assert microphone.is_known_to(Platform.ANDROID, "12.1")
-    assert microphone.is_known_to(Platform.ANDROID, None)
-    assert not microphone.is_known_to(Platform.ANDROID, "11")
-    assert not microphone.is_known_to(Platform.IOS, "17")
-
-
 # ---- what a device gets
 
 COHORTS, ITEMS, KITS = range(1, 4), range(1, 7), range(1, 4)

@@ -15,6 +15,7 @@ from tests.worlds import World, a_pass, import_lot, import_people, knocking, man
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.kits.resolve import GivenAs, ItemVerdict
+from sortitor.core.kits.sheets import FirstStep
 from sortitor.core.vocabulary import Ownership, Platform, Role
 from sortitor.schemas.base import Preview
 from sortitor.schemas.cohorts import Cohort
@@ -207,7 +208,9 @@ def test_a_sheet_and_a_checklist_are_chosen_by_their_place(world: World, fleet: 
     s = fleet
     s.items.add(setting("Locked", "screen-lock", True))
     s.setup_sheets.add(SetupSheet(name="Any", position=90, given=given("everyone")))
-    gangway = SetupSheet(name="Gangway", position=10, skipped=("account",), given=given("Bridge"))  # type: ignore[arg-type]
+    gangway = SetupSheet(
+        name="Gangway", position=10, skipped=(FirstStep.ACCOUNT,), given=given("Bridge")
+    )
     shown = s.setup_sheets.preview_add(gangway)
     assert counts(shown)["devices get another setup sheet"] == 6
     made = s.setup_sheets.add(gangway, shown.digest)
@@ -313,6 +316,17 @@ def test_what_a_device_gets_has_another_revision_only_where_it_is_another(
     s.items.edit("Locked", setting("Locked", "screen-lock", False), shown.digest)
     assert revisions()[0] == before[0]
     assert revisions()[1] != before[1]
+    agree_on_kits(world)
+
+
+def test_names_in_letters_of_any_language_are_found(world: World, fleet: Sortitor) -> None:
+    s = fleet
+    s.cohorts.add(Cohort(name="İzmir Straße", filter='site eq "Deck"'))
+    s.items.add(setting("Şehir İçi", "screen-lock", True))
+    s.kits.add(Kit(name="ميناء", items=("Şehir İçi",), given=given("İzmir Straße")))
+    assert len(ids(s, filter='items eq "Şehir İçi"')) == 6
+    s.checklists.add(Checklist(name="Önce", items=("Şehir İçi",), given=given("İzmir Straße")))
+    assert s.kits.lints() == []
     agree_on_kits(world)
 
 

@@ -68,16 +68,6 @@ def cohort_numbers(connection: Connection) -> dict[str, tuple[int, bool]]:
 # ---- what is given
 
 
-@dataclass(frozen=True, slots=True)
-class GivingRow:
-    """Something given to a cohort, or (None) to everyone."""
-
-    kind: Giving
-    subject_id: int
-    cohort_id: int | None
-    word: GivenAs
-
-
 def write_givings(
     connection: Connection,
     kind: Giving,
@@ -94,13 +84,6 @@ def write_givings(
     ]
     if lines:
         connection.execute(insert(givings), lines)
-
-
-def given_to(connection: Connection, cohort_id: int) -> list[GivingRow]:
-    """What a cohort is given."""
-    columns = (givings.c.kind, givings.c.subject_id, givings.c.cohort_id, givings.c.word)
-    query = select(*columns).where(givings.c.cohort_id == cohort_id).order_by(givings.c.id)
-    return read_all(connection, query, GivingRow)
 
 
 @dataclass(frozen=True, slots=True)

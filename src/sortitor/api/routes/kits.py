@@ -64,17 +64,17 @@ router = APIRouter(tags=["kits"], route_class=Route)
 
 
 def _items(ctx: Context, kept: Sequence[Kept[Item]]) -> list[ItemDetail]:
-    settings = catalogue.of(ctx)
-    return [_item(one, settings) for one in kept]
+    known = catalogue.of(ctx)
+    return [_item(one, known) for one in kept]
 
 
-def _item(kept: Kept[Item], settings: Mapping[str, Setting]) -> ItemDetail:
+def _item(kept: Kept[Item], known: Mapping[str, Setting]) -> ItemDetail:
     item = kept.document
     payload = item.payload
     return ItemDetail(
         **_fields(kept),
-        says=catalogue.says(item, settings),
-        for_platforms=item.fitting(settings),
+        says=catalogue.says(item, known),
+        for_platforms=item.fitting(known),
         hand_needed=item.needs_hand,
         certificate=payload.read() if isinstance(payload, CertificatePayload) else None,
     )

@@ -11,7 +11,6 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
-from sortitor.core import versions
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import lower
 from sortitor.core.previews import listed
@@ -53,13 +52,6 @@ class Setting(BaseModel):
     unit: str | None = None
     choices: Mapping[str, str] = Field(default_factory=dict, description="Value → its words.")
     media: tuple[str, ...] = Field(default=(), description="Media types of its file.")
-
-    def is_known_to(self, platform: Platform, os_version: str | None) -> bool:
-        """Whether a device of this platform and version knows it; a version that nobody stated is
-        old enough for any.
-        """
-        least = self.platforms.get(platform)
-        return least is not None and not (least and _is_older(os_version, least))
 
     def checked(self, value: Any) -> Any:
         """The value as it is kept. Raises BadInput with what would do."""
@@ -144,10 +136,6 @@ _FITS = {
 def _shown(value: Any) -> str:
     text = repr(value)
     return text if len(text) <= 60 else f"{text[:57]}…"
-
-
-def _is_older(version: str | None, least: str) -> bool:
-    return version is not None and versions.is_version(version) and versions.below(version, least)
 
 
 @cache

@@ -8,7 +8,7 @@ from datetime import timedelta
 from typing import Any
 
 from sortitor.core.errors import NotSignedIn
-from sortitor.core.filters import Filter, one_of
+from sortitor.core.filters import Filter, lower, one_of
 from sortitor.core.kits.checklists import ItemState, Progress, progress
 from sortitor.core.kits.items import Item, SettingPayload
 from sortitor.core.kits.resolve import GIVEN, Facts, Giving, ItemVerdict
@@ -154,12 +154,12 @@ def _awaited(found: Library, facts: Facts, checklist_id: int) -> list[int]:
         kept.document.name: kept.document.payload.kind
         for kept in found.documents[Giving.ITEM].values()
     }
-    by_name = {name.lower(): name for name in kinds}
+    by_name = {lower(name): name for name in kinds}
     named = document.model_copy(
-        update={"items": tuple(by_name[name.lower()] for name in document.items)}
+        update={"items": tuple(by_name[lower(name)] for name in document.items)}
     )
     gets = {line.item_id for line in found.effective(facts) if line.verdict == "required"}
-    numbers = [found.items_by_name[name.lower()] for name in named.ordered(kinds)]
+    numbers = [found.items_by_name[lower(name)] for name in named.ordered(kinds)]
     return [number for number in numbers if number in gets]
 
 

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 import rfc8785
 
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
+from sortitor.core.filters import lower
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
 from sortitor.core.kits.items import Item, NetworkPayload, Security, SettingPayload
@@ -97,14 +98,14 @@ class Items(Given[Item]):
             wanted.proposed.check_by(found.catalogue, ctx.today)
         former = wanted.before
         if former is None or (
-            wanted.proposed is not None and wanted.proposed.name.lower() == former.name.lower()
+            wanted.proposed is not None and lower(wanted.proposed.name) == lower(former.name)
         ):
             return
         naming = [
             f"{kind} “{kept.document.name}”"
             for kind in (Giving.KIT, Giving.CHECKLIST)
             for kept in found.documents[kind].values()
-            if former.name.lower() in (name.lower() for name in kept.document.items)
+            if lower(former.name) in map(lower, kept.document.items)
         ]
         if naming:
             what = "removed" if wanted.proposed is None else "renamed"

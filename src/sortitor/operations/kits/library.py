@@ -9,6 +9,7 @@ from itertools import count
 from typing import Any
 
 from sortitor.core.errors import BadInput, FieldProblem
+from sortitor.core.filters import lower
 from sortitor.core.kits.catalogue import Setting, settings
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Given, Kit
@@ -90,14 +91,9 @@ class Library:
     def items_by_name(self) -> Mapping[str, int]:
         """Name in lower case → number."""
         return {
-            kept.document.name.lower(): number
+            lower(kept.document.name): number
             for number, kept in self.documents[Giving.ITEM].items()
         }
-
-    @cached_property
-    def cohort_names(self) -> Mapping[int, str]:
-        """Number → name in lower case, which is how it is found."""
-        return {number: name for name, (number, _) in self.cohorts.items()}
 
     @cached_property
     def _texts(self) -> Mapping[int, str]:
@@ -106,14 +102,14 @@ class Library:
     def items_in(self, document: Kit | Checklist) -> frozenset[int]:
         """The items that a kit or a checklist names."""
         return frozenset(
-            self.items_by_name[name.lower()]
+            self.items_by_name[lower(name)]
             for name in document.items
-            if name.lower() in self.items_by_name
+            if lower(name) in self.items_by_name
         )
 
     def cohort_of(self, given: Given) -> int | None:
         """The number of the cohort that something is given to; None: it is everyone."""
-        return None if given.cohort is None else self.cohorts[given.cohort.lower()][0]
+        return None if given.cohort is None else self.cohorts[lower(given.cohort)][0]
 
     def facts(
         self, numbers: Sequence[int], cohorts: Iterable[int] = (), holding: Iterable[str] = ()
@@ -190,17 +186,17 @@ class Library:
         """Raise BadInput for an item or a cohort that there is not, or that time moves."""
         if isinstance(document, Kit | Checklist):
             for place, name in enumerate(document.items):
-                if name.lower() not in self.items_by_name:
+                if lower(name) not in self.items_by_name:
                     words = f"There is no item “{name}”."
                     raise _unknown(f"/items/{place}", "no_such_item", words, "Make it first.")
         for place, given in enumerate(document.given):
             if given.cohort is None:
                 continue
             where = f"/given/{place}/cohort"
-            if given.cohort.lower() not in self.cohorts:
+            if lower(given.cohort) not in self.cohorts:
                 words = f"There is no cohort “{given.cohort}”."
                 raise _unknown(where, "no_such_cohort", words, "Choose one that there is.")
-            if self.cohorts[given.cohort.lower()][1]:
+            if self.cohorts[lower(given.cohort)][1]:
                 words = f"Time moves devices in and out of cohort “{given.cohort}”."
                 remedy = "What devices get cannot depend on that; choose another cohort."
                 raise _unknown(where, "moving_cohort", words, remedy)

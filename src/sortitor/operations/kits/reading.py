@@ -5,7 +5,7 @@ and who gets an item, through what.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from sortitor.core.filters import lower
@@ -146,7 +146,7 @@ def _person(connection: Connection, user_name: str | None) -> dict[str, object]:
 
 
 def _cohort(found: Library, name: str) -> int:
-    return or_not_found(found.cohorts.get(name.lower()), "cohort", name)[0]
+    return or_not_found(found.cohorts.get(lower(name)), "cohort", name)[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -275,9 +275,3 @@ def bring_up(ctx: Context) -> None:
     with ctx.bookkeeping() as connection:
         share(connection)
         work_out(connection, read(connection), frozenset())
-
-
-def given_to(connection: Connection, cohort_id: int) -> Sequence[Through]:
-    """What a cohort is given."""
-    found = library(connection)
-    return [_through(found, one) for one in found.book.assignments if one.cohort_id == cohort_id]
