@@ -14,7 +14,19 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from bench import agents, cohorts, commands, door, gate, kits, lots, retirement, sources, trust
+from bench import (
+    agents,
+    cohorts,
+    commands,
+    door,
+    files,
+    gate,
+    kits,
+    lots,
+    retirement,
+    sources,
+    trust,
+)
 from bench.figures import Figure, table
 from sortitor.server.postgres import Cluster
 
@@ -26,6 +38,7 @@ CHAPTERS: dict[str, Callable[[Cluster], list[Figure]]] = {
     "gate": gate.measure,
     "door": door.measure,
     "kits": kits.measure,
+    "files": files.measure,
     "commands": commands.measure,
     "trust": trust.measure,
     "sources": sources.measure,

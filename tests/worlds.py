@@ -211,6 +211,7 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
         "database_url": database.as_application(url),
         "owner_url": url,
         "state_dir": database.folder,
+        "files_at": str(database.folder / f"files of {url.rsplit('/', 1)[1]}"),
         "port": 0,
         "worker": False,
         "pool_size": 20,

@@ -13,9 +13,10 @@ from tests.worlds import World, a_pass, import_lot, knocking, manifest
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
-from sortitor.core.kits.checklists import ItemState
+from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.operations.arrivals import setting_up
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.sources.credentials import renew_all
 from sortitor.schemas.cohorts import Cohort
@@ -274,3 +275,139 @@ def test_a_device_that_waits_for_a_coordinator_gets_nothing_yet(
     world.rows("UPDATE devices SET stage = 'active' WHERE id = %s RETURNING id", first)
     assert s.agent.check_in(credential).kit not in (None, told)
     assert len(fetched(s, credential, told).items) == 2
+
+
+def test_each_device_has_a_password_of_its_own_and_another_one_after_a_look(
+    world: World, crew: tuple[Sortitor, dict[int, str]]
+) -> None:
+    s, credentials = crew
+    first, second, _ = credentials
+    with pytest.raises(Refused, match="has no local administrator"):
+        s.kits.administrator_password(first)
+    s.setup_sheets.add(SetupSheet(name="Whole", local_administrator="mate", given=(Given(),)))
+    with pytest.raises(Refused, match="has not fetched"):
+        s.kits.administrator_password(first)
+
+    def held(device: int, known: str | None = None) -> tuple[str, str]:
+        kit = fetched(s, credentials[device], known)
+        assert kit.administrator is not None
+        assert kit.administrator.user == "mate"
+        return kit.administrator.password, kit.revision
+
+    password, revision = held(first)
+    assert held(first) == (password, revision)
+    assert held(second)[0] != password
+    assert len(password) == 19
+    assert password not in world.client().setup_sheets.show("Whole").model_dump_json()
+    looked = s.kits.administrator_password(first)
+    assert (looked.user, looked.password, looked.former) == ("mate", password, None)
+    # Another look before the device came back: it still has the same one.
+    assert s.kits.administrator_password(first).password == password
+    renew_all(world.run.context("test"))
+    bring_up(world.run.context("test"))
+    assert s.agent.check_in(credentials[first]).kit != revision
+    other, again = held(first, revision)
+    assert other != password
+    assert s.agent.kit(credentials[first], again) is None
+    # It may not have changed it yet.
+    looked = s.kits.administrator_password(first)
+    assert (looked.password, looked.former) == (other, password)
+    told = [entry.operation for entry in s.journal.list(most=4)]
+    assert told.count("device.password") == 3
+    for table in ("device_passwords", "journal", "way_messages"):
+        [(everything,)] = world.rows(f"SELECT string_agg(t::text, ' ') FROM {table} t")
+        assert password not in str(everything), table
+
+
+def test_it_is_waited_for_a_checklist_as_long_as_it_says(
+    world: World, crew: tuple[Sortitor, dict[int, str]]
+) -> None:
+    s, credentials = crew
+    first, second, _ = credentials
+    ctx = world.run.context("test")
+    s.checklists.add(
+        Checklist(
+            name="Hold",
+            items=("Wi-Fi", "Lock"),
+            limit_minutes=10,
+            message="Have a coffee",
+            given=(Given(cohort="Deck"),),
+        )
+    )
+    kit = fetched(s, credentials[first])
+    assert setting_up.watch_limits(ctx) == 0
+
+    def arrival(device: int) -> dict[str, Any]:
+        [one] = [one for one in s.arrivals.list() if one.device_id == device]
+        return {"way": one.way, **(one.progress or {})}
+
+    shown = arrival(first)
+    assert (shown["total"], shown["finished"], shown["message"]) == (2, False, "Have a coffee")
+    world.later(minutes=9)
+    s.agent.report(credentials[first], report(kit, "Wi-Fi", ItemState.DONE))
+    assert setting_up.watch_limits(ctx) == 0
+    world.later(minutes=2)
+    assert setting_up.watch_limits(ctx) == 1
+    assert setting_up.watch_limits(ctx) == 0
+    shown = arrival(first)
+    assert (shown["done"], shown["failed"], shown["way"]) == (
+        1,
+        "not ready after 10 minutes",
+        "failed",
+    )
+    # Whoever helps it lets it go on.
+    s.agent.report(credentials[first], report(kit, "Lock", ItemState.DONE))
+    shown = arrival(first)
+    assert (shown["done"], shown["failed"], shown["way"]) == (2, None, "done")
+    s.checklists.edit(
+        "Hold",
+        Checklist(
+            name="Hold",
+            items=("Wi-Fi", "Lock"),
+            limit_minutes=5,
+            on_expiry=Expiry.LET_IN,
+            given=(Given(cohort="Deck"),),
+        ),
+    )
+    kit = fetched(s, credentials[second])
+    world.later(minutes=6)
+    assert setting_up.watch_limits(ctx) == 1
+    assert arrival(second)["way"] == "done"
+    s.agent.report(credentials[second], report(kit, "Lock", ItemState.WORKING))
+    assert arrival(second)["way"] == "done"
+
+
+def test_a_checklist_is_for_the_first_start_or_for_every_one(
+    world: World, crew: tuple[Sortitor, dict[int, str]]
+) -> None:
+    s, credentials = crew
+    [first, *_] = credentials
+    wanted = Checklist(name="Lock first", items=("Lock",), given=(Given(cohort="Deck"),))
+    s.checklists.add(wanted)
+    kit = fetched(s, credentials[first])
+    assert kit.checklist is not None
+    s.agent.report(credentials[first], report(kit, "Lock", ItemState.DONE))
+    code = a_pass(s, activation=Activation.SHARED, ownership=Ownership.CORPORATE)
+    answer = s.agent.knock(knocking(code, "KM-0"), credentials[first])
+    assert answer.credential is not None
+    assert fetched(s, answer.credential).checklist is None
+    s.checklists.edit("Lock first", wanted.model_copy(update={"every_start": True}))
+    assert fetched(s, answer.credential).checklist is not None
+
+
+def test_a_sheet_names_a_network_and_how_a_device_calls_itself(
+    world: World, crew: tuple[Sortitor, dict[int, str]]
+) -> None:
+    s, _ = crew
+    for choices, words in (
+        ({"joins": "Lock"}, "no item “Lock” that is a network"),
+        ({"joins": "Nowhere"}, "no item “Nowhere”"),
+        ({"name_template": "DECK-{nonsense}"}, "is not a field"),
+        ({"name_template": "DECK-{n|pad 3}"}, "cannot count"),
+    ):
+        with pytest.raises(Refused, match=words):
+            s.setup_sheets.add(SetupSheet(name="Deck", **choices))
+    s.setup_sheets.add(SetupSheet(name="Deck", joins="Wi-Fi", name_template="DECK-{serial|last 4}"))
+    s.kits.remove("On deck")
+    with pytest.raises(Refused, match="sheet “Deck” names it"):
+        s.items.remove("Wi-Fi")

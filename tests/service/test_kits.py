@@ -263,7 +263,7 @@ def test_what_cannot_be_is_refused_where_it_is_written(world: World, fleet: Sort
     with pytest.raises(Refused, match="how long ago"):
         s.items.add(setting("X", "screen-lock", True, applies_when="idleDays gt 3"))
     s.kits.add(Kit(name="K", items=("Locked",), given=given("Deck")))
-    with pytest.raises(Refused, match="kit “K” name it"):
+    with pytest.raises(Refused, match="kit “K” names it"):
         s.items.remove("Locked")
     with pytest.raises(Refused, match="cannot be renamed"):
         s.items.edit("Locked", setting("Bolted", "screen-lock", True))

@@ -13,6 +13,16 @@ export class ProblemError extends Error {
   }
 }
 
+const NO_ANSWER: Problem = {
+  type: 'about:blank',
+  title: 'No answer',
+  status: 0,
+  code: 'unreachable',
+  detail: 'The service does not answer; nothing was changed.',
+  remedy: 'Try again in a moment.',
+  errors: [],
+}
+
 const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Sortitor-Console': '1' } })
 
 client.use({
@@ -25,15 +35,7 @@ client.use({
     return request
   },
   onError() {
-    return new ProblemError({
-      type: 'about:blank',
-      title: 'No answer',
-      status: 0,
-      code: 'unreachable',
-      detail: 'The service does not answer; nothing was changed.',
-      remedy: 'Try again in a moment.',
-      errors: [],
-    })
+    return new ProblemError(NO_ANSWER)
   },
 })
 
@@ -93,4 +95,29 @@ export async function sendFile<T>(
       .json()
       .then((json) => (response.ok ? { data: json as T, response } : { error: json, response })),
   )
+}
+
+/** Send a file piece by piece; `heard` hears which part of it went, from 0 to 1. */
+export function putFile(
+  file: File,
+  heard: (part: number) => void,
+  stop: AbortSignal,
+): Promise<Schemas['KeptFile']> {
+  // Of what was sent only this older way of asking tells.
+  const request = new XMLHttpRequest()
+  return new Promise((resolve, reject) => {
+    request.open('POST', `/api/v1/files?${new URLSearchParams({ name: file.name })}`)
+    request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.setRequestHeader('X-Sortitor-Console', '1')
+    request.responseType = 'json'
+    request.upload.onprogress = (event) => heard(event.loaded / Math.max(1, event.total))
+    request.onload = () =>
+      request.status === 201
+        ? resolve(request.response as Schemas['KeptFile'])
+        : reject(new ProblemError((request.response as Problem | null) ?? NO_ANSWER))
+    request.onerror = () => reject(new ProblemError(NO_ANSWER))
+    request.onabort = () => reject(new DOMException('Stopped', 'AbortError'))
+    stop.addEventListener('abort', () => request.abort())
+    request.send(file)
+  })
 }

@@ -129,6 +129,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/agent/files/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch Own File
+         * @description The bytes of a file that an item of the device brings, whole or (`Range`) a part of them: one
+         *     that broke off goes on where it was.
+         */
+        get: operations["fetch_own_file_api_v1_agent_files__digest__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/agent/kit": {
         parameters: {
             query?: never;
@@ -1555,6 +1576,75 @@ export interface paths {
          * @description The certificate of an erasure: who erased what and when, signed (JWS, RFC 7515).
          */
         get: operations["show_certificate_api_v1_erasures__erasure_id__certificate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List Files
+         * @description The files that are kept for devices, by name, each with the items that name it.
+         */
+        get: operations["list_files_api_v1_files_get"];
+        put?: never;
+        /**
+         * Keep File
+         * @description Keep a file for devices: the body is its bytes, up to 2 GB, taken in as they come. The same
+         *     file twice is one. An item names it by its digest; what no item names for long goes by itself.
+         */
+        post: operations["keep_file_api_v1_files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files/{digest}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show File
+         * @description One file, and the items that name it.
+         */
+        get: operations["show_file_api_v1_files__digest__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove File
+         * @description Let go of a file that no item names. This cannot be taken back: put it in again.
+         */
+        delete: operations["remove_file_api_v1_files__digest__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/files/{digest}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Fetch File
+         * @description The bytes of a file, whole or (`Range`) a part of them.
+         */
+        get: operations["fetch_file_api_v1_files__digest__content_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -8470,6 +8560,49 @@ export interface components {
          */
         JobState: "waiting" | "running" | "done" | "failed" | "cancelled";
         /**
+         * KeptFile
+         * @description A file that is kept for devices.
+         */
+        KeptFile: {
+            /**
+             * At
+             * Format: date-time
+             * @description When it was put in.
+             */
+            at: string;
+            /**
+             * By
+             * @description Who did.
+             */
+            by: string;
+            /**
+             * Digest
+             * @description Its SHA-256, in hex.
+             */
+            digest: string;
+            /**
+             * Items
+             * @description The items that name it.
+             */
+            items: string[];
+            /**
+             * Name
+             * @description What it was called when it was put in.
+             */
+            name: string;
+            /**
+             * Size
+             * @description Bytes.
+             */
+            size: number;
+            /**
+             * Used At
+             * Format: date-time
+             * @description When an item last named it.
+             */
+            used_at: string;
+        };
+        /**
          * Kit
          * @description A set of items that are given together. Where two kits say different things, the one that
          *     stands higher wins: the smaller position.
@@ -14221,6 +14354,61 @@ export interface operations {
             };
         };
     };
+    fetch_own_file_api_v1_agent_files__digest__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The file's SHA-256, in hex. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The part that was asked for. */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It is what the caller has. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     fetch_kit_api_v1_agent_kit_get: {
         parameters: {
             query?: never;
@@ -17489,6 +17677,226 @@ export interface operations {
                         [key: string]: unknown;
                     };
                 };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_files_api_v1_files_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFile"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_file_api_v1_files_post: {
+        parameters: {
+            query: {
+                /** @description What it is called. */
+                name: string;
+                /** @description The SHA-256 that it should have, in hex. */
+                digest?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFile"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_file_api_v1_files__digest__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The file's SHA-256, in hex. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFile"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_file_api_v1_files__digest__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The file's SHA-256, in hex. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetch_file_api_v1_files__digest__content_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The file's SHA-256, in hex. */
+                digest: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description The part that was asked for. */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It is what the caller has. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
             503: {

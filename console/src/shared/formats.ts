@@ -21,6 +21,15 @@ export const atTime = (value: string | null | undefined) =>
 export const words = (value: string) => value.replaceAll('_', ' ')
 export const plural = (count: number, word: string) =>
   `${number(count)} ${word}${count === 1 ? '' : 's'}`
+/** `12.6 MB`: bytes in the units of the SI. */
+export function sized(bytes: number): string {
+  const units = ['GB', 'MB', 'kB']
+  for (const [at, unit] of units.entries()) {
+    const factor = 10 ** (9 - 3 * at)
+    if (bytes >= factor) return `${Number((bytes / factor).toPrecision(3))} ${unit}`
+  }
+  return plural(bytes, 'byte')
+}
 export const identifierWord = (kind: string) =>
   kind === 'serial' ? 'serial number' : kind === 'fingerprint' ? kind : kind.toUpperCase()
 

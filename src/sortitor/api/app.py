@@ -15,7 +15,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
 from sortitor.api.http import console, document, handbook, problems
-from sortitor.api.http.bodies import BodyLimit, file_addresses
+from sortitor.api.http.bodies import FILE_BODY, STREAM_BODY, BodyLimit, addresses
 from sortitor.api.http.guard import Guard
 from sortitor.api.http.service import Service
 from sortitor.api.routes import (
@@ -32,6 +32,7 @@ from sortitor.api.routes import (
     holds,
     jobs,
     journal,
+    kept_files,
     kits,
     levels,
     licences,
@@ -79,25 +80,22 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     document.install(app)
     handbook.install(app)
     console.install(app)
-    app.add_middleware(
-        BodyLimit,
-        file_bytes=service.max_upload_bytes,
-        files=file_addresses(
-            "/api/v1",
-            [
-                *lots.router.routes,
-                *people.router.routes,
-                *arrivals.router.routes,
-                *sources.router.routes,
-            ],
-        ),
-        seconds=service.body_seconds,
-    )
+    app.add_middleware(BodyLimit, larger=_larger_bodies(service), seconds=service.body_seconds)
     app.add_middleware(
         Guard, counter=service.counter, seconds=service.request_seconds, tls=service.tls
     )
     app.add_middleware(_Trace)
     return app
+
+
+def _larger_bodies(service: Service) -> list[tuple[re.Pattern[str], int]]:
+    """The addresses that take more than a usual body, each with how many bytes."""
+    modules = (lots, people, arrivals, sources, kept_files)
+    routes = [route for module in modules for route in module.router.routes]
+    of_body = ((FILE_BODY, service.max_upload_bytes), (STREAM_BODY, service.limits.max_file_bytes))
+    return [
+        (address, most) for body, most in of_body for address in addresses("/api/v1", routes, body)
+    ]
 
 
 @cache
@@ -132,6 +130,7 @@ def _routes() -> list[BaseRoute]:
         sweeps,
         holds,
         kits,
+        kept_files,
         sources,
         levels,
         journal,

@@ -28,6 +28,7 @@ from sortitor.cli.output import (
     write_one,
 )
 from sortitor.client import Sortitor
+from sortitor.client.files import digest_of
 from sortitor.core.kits.checklists import ItemState
 from sortitor.core.kits.resolve import GivenAs, ItemVerdict
 from sortitor.core.vocabulary import Platform
@@ -128,7 +129,9 @@ def _versions(platforms: Any) -> list[str]:
 
 
 def _what(text: str) -> Any:
-    """`setting:KEY=VALUE`, `system:VERSION`, or a file with the payload as JSON."""
+    """`setting:KEY=VALUE`, `system:VERSION`, `document:PATH`, `app:IDENTIFIER=PATH`, or a file with
+    the payload as JSON.
+    """
     kind, _, rest = text.partition(":")
     if kind == "setting":
         key, _, value = rest.partition("=")
@@ -140,12 +143,25 @@ def _what(text: str) -> Any:
     if kind == "system":
         return {"kind": "firmware", "wanted": rest}
     try:
+        if kind == "document":
+            return {"kind": kind, "file_name": Path(rest).name, **_file(Path(rest))}
+        if kind == "app":
+            identifier, _, path = rest.partition("=")
+            return {"kind": kind, "identifier": identifier, **_file(Path(path))}
         return json.loads(Path(text).read_text(encoding="utf-8"))
     except (OSError, ValueError) as error:
-        form = "setting:KEY=VALUE, system:VERSION or a file with JSON"
+        form = (
+            "setting:KEY=VALUE, system:VERSION, document:PATH, app:IDENTIFIER=PATH or a file with"
+            " JSON"
+        )
         raise click.BadParameter(
             f"{text!r} is none of {form} ({error}).", param_hint="--what"
         ) from error
+
+
+def _file(path: Path) -> dict[str, Any]:
+    """What tells a file that is kept by the service: put it in first."""
+    return {"digest": digest_of(path), "size": path.stat().st_size}
 
 
 def _platform(text: str) -> tuple[str, str]:
@@ -322,7 +338,7 @@ add_commands(
             "show": 'sortitor item show "Lock after five minutes"',
             "add": 'sortitor item add "Lock after five minutes" --what setting:lock-after=5'
             " --platform ios --platform android=12",
-            "edit": 'sortitor item edit "Lock after five minutes" --what setting:lock-after=3',
+            "edit": 'sortitor item edit "Deck plans" --what document:deck-plans.pdf --version 2',
             "remove": 'sortitor item remove "Lock after five minutes"',
             "revisions": 'sortitor item revisions "Lock after five minutes"',
         },
@@ -676,6 +692,27 @@ def push(s: Sortitor, which: str | None, cohort: str | None, yes: bool, reason: 
     agree(preview, yes)
     s.kits.push(selection, preview.digest, reason)
     talk("Woken. Next: sortitor item list")
+
+
+@kit.command("password")
+@click.argument("device")
+@_form
+@with_client
+def password(s: Sortitor, device: str, output: str) -> None:
+    """Show the password of a device's local administrator. Each look stands in the journal; after
+    it the device gets another one. DEVICE is its number or anything that finds it.
+
+    \b
+    Example:
+      sortitor kit password HALYARD-0007
+    """
+    found = s.kits.administrator_password(find_one(s, device))
+    if output != "table":
+        write_one(found, output)
+        return
+    plain(f"{found.user}  {found.password}")
+    if found.former:
+        talk(f"If the device refuses it, it still has the one before: {found.former}")
 
 
 @kit.command("reports")

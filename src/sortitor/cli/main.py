@@ -21,6 +21,7 @@ _COMMANDS = {
     "demo": ("sortitor.server.demo", "demo", "Run the service with a made-up ferry company."),
     "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign and hold devices."),
     "end": ("sortitor.cli.ends", "end", "What ends, and who is reminded of it."),
+    "file": ("sortitor.cli.files", "file", "Files that are kept for devices."),
     "filter": ("sortitor.cli.filters", "filter_", "The language that chooses devices."),
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
     "group": ("sortitor.cli.groups", "group", "Groups of people, and groups in groups."),

@@ -10,6 +10,7 @@ from sortitor.client.arrivals import Arrivals
 from sortitor.client.cohorts import Cohorts
 from sortitor.client.devices import Devices
 from sortitor.client.ends import Ends
+from sortitor.client.files import Files
 from sortitor.client.filters import Filters
 from sortitor.client.gate import Gate
 from sortitor.client.groups import Groups
@@ -76,6 +77,7 @@ class Sortitor:
         self.mails = Mails(self._transport)
         self.naming = Naming(self._transport)
         self.orders = Orders(self._transport)
+        self.files = Files(self._transport)
         self.own_settings = OwnSettings(self._transport)
         self.registries = Registries(self._transport)
         self.retention = Retention(self._transport)

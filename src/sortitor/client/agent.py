@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
-from sortitor.client.noun import Noun
+from sortitor.client.noun import Noun, at
 from sortitor.schemas import arrivals as r
 from sortitor.schemas import kits as k
 
@@ -85,6 +86,11 @@ class Agent(Noun):
         if response.status_code == 304:
             return None
         return k.AgentKit.model_validate(response.json())
+
+    def file(self, credential: str, digest: str, to: Path, begin: int = 0) -> None:
+        """Write a file that an item of the device brings to a path, from a byte on."""
+        headers = _bearer(credential) | ({"Range": f"bytes={begin}-"} if begin else {})
+        self._t.download(at("/agent/files", digest), to, headers=headers)
 
     def report(self, credential: str, *reports: k.AgentReport) -> None:
         """Tell how far the device is with its items."""

@@ -95,6 +95,14 @@ class Kits(Documents[k.Kit, k.KitDetail]):
         told = self._t.call(k.ItemLog, "GET", at(f"/devices/{device_id}/item-reports", item, "log"))
         return told.log
 
+    def administrator_password(self, device_id: int) -> k.AdministratorPassword:
+        """The password of a device's local administrator; each look stands in the journal, and
+        after it the device gets another one.
+        """
+        return self._t.call(
+            k.AdministratorPassword, "POST", f"/devices/{device_id}/administrator-password"
+        )
+
     def preview_push(self, selection: Selection) -> Preview:
         """Which devices would be woken."""
         given = k.Push(selection=selection)

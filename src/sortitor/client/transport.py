@@ -99,10 +99,12 @@ class Transport:
         """The response as a model."""
         return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
 
-    def download(self, path: str, to: Path, params: Any = None) -> None:
+    def download(
+        self, path: str, to: Path, params: Any = None, headers: Mapping[str, str] | None = None
+    ) -> None:
         """Write an answer to a file as it comes, however large it is."""
         try:
-            with self.http.stream("GET", path, params=params) as response:
+            with self.http.stream("GET", path, params=params, headers=headers) as response:
                 if response.is_error:
                     response.read()
                     raise _problem(response)
@@ -111,6 +113,19 @@ class Transport:
                         file.write(piece)
         except httpx.TransportError as error:
             raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+
+    def upload(
+        self, path: str, pieces: Iterator[bytes], params: Mapping[str, str], size: int
+    ) -> bytes:
+        """Send a body as it is read, once; gives the answer's bytes."""
+        headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
+        try:
+            response = self.http.post(path, content=pieces, params=params, headers=headers)
+        except httpx.TransportError as error:
+            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+        if response.is_error:
+            raise _problem(response)
+        return response.content
 
     def pages(
         self, item: type[Model], path: str, params: Mapping[str, Any], most: int | None = None

@@ -74,6 +74,18 @@ def listed(words: Sequence[str]) -> str:
     return f"{', '.join(first)} and {last}" if first else last
 
 
+def sized(size: int) -> str:
+    """Bytes as people say them, in the units of the SI: `12.6 MB`."""
+    for factor, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
+        if size >= factor:
+            return (
+                f"{size / factor:.3g} {unit}"
+                if size < 1_000 * factor
+                else f"{size / factor:,.0f} {unit}"
+            )
+    return plural(size, "byte")
+
+
 def plural(count: int, word: str, many: str | None = None) -> str:
     """`1 device`, `2 devices`; `many` where an s does not do."""
     return f"{count:,} {word}" if count == 1 else f"{count:,} {many or word + 's'}"

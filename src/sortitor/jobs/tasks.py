@@ -5,9 +5,10 @@ from __future__ import annotations
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
 from sortitor.operations import ends, health, jobs, levels, licences, retention
+from sortitor.operations.arrivals import setting_up
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
-from sortitor.operations.kits import delivery
+from sortitor.operations.kits import delivery, files
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.sweeps import runs as sweeps
 
@@ -86,6 +87,7 @@ def count_cohorts(job: JobContext, timestamp: int) -> None:
     cohorts.write_counts(_context(job))
     licences.keep_up(_context(job))
     delivery.keep_up(_context(job))
+    files.keep_up(_context(job))
 
 
 def retain(job: JobContext, timestamp: int) -> None:
@@ -112,6 +114,7 @@ def count(job: JobContext, timestamp: int) -> None:
     """Keep ready the numbers for those who run the service, and what devices get."""
     health.count(_context(job))
     bring_up(_context(job))
+    setting_up.watch_limits(_context(job))
 
 
 async def retry_stalled(job: JobContext, timestamp: int) -> None:

@@ -10,9 +10,11 @@ from typing import Any, TypeVar
 
 from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
+from sortitor.core.kits.items import MOST_BYTES
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
 from sortitor.operations.files import FileLimits
+from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
@@ -42,6 +44,7 @@ class Keeping:
     arrivals_days: int = 730
     uploads_days: int = 400
     jobs_days: int = 90
+    files_days: int = 90
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +61,8 @@ class Limits:
     sends_mail: bool = False
     files: FileLimits = field(default_factory=FileLimits)
     keeping: Keeping = field(default_factory=Keeping)
+    #: The largest file that is kept for devices.
+    max_file_bytes: int = MOST_BYTES
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +106,7 @@ class Context:
     #: What speaks to other systems, and what opens them.
     outside: Outside = unreachable
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
+    storage: Storage = no_storage
     _spent: list[bool] = field(default_factory=list)
 
     @property

@@ -11,6 +11,7 @@ from sortitor.core.kits.checklists import Checklist as Checklist
 from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.documents import Given as Given
 from sortitor.core.kits.documents import Kit as Kit
+from sortitor.core.kits.items import DIGEST as DIGEST
 from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
 from sortitor.core.kits.items import ItemKind as ItemKind
@@ -228,12 +229,32 @@ class AgentChecklist(Answer):
     logs: bool = Field(description="Whether logs are to come along when an item fails.")
 
 
+class LocalAdministrator(Answer):
+    """The account by which somebody at the device can mend it."""
+
+    user: str
+    password: str
+
+
+class AdministratorPassword(SecretAnswer):
+    """The password of a device's local administrator, shown for this look."""
+
+    user: str
+    password: str
+    former: str | None = Field(
+        description="The one before, which holds where the device has not changed it yet."
+    )
+
+
 class AgentKit(SecretAnswer):
     """All that a device gets."""
 
     revision: str = Field(description="The ETag of the next fetch.")
     items: list[AgentItem]
     sheet: dict[str, Any] | None = Field(description="The choices of the first start.")
+    administrator: LocalAdministrator | None = Field(
+        description="The sheet’s local administrator, with the device’s own password."
+    )
     checklist: AgentChecklist | None
 
 

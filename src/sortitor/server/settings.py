@@ -12,6 +12,7 @@ import platformdirs
 from pydantic import AfterValidator, AwareDatetime, Field, SecretStr, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
+from sortitor.core.kits.items import MOST_BYTES
 from sortitor.sources.network import Networks, networks_of
 
 
@@ -163,6 +164,33 @@ class Settings(BaseSettings):
     max_upload_bytes: Annotated[
         int, Field(ge=1_000, description="The largest file that is taken.")
     ] = 160_000_000
+    files_at: Annotated[
+        str,
+        Field(
+            description=(
+                "Where files are kept that devices get: a folder that every process reaches, or"
+                " storage that speaks the S3 protocol, such as `s3://bucket/prefix`. Empty: the"
+                " folder `files` in the state directory."
+            )
+        ),
+    ] = ""
+    files_endpoint: Annotated[
+        str, Field(description="The address of that storage; empty: by its region.")
+    ] = ""
+    files_region: Annotated[str, Field(description="Its region.")] = ""
+    files_key_id: Annotated[str, Field(description="The key id for it.")] = ""
+    files_secret: Annotated[SecretStr, Field(description="The secret for it.")] = SecretStr("")
+    max_file_bytes: Annotated[
+        int,
+        Field(ge=1_000, le=MOST_BYTES, description="The largest file that is kept for devices."),
+    ] = MOST_BYTES
+    files_days: Annotated[
+        int,
+        Field(
+            ge=0,
+            description=("How long a file stays that nothing names any more; 0 keeps it for ever."),
+        ),
+    ] = 90
     session_hours: Annotated[
         int, Field(ge=1, le=24 * 30, description="How long a console session lasts.")
     ] = 12
@@ -342,6 +370,11 @@ class Settings(BaseSettings):
     def vault_file(self) -> Path:
         """Where the keys of the sources' credentials lie."""
         return self.source_keys_file or self.installation_key_file.with_name("sortitor.sources")
+
+    @property
+    def files_folder(self) -> str:
+        """Where files are kept: a folder or an address."""
+        return self.files_at or str(self.state_dir / "files")
 
     @property
     def allowed_networks(self) -> Networks:

@@ -44,6 +44,7 @@ from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.sources.mail import MailServer
 from sortitor.sources.outside import Protocols
+from sortitor.sources.storage import Access, ObjectStorage
 from sortitor.store import accounts as facts
 from sortitor.store import roles, schema
 from sortitor.store.engine import make_engine, single_engine, transaction
@@ -74,6 +75,7 @@ class Runtime:
     key: bytes
     vault: Vault
     outside: Protocols
+    storage: ObjectStorage
 
     def context(self, name: str, leash: Leash | None = None) -> Context:
         """A context for what the service does by itself."""
@@ -86,6 +88,7 @@ class Runtime:
             leash=leash,
             outside=self.outside,
             vault=self.vault,
+            storage=self.storage,
         )
 
 
@@ -123,7 +126,13 @@ def runtime(
             ZoneInfo(zone),
             bool(settings.mail_host),
             FileLimits(settings.file_memory_mb * 1_000_000, settings.file_seconds),
-            Keeping(settings.arrivals_days, settings.uploads_days, settings.jobs_days),
+            Keeping(
+                settings.arrivals_days,
+                settings.uploads_days,
+                settings.jobs_days,
+                settings.files_days,
+            ),
+            settings.max_file_bytes,
         )
         key = installation_key(settings.installation_key_file)
         clock = clock or make_clock(settings)
@@ -133,8 +142,24 @@ def runtime(
         outside = Protocols(
             settings.allowed_networks, settings.source_megabytes * 1_000_000, limits.files
         )
+        access = Access(
+            settings.files_endpoint,
+            settings.files_region,
+            settings.files_key_id,
+            settings.files_secret.get_secret_value(),
+        )
         yield Runtime(
-            settings, url, owner_url, engine, work_engine, clock, limits, key, vault, outside
+            settings,
+            url,
+            owner_url,
+            engine,
+            work_engine,
+            clock,
+            limits,
+            key,
+            vault,
+            outside,
+            ObjectStorage(settings.files_folder, access),
         )
     finally:
         for made in (engine, work_engine):
@@ -228,6 +253,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         metrics_token=metrics.get_secret_value() if metrics else None,
         outside=run.outside,
         vault=run.vault,
+        storage=run.storage,
         digest_key=derived(run.key, "repeated requests"),
         seal_seed=derived(run.key, "the journal's head"),
         counter=Counter(

@@ -591,6 +591,59 @@ def latest_of_device(connection: Connection, device_id: int) -> int | None:
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class HandoverRow:
+    """The latest arrival of a device: what it told of its setting up, and whether the device was
+    ready once before.
+    """
+
+    id: int
+    progress: dict[str, Any] | None
+    was_ready: bool
+
+
+def handover(connection: Connection, device_id: int, lock: bool = False) -> HandoverRow | None:
+    """How far a device's setting up is."""
+    earlier = arrivals.alias("earlier")
+    ready = select(earlier.c.id).where(
+        earlier.c.device_id == device_id,
+        earlier.c.id < arrivals.c.id,
+        earlier.c.progress["finished"].astext == "true",
+    )
+    query = (
+        select(arrivals.c.id, arrivals.c.progress, ready.exists().label("was_ready"))
+        .where(arrivals.c.device_id == device_id)
+        .order_by(arrivals.c.id.desc())
+        .limit(1)
+    )
+    rows = read_all(connection, query.with_for_update(of=arrivals) if lock else query, HandoverRow)
+    return rows[0] if rows else None
+
+
+def progress_of(connection: Connection, arrival_id: int) -> dict[str, Any] | None:
+    """What was told of an arrival's setting up, held until the transaction ends."""
+    query = select(arrivals.c.progress).where(arrivals.c.id == arrival_id)
+    found: dict[str, Any] | None = connection.execute(query.with_for_update()).scalar_one()
+    return found
+
+
+def overdue(connection: Connection, now: str, most: int) -> dict[int, dict[str, Any]]:
+    """Arrival → its progress, of those whose time was over at a moment (RFC 3339, UTC); those that
+    somebody changes right now come another time.
+    """
+    query = (
+        select(arrivals.c.id, arrivals.c.progress)
+        .where(
+            arrivals.c.progress["finished"].astext == "false",
+            arrivals.c.progress["until"].astext < now,
+        )
+        .order_by(arrivals.c.id)
+        .limit(most)
+        .with_for_update(skip_locked=True)
+    )
+    return {number: progress for number, progress in connection.execute(query)}
+
+
 def by_credential(secret_hash: bytes) -> Select[tuple[int]]:
     """The device of a good credential."""
     return select(credentials.c.device_id).where(

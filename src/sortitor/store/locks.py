@@ -16,5 +16,7 @@ SEALS = 7_304
 ROLES = 7_305
 #: Together with a fact's key: nobody else sets it.
 FACTS = 7_306
+#: Files are settled and removed one after the other.
+FILES = 7_307
 #: One comparison of the fleet with its rosters at a time.
 LEVELS = 7_313

@@ -6,6 +6,7 @@ import { useDocuments } from '../../shared/actions/useDocuments'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
+import FileField from './FileField.vue'
 import GivenField from './GivenField.vue'
 import { type Kind, type Payload, started } from './items'
 import SettingField from './SettingField.vue'
@@ -67,6 +68,11 @@ function begun(): Payload {
     list: [],
   }
   return { kind: 'setting', setting: setting.key, value: first[setting.type] ?? '' }
+}
+
+function chooseFile(file: Schemas['KeptFile']) {
+  const name = payload.value.kind === 'document' ? { file_name: file.name } : {}
+  payload.value = { ...payload.value, digest: file.digest, size: file.size, ...name } as Payload
 }
 
 function save() {
@@ -198,13 +204,26 @@ function save() {
           label="What the platform calls the app"
         />
         <v-text-field v-else v-model="payload.file_name" label="File name" />
-        <v-text-field
-          :model-value="payload.address ?? ''"
-          label="Where it lies (https)"
+        <v-select
+          :model-value="payload.address === null"
+          :items="[
+            { value: true, title: 'here' },
+            { value: false, title: 'elsewhere, at an address' },
+          ]"
+          label="The file lies"
           @update:model-value="
-            (text: string) => (payload = { ...payload, address: text || null } as Payload)
+            (here: boolean) => (payload = { ...payload, address: here ? null : '' } as Payload)
           "
         />
+      </div>
+      <FileField
+        v-if="payload.address === null"
+        :model-value="payload.digest"
+        @update:model-value="(digest: string) => (payload = { ...payload, digest } as Payload)"
+        @chosen="chooseFile"
+      />
+      <div v-else class="pair">
+        <v-text-field v-model="payload.address" label="Where it lies (https)" />
         <v-text-field v-model="payload.digest" label="SHA-256 of the file, in hex" class="mono" />
         <v-text-field
           :model-value="String(payload.size)"

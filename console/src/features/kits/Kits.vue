@@ -12,6 +12,7 @@ import { plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import CatalogueList from './CatalogueList.vue'
 import ChecklistDialog from './ChecklistDialog.vue'
+import FileList from './FileList.vue'
 import ItemDialog from './ItemDialog.vue'
 import KitDialog from './KitDialog.vue'
 import KitTrial from './KitTrial.vue'
@@ -167,6 +168,7 @@ const shown = computed(() =>
     <v-tab value="kits">Kits</v-tab>
     <v-tab value="items">Items</v-tab>
     <v-tab value="settings">What can be set</v-tab>
+    <v-tab value="files">Files</v-tab>
     <v-tab value="sheets">Setup sheets</v-tab>
     <v-tab value="checklists">Checklists</v-tab>
     <v-tab value="trial">Who gets what</v-tab>
@@ -224,6 +226,7 @@ const shown = computed(() =>
       ></template
     >
   </DataList>
+  <FileList v-if="tab === 'files'" />
   <CatalogueList v-if="tab === 'settings'" @make="(found) => editItem(null, found)" />
   <DataList
     v-if="tab === 'sheets'"

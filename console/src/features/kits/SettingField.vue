@@ -4,6 +4,7 @@ import { computed } from 'vue'
 
 import { api, got } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
+import FileField from './FileField.vue'
 import { platforms } from './items'
 
 /** A setting of the catalogue, found by typing, and what it is set to. */
@@ -97,6 +98,11 @@ function choose(one: string | null) {
       label="A line for each"
       rows="3"
       auto-grow
+    />
+    <FileField
+      v-else-if="chosen.type === 'file'"
+      :model-value="String(value ?? '')"
+      @update:model-value="(digest: string) => (value = digest)"
     />
     <v-text-field
       v-else

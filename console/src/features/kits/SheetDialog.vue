@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { reactive, watch } from 'vue'
+import { computed, reactive, watch } from 'vue'
 
 import type { Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
@@ -11,6 +11,10 @@ import GivenField from './GivenField.vue'
 const { sheet } = defineProps<{ sheet: Schemas['SheetDetail'] | null }>()
 const open = defineModel<boolean>({ required: true })
 const { choices } = useVocabulary()
+const items = useDocuments<Schemas['Item'], Schemas['ItemDetail']>('/api/v1/items').useList()
+const networks = computed(() =>
+  (items.data.value ?? []).filter((one) => one.payload.kind === 'network').map((one) => one.name),
+)
 const sheets = useDocuments<Schemas['SetupSheet'], Schemas['SheetDetail']>('/api/v1/setup-sheets')
 const { busy, failure, forget } = sheets
 const form = reactive({
@@ -23,6 +27,8 @@ const form = reactive({
   language: '',
   region: '',
   keyboard: '',
+  joins: null as string | null,
+  name_template: '',
   locked: true,
   pairs_with_computers: true,
   given: [] as Schemas['Given'][],
@@ -43,6 +49,8 @@ watch(
       language: sheet?.language ?? '',
       region: sheet?.region ?? '',
       keyboard: sheet?.keyboard ?? '',
+      joins: sheet?.joins ?? null,
+      name_template: sheet?.name_template ?? '',
       locked: sheet?.locked ?? true,
       pairs_with_computers: sheet?.pairs_with_computers ?? true,
       given: [...(sheet?.given ?? [])],
@@ -61,8 +69,7 @@ function save() {
     language: form.language.trim() || null,
     region: form.region.trim().toUpperCase() || null,
     keyboard: form.keyboard.trim() || null,
-    joins: sheet?.joins ?? null,
-    name_template: sheet?.name_template ?? null,
+    name_template: form.name_template.trim() || null,
     note: form.note.trim() || null,
   }
   const done = () => (open.value = false)
@@ -98,6 +105,19 @@ function save() {
       />
       <v-text-field v-model="form.keyboard" label="Keyboard (empty: the device’s own)" />
       <v-text-field v-model="form.language" label="Language, such as no or en-GB" />
+      <v-autocomplete
+        v-model="form.joins"
+        :items="networks"
+        label="Network that it joins (empty: none)"
+        no-data-text="No item is a network."
+        clearable
+      />
+      <v-text-field
+        v-model="form.name_template"
+        label="Its name by a template (empty: by the usual ones)"
+        class="mono"
+        placeholder="BRIDGE-{counter:bridge:3}"
+      />
       <v-text-field v-model="form.region" label="Region, such as NO" maxlength="2" />
     </div>
     <v-select

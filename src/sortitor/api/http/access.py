@@ -88,6 +88,7 @@ def context_of(request: Request, actor: Actor) -> Context:
         claim=getattr(request.state, "claim", None),
         outside=service.outside,
         vault=service.vault,
+        storage=service.storage,
     )
 
 

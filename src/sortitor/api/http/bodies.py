@@ -14,6 +14,8 @@ from starlette.exceptions import HTTPException
 from starlette.routing import BaseRoute, compile_path
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from sortitor.core.previews import sized
+
 FILE_BODY: dict[str, Any] = {
     "requestBody": {
         "required": True,
@@ -21,6 +23,15 @@ FILE_BODY: dict[str, Any] = {
             "text/csv": {"schema": {"type": "string", "format": "binary"}},
             "application/octet-stream": {"schema": {"type": "string", "format": "binary"}},
             "text/plain": {"schema": {"type": "string"}},
+        },
+    }
+}
+#: A body that is taken in as it comes, and never held whole.
+STREAM_BODY: dict[str, Any] = {
+    "requestBody": {
+        "required": True,
+        "content": {
+            "application/octet-stream": {"schema": {"type": "string", "format": "binary"}},
         },
     }
 }
@@ -36,12 +47,12 @@ async def _body(request: Request) -> bytes:
 FileBody = Annotated[bytes, Depends(_body)]
 
 
-def file_addresses(prefix: str, routes: Iterable[BaseRoute]) -> list[re.Pattern[str]]:
-    """The addresses of the routes whose body is a file."""
+def addresses(prefix: str, routes: Iterable[BaseRoute], body: object) -> list[re.Pattern[str]]:
+    """The addresses of the routes with this body."""
     return [
         compile_path(prefix + route.path)[0]
         for route in routes
-        if isinstance(route, APIRoute) and route.openapi_extra is FILE_BODY
+        if isinstance(route, APIRoute) and route.openapi_extra is body
     ]
 
 
@@ -49,15 +60,14 @@ class BodyLimit:
     """Refuses a body while it arrives: one that is too large, whatever it says it is, and one that
     comes too slowly.
 
-    `files` (addresses) take up to `file_bytes`, everything else 2 MB. A body has `seconds`, and
+    `larger`: the addresses that take more than 2 MB, each with how much. A body has `seconds`, and
     more the longer it is.
     """
 
     def __init__(
-        self, app: ASGIApp, file_bytes: int, files: Sequence[re.Pattern[str]], seconds: float
+        self, app: ASGIApp, larger: Sequence[tuple[re.Pattern[str], int]], seconds: float
     ) -> None:
-        self._app, self._file_bytes = app, file_bytes
-        self._files, self._seconds = files, seconds
+        self._app, self._larger, self._seconds = app, larger, seconds
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -94,14 +104,14 @@ class BodyLimit:
         await self._app(scope, counted, send)
 
     def _limit(self, scope: Scope) -> int:
-        is_file = any(address.match(scope["path"]) for address in self._files)
-        return self._file_bytes if is_file else _JSON_BYTES
+        fitting = (most for address, most in self._larger if address.match(scope["path"]))
+        return next(fitting, _JSON_BYTES)
 
 
 def _too_large(limit: int) -> HTTPException:
     # Closing tells a sender that is still busy to stop.
     return HTTPException(
         413,
-        f"The body is larger than {limit / 1_000_000:g} MB. Split the file.",
+        f"The body is larger than {sized(limit)}. Split the file.",
         {"Connection": "close"},
     )

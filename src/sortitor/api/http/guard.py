@@ -20,6 +20,8 @@ _DATA = ("/api/", "/scim/", "/metrics", "/readyz")
 _CHECK_INS = "/api/v1/agent/check-in"
 _SIGN_INS = {("POST", "/api/v1/session"), ("POST", "/api/v1/setup")}
 _STREAMS = "/events"
+#: Files on their way take as long as they need: what stands still is ended elsewhere.
+_FILES = ("/api/v1/files", "/api/v1/agent/files/")
 #: From here on a request is looked after: whether somebody still waits, and for how long.
 _LOOK_AFTER_SECONDS = 1.0
 _LAST_SECONDS = 5.0
@@ -43,7 +45,7 @@ class Guard:
             scope = {**scope, "path": scope["path"].rstrip("/")}
         if scope["method"] == "HEAD":
             # What GET says, without its body (RFC 9110 §9.3.2).
-            scope = {**scope, "method": "GET"}
+            scope = {**scope, "method": "GET", "state": {**scope.get("state", {}), "bare": True}}
         try:
             _refuse_nul(scope)
             await self._admit(scope, receive, answering)
@@ -100,7 +102,8 @@ class Guard:
         if scope["path"].startswith(_CHECK_INS):
             await self._app(scope, receive, send)
             return
-        leash = scope.setdefault("state", {})["leash"] = Leash(self._seconds)
+        seconds = None if scope["path"].startswith(_FILES) else self._seconds
+        leash = scope.setdefault("state", {})["leash"] = Leash(seconds)
         names = {name for name, _ in scope["headers"]}
         has_body = bool(names & {b"content-length", b"transfer-encoding"})
         hearing = _Hearing(receive, has_body)

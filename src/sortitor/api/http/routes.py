@@ -1,7 +1,8 @@
 """What every route does: it decides who may ask before it reads what they send, refuses what it
 does not know, takes JSON by its types, and honours an `Idempotency-Key`.
 
-The same key and request within 24 hours get the same answer and do nothing twice.
+The same key and request within 24 hours get the same answer and do nothing twice. What is taken in
+as it comes has no answer kept: the same file twice is one anyway.
 """
 
 from __future__ import annotations
@@ -23,6 +24,7 @@ from pydantic_core import from_json
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
+from sortitor.api.http.bodies import STREAM_BODY
 from sortitor.core.access import Permission
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, SortitorError
 from sortitor.operations import repeats
@@ -47,6 +49,7 @@ class Route(APIRoute):
         permissions = set(_permissions(self.dependant))
         body = self.body_field
         shape = self.response_model
+        streams = self.openapi_extra is STREAM_BODY
         is_secret = isinstance(shape, type) and issubclass(shape, SecretAnswer)
 
         async def handler(request: Request) -> Response:
@@ -56,7 +59,7 @@ class Route(APIRoute):
             if body is not None:
                 check_json(await request.body(), body)
             key = request.headers.get("idempotency-key")
-            if request.method != "POST" or not key:
+            if request.method != "POST" or not key or streams:
                 return await original(request)
             if len(key) > 200:
                 raise BadInput(

@@ -9,6 +9,7 @@ from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
 from sortitor.operations.context import Clock, Engine, Limits
 from sortitor.operations.following import Following, Glance
+from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.operations.waking import Waking
@@ -35,6 +36,8 @@ class Service:
     #: What speaks to other systems, and what opens them.
     outside: Outside = unreachable
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
+    #: Where files lie that are kept for devices.
+    storage: Storage = no_storage
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
     door_sign_ins: SignIns = field(default_factory=SignIns)

@@ -6,9 +6,11 @@ import asyncio
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Path, Query, Request, Response
+from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
+from sortitor.api.http.parts import PARTS, Wanted, hand_out
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
@@ -17,7 +19,7 @@ from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.lifecycle import Sighting
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import arrivals
-from sortitor.operations.arrivals import hash_credential, ways
+from sortitor.operations.arrivals import hash_credential, setting_up, ways
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.kits import delivery
 from sortitor.schemas.arrivals import (
@@ -37,10 +39,12 @@ from sortitor.schemas.arrivals import (
 )
 from sortitor.schemas.arrivals import Knock as KnockGiven
 from sortitor.schemas.kits import (
+    DIGEST,
     AgentChecklist,
     AgentItem,
     AgentKit,
     AgentReports,
+    LocalAdministrator,
     Wait,
     Waited,
 )
@@ -220,14 +224,14 @@ def collect_decision(request: Request, ctx: Anonymous) -> KnockAnswer:
 @agent.post("/progress", status_code=204)
 def tell_progress(request: Request, ctx: Anonymous, given: ProgressTold) -> None:
     """How far a device's setting up is; its credential is the bearer token."""
-    told = ways.Progress(
+    told = setting_up.Progress(
         done=given.done,
         total=given.total,
         doing=given.doing or None,
         failed=given.failed or None,
         finished=given.finished,
     )
-    ways.report(ctx, _secret(request), told)
+    setting_up.report(ctx, _secret(request), told)
     request.state.recognised = True
 
 
@@ -316,8 +320,36 @@ def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
             for one in found.items
         ],
         sheet=found.sheet and found.sheet.exported(),
+        administrator=_administrator(found),
         checklist=found.checklist and AgentChecklist(**asdict(found.checklist)),
     )
+
+
+def _administrator(found: delivery.Delivery) -> LocalAdministrator | None:
+    if found.password is None or found.sheet is None:
+        return None
+    user = found.sheet.local_administrator
+    return LocalAdministrator(user=user or "", password=found.password)
+
+
+@agent.get(
+    "/files/{digest}",
+    response_class=Response,
+    responses=PARTS,
+)
+async def fetch_own_file(
+    request: Request,
+    digest: Annotated[str, Path(pattern=DIGEST, description="The file's SHA-256, in hex.")],
+) -> Response:
+    """The bytes of a file that an item of the device brings, whole or (`Range`) a part of them: one
+    that broke off goes on where it was.
+    """
+    credential, ctx = bearer(request), anonymous(request)
+    if not credential:
+        raise _not_good()
+    row = await run_in_threadpool(delivery.file_of, ctx, credential, digest)
+    request.state.recognised = True
+    return await hand_out(request, ctx.storage, Wanted(row.digest, row.size, row.name))
 
 
 @agent.post("/reports", status_code=204)

@@ -25,7 +25,7 @@ from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Kept
-from sortitor.operations.kits import catalogue, delivery, lints, reading
+from sortitor.operations.kits import catalogue, delivery, lints, passwords, reading
 from sortitor.operations.kits.documents import (
     CHECKLISTS,
     ITEMS,
@@ -37,6 +37,7 @@ from sortitor.operations.kits.documents import (
 )
 from sortitor.schemas.base import Preview
 from sortitor.schemas.kits import (
+    AdministratorPassword,
     BesideKit,
     CatalogueSetting,
     ChecklistDetail,
@@ -195,6 +196,15 @@ def list_device_item_reports(ctx: MayLook, device_id: Number) -> Any:
 def show_item_log(ctx: MayManageDevices, device_id: Number, key: Key) -> ItemLog:
     """What a device sent along when the item failed."""
     return ItemLog(log=delivery.log_of(ctx, device_id, key))
+
+
+@router.post("/devices/{device_id}/administrator-password")
+def show_administrator_password(ctx: MayManageDevices, device_id: Number) -> AdministratorPassword:
+    """The password of the device's local administrator; each look stands in the journal, and after
+    it the device gets another one.
+    """
+    found = passwords.look(ctx, device_id)
+    return AdministratorPassword(user=found.user, password=found.password, former=found.former)
 
 
 @router.get("/item-times", response_model=list[ItemTimes])

@@ -27,7 +27,7 @@ from sortitor.core.filters import (
     trimmed,
 )
 from sortitor.core.kits import resolve
-from sortitor.core.kits.catalogue import Setting
+from sortitor.core.kits.catalogue import Setting, SettingType
 from sortitor.core.kits.documents import Given, check_given
 from sortitor.core.previews import digest_of
 from sortitor.core.vocabulary import Platform
@@ -38,7 +38,9 @@ if TYPE_CHECKING:
 MOST_BYTES = 2 * 1024**3
 _MOST_SCRIPT = 200_000
 
-Digest = Annotated[str, StringConstraints(pattern="^[0-9a-f]{64}$")]
+#: SHA-256 in hex.
+DIGEST = "^[0-9a-f]{64}$"
+Digest = Annotated[str, StringConstraints(pattern=DIGEST)]
 Address = Annotated[str, StringConstraints(pattern=r"^https://[^\s]+$", max_length=2_000)]
 Host = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$")]
 
@@ -63,6 +65,11 @@ class Payload(Document):
     @property
     def holds(self) -> str | None:
         """What only one item can hold on a device; None: nothing."""
+        return None
+
+    @property
+    def file(self) -> tuple[str, int] | None:
+        """The SHA-256 and the bytes of a file that is kept here; None: it brings none."""
         return None
 
     @property
@@ -115,6 +122,11 @@ class FilePayload(Payload):
     address: Address | None = Field(
         default=None, description="Where it lies (https); null: it is kept here."
     )
+
+    @property
+    def file(self) -> tuple[str, int] | None:
+        """Its own, unless it lies elsewhere."""
+        return None if self.address else (self.digest, self.size)
 
 
 class AppPayload(FilePayload):
@@ -359,6 +371,15 @@ class Item(NamedDocument):
             if found.ends_on < today:
                 words = f"The certificate of {found.name} ended on {found.ends_on}."
                 raise _wrong("/payload/pem", words, "Give the one that came after it.")
+
+    def files(self, catalogue: Mapping[str, Setting]) -> dict[str, int | None]:
+        """The files that must be kept here for it: SHA-256 in hex → bytes, where these are said."""
+        payload = self.payload
+        if isinstance(payload, SettingPayload):
+            setting = catalogue.get(payload.setting)
+            is_file = setting is not None and setting.type is SettingType.FILE
+            return {str(payload.value): None} if is_file else {}
+        return dict([payload.file]) if payload.file else {}
 
     @property
     def needs_hand(self) -> bool:

@@ -12,6 +12,7 @@ from pydantic import Field, StringConstraints
 from sortitor.core.documents import Name
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.kits.documents import RankedDocument, check_given
+from sortitor.core.naming.templates import parse
 
 
 class Reach(StrEnum):
@@ -90,12 +91,15 @@ class SetupSheet(RankedDocument):
     keyboard: Name | None = Field(
         default=None, description="Its layout; null: that of the device, or asked."
     )
-    joins: Name | None = Field(default=None, description="The network that it joins.")
+    joins: Name | None = Field(default=None, description="The item of the network that it joins.")
     locked: bool = Field(default=True, description="Whether nobody at the device takes it out.")
     pairs_with_computers: bool = Field(
         default=True, description="Whether other computers can be paired with it by cable."
     )
-    name_template: Name | None = Field(default=None, description="null: by the usual templates.")
+    name_template: Name | None = Field(
+        default=None,
+        description="How the device calls itself before it arrives; null: as its maker has it.",
+    )
 
     def check(self) -> None:
         """Raise BadInput for choices that cannot be together."""
@@ -109,6 +113,8 @@ class SetupSheet(RankedDocument):
         if self.local_administrator and not _USER.fullmatch(self.local_administrator):
             words = f"{self.local_administrator!r} is no user name of a device."
             raise _wrong("/local_administrator", words, "Use small letters, digits, - and _.")
+        if self.name_template is not None:
+            _check_template(self.name_template)
         if self.locked and self.reach in (Reach.WORK_PART, Reach.ACCOUNTS_ONLY):
             words = "Whoever owns the device can always take the work part out."
             raise _wrong("/locked", words, "Leave the lock off, or choose another reach.")
@@ -145,6 +151,14 @@ class SetupSheet(RankedDocument):
 _HERE = ("given", "position", "note")
 _DRAFT = "https://json-schema.org/draft/2020-12/schema"
 _USER = re.compile(r"[a-z_][a-z0-9_-]{0,30}")
+
+
+def _check_template(pattern: str) -> None:
+    """Raise BadInput for a template of which nobody but the service could make a name."""
+    with_counter = next((piece for piece in parse(pattern) if piece.field == "n"), None)
+    if with_counter is not None:
+        words = "Devices that call themselves cannot count."
+        raise _wrong("/name_template", words, "Leave {n} out, or name them by the naming.")
 
 
 def _wrong(place: str, words: str, remedy: str) -> BadInput:

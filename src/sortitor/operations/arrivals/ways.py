@@ -18,7 +18,6 @@ from sortitor.core import mails as core_mails
 from sortitor.core import signing_in
 from sortitor.core.arrivals import Knock, keys_of
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, NotSignedIn, SlowDown
-from sortitor.core.kits import checklists
 from sortitor.core.terms import Terms
 from sortitor.core.vocabulary import (
     Claim,
@@ -384,63 +383,6 @@ def collect(ctx: Context, secret: str) -> Collected:
             name=row.device_name if row else None,
             credential=credential,
         )
-
-
-@dataclass(frozen=True, slots=True)
-class Progress:
-    """What a device tells of its setting up: so many of so many, and what is happening now."""
-
-    done: int
-    total: int
-    doing: str | None
-    failed: str | None
-    finished: bool
-
-
-def report(ctx: Context, credential: str, told: Progress) -> None:
-    """Note how far a device's setting up is, on its latest arrival."""
-    with ctx.bookkeeping() as connection:
-        arrival_id = store.latest_of_credential(connection, hash_credential(credential))
-        if arrival_id is None:
-            raise NotSignedIn(
-                "bad_credential",
-                "This device credential is unknown or has ended.",
-                "Let the device knock again with a pass.",
-            )
-        _note(ctx, connection, arrival_id, told)
-
-
-def note_progress(
-    ctx: Context, connection: Connection, device_id: int, now: checklists.Progress
-) -> None:
-    """Note how far a device's checklist is, on its latest arrival."""
-    arrival_id = store.latest_of_device(connection, device_id)
-    if arrival_id is None:
-        return
-    failed = ", ".join(now.failed) or None
-    told = Progress(now.done, now.total, now.current, failed and failed[:200], now.is_over)
-    _note(ctx, connection, arrival_id, told)
-
-
-def _note(ctx: Context, connection: Connection, arrival_id: int, told: Progress) -> None:
-    progress = {
-        "done": told.done,
-        "total": told.total,
-        "doing": told.doing,
-        "failed": told.failed,
-        "finished": told.finished,
-    }
-    store.change_arrival(connection, arrival_id, {"progress": progress, "moved_at": ctx.now})
-    store.say(connection, arrival_id, ctx.now, (Speaker.DEVICE, _told(told)))
-
-
-def _told(told: Progress) -> str:
-    words = f"{told.done} of {told.total}"
-    if told.failed:
-        return f"{words}: failed, {told.failed}"
-    if told.finished:
-        return f"{words}: ready"
-    return f"{words}: {told.doing}" if told.doing else words
 
 
 # ---- what stands behind

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.filters import Filter, lower, one_of
-from sortitor.core.kits.checklists import ItemState, Progress, progress
+from sortitor.core.kits.checklists import Expiry, ItemState, Progress, progress
 from sortitor.core.kits.items import Item, SettingPayload
 from sortitor.core.kits.resolve import GIVEN, Facts, Giving, ItemVerdict
 from sortitor.core.kits.sheets import SetupSheet
@@ -17,17 +17,19 @@ from sortitor.core.previews import Count, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
 from sortitor.operations.arrivals import hash_credential
-from sortitor.operations.arrivals.ways import note_progress
+from sortitor.operations.arrivals.setting_up import Begun, begin_checklist, note_progress
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
+from sortitor.operations.kits import passwords
 from sortitor.operations.kits.documents import ITEMS, opened
 from sortitor.operations.kits.library import Library, library
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.selections import resolve_selection
+from sortitor.store import arrivals, devices, files, kits
 from sortitor.store import delivery as store
-from sortitor.store import devices, kits
 from sortitor.store.delivery import AgentRow, ReportRow, StateRow, TimesRow
 from sortitor.store.engine import Connection
+from sortitor.store.files import FileRow
 from sortitor.store.settling import hold_still
 
 #: A device that heard nothing for so long looks by itself when it checks in.
@@ -66,6 +68,8 @@ class Delivery:
     items: list[Delivered]
     sheet: SetupSheet | None
     checklist: Handover | None
+    #: That of the sheet's local administrator.
+    password: str | None = None
 
 
 def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
@@ -87,7 +91,28 @@ def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
             return None
         if not is_in_use:
             return Delivery(told, [], None, None)
-        return _delivery(ctx, connection, found, facts, told)
+        delivered = _delivery(ctx, connection, found, device, told)
+    if (wanted := delivered.checklist) is not None:
+        begun = Begun(
+            len(wanted.items), wanted.limit_minutes, Expiry(wanted.on_expiry), wanted.message
+        )
+        begin_checklist(ctx, device.id, begun)
+    if delivered.sheet is None or delivered.sheet.local_administrator is None:
+        return delivered
+    return replace(delivered, password=passwords.fetched(ctx, device.id))
+
+
+def file_of(ctx: Context, credential: str, digest: str) -> FileRow:
+    """A file that an item of a device brings. Raises NotSignedIn, and NotFound for any other."""
+    with ctx.reading(one_moment=True) as connection:
+        device, found = _device(connection, credential), library(connection)
+        items = found.documents[Giving.ITEM]
+        brought = device.stage in (Stage.ACTIVE, Stage.DORMANT) and any(
+            digest in items[line.item_id].document.files(found.catalogue)
+            for line in found.effective(found.facts(device.facts))
+            if line.verdict in GIVEN
+        )
+        return or_not_found(files.one(connection, digest) if brought else None, "file", digest)
 
 
 def _device(connection: Connection, credential: str) -> AgentRow:
@@ -102,8 +127,9 @@ def _device(connection: Connection, credential: str) -> AgentRow:
 
 
 def _delivery(
-    ctx: Context, connection: Connection, found: Library, facts: Facts, told: str
+    ctx: Context, connection: Connection, found: Library, device: AgentRow, told: str
 ) -> Delivery:
+    facts = found.facts(device.facts)
     items, sheets = found.documents[Giving.ITEM], found.documents[Giving.SHEET]
     sheet = found.chosen(facts, Giving.SHEET)
     return Delivery(
@@ -119,7 +145,7 @@ def _delivery(
             if line.verdict in GIVEN
         ],
         sheets[sheet].document if sheet else None,
-        _handover(found, facts),
+        _handover(connection, found, device.id, facts),
     )
 
 
@@ -131,12 +157,19 @@ def _sent(found: Library, item: Item) -> Item:
     return item.model_copy(update={"payload": found.own[payload.setting].sent(payload.value)})
 
 
-def _handover(found: Library, facts: Facts) -> Handover | None:
-    """The checklist of a device, with those of its items that the device gets."""
+def _handover(
+    connection: Connection, found: Library, device_id: int, facts: Facts
+) -> Handover | None:
+    """The checklist of a device, with those of its items that the device gets. One that was ready
+    once and comes back has none, unless it is for every start.
+    """
     chosen = found.chosen(facts, Giving.CHECKLIST)
     if chosen is None:
         return None
     document = found.documents[Giving.CHECKLIST][chosen].document
+    before = arrivals.handover(connection, device_id)
+    if not document.every_start and before is not None and before.was_ready:
+        return None
     return Handover(
         items=_awaited(found, facts, chosen),
         limit_minutes=document.limit_minutes,

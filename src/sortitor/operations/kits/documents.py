@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from hashlib import sha256
 from typing import Any, TypeVar
@@ -20,6 +21,7 @@ from sortitor.core.previews import listed
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.kits import effects
+from sortitor.operations.kits.files import check_kept
 from sortitor.operations.kits.library import NEW, OWN, SHELVES, library
 from sortitor.store import kits as store
 from sortitor.store.engine import Connection
@@ -96,6 +98,7 @@ class Items(Given[Item]):
         found = library(connection)
         if wanted.proposed is not None:
             wanted.proposed.check_by(found.catalogue, ctx.today)
+            check_kept(connection, wanted.proposed.files(found.catalogue))
         former = wanted.before
         if former is None or (
             wanted.proposed is not None and lower(wanted.proposed.name) == lower(former.name)
@@ -103,17 +106,25 @@ class Items(Given[Item]):
             return
         naming = [
             f"{kind} “{kept.document.name}”"
-            for kind in (Giving.KIT, Giving.CHECKLIST)
+            for kind in (Giving.KIT, Giving.CHECKLIST, Giving.SHEET)
             for kept in found.documents[kind].values()
-            if lower(former.name) in map(lower, kept.document.items)
+            if lower(former.name) in map(lower, named_by(kept.document))
         ]
         if naming:
             what = "removed" if wanted.proposed is None else "renamed"
+            verb = "names" if len(naming) == 1 else "name"
             raise Conflict(
                 "in_use",
-                f"Item “{former.name}” cannot be {what}: {listed(naming[:5])} name it.",
+                f"Item “{former.name}” cannot be {what}: {listed(naming[:5])} {verb} it.",
                 "Take it out of those first.",
             )
+
+
+def named_by(document: Kit | Checklist | SetupSheet) -> Sequence[str]:
+    """The items that a document names."""
+    if isinstance(document, SetupSheet):
+        return [document.joins] if document.joins else []
+    return document.items
 
 
 class OwnSettings(DocumentKind[OwnSetting]):

@@ -13,7 +13,7 @@ from sortitor.core.filters import lower
 from sortitor.core.kits.catalogue import Setting, settings
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Given, Kit
-from sortitor.core.kits.items import Item
+from sortitor.core.kits.items import Item, NetworkPayload
 from sortitor.core.kits.own_settings import OwnSetting
 from sortitor.core.kits.resolve import (
     Assignment,
@@ -189,6 +189,8 @@ class Library:
                 if lower(name) not in self.items_by_name:
                     words = f"There is no item “{name}”."
                     raise _unknown(f"/items/{place}", "no_such_item", words, "Make it first.")
+        if isinstance(document, SetupSheet) and document.joins is not None:
+            self._check_network(document.joins)
         for place, given in enumerate(document.given):
             if given.cohort is None:
                 continue
@@ -200,6 +202,13 @@ class Library:
                 words = f"Time moves devices in and out of cohort “{given.cohort}”."
                 remedy = "What devices get cannot depend on that; choose another cohort."
                 raise _unknown(where, "moving_cohort", words, remedy)
+
+    def _check_network(self, name: str) -> None:
+        number = self.items_by_name.get(lower(name))
+        item = None if number is None else self.documents[Giving.ITEM][number].document
+        if item is None or not isinstance(item.payload, NetworkPayload):
+            words = f"There is no item “{name}” that is a network."
+            raise _unknown("/joins", "no_such_network", words, "Make it first.")
 
 
 def reach_of(cohorts: Iterable[int | None]) -> Reach:

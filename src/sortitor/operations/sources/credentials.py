@@ -21,7 +21,7 @@ from sortitor.operations.sources import certificates
 from sortitor.operations.sources.documents import SOURCES, is_elsewhere
 from sortitor.operations.sources.ports import Looked
 from sortitor.operations.sources.secrets import secrets_of
-from sortitor.store import kits
+from sortitor.store import kits, passwords
 from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
@@ -271,9 +271,13 @@ def renew_all(ctx: Context) -> int:
         inside = kits.secrets(connection)
         for mark, sealed in inside.items():
             kits.reseal(connection, mark, ctx.vault.renew(sealed))
-        number = len(rows) + len(inside)
+        kept = passwords.every(connection)
+        for one in kept:
+            former = None if one.former is None else ctx.vault.renew(one.former)
+            passwords.reseal(connection, one.device_id, ctx.vault.renew(one.sealed), former)
+        number = len(rows) + len(inside) + len(kept)
         if number:
-            said = f"{plural(number, 'secret')} of sources and items encrypted anew"
+            said = f"{plural(number, 'secret')} of sources, items and devices encrypted anew"
             ctx.record(connection, "secrets.renew", "source", said)
         return number
 

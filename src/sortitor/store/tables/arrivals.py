@@ -94,6 +94,12 @@ Index(
     postgresql_where=arrivals.c.secret_hash.is_not(None),
 )
 
+Index(
+    "ix_arrivals_until",
+    arrivals.c.progress["until"].astext,
+    postgresql_where=arrivals.c.progress["finished"].astext == "false",
+)
+
 Index("ix_arrivals_claim", arrivals.c.device_id, postgresql_where=arrivals.c.claim == "open")
 
 #: Every message that went to and fro on the way in.

@@ -112,6 +112,32 @@ kit_secrets = Table(
     Column("at", Time, nullable=False),
 )
 
+#: The password of each device's local administrator, encrypted; `former`: the one before it, which
+#: the device may still have. `taken`: whether the device has fetched the present one. Rows go with
+#: their device by a trigger.
+device_passwords = Table(
+    "device_passwords",
+    metadata,
+    Column("device_id", BigInteger, primary_key=True, autoincrement=False),
+    Column("sealed", LargeBinary, nullable=False),
+    Column("former", LargeBinary),
+    Column("at", Time, nullable=False),
+    Column("taken", Boolean, nullable=False),
+)
+
+#: Files that are kept here for devices; their bytes lie in the storage. `used_at`: when something
+#: last named it.
+kept_files = Table(
+    "kept_files",
+    metadata,
+    Column("digest", Text(collation="C"), primary_key=True),
+    Column("name", Text, nullable=False),
+    Column("size", BigInteger, nullable=False),
+    Column("at", Time, nullable=False),
+    Column("by", Text, nullable=False),
+    Column("used_at", Time, nullable=False),
+)
+
 #: What devices told of their items, the latest of each. Rows go with their device by a trigger.
 item_reports = Table(
     "item_reports",

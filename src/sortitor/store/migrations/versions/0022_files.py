@@ -1,0 +1,65 @@
+"""Files that are kept for devices, and the passwords of their local administrators.
+
+Purpose: what devices get can lie here; each device has an administrator's password of its own, and
+the time that is waited for a checklist is watched here.
+Lock and disk cost: two new tables, empty; an index over arrivals that are being set up, which are
+few: a second for a million arrivals.
+Way back: downgrade forgets the passwords and which files are kept; their bytes stay in the storage.
+"""
+
+import sqlalchemy as sa
+from alembic import op
+
+revision = "0022"
+down_revision = "0021"
+branch_labels = None
+depends_on = None
+
+_GO_ALONG = """
+CREATE OR REPLACE FUNCTION take_the_seats_along() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    -- Planned each time, for as many as there are.
+    EXECUTE 'DELETE FROM device_seats s USING gone g WHERE s.device_id = g.id';
+    EXECUTE 'DELETE FROM device_kits k USING gone g WHERE k.device_id = g.id';
+    EXECUTE 'DELETE FROM item_reports r USING gone g WHERE r.device_id = g.id';
+    {also}
+    RETURN NULL;
+END $$
+"""
+_PASSWORDS_TOO = "EXECUTE 'DELETE FROM device_passwords p USING gone g WHERE p.device_id = g.id';"
+
+
+def upgrade() -> None:
+    op.create_table(
+        "kept_files",
+        sa.Column("digest", sa.Text(collation="C"), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("size", sa.BigInteger(), nullable=False),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("by", sa.Text(), nullable=False),
+        sa.Column("used_at", sa.DateTime(timezone=True), nullable=False),
+        sa.PrimaryKeyConstraint("digest", name=op.f("pk_kept_files")),
+    )
+    op.create_table(
+        "device_passwords",
+        sa.Column("device_id", sa.BigInteger(), autoincrement=False, nullable=False),
+        sa.Column("sealed", sa.LargeBinary(), nullable=False),
+        sa.Column("former", sa.LargeBinary()),
+        sa.Column("at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("taken", sa.Boolean(), nullable=False),
+        sa.PrimaryKeyConstraint("device_id", name=op.f("pk_device_passwords")),
+    )
+    op.create_index(
+        "ix_arrivals_until",
+        "arrivals",
+        [sa.text("(progress ->> 'until')")],
+        postgresql_where=sa.text("progress ->> 'finished' = 'false'"),
+    )
+    op.execute(_GO_ALONG.format(also=_PASSWORDS_TOO))
+
+
+def downgrade() -> None:
+    op.execute(_GO_ALONG.format(also=""))
+    op.drop_index("ix_arrivals_until", "arrivals")
+    op.drop_table("device_passwords")
+    op.drop_table("kept_files")
