@@ -397,3 +397,52 @@ def test_a_setting_of_ones_own_that_cannot_be_is_refused(world: World, fleet: So
     ):
         with pytest.raises(Refused, match=words):
             s.own_settings.add(wrong)
+
+
+def test_a_sheet_is_given_to_chosen_devices_and_cleared_from_them(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    s.setup_sheets.add(SetupSheet(name="Bridge", position=10, given=given("Bridge")))
+    s.setup_sheets.add(SetupSheet(name="Chosen", position=20))
+
+    def hand(sheet: str, clear: bool = False, **which: Any) -> Preview:
+        chosen = Selection(**which)
+        shown = s.setup_sheets.preview_hand(sheet, chosen, clear)
+        s.setup_sheets.hand(sheet, chosen, shown.digest, clear)
+        agree_on_kits(world)
+        return shown
+
+    def of(device: int) -> str | None:
+        sheet = s.kits.of_device(device).sheet
+        return sheet and sheet.name
+
+    on_deck, on_bridge = ids(s, filter='site eq "Deck"'), ids(s, filter='site eq "Bridge"')
+    before = [(sheet.name, sheet.given) for sheet in s.setup_sheets.list()]
+    shown = hand("Chosen", ids=[*on_deck[:3], on_bridge[0]])
+    assert counts(shown) == {
+        "devices get this sheet": 3,
+        "go by another sheet, whose position wins": 1,
+        "were given it by hand before": 0,
+        "identifiers not known": 0,
+    }
+    assert [of(one) for one in (*on_deck[:4], on_bridge[0])] == [*["Chosen"] * 3, None, "Bridge"]
+    # Pasted: one is known, one was given it, one is nobody's.
+    shown = hand("Chosen", identifiers=["KM-06", "KM-00", "KM-99"])
+    assert shown.warnings == ["1 identifier not known: KM-99."]
+    assert of(on_deck[3]) == "Chosen"
+    shown = hand("Chosen", clear=True, ids=[on_deck[0], on_bridge[0], on_deck[5]])
+    assert counts(shown)["devices have this sheet no longer"] == 1
+    assert (of(on_deck[0]), of(on_bridge[0])) == (None, "Bridge")
+    again = s.setup_sheets.preview_hand("Chosen", Selection(ids=[on_deck[0]]), clear=True)
+    assert again.nothing_to_do
+    # One after the other taken back; the list goes with the first.
+    for entry in list(s.journal.list(most=3)):
+        assert entry.operation == "sheet.hand"
+        s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+        agree_on_kits(world)
+    assert [(sheet.name, sheet.given) for sheet in s.setup_sheets.list()] == before
+    assert "Chosen for Chosen" not in {cohort.name for cohort in s.cohorts.list()}
+    s.cohorts.add(Cohort(name="Chosen for Chosen"))
+    with pytest.raises(Refused, match="already"):
+        s.setup_sheets.preview_hand("Chosen", Selection(ids=on_deck))

@@ -207,6 +207,11 @@ def assign_by_list(s: Sortitor, tmp_path: Path) -> None:
     s.arrivals.apply_assignments(path, s.arrivals.preview_assignments(path).digest)
 
 
+def hand_sheet(s: Sortitor, *ids: int) -> None:
+    chosen = Selection(ids=list(ids))
+    s.setup_sheets.hand("Lent", chosen, s.setup_sheets.preview_hand("Lent", chosen).digest)
+
+
 def sweep(s: Sortitor) -> None:
     s.sweeps.apply(1, s.sweeps.preview(1).digest)
 
@@ -252,6 +257,7 @@ ACTS: dict[str, Act] = {
     "sheet.add": lambda s, _: s.setup_sheets.add(SetupSheet(name="All", given=TO_ALL)),
     "sheet.edit": lambda s, _: s.setup_sheets.edit("Lent", SetupSheet(name="Lent", given=TO_ALL)),
     "sheet.remove": lambda s, _: s.setup_sheets.remove("Lent"),
+    "sheet.hand": lambda s, _: hand_sheet(s, 1, 2),
     "checklist.add": lambda s, _: s.checklists.add(Checklist(name="All", items=("Spare",))),
     "checklist.edit": lambda s, _: s.checklists.edit(
         "Lent", Checklist(name="Lent", items=("Spare",), given=TO_ALL)

@@ -1282,6 +1282,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{device_id}/administrator-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Administrator Password
+         * @description The password of the device's local administrator; each look stands in the journal, and after
+         *     it the device gets another one.
+         */
+        post: operations["show_administrator_password_api_v1_devices__device_id__administrator_password_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{device_id}/assign/apply": {
         parameters: {
             query?: never;
@@ -4438,6 +4459,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sheet-handings/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Handing
+         * @description Give a setup sheet to chosen devices, or clear it from them, as previewed.
+         */
+        post: operations["apply_handing_api_v1_sheet_handings_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sheet-handings/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Handing
+         * @description Which devices would get a setup sheet by hand, or would no longer.
+         */
+        post: operations["preview_handing_api_v1_sheet_handings_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/source-runs": {
         parameters: {
             query?: never;
@@ -5875,6 +5936,21 @@ export interface components {
          */
         Activation: "person" | "coordinator" | "shared";
         /**
+         * AdministratorPassword
+         * @description The password of a device's local administrator, shown for this look.
+         */
+        AdministratorPassword: {
+            /**
+             * Former
+             * @description The one before, which holds where the device has not changed it yet.
+             */
+            former: string | null;
+            /** Password */
+            password: string;
+            /** User */
+            user: string;
+        };
+        /**
          * AgentChecklist
          * @description What must be done before the device is handed over.
          */
@@ -5929,6 +6005,8 @@ export interface components {
          * @description All that a device gets.
          */
         AgentKit: {
+            /** @description The sheet’s local administrator, with the device’s own password. */
+            administrator: components["schemas"]["LocalAdministrator"] | null;
             checklist: components["schemas"]["AgentChecklist"] | null;
             /** Items */
             items: components["schemas"]["AgentItem"][];
@@ -7898,6 +7976,44 @@ export interface components {
             group: string;
         };
         /**
+         * Handing
+         * @description A setup sheet for chosen devices, or (`clear`) by hand no longer.
+         */
+        Handing: {
+            /**
+             * Clear
+             * @default false
+             */
+            clear?: boolean;
+            selection: components["schemas"]["Selection"];
+            /**
+             * Sheet
+             * @description Its name or number.
+             */
+            sheet: string;
+        };
+        /**
+         * HandingApply
+         * @description As previewed.
+         */
+        HandingApply: {
+            /**
+             * Clear
+             * @default false
+             */
+            clear?: boolean;
+            /** Digest */
+            digest: string;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
+            /**
+             * Sheet
+             * @description Its name or number.
+             */
+            sheet: string;
+        };
+        /**
          * Happening
          * @description One line of a device's timeline.
          */
@@ -8955,6 +9071,16 @@ export interface components {
              * @description Makers, or models.
              */
             names: string[];
+        };
+        /**
+         * LocalAdministrator
+         * @description The account by which somebody at the device can mend it.
+         */
+        LocalAdministrator: {
+            /** Password */
+            password: string;
+            /** User */
+            user: string;
         };
         /**
          * Login
@@ -12223,7 +12349,7 @@ export interface components {
             given?: components["schemas"]["Given"][];
             /**
              * Joins
-             * @description The network that it joins.
+             * @description The item of the network that it joins.
              */
             joins?: string | null;
             /**
@@ -12254,7 +12380,7 @@ export interface components {
             name: string;
             /**
              * Name Template
-             * @description null: by the usual templates.
+             * @description How the device calls itself before it arrives; null: as its maker has it.
              */
             name_template?: string | null;
             /**
@@ -12308,7 +12434,7 @@ export interface components {
             given?: components["schemas"]["Given"][];
             /**
              * Joins
-             * @description The network that it joins.
+             * @description The item of the network that it joins.
              */
             joins?: string | null;
             /**
@@ -12339,7 +12465,7 @@ export interface components {
             name: string;
             /**
              * Name Template
-             * @description null: by the usual templates.
+             * @description How the device calls itself before it arrives; null: as its maker has it.
              */
             name_template?: string | null;
             /**
@@ -12404,7 +12530,7 @@ export interface components {
             id: number;
             /**
              * Joins
-             * @description The network that it joins.
+             * @description The item of the network that it joins.
              */
             joins?: string | null;
             /**
@@ -12435,7 +12561,7 @@ export interface components {
             name: string;
             /**
              * Name Template
-             * @description null: by the usual templates.
+             * @description How the device calls itself before it arrives; null: as its maker has it.
              */
             name_template?: string | null;
             /**
@@ -17019,6 +17145,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_administrator_password_api_v1_devices__device_id__administrator_password_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number. */
+                device_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdministratorPassword"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -24590,6 +24757,90 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_handing_api_v1_sheet_handings_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandingApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_handing_api_v1_sheet_handings_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Handing"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -137,7 +137,7 @@ def _change(
 ) -> None:
     if (file is None) == (filter is None):
         raise click.UsageError("Give a file of identifiers, or --filter.")
-    identifiers = _identifiers(file) if file is not None else []
+    identifiers = identifiers_in(file) if file is not None else []
     selection = Selection(identifiers=identifiers, filter=filter)
     c = s.cohorts.show(name)
     preview = s.cohorts.preview_list(c.id, selection, put_in)
@@ -146,7 +146,7 @@ def _change(
     talk(f"Done. Next: sortitor device list --cohort {c.id}")
 
 
-def _identifiers(file: Path) -> list[str]:
+def identifiers_in(file: Path) -> list[str]:
     """The identifiers of a file, separated by commas, semicolons or lines."""
     text = file.read_text("utf-8-sig").replace(",", "\n").replace(";", "\n")
     return [line.strip() for line in text.splitlines() if line.strip()]

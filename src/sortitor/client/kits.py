@@ -125,6 +125,25 @@ class SetupSheets(Documents[k.SetupSheet, k.SheetDetail]):
     answer = k.SheetDetail
     model = k.SetupSheet
 
+    def preview_hand(self, sheet: Key, selection: Selection, clear: bool = False) -> Preview:
+        """Which devices would get a sheet by hand, or (`clear`) would no longer."""
+        given = k.Handing(sheet=str(sheet), selection=selection, clear=clear)
+        return self._t.call(Preview, "POST", "/sheet-handings/preview", json=given)
+
+    def hand(
+        self,
+        sheet: Key,
+        selection: Selection,
+        digest: str,
+        clear: bool = False,
+        reason: str | None = None,
+    ) -> Preview:
+        """Give a sheet to chosen devices, or (`clear`) take it from them, as previewed."""
+        given = k.HandingApply(
+            sheet=str(sheet), selection=selection, clear=clear, digest=digest, reason=reason
+        )
+        return self._t.call(Preview, "POST", "/sheet-handings/apply", json=given)
+
     def export(self, key: Key) -> k.SheetExport:
         """A sheet as a source carries it, with its digest."""
         return self._t.call(k.SheetExport, "GET", at("/setup-sheets", key, "export"))

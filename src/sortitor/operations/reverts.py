@@ -16,6 +16,7 @@ from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import DocumentKind
 from sortitor.operations.ends import REMINDERS
 from sortitor.operations.gate import GATE, in_force
+from sortitor.operations.kits import handing
 from sortitor.operations.kits.documents import (
     CHECKLISTS,
     ITEMS,
@@ -45,6 +46,8 @@ _KINDS: dict[str, DocumentKind[Any]] = {
     for act in ("add", "edit", "remove", "apply")
 }
 
+#: Devices that came to a list, or went from it.
+_LISTS = {"cohort.list": lists, "sheet.hand": handing}
 _HOLDS = ("hold.add", "hold.end")
 
 
@@ -70,8 +73,8 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
     if entry.operation in _KINDS:
         stale = _KINDS[entry.operation].is_stale(connection, entry, lock)
         return sealed(core.document_revert(entry.summary, stale), [entry.id, stale])
-    if entry.operation == "cohort.list":
-        gone = lists.is_gone(connection, entry, lock)
+    if entry.operation in _LISTS:
+        gone = _LISTS[entry.operation].is_gone(connection, entry, lock)
         return sealed(core.document_revert(entry.summary, gone), [entry.id, gone])
     if entry.operation == "source.run":
         undoing = source_people.plan_undoing(connection, entry.id)
@@ -129,9 +132,9 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
         if entry.operation in _KINDS:
             if not left:
                 _KINDS[entry.operation].restore(ctx, connection, entry)
-        elif entry.operation == "cohort.list":
+        elif entry.operation in _LISTS:
             if not left:
-                lists.restore(ctx, connection, entry)
+                _LISTS[entry.operation].restore(ctx, connection, entry)
         elif entry.operation == "source.run":
             source_people.undo(connection, entry_id, revert_id, ctx.now)
         elif entry.operation == "level.decide":

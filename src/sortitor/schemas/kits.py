@@ -336,6 +336,18 @@ class RetryApply(Apply, Retry):
     """As previewed."""
 
 
+class Handing(Request):
+    """A setup sheet for chosen devices, or (`clear`) by hand no longer."""
+
+    sheet: Name = Field(description="Its name or number.")
+    selection: Selection
+    clear: bool = False
+
+
+class HandingApply(Apply, Handing):
+    """As previewed."""
+
+
 class Push(Request):
     """Devices that are to look now."""
 

@@ -31,7 +31,7 @@ from sortitor.core.filters import Filter
 from sortitor.core.kits.resolve import GivenAs, Giving
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store.filters import compiled
-from sortitor.store.rows import read_all
+from sortitor.store.rows import among, read_all
 from sortitor.store.settling import gather_facts, mark_anew, written
 from sortitor.store.tables import (
     checklists,
@@ -261,6 +261,31 @@ def groups(
         alike.c.first,
     ).join(alike, kit_outcomes.c.key == func.coalesce(alike.c.key, _EMPTY))
     return read_all(connection, query, GroupRow)
+
+
+@dataclass(frozen=True, slots=True)
+class AlikeRow:
+    """How many devices have the same facts."""
+
+    facts: list[int]
+    devices: int
+
+
+def groups_of(connection: Connection, ids: Sequence[int]) -> list[AlikeRow]:
+    """Some devices by what decides over them."""
+    key = func.coalesce(device_kits.c.key, _EMPTY)
+    alike = (
+        select(key.label("key"), func.count().label("devices"))
+        .select_from(devices)
+        .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
+        .where(among(devices.c.id, ids))
+        .group_by(key)
+        .subquery("alike")
+    )
+    query = select(kit_outcomes.c.facts, alike.c.devices).join(
+        alike, kit_outcomes.c.key == alike.c.key
+    )
+    return read_all(connection, query, AlikeRow)
 
 
 def _within(reach: Reach) -> ColumnElement[bool]:

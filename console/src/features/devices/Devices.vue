@@ -230,6 +230,23 @@ function rename() {
   })
 }
 
+const { data: sheets } = useQuery({
+  queryKey: ['/api/v1/setup-sheets'],
+  queryFn: () => got(api.GET('/api/v1/setup-sheets')),
+})
+const isHanded = (sheet: Schemas['SheetDetail']) =>
+  sheet.given?.some((one) => one.cohort === `Chosen for ${sheet.name}`)
+
+function hand(sheet: Schemas['SheetDetail'], clear: boolean) {
+  const body = { sheet: sheet.name, selection: meant.value, clear }
+  void preview.open({
+    look: () => got(api.POST('/api/v1/sheet-handings/preview', { body })),
+    act: (digest, reason) =>
+      got(api.POST('/api/v1/sheet-handings/apply', { body: { ...body, digest, reason } })),
+    done: finished,
+  })
+}
+
 function putIn() {
   const path = { key: String(target.value ?? '') }
   const body = { selection: meant.value, put_in: true }
@@ -438,6 +455,18 @@ function exported(form: 'csv' | 'xlsx') {
       ></template
     >
     <v-btn variant="text" @click="rename">Preview names</v-btn>
+    <v-menu v-if="sheets?.length && session.may('prepare')">
+      <template #activator="{ props }"
+        ><v-btn variant="text" v-bind="props">Setup sheet</v-btn></template
+      >
+      <v-list
+        ><template v-for="one in sheets" :key="one.id"
+          ><v-list-item :title="`Give ${one.name}`" @click="hand(one, false)" /><v-list-item
+            v-if="isHanded(one)"
+            :title="`Clear ${one.name}`"
+            @click="hand(one, true)" /></template
+      ></v-list>
+    </v-menu>
     <v-btn variant="text" @click="hold.open({ selection: meant }, 'these devices', finished)"
       >Hold</v-btn
     >

@@ -25,7 +25,7 @@ from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Kept
-from sortitor.operations.kits import catalogue, delivery, lints, passwords, reading
+from sortitor.operations.kits import catalogue, delivery, handing, lints, passwords, reading
 from sortitor.operations.kits.documents import (
     CHECKLISTS,
     ITEMS,
@@ -44,6 +44,8 @@ from sortitor.schemas.kits import (
     DeviceReport,
     EffectiveKit,
     Getting,
+    Handing,
+    HandingApply,
     ImaginedDevice,
     ItemDetail,
     ItemLog,
@@ -228,6 +230,23 @@ def apply_retry(ctx: MayManageDevices, given: RetryApply) -> Preview:
 
 def _retry(ctx: Context, given: Retry) -> delivery.Retry:
     return delivery.Retry(given.item, selection_of(ctx, given.selection))
+
+
+@router.post("/sheet-handings/preview")
+def preview_handing(ctx: MayLook, given: Handing) -> Preview:
+    """Which devices would get a setup sheet by hand, or would no longer."""
+    return Preview.model_validate(handing.preview(ctx, _handing(ctx, given)))
+
+
+@router.post("/sheet-handings/apply")
+def apply_handing(ctx: MayPrepare, given: HandingApply) -> Preview:
+    """Give a setup sheet to chosen devices, or clear it from them, as previewed."""
+    found = handing.apply(ctx, _handing(ctx, given), given.digest, given.reason)
+    return Preview.model_validate(found)
+
+
+def _handing(ctx: Context, given: Handing) -> handing.Handing:
+    return handing.Handing(given.sheet, selection_of(ctx, given.selection), given.clear)
 
 
 @router.post("/kit-pushes/preview")

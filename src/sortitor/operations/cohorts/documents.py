@@ -200,10 +200,11 @@ def write_counts_of(ctx: Context, connection: Connection, rows: Sequence[CohortR
 def uses(ctx: Context, key: Key) -> list[Use]:
     """What speaks of a cohort and would miss it."""
     with ctx.reading() as connection:
-        return _uses(connection, COHORTS.find(connection, key).document.name)
+        return uses_of(connection, COHORTS.find(connection, key).document.name)
 
 
-def _uses(connection: Connection, name: str) -> list[Use]:
+def uses_of(connection: Connection, name: str) -> list[Use]:
+    """The same of a cohort by its name, in a transaction."""
     speaking = [
         Use(row.kind, row.id, row.name)
         for row in store.users(connection)
@@ -243,7 +244,7 @@ def _warnings(
     warnings = []
     if not tally.fit:
         warnings.append("No device fits now; those that come to fit enter by themselves.")
-    if wanted.former is not None and (used := _uses(connection, wanted.former.document.name)):
+    if wanted.former is not None and (used := uses_of(connection, wanted.former.document.name)):
         warnings.append(f"Used by {', '.join(map(str, used))}.")
     return tuple(warnings)
 
@@ -273,7 +274,7 @@ def device_examples(
     connection: Connection,
     condition: Condition,
     before: str | None,
-    after: str,
+    after: str | None,
 ) -> tuple[Example, ...]:
     """Some devices that fit a condition, going in or out."""
     return tuple(
@@ -290,7 +291,7 @@ def device_examples(
 
 
 def _refuse_used(connection: Connection, name: str, what: str) -> None:
-    if used := _uses(connection, name):
+    if used := uses_of(connection, name):
         verb = "speaks" if len(used) == 1 else "speak"
         raise Conflict(
             "cohort_in_use",

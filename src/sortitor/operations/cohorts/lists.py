@@ -12,6 +12,7 @@ from sortitor.operations.cohorts.documents import (
     EXAMPLES,
     device_examples,
     find,
+    uses_of,
     write_counts_of,
 )
 from sortitor.operations.context import Context, or_not_found, require_digest
@@ -19,6 +20,7 @@ from sortitor.operations.documents import Key
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
+from sortitor.store import holds
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.engine import Connection
 from sortitor.store.journal import EntryRow
@@ -51,8 +53,7 @@ def change(
         require_digest(plan.preview, digest)
         act = store.put_in if put_in else store.take_out
         act(connection, row.id, plan.changed)
-        _settle(connection, plan.changed)
-        _write_count(ctx, connection, row.id)
+        settle_list(ctx, connection, row.id, plan.changed)
         what = f"{plural(len(plan.changed), 'device')} {'put in' if put_in else 'taken out'}"
         ctx.record(
             connection,
@@ -86,7 +87,7 @@ def _plan(
         counts=_counts(len(changed), len(chosen) - len(changed), len(unknown), put_in),
         examples=_examples(ctx, connection, changed, put_in),
         examples_total=len(changed),
-        warnings=_warnings(unknown),
+        warnings=unknown_warnings(unknown),
     )
     return _Plan(sealed(shown, [row.id, put_in, changed, unknown]), changed, row)
 
@@ -100,7 +101,8 @@ def _counts(changed: int, same: int, unknown: int, put_in: bool) -> tuple[Count,
     )
 
 
-def _warnings(unknown: Sequence[str]) -> tuple[str, ...]:
+def unknown_warnings(unknown: Sequence[str]) -> tuple[str, ...]:
+    """What is said of identifiers that no device has."""
     if not unknown:
         return ()
     more = " …" if len(unknown) > 5 else ""
@@ -118,11 +120,6 @@ def _examples(
     return device_examples(ctx, connection, condition, before, after)
 
 
-def _write_count(ctx: Context, connection: Connection, cohort_id: int) -> None:
-    row = or_not_found(store.one(connection, cohort_id), "cohort", cohort_id)
-    write_counts_of(ctx, connection, [row])
-
-
 def is_gone(connection: Connection, entry: EntryRow, lock: bool) -> bool:
     """Whether the list that an entry changed is there no more."""
     assert entry.subject_id is not None
@@ -135,10 +132,19 @@ def restore(ctx: Context, connection: Connection, entry: EntryRow) -> None:
     came, went = entry.after.get("put_in", []), entry.after.get("taken_out", [])
     store.take_out(connection, entry.subject_id, came)
     store.put_in(connection, entry.subject_id, went)
-    _settle(connection, [*came, *went])
-    _write_count(ctx, connection, entry.subject_id)
+    settle_list(ctx, connection, entry.subject_id, [*came, *went])
 
 
-def _settle(connection: Connection, ids: Sequence[int]) -> None:
-    """Pools may speak of lists."""
+def settle_list(ctx: Context, connection: Connection, cohort_id: int, ids: Sequence[int]) -> None:
+    """Bring to the moment what leans on devices that came to a list or went from it: pools may
+    speak of it, and it may be given something.
+    """
     settle(connection, f"SELECT unnest(ARRAY{list(ids)}::bigint[]) AS id", {"cohorts"})
+    row = or_not_found(store.one(connection, cohort_id), "cohort", cohort_id)
+    write_counts_of(ctx, connection, [row])
+
+
+def is_used(ctx: Context, connection: Connection, cohort_id: int) -> bool:
+    """Whether anything speaks of a list, or a hold is on it."""
+    row = or_not_found(store.one(connection, cohort_id), "cohort", cohort_id)
+    return bool(uses_of(connection, row.name) or holds.on_cohort(connection, cohort_id, ctx.today))

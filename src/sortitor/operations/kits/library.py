@@ -170,6 +170,10 @@ class Library:
             return self.having(kind, number, None)
         return self.having(kind, number, Kept(number, former.revision if former else 1, document))
 
+    def named(self, cohorts: Mapping[str, tuple[int, bool]]) -> Library:
+        """With these cohorts."""
+        return Library(self.documents, cohorts, self.conditions, self.catalogue, self.own)
+
     def having(self, kind: Giving, number: int, kept: Kept[Any] | None) -> Library:
         """With this in its place, or (None) without it."""
         others = {one: k for one, k in self.documents[kind].items() if one != number}
