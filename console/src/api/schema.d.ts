@@ -4,6 +4,27 @@
  */
 
 export interface paths {
+    "/api/v1/account-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Account
+         * @description Sign in to a mail, calendar or contacts account from here, with a name and a password that
+         *     are not kept; the journal tells that it was tried.
+         */
+        post: operations["try_account_api_v1_account_trials_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/accounts": {
         parameters: {
             query?: never;
@@ -5916,6 +5937,32 @@ export interface components {
              * @default true
              */
             tls?: boolean;
+        };
+        /**
+         * AccountTrial
+         * @description Whether signing in went well.
+         */
+        AccountTrial: {
+            /** Ok */
+            ok: boolean;
+            /** Remedy */
+            remedy: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * AccountTried
+         * @description An account, with the name and the password of somebody who has one. They are not kept.
+         */
+        AccountTried: {
+            account: components["schemas"]["AccountPayload"];
+            /**
+             * Password
+             * Format: password
+             */
+            password: string;
+            /** User */
+            user: string;
         };
         /**
          * AccountType
@@ -14189,6 +14236,48 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    try_account_api_v1_account_trials_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountTried"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountTrial"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_accounts_api_v1_accounts_get: {
         parameters: {
             query?: never;

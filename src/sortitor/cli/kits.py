@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import click
 
@@ -659,6 +659,45 @@ def clear(
       sortitor sheet clear "Gangway" --filter 'site eq "Petrel"'
     """
     _hand(s, name, file, which, True, yes, reason)
+
+
+@item.command("try-account")
+@click.argument("server")
+@click.option(
+    "--service",
+    type=click.Choice(["mail", "calendar", "contacts"]),
+    default="mail",
+    show_default=True,
+    help="What is kept there.",
+)
+@click.option("--port", type=click.IntRange(1, 65_535), help="993 for mail, else 443.")
+@click.option("--plain", is_flag=True, help="Without TLS: the password goes in clear.")
+@click.option("--user", required=True, help="The name of somebody who has an account there.")
+@click.option("--password", prompt=True, hide_input=True, help="Asked for where it is not given.")
+@with_client
+def try_account(
+    s: Sortitor,
+    server: str,
+    service: Literal["mail", "calendar", "contacts"],
+    port: int | None,
+    plain: bool,
+    user: str,
+    password: str,
+) -> None:
+    """Sign in to an account from the service, before devices get it; exits with 1 where it does not
+    go. Name and password are not kept.
+
+    \b
+    Example:
+      sortitor item try-account mail.wrenmoor.example --user maud@wrenmoor.example
+    """
+    wanted = port or (993 if service == "mail" else 443)
+    account = k.AccountPayload(service=service, server=server, port=wanted, tls=not plain)
+    found = s.items.try_account(account, user, password)
+    talk(found.words)
+    if not found.ok:
+        talk(found.remedy)
+        raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
 @item.command("network-code")

@@ -50,6 +50,11 @@ class Items(Documents[k.Item, k.ItemDetail]):
         """How far the devices that get an item are, failures by their code."""
         return self._t.call(k.ItemStates, "GET", at("/items", key, "states"))
 
+    def try_account(self, account: k.AccountPayload, user: str, password: str) -> k.AccountTrial:
+        """Sign in to an account from the service, with a name and a password that are not kept."""
+        given = {"account": account.model_dump(mode="json"), "user": user, "password": password}
+        return self._t.call(k.AccountTrial, "POST", "/account-trials", json=given)
+
     def times(self) -> Sequence[k.ItemTimes]:
         """How long each item takes, of what the fleet told."""
         return self._t.call(list[k.ItemTimes], "GET", "/item-times")

@@ -57,6 +57,7 @@ FINAL: dict[str, str] = {
     "end.remind": "The mails are sent.",
     "file.keep": "Let go of the file; what nothing names goes by itself.",
     "file.remove": "Put the file in again.",
+    "account.trial": "Nothing was done that could be taken back.",
     "device.password": "The device gets another one by itself.",
     "item.look": "What was looked at cannot be unseen; give the network another secret.",
     "item.retry": "Devices do by themselves what they were asked for.",

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any
 
-from pydantic import ConfigDict, Field, StringConstraints
+from pydantic import ConfigDict, Field, SecretStr, StringConstraints
 
 from sortitor.core.kits.checklists import Checklist as Checklist
 from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.documents import Given as Given
 from sortitor.core.kits.documents import Kit as Kit
 from sortitor.core.kits.items import DIGEST as DIGEST
+from sortitor.core.kits.items import AccountPayload as AccountPayload
 from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
 from sortitor.core.kits.items import ItemKind as ItemKind
@@ -334,6 +335,22 @@ class Retry(Request):
 
 class RetryApply(Apply, Retry):
     """As previewed."""
+
+
+class AccountTried(Request):
+    """An account, with the name and the password of somebody who has one. They are not kept."""
+
+    account: AccountPayload
+    user: Annotated[str, StringConstraints(min_length=1, max_length=320)]
+    password: Annotated[SecretStr, Field(min_length=1, max_length=1_000)]
+
+
+class AccountTrial(Answer):
+    """Whether signing in went well."""
+
+    ok: bool
+    words: str
+    remedy: str
 
 
 class Handing(Request):

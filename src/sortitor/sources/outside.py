@@ -6,12 +6,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from sortitor.core.kits.items import AccountPayload
 from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SourceKind
 from sortitor.operations.files import FileLimits
 from sortitor.operations.sources.ports import Asked, Done, Held, Looked, Secrets, Tell
-from sortitor.sources import issuer, ldap, registry, roster_file
+from sortitor.sources import issuer, ldap, personal, registry, roster_file
 from sortitor.sources.network import Networks
 
 
@@ -48,6 +49,10 @@ class Protocols:
     def proves(self, source: Source, secrets: Secrets, login: str, password: str) -> str | None:
         """The key of the one person of a directory whose login and password these are."""
         return ldap.proves(source, secrets, login, password, self.networks)
+
+    def sign_in(self, account: AccountPayload, user: str, password: str) -> None:
+        """Sign in to an account of a person, and out again."""
+        personal.sign_in(account, user, password, self.networks)
 
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""

@@ -113,7 +113,7 @@ class Directory:
         """Write its settings; certificates are made where there are none."""
         known = self.folder / "authority.pem"
         self.authority = (
-            known.read_text() if known.exists() else _certificates(self.folder, self.host)
+            known.read_text() if known.exists() else write_certificates(self.folder, self.host)
         )
         includes = "\n".join(f"include /etc/ldap/schema/{name}.schema" for name in _SCHEMAS)
         (self.folder / "slapd.conf").write_text(
@@ -183,7 +183,7 @@ def running(folder: Path, ldif: str, size_limit: str = "unlimited") -> Iterator[
         made.stop()
 
 
-def _certificates(folder: Path, host: str) -> str:
+def write_certificates(folder: Path, host: str) -> str:
     """A certificate authority and a server's certificate by it; gives the authority's (PEM)."""
     now = datetime.now(UTC) - timedelta(minutes=5)
     root_key, key = ec.generate_private_key(ec.SECP256R1()), ec.generate_private_key(ec.SECP256R1())

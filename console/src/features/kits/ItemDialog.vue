@@ -6,6 +6,7 @@ import { useDocuments } from '../../shared/actions/useDocuments'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
+import AccountTrial from './AccountTrial.vue'
 import FileField from './FileField.vue'
 import GivenField from './GivenField.vue'
 import { type Kind, type Payload, started } from './items'
@@ -68,6 +69,15 @@ function begun(): Payload {
     list: [],
   }
   return { kind: 'setting', setting: setting.key, value: first[setting.type] ?? '' }
+}
+
+type Service = Schemas['AccountPayload']['service']
+function chooseService(service: Service) {
+  payload.value = {
+    ...payload.value,
+    service,
+    port: service === 'mail' ? 993 : 443,
+  } as Payload
 }
 
 function chooseFile(file: Schemas['KeptFile']) {
@@ -152,30 +162,34 @@ function save() {
       />
       <v-checkbox v-model="payload.hidden" label="The network hides its name" hide-details />
     </template>
-    <div v-else-if="payload.kind === 'account'" class="pair">
-      <v-select
-        v-model="payload.service"
-        :items="['mail', 'calendar', 'contacts']"
-        label="For what"
-      />
-      <v-text-field v-model="payload.server" label="Server" />
-      <v-text-field
-        :model-value="String(payload.port)"
-        label="Port"
-        type="number"
-        @update:model-value="
-          (text: string) => (payload = { ...payload, port: Number(text) } as Payload)
-        "
-      />
-      <v-select
-        v-model="payload.signs_in_by"
-        :items="[
-          { value: 'mail', title: 'mail address' },
-          { value: 'user_name', title: 'user name' },
-        ]"
-        label="The person signs in by"
-      />
-    </div>
+    <template v-else-if="payload.kind === 'account'">
+      <div class="pair">
+        <v-select
+          :model-value="payload.service"
+          :items="['mail', 'calendar', 'contacts']"
+          @update:model-value="chooseService"
+          label="For what"
+        />
+        <v-text-field v-model="payload.server" label="Server" />
+        <v-text-field
+          :model-value="String(payload.port)"
+          label="Port"
+          type="number"
+          @update:model-value="
+            (text: string) => (payload = { ...payload, port: Number(text) } as Payload)
+          "
+        />
+        <v-select
+          v-model="payload.signs_in_by"
+          :items="[
+            { value: 'mail', title: 'mail address' },
+            { value: 'user_name', title: 'user name' },
+          ]"
+          label="The person signs in by"
+        />
+      </div>
+      <AccountTrial :account="payload" />
+    </template>
     <v-textarea
       v-else-if="payload.kind === 'certificate'"
       v-model="payload.pem"

@@ -25,7 +25,7 @@ from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Platform
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Kept
-from sortitor.operations.kits import catalogue, delivery, handing, lints, passwords, reading
+from sortitor.operations.kits import catalogue, delivery, handing, lints, passwords, reading, trials
 from sortitor.operations.kits.documents import (
     CHECKLISTS,
     ITEMS,
@@ -37,6 +37,8 @@ from sortitor.operations.kits.documents import (
 )
 from sortitor.schemas.base import Preview
 from sortitor.schemas.kits import (
+    AccountTrial,
+    AccountTried,
     AdministratorPassword,
     BesideKit,
     CatalogueSetting,
@@ -230,6 +232,16 @@ def apply_retry(ctx: MayManageDevices, given: RetryApply) -> Preview:
 
 def _retry(ctx: Context, given: Retry) -> delivery.Retry:
     return delivery.Retry(given.item, selection_of(ctx, given.selection))
+
+
+@router.post("/account-trials")
+def try_account(ctx: MayPrepare, given: AccountTried) -> AccountTrial:
+    """Sign in to a mail, calendar or contacts account from here, with a name and a password that
+    are not kept; the journal tells that it was tried.
+    """
+    password = given.password.get_secret_value()
+    found = trials.try_account(ctx, given.account, given.user, password)
+    return AccountTrial(ok=found.ok, words=found.words, remedy=found.remedy)
 
 
 @router.post("/sheet-handings/preview")

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from sortitor.core.errors import SourceFault as SourceFault
+from sortitor.core.kits.items import AccountPayload
 from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SecretKind
@@ -76,6 +77,9 @@ class Outside(Protocol):
         """The key of the one person of a directory whose login and password these are; None where
         there is none, as slowly.
         """
+
+    def sign_in(self, account: AccountPayload, user: str, password: str) -> None:
+        """Sign in to an account of a person, and out again."""
 
     def find(self, source: Source, secrets: Secrets, query: str, most: int) -> list[Held]:
         """What a registry holds under a number or an order, newest first."""
