@@ -115,8 +115,8 @@ CASES = [
      lints.AwaitedFacts("First", "A", devices=10, get_it=10), LintCode.NOT_ASSIGNED),
     (lints.of_time, lints.TimeFacts("First", 5, size=301_000_000, bytes_per_second=1_000_000),
      lints.TimeFacts("First", 5, size=300_000_000, bytes_per_second=1_000_000), LintCode.TOO_LARGE),
-    (lints.of_overlap, lints.OverlapFacts("A", "Deck", "Lent out", 3),
-     lints.OverlapFacts("A", "Deck", "Lent out", 0), LintCode.OPPOSITE),
+    (lints.of_overlap, lints.OverlapFacts("kit “A”", ("B",), "Deck", "Lent out", 3),
+     lints.OverlapFacts("kit “A”", ("B",), "Deck", "Lent out", 0), LintCode.OPPOSITE),
     (lints.of_sheet, lints.SheetFacts("Whole", Reach.WHOLE, 5, 1),
      lints.SheetFacts("Part", Reach.WORK_PART, 5, 1), LintCode.AGAINST_GATE),
 ]  # fmt: skip

@@ -446,3 +446,22 @@ def test_a_sheet_is_given_to_chosen_devices_and_cleared_from_them(
     s.cohorts.add(Cohort(name="Chosen for Chosen"))
     with pytest.raises(Refused, match="already"):
         s.setup_sheets.preview_hand("Chosen", Selection(ids=on_deck))
+
+
+def test_opposite_words_are_told_once_for_a_kit_and_on_both_cohorts(
+    world: World, fleet: Sortitor
+) -> None:
+    s = fleet
+    s.cohorts.add(Cohort(name="Android", filter='platform eq "android"'))
+    for key in ("camera", "screenshots"):
+        s.items.add(setting(key, key, "refused"))
+    both = ("camera", "screenshots")
+    s.kits.add(Kit(name="On deck", items=both, given=given("Deck")))
+    s.kits.add(Kit(name="Not here", items=both, given=given("Android=excluded")))
+    [found] = s.kits.lints()
+    assert (found.code, found.about, found.kind) == ("opposite", "kit “On deck”", "kit")
+    assert found.words == (
+        "It is given to “Deck”, and “camera” and “screenshots” are excluded from “Android”:"
+        " 3 devices are in both and do not get it."
+    )
+    assert found.cohorts == ["Deck", "Android"]

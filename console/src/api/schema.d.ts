@@ -7365,6 +7365,11 @@ export interface components {
          * @description All that a device gets.
          */
         EffectiveKit: {
+            /**
+             * Administrator
+             * @description The user name of the sheet’s local administrator.
+             */
+            administrator: string | null;
             checklist: components["schemas"]["GotDocument"] | null;
             /** Lines */
             lines: components["schemas"]["GotItem"][];
@@ -8896,7 +8901,10 @@ export interface components {
             /** About */
             about: string;
             code: components["schemas"]["LintCode"];
-            /** Cohorts */
+            /**
+             * Cohorts
+             * @description The cohorts that it concerns.
+             */
             cohorts: string[];
             /** Id */
             id: number;

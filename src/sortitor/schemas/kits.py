@@ -142,6 +142,9 @@ class EffectiveKit(Answer):
     lines: list[GotItem]
     sheet: GotDocument | None
     checklist: GotDocument | None
+    administrator: str | None = Field(
+        description="The user name of the sheet’s local administrator."
+    )
 
 
 class ImaginedDevice(Request):
@@ -188,7 +191,7 @@ class KitLint(Answer):
     mend: str
     kind: Giving
     id: int
-    cohorts: list[str]
+    cohorts: list[str] = Field(description="The cohorts that it concerns.")
 
 
 # ---- what devices are sent, and what they tell

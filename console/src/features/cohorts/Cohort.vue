@@ -14,6 +14,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
+import LintList from '../kits/LintList.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -30,6 +31,13 @@ const { data: uses } = useQuery({
   queryKey: computed(() => ['cohort-uses', path.value]),
   queryFn: () => got(api.GET('/api/v1/cohorts/{key}/uses', { params: { path: path.value } })),
 })
+const { data: lints } = useQuery({
+  queryKey: ['kit-lints'],
+  queryFn: () => got(api.GET('/api/v1/kit-lints')),
+})
+const oddHere = computed(() =>
+  (lints.value ?? []).filter((one) => one.cohorts.includes(cohort.value?.name ?? '')),
+)
 const { data: days } = useQuery({
   queryKey: computed(() => ['cohort-history', path.value, cohort.value?.devices]),
   queryFn: () => got(api.GET('/api/v1/cohorts/{key}/history', { params: { path: path.value } })),
@@ -92,6 +100,8 @@ const { data: explained, error: unexplained } = useQuery({
       }),
     ),
 })
+import LintList from '../kits/LintList.vue'
+
 /** A device by its number, or by whatever finds it alone. */
 async function explain() {
   const text = device.value.trim()
@@ -315,6 +325,7 @@ function remove() {
         </v-card>
         <v-card class="pa-4">
           <h2 class="mb-2">Used by</h2>
+          <LintList :lints="oddHere" class="mb-3" />
           <p v-if="!uses?.length" class="muted">Nothing speaks of it, so it can be removed.</p>
           <div v-for="use in uses ?? []" :key="use.kind + use.id">
             <router-link :to="USED_AT[use.kind] ?? `/items/${use.id}`"

@@ -12,6 +12,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import { useHold } from '../../shared/actions/useHold'
+import AdministratorPassword from './AdministratorPassword.vue'
 import EffectiveTable from '../kits/EffectiveTable.vue'
 import { useTurning } from './useTurning'
 
@@ -210,6 +211,11 @@ const fields = (happening: Schemas['Happening']) =>
         <v-card v-if="kit && (kit.lines.length || kit.sheet || kit.checklist)" class="pa-4">
           <h2 class="mb-2">What it gets</h2>
           <EffectiveTable :kit="kit" :reports="reports ?? []" label="What it gets" />
+          <AdministratorPassword
+            v-if="kit.administrator && session.may('manage-devices')"
+            :device="device.id"
+            :user="kit.administrator"
+          />
         </v-card>
         <v-card class="pa-4">
           <h2 class="mb-2">Timeline</h2>

@@ -5,13 +5,13 @@ The numbers come from whoever counts devices; what they mean is said here and no
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
 from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.kits.sheets import Reach
-from sortitor.core.previews import plural
+from sortitor.core.previews import listed, plural
 
 
 class LintCode(StrEnum):
@@ -90,9 +90,12 @@ class TimeFacts:
 
 @dataclass(frozen=True, slots=True)
 class OverlapFacts:
-    """One item given to two cohorts with opposite words, and how many devices are in both."""
+    """Something given to one cohort of which items are excluded from another one, and how many
+    devices are in both.
+    """
 
-    item: str
+    about: str
+    items: tuple[str, ...]
     one: str
     other: str
     devices: int
@@ -190,11 +193,24 @@ def of_overlap(facts: OverlapFacts) -> Iterator[Lint]:
     if facts.devices:
         yield Lint(
             LintCode.OPPOSITE,
-            f"item “{facts.item}”",
-            f"It is given to “{facts.one}” and excluded from “{facts.other}”;"
-            f" {plural(facts.devices, 'device')} are in both and do not get it.",
+            facts.about,
+            f"It is given to “{facts.one}”, and {_quoted(facts.items)} excluded from"
+            f" “{facts.other}”: {_in_both(facts.devices)}.",
             "Make the cohorts apart, or take one assignment back.",
         )
+
+
+def _quoted(items: Sequence[str]) -> str:
+    """`“Deck Wi-Fi” is`, `“Deck Wi-Fi”, “Crew mail” and 3 others are`."""
+    more = len(items) - 3
+    told = [*(f"“{name}”" for name in items[:3]), *([f"{more} others"] if more > 0 else [])]
+    return f"{listed(told)} {'is' if len(items) == 1 else 'are'}"
+
+
+def _in_both(devices: int) -> str:
+    """`1 device is in both and does not get it`."""
+    verbs = ("is", "does") if devices == 1 else ("are", "do")
+    return f"{plural(devices, 'device')} {verbs[0]} in both and {verbs[1]} not get it"
 
 
 def of_sheet(facts: SheetFacts) -> Iterator[Lint]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from statistics import median
 
 from sortitor.core.kits import lints as core
@@ -29,12 +29,16 @@ _WORDS = {
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """A finding, the document that it is about, and the cohorts that it speaks of."""
+    """A finding, the document that it is about, and the cohorts that it concerns."""
 
     lint: Lint
     kind: Giving
     id: int
     cohorts: tuple[str, ...] = ()
+
+
+#: What gives, the cohort that it is given to, the cohort that is left out.
+_Overlap = tuple[Giving, int, int, int]
 
 
 @dataclass
@@ -72,13 +76,28 @@ def found_in(ctx: Context, connection: Connection) -> list[Found]:
         for row in store.counts(connection, ctx.now):
             _take(found, counts, row)
     speed = _speed(found, delivery.times(connection))
-    return [
+    lints = (
         *_of_givings(found, counts),
         *_of_items(found, counts),
         *_of_overlaps(found, counts),
         *_of_checklists(found, counts, speed),
         *_of_sheets(found, counts),
-    ]
+    )
+    given = _cohorts_given(found)
+    return [one if one.cohorts else replace(one, cohorts=given[one.kind, one.id]) for one in lints]
+
+
+def _cohorts_given(found: Library) -> dict[tuple[Giving, int], tuple[str, ...]]:
+    """Whom each document is given to; an item through its kits, too."""
+    given: dict[tuple[Giving, int], set[str]] = defaultdict(set)
+    for kind, documents in found.documents.items():
+        for number, kept in documents.items():
+            names = {one.cohort for one in kept.document.given if one.cohort}
+            given[kind, number] |= names
+            if kind is Giving.KIT:
+                for item_id in found.items_in(kept.document):
+                    given[Giving.ITEM, item_id] |= names
+    return defaultdict(tuple, {key: tuple(sorted(names)) for key, names in given.items()})
 
 
 def _take(found: Library, counts: _Counts, row: CountRow) -> None:
@@ -127,7 +146,7 @@ def _of_givings(found: Library, counts: _Counts) -> Iterator[Found]:
     }
     for kind, documents in found.documents.items():
         for number, kept in documents.items():
-            about = f"{_WORDS[kind]} “{kept.document.name}”"
+            about = _called(found, kind, number)
             if not (kind is Giving.ITEM and number in used):
                 for lint in core.of_ungiven(about, len(kept.document.given)):
                     yield Found(lint, kind, number)
@@ -165,17 +184,30 @@ def _of_items(found: Library, counts: _Counts) -> Iterator[Found]:
 
 
 def _of_overlaps(found: Library, counts: _Counts) -> Iterator[Found]:
-    by_id = found.assignments
+    """Once for each document that gives and each cohort that is left out, not for every item."""
+    items = found.documents[Giving.ITEM]
+    names: dict[_Overlap, list[str]] = defaultdict(list)
+    devices: dict[_Overlap, int] = defaultdict(int)
     for (item_id, giving, excluding), number in sorted(counts.opposite.items()):
-        one, other = (_cohort(found, by_id[n].cohort_id) for n in (giving, excluding))
+        one, other = found.assignments[giving], found.assignments[excluding]
         # Left out of what everyone gets, or by the very kit that gives it: that is meant.
-        of_one = by_id[giving].kind, by_id[giving].number
-        same = of_one == (by_id[excluding].kind, by_id[excluding].number)
-        if same or by_id[giving].cohort_id is None or by_id[excluding].cohort_id is None:
+        same = (one.kind, one.number) == (other.kind, other.number)
+        if same or one.cohort_id is None or other.cohort_id is None:
             continue
-        name = found.documents[Giving.ITEM][item_id].document.name
-        for lint in core.of_overlap(core.OverlapFacts(name, one, other, number)):
-            yield Found(lint, Giving.ITEM, item_id, (one, other))
+        key = (one.kind, one.number, one.cohort_id, other.cohort_id)
+        names[key].append(items[item_id].document.name)
+        devices[key] = max(devices[key], number)
+    for key, called in names.items():
+        kind, number, *_ = key
+        cohorts = (_cohort(found, key[2]), _cohort(found, key[3]))
+        about = _called(found, kind, number)
+        facts = core.OverlapFacts(about, tuple(sorted(called)), *cohorts, devices[key])
+        for lint in core.of_overlap(facts):
+            yield Found(lint, kind, number, cohorts)
+
+
+def _called(found: Library, kind: Giving, number: int) -> str:
+    return f"{_WORDS[kind]} “{found.documents[kind][number].document.name}”"
 
 
 def _cohort(found: Library, cohort_id: int | None) -> str:

@@ -78,6 +78,8 @@ class Effective:
     lines: list[Got]
     sheet: Chosen | None
     checklist: Chosen | None
+    #: The user name of the sheet's local administrator.
+    administrator: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,8 +195,9 @@ def shown(found: Library, subject: str, facts: Facts) -> Effective:
         subject,
         resolve.revision(book, facts),
         sorted(lines, key=lambda got: (list(ItemVerdict).index(got.verdict), lower(got.name))),
-        chosen(Giving.SHEET),
+        sheet := chosen(Giving.SHEET),
         chosen(Giving.CHECKLIST),
+        sheet and found.documents[Giving.SHEET][sheet.id].document.local_administrator,
     )
 
 
