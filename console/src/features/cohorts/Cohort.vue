@@ -100,7 +100,6 @@ const { data: explained, error: unexplained } = useQuery({
       }),
     ),
 })
-import LintList from '../kits/LintList.vue'
 
 /** A device by its number, or by whatever finds it alone. */
 async function explain() {

@@ -124,6 +124,7 @@ const progress = computed(
       total: number
       doing?: string
       failed?: string
+      message?: string
       finished?: boolean
     } | null,
 )
@@ -268,6 +269,7 @@ const helps = computed(
         <p>{{ said('progress', { done: progress.done, total: progress.total }) }}</p>
         <p v-if="progress.failed" class="trouble">{{ progress.failed }}</p>
         <p v-else-if="progress.doing">{{ said('now', { what: progress.doing }) }}</p>
+        <p v-if="progress.message && !progress.finished" dir="auto">{{ progress.message }}</p>
       </div>
     </template>
 

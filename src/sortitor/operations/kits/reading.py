@@ -12,6 +12,7 @@ from sortitor.core.filters import lower
 from sortitor.core.kits import resolve
 from sortitor.core.kits.items import ItemKind
 from sortitor.core.kits.resolve import Assignment, Facts, GivenAs, Giving, ItemVerdict, Line
+from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.vocabulary import Ownership, Platform, Stage
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found
@@ -197,8 +198,15 @@ def shown(found: Library, subject: str, facts: Facts) -> Effective:
         sorted(lines, key=lambda got: (list(ItemVerdict).index(got.verdict), lower(got.name))),
         sheet := chosen(Giving.SHEET),
         chosen(Giving.CHECKLIST),
-        sheet and found.documents[Giving.SHEET][sheet.id].document.local_administrator,
+        _administrator(found, sheet),
     )
+
+
+def _administrator(found: Library, sheet: Chosen | None) -> str | None:
+    if sheet is None:
+        return None
+    document: SetupSheet = found.documents[Giving.SHEET][sheet.id].document
+    return document.local_administrator
 
 
 def _got(found: Library, line: Line, through: Through, beat: Iterable[Through]) -> Got:
