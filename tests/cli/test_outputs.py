@@ -136,6 +136,8 @@ def furnish(world: World, tmp_path: Path) -> None:
         known = {"platforms": {"android": "9"}, "type": "switch"}
         s.own_settings.add(OwnSetting.model_validate({**horn, **known}))
         s.kits.add(Kit(name=f"Kit {name}", items=(f"=Item {name}",), given=(Given(),)))
+        path = manifest(tmp_path, [f"a map of {name}"], f"=map of {name}.txt")
+        s.files.put(path)
         s.setup_sheets.add(SetupSheet(name=f"Sheet {name}", note="@home"))
         s.checklists.add(Checklist(name=f"List {name}", items=(f"=Item {name}",)))
         s.terms.add(Terms(name=f"Terms {name}", texts=(TermsText(language="en", text="Be kind"),)))

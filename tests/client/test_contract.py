@@ -52,7 +52,12 @@ def called() -> set[tuple[str, str]]:
 def _asked(source: str) -> list[tuple[str, str]]:
     single = re.findall(r'"(GET|POST|PUT|PATCH|DELETE)",\s*f?"(/[^"]*)"', source)
     pages = re.findall(r'\.pages\(\s*[\w.]+,\s*f?"(/[^"]*)"', source)
-    calls = [*single, *(("GET", path) for path in pages)]
+    files = [
+        (method, path)
+        for word, method in (("download", "GET"), ("upload", "POST"))
+        for path in re.findall(rf'\.{word}\(\s*f?"(/[^"]*)"', source)
+    ]
+    calls = [*single, *files, *(("GET", path) for path in pages)]
     return [(method, re.sub(r"\{[^}]*\}", "{}", path)) for method, path in calls]
 
 

@@ -206,6 +206,7 @@ BODIES: dict[str, list[Any]] = {
     "/checklists/{key}/preview": [{"name": "List", "items": ["Locked"], "given": [{}]}],
     "/item-retries/preview": [{"item": "Locked", "selection": EVERYTHING}],
     "/kit-pushes/preview": [{"selection": EVERYTHING}],
+    "/sheet-handings/preview": [{"sheet": "Sheet", "selection": EVERYTHING}],
     "/imagined-kit": [{"platform": "android", "cohorts": ["Deck"], "person": "maud"}],
     "/filters/check": [{"filter": "id pr"}],
     "/gate/preview": [starting_gate().as_json()],
@@ -371,6 +372,10 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         "/agent/way",
         # With the credential of a device.
         "/agent/kit",
+        "/agent/files/{digest}",
+        # No file is kept here.
+        "/files/{digest}",
+        "/files/{digest}/content",
         # The one source is a roster that is handed over.
         "/sources/{key}/acts/preview",
         "/sources/{key}/certificate",

@@ -14582,7 +14582,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The file's SHA-256, in hex. */
+                /** @description The file’s SHA-256, in hex. */
                 digest: string;
             };
             cookie?: never;

@@ -7,7 +7,9 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable, Sequence
 from datetime import datetime, timedelta
+from pathlib import Path
 from random import Random
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from sortitor.client import Sortitor
@@ -86,6 +88,25 @@ ITEMS: tuple[dict[str, Any], ...] = (
 )
 
 
+_SAFETY = """Safety card of the crew handhelds
+
+1. The handheld stays on its strap on deck.
+2. Man overboard: press the side button three times, then call the bridge.
+3. Wet hands: lay it down, dry them, and begin again.
+4. Found one? Bring it to the purser. Wrenmoor Lines, device desk.
+"""
+
+
+def _safety_card(s: Sortitor) -> Item:
+    """A document that is kept here; the others lie elsewhere."""
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "safety-card.txt"
+        path.write_text(_SAFETY, encoding="utf-8")
+        kept = s.files.put(path)
+    payload = {"kind": "document", "file_name": kept.name, "digest": kept.digest, "size": kept.size}
+    return Item.model_validate({"name": "Safety card", "payload": payload})
+
+
 def _to(*cohorts: str, word: GivenAs = GivenAs.REQUIRED) -> tuple[Given, ...]:
     return tuple(Given(cohort=cohort, word=word) for cohort in cohorts)
 
@@ -101,7 +122,7 @@ KITS = (
     Kit(
         name="On board",
         position=40,
-        items=("Deck Wi-Fi", "Crew mail", "Deck plans", "Updates at night"),
+        items=("Deck Wi-Fi", "Crew mail", "Deck plans", "Safety card", "Updates at night"),
         given=_to(HANDHELDS),
     ),
     Kit(
@@ -138,6 +159,13 @@ SHEETS = (
         skipped=(FirstStep.ACCOUNT, FirstStep.PAYMENT, FirstStep.ASSISTANT),
         given=_to(SCANNERS),
     ),
+    SetupSheet(
+        name="Office laptop",
+        position=50,
+        local_administrator="desk",
+        skipped=(FirstStep.PAYMENT,),
+        given=_to(LAPTOPS),
+    ),
     # The lint: it takes the whole of somebody's own phone.
     SetupSheet(name="Seasonal phone", position=60, locked=False, given=_to(OWN)),
 )
@@ -168,6 +196,7 @@ def prepare(s: Sortitor) -> None:
     s.cohorts.add(Cohort(name=LAPTOPS, filter=f'platform eq "windows" and {mine}'))
     for item in ITEMS:
         s.items.add(Item.model_validate(item))
+    s.items.add(_safety_card(s))
     # Offered to those who help out at the harbour.
     map_ = s.items.show("Harbour map")
     given = _to(HANDHELDS, word=GivenAs.OFFERED)

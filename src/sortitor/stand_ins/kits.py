@@ -6,11 +6,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 from random import Random
+from tempfile import TemporaryDirectory
 
 from sortitor.client import Sortitor
 from sortitor.core.kits.checklists import ItemState
-from sortitor.core.kits.items import FirmwarePayload
+from sortitor.core.kits.items import FilePayload, FirmwarePayload
 from sortitor.schemas.kits import AgentItem, AgentKit, AgentReport
 
 #: Why an item fails, at times: (kind, code, words).
@@ -57,6 +59,7 @@ class Worker:
             if self.random.random() < self.forgets:
                 self._left, self._busy = iter(()), None
                 return False
+            self._bring(self._busy)
             told.append(self._ended(self._busy))
         self._busy = next(self._left, None)
         if self._busy is not None:
@@ -64,6 +67,13 @@ class Worker:
         if told:
             self.s.agent.report(self.credential, *told)
         return self._busy is not None
+
+    def _bring(self, item: AgentItem) -> None:
+        """Fetch a file that the service keeps."""
+        payload = item.payload
+        if isinstance(payload, FilePayload) and payload.address is None:
+            with TemporaryDirectory() as folder:
+                self.s.agent.file(self.credential, payload.digest, Path(folder) / "file")
 
     def _ended(self, item: AgentItem) -> AgentReport:
         trouble = [one for one in _TROUBLE if one[0] == item.payload.kind]

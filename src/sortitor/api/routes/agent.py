@@ -39,7 +39,6 @@ from sortitor.schemas.arrivals import (
 )
 from sortitor.schemas.arrivals import Knock as KnockGiven
 from sortitor.schemas.kits import (
-    DIGEST,
     AgentChecklist,
     AgentItem,
     AgentKit,
@@ -339,7 +338,7 @@ def _administrator(found: delivery.Delivery) -> LocalAdministrator | None:
 )
 async def fetch_own_file(
     request: Request,
-    digest: Annotated[str, Path(pattern=DIGEST, description="The file's SHA-256, in hex.")],
+    digest: Annotated[str, Path(description="The file’s SHA-256, in hex.")],
 ) -> Response:
     """The bytes of a file that an item of the device brings, whole or (`Range`) a part of them: one
     that broke off goes on where it was.
