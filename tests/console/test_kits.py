@@ -16,7 +16,7 @@ from sortitor.client import Sortitor
 from sortitor.core.kits.checklists import ItemState
 from sortitor.core.vocabulary import Activation, Ownership
 from sortitor.schemas.cohorts import Cohort
-from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit
+from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit, SetupSheet
 
 
 @pytest.fixture
@@ -158,3 +158,53 @@ def test_a_setting_of_ones_own_is_added_to_what_can_be_set(page: Page, fleet: So
     expect(dialog.get_by_text("How loud the horn is.")).to_be_visible()
     [made] = fleet.own_settings.list()
     assert made.choices == {"low": "low", "high": "as loud as can be"}
+
+
+def test_a_file_is_put_in_for_a_document(page: Page, fleet: Sortitor, tmp_path: Path) -> None:
+    path = manifest(tmp_path, ["keep off the ropes"], "ropes.txt")
+    page.goto("/kits?tab=items")
+    page.get_by_role("button", name="Make an item").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Item", exact=True).fill("Ropes")
+    dialog.get_by_label("Kind").click(force=True)
+    page.get_by_role("option", name="document", exact=True).click()
+    dialog.get_by_label("File to put in").set_input_files(path)
+    expect(dialog.get_by_label("File name")).to_have_value("ropes.txt")
+    dialog.get_by_role("button", name="Preview").click()
+    confirm(page, "Add the item")
+    expect(dialog).to_be_hidden()
+    [kept] = fleet.files.list()
+    assert (kept.name, kept.size, kept.items) == ("ropes.txt", path.stat().st_size, ["Ropes"])
+    page.get_by_role("tab", name="Files").click()
+    expect(page.get_by_role("table", name="Files")).to_contain_text("19 bytes")
+    expect(page.get_by_role("button", name="Remove")).to_have_count(0)
+    page.get_by_label("File to put in").set_input_files(manifest(tmp_path, ["wrong"], "wrong.txt"))
+    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Remove the file").click()
+    expect(page.get_by_role("table", name="Files")).not_to_contain_text("wrong.txt")
+    assert len(fleet.files.list()) == 1
+
+
+def test_a_sheet_is_given_to_marked_devices_and_its_password_shown_once(
+    page: Page, fleet: Sortitor
+) -> None:
+    fleet.setup_sheets.add(SetupSheet(name="Bridge", local_administrator="mate"))
+    code = a_pass(fleet, activation=Activation.SHARED, ownership=Ownership.CORPORATE)
+    credential = fleet.agent.knock(knocking(code, "KM-3")).credential
+    assert credential is not None
+    page.goto("/devices?filter=" + 'site eq "Bridge"')
+    page.get_by_role("checkbox", name=re.compile("KM-3|all|Choose", re.I)).first.check()
+    page.get_by_role("button", name="Setup sheet").click()
+    page.get_by_role("option", name="Give Bridge").or_(page.get_by_text("Give Bridge")).click()
+    confirm(page, "Give to 1 device")
+    kit = fleet.agent.kit(credential)
+    assert kit is not None
+    assert kit.administrator is not None
+    [device] = fleet.devices.list(filter='site eq "Bridge"')
+    page.goto(f"/devices/{device.id}")
+    page.get_by_role("button", name="Show the password").click()
+    page.get_by_role("button", name="Show it").click()
+    expect(page.get_by_role("dialog")).to_contain_text(kit.administrator.password)
+    page.get_by_role("button", name="Done").click()
+    [entry] = fleet.journal.list(most=1)
+    assert entry.operation == "device.password"
