@@ -422,6 +422,7 @@ def test_a_sheet_is_given_to_chosen_devices_and_cleared_from_them(
     shown = hand("Chosen", ids=[*on_deck[:3], on_bridge[0]])
     assert counts(shown) == {
         "devices get this sheet": 3,
+        "have it already, through a cohort": 0,
         "go by another sheet, whose position wins": 1,
         "were given it by hand before": 0,
         "identifiers not known": 0,

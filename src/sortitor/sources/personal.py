@@ -113,5 +113,6 @@ def _refused(words: str) -> SourceFault:
 
 
 def _silent(error: BaseException) -> SourceFault:
-    words = str(error)[:200] or type(error).__name__
+    said = error.strerror if isinstance(error, OSError) else None
+    words = (said or str(error) or type(error).__name__)[:200]
     return SourceFault("unreachable", f"It cannot be reached: {words}.", "Look whether it runs.")

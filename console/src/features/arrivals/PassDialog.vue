@@ -217,7 +217,7 @@ const wifiPicture = computed(() => drawn(made.value?.wifi_svg))
         <v-btn v-if="made" variant="outlined" color="primary" @click="printSheet"
           >Print a sheet</v-btn
         >
-        <v-btn variant="text" @click="open = false">{{ made || many ? 'Done' : 'Leave it' }}</v-btn>
+        <v-btn variant="text" @click="open = false">{{ made || many ? 'Done' : 'Cancel' }}</v-btn>
         <v-btn
           v-if="!made && !many"
           color="primary"

@@ -211,7 +211,7 @@ function remove() {
               >Preview the change</v-btn
             >
             <v-btn v-if="changed" variant="text" @click="filter = cohort.filter ?? ''"
-              >Leave it as it is</v-btn
+              >Cancel</v-btn
             >
             <span v-if="moved && changed" aria-live="polite"
               ><span class="tone-good">{{ number(moved.enter) }} would enter</span>,

@@ -563,6 +563,7 @@ function exported(form: 'csv' | 'xlsx') {
   max-width: 150px;
 }
 .list {
-  max-width: 130px;
+  min-width: 130px;
+  max-width: 160px;
 }
 </style>

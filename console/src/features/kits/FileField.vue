@@ -7,7 +7,8 @@ import { api, got, putFile, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { sized } from '../../shared/formats'
 
-/** One of the files that are kept here, or a new one, by its digest. */
+/** One of the files that are kept here, or a new one (`fresh`: only that), by its digest. */
+const { fresh = false } = defineProps<{ fresh?: boolean }>()
 const digest = defineModel<string>({ required: true })
 const emit = defineEmits<{ chosen: [file: Schemas['KeptFile']] }>()
 const queries = useQueryClient()
@@ -57,6 +58,7 @@ async function put(files: FileList | null) {
   <ProblemAlert :error="failure" />
   <div class="row-gap" @dragover.prevent @drop.prevent="put($event.dataTransfer?.files ?? null)">
     <v-autocomplete
+      v-if="!fresh"
       :model-value="digest || null"
       :items="choices"
       label="File that is kept here"

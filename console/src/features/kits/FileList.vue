@@ -45,7 +45,7 @@ async function remove() {
 </script>
 
 <template>
-  <FileField v-if="session.may('prepare')" v-model="put" />
+  <FileField v-if="session.may('prepare')" v-model="put" fresh />
   <DataList
     class="mt-3"
     label="Files"

@@ -105,6 +105,7 @@ function save() {
       />
       <v-text-field v-model="form.keyboard" label="Keyboard (empty: the device’s own)" />
       <v-text-field v-model="form.language" label="Language, such as no or en-GB" />
+      <v-text-field v-model="form.region" label="Region, such as NO" maxlength="2" />
       <v-autocomplete
         v-model="form.joins"
         :items="networks"
@@ -114,11 +115,10 @@ function save() {
       />
       <v-text-field
         v-model="form.name_template"
-        label="Its name by a template (empty: by the usual ones)"
+        label="Calls itself (empty: as it came)"
         class="mono"
-        placeholder="BRIDGE-{counter:bridge:3}"
+        placeholder="BRIDGE-{serial|last 4}"
       />
-      <v-text-field v-model="form.region" label="Region, such as NO" maxlength="2" />
     </div>
     <v-select
       v-model="form.skipped"

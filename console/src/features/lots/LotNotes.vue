@@ -166,7 +166,7 @@ function edit(group: Group) {
         </v-card-text>
         <v-card-actions>
           <v-spacer />
-          <v-btn variant="text" @click="editing = null">Leave it</v-btn>
+          <v-btn variant="text" @click="editing = null">Cancel</v-btn>
           <v-btn color="primary" variant="flat" :loading="busy" @click="save(editing)"
             >Set it in {{ plural(editing.rows, 'row') }}</v-btn
           >

@@ -252,7 +252,7 @@ const check = () =>
       </v-card-text>
       <v-card-actions>
         <v-spacer />
-        <v-btn variant="text" @click="open = false">Leave it</v-btn>
+        <v-btn variant="text" @click="open = false">Cancel</v-btn>
         <v-btn color="primary" variant="flat" :loading="busy" :disabled="!ready" @click="check"
           >Check it</v-btn
         >

@@ -102,7 +102,7 @@ const resolve = (remedy: Schemas['Remedy'] | null) =>
           >Leave the row out</v-btn
         >
         <v-spacer />
-        <v-btn variant="text" @click="emit('close')">Leave it</v-btn>
+        <v-btn variant="text" @click="emit('close')">Cancel</v-btn>
         <v-btn color="primary" variant="flat" :loading="busy" @click="save">Check it anew</v-btn>
       </v-card-actions>
     </v-card>

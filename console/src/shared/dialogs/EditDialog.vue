@@ -32,7 +32,7 @@ const emit = defineEmits<{ save: [] }>()
       <v-card-actions>
         <v-spacer />
         <slot name="more" />
-        <v-btn variant="text" @click="open = false">Leave it</v-btn>
+        <v-btn variant="text" @click="open = false">Cancel</v-btn>
         <v-btn
           color="primary"
           variant="flat"

@@ -152,7 +152,7 @@ function keep() {
       </v-card-text>
       <v-card-actions>
         <v-spacer />
-        <v-btn variant="text" @click="close">Leave it</v-btn>
+        <v-btn variant="text" @click="close">Cancel</v-btn>
         <v-btn
           v-if="state.preview"
           color="primary"

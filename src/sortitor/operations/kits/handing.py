@@ -5,7 +5,7 @@ the sheet is given to, so that what they get is decided as for every other devic
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from sortitor.core.cohorts import Cohort
 from sortitor.core.errors import Conflict
@@ -147,7 +147,7 @@ def _turned(
     name = lower(list_name(document))
     cohorts = {**found.cohorts, name: (list_id, False)}
     after = found.named(cohorts).changed(Giving.SHEET, sheet.id, document)
-    moved = elsewhere = 0
+    moved = elsewhere = already = 0
     for group in kits.groups_of(connection, changed):
         now = found.facts(group.facts)
         given = now.cohorts - {list_id} if clear else now.cohorts | {list_id}
@@ -155,11 +155,13 @@ def _turned(
         had, has = found.chosen(now, Giving.SHEET), after.chosen(then, Giving.SHEET)
         mine = (had if clear else has) == sheet.id
         moved += group.devices if mine and had != has else 0
+        already += group.devices if mine and had == has else 0
         elsewhere += 0 if mine else group.devices
     if clear:
         return (Count("lose", "devices have this sheet no longer", moved, "warn"),)
     return (
         Count("gain", "devices get this sheet", moved, "good"),
+        Count("already", "have it already, through a cohort", already),
         Count("beaten", "go by another sheet, whose position wins", elsewhere, "warn"),
     )
 
@@ -179,7 +181,8 @@ def _examples(
         return ()
     first = devices.matching(Selection(ids=tuple(changed[:_EXAMPLES])), ctx.now)
     before, after = ("by hand", None) if clear else (None, "by hand")
-    return device_examples(ctx, connection, first, before, after)
+    shown = device_examples(ctx, connection, first, before, after)
+    return tuple(replace(one, field="setup sheet") for one in shown)
 
 
 def _make_list(ctx: Context, connection: Connection, sheet: SetupSheet) -> int:
