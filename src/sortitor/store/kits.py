@@ -199,7 +199,15 @@ def _numbers(these: Sequence[int]) -> ColumnElement[Any]:
 
 def _members(reach: frozenset[int]) -> Any:
     inside = cohort_members.c.cohort_id.in_(sorted(reach))
-    return select(cohort_members.c.device_id.label("id")).where(inside).distinct()
+    found = select(cohort_members.c.device_id.label("id")).where(inside)
+    return found if len(reach) == 1 else found.distinct()
+
+
+def _those_of(values: Sequence[Any]) -> ColumnElement[Any]:
+    """Those of some numbers that are there, as an array."""
+    if not values:
+        return _numbers([])
+    return func.array_remove(cast(array[Any](list(values)), ARRAY(BigInteger)), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,39 +231,29 @@ def groups(
     now: datetime,
 ) -> list[GroupRow]:
     """Everyone who is not retired, or the members of some cohorts, by what decides over them."""
-    none = _numbers([])
-    # In whichever order: they are taken as a set.
-    inside = (
-        select(
-            cohort_members.c.device_id,
-            func.array_agg(cohort_members.c.cohort_id).label("cohorts"),
-        )
-        .where(cohort_members.c.cohort_id.in_(sorted(other_cohorts)))
-        .group_by(cohort_members.c.device_id)
-        .subquery("inside")
-    )
-    each: list[Any] = [
-        case((compiled(one, now), place)) for place, one in enumerate(other_conditions)
-    ]
-    holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
+    each = [case((compiled(one, now), place)) for place, one in enumerate(other_conditions)]
+    # Each cohort by itself: gathered by device, members would be sorted and put together twice.
+    inside = [cohort_members.alias(f"inside_{number}") for number in sorted(other_cohorts)]
+    joined = devices.outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
+    for number, members in zip(sorted(other_cohorts), inside, strict=True):
+        mine = and_(members.c.device_id == devices.c.id, members.c.cohort_id == number)
+        joined = joined.outerjoin(members, mine)
     alike = (
         select(
             device_kits.c.key,
-            inside.c.cohorts,
-            (holding if each else none).label("holding"),
+            _those_of([members.c.cohort_id for members in inside]).label("cohorts"),
+            _those_of(each).label("holding"),
             func.count().label("devices"),
             func.min(devices.c.id).label("first"),
         )
-        .select_from(devices)
-        .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
-        .outerjoin(inside, inside.c.device_id == devices.c.id)
+        .select_from(joined)
         .where(devices.c.stage != Stage.RETIRED, _within(reach))
-        .group_by(device_kits.c.key, inside.c.cohorts, "holding")
+        .group_by(device_kits.c.key, "cohorts", "holding")
         .subquery("alike")
     )
     query = select(
         kit_outcomes.c.facts,
-        func.coalesce(alike.c.cohorts, none).label("cohorts"),
+        alike.c.cohorts,
         alike.c.holding,
         alike.c.devices,
         alike.c.first,

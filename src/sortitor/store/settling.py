@@ -19,6 +19,7 @@ from typing import Any
 from psycopg import AsyncConnection, Cursor
 from sqlalchemy import (
     BigInteger,
+    ColumnElement,
     Connection,
     Select,
     Text,
@@ -217,21 +218,10 @@ def _gathered(kept: Kept) -> Select[Any]:
     """
     never = datetime.min.replace(tzinfo=UTC)
     asked = {one.id: compiled(one.filter, never) for one in kept.conditions}
-    facts, members = _narrow_facts(*asked.values()), cohort_members.alias("given")
-    # Sorted all at once: an aggregate that sorts does so for each device by itself.
-    ordered = (
-        select(members.c.device_id, members.c.cohort_id)
-        .where(members.c.cohort_id.in_(kept.given), members.c.device_id == _THESE.c.id)
-        .order_by(members.c.device_id, members.c.cohort_id)
-        .subquery("ordered")
-    )
-    inside = (
-        select(ordered.c.device_id, func.array_agg(ordered.c.cohort_id).label("cohorts"))
-        .group_by(ordered.c.device_id)
-        .subquery("inside")
-    )
+    facts = _narrow_facts(*asked.values())
+    few = len(kept.given) <= _FEW
+    joined, cohorts = (_one_by_one if few else _all_at_once)(facts, sorted(kept.given))
     none = cast(array[Any]([]), ARRAY(BigInteger))
-    cohorts = func.coalesce(inside.c.cohorts, none)
     each = []
     for one in kept.conditions:
         holds = said_of(facts, asked[one.id])
@@ -245,7 +235,43 @@ def _gathered(kept: Kept) -> Select[Any]:
     return select(
         facts.c.id.label("device_id"),
         case((in_use, holding.op("||")(cohorts)), else_=none).label("facts"),
-    ).select_from(facts.outerjoin(inside, inside.c.device_id == facts.c.id))
+    ).select_from(joined)
+
+
+#: Up to so many given cohorts are looked up one by one, which is quicker for many devices; more
+#: are too many tables to plan for.
+_FEW = 6
+
+
+def _one_by_one(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[Any]]:
+    """The devices with their given cohorts as an array, in order."""
+    inside = [cohort_members.alias(f"given_{number}") for number in given]
+    joined = facts
+    for number, members in zip(given, inside, strict=True):
+        mine = and_(members.c.device_id == facts.c.id, members.c.cohort_id == number)
+        joined = joined.outerjoin(members, mine)
+    each = cast(array[Any]([members.c.cohort_id for members in inside]), ARRAY(BigInteger))
+    return joined, func.array_remove(each, None)
+
+
+def _all_at_once(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[Any]]:
+    """The same for many given cohorts."""
+    members = cohort_members.alias("given")
+    # Sorted all at once: an aggregate that sorts does so for each device by itself.
+    ordered = (
+        select(members.c.device_id, members.c.cohort_id)
+        .where(members.c.cohort_id.in_(given), members.c.device_id == _THESE.c.id)
+        .order_by(members.c.device_id, members.c.cohort_id)
+        .subquery("ordered")
+    )
+    inside = (
+        select(ordered.c.device_id, func.array_agg(ordered.c.cohort_id).label("cohorts"))
+        .group_by(ordered.c.device_id)
+        .subquery("inside")
+    )
+    none = cast(array[Any]([]), ARRAY(BigInteger))
+    joined = facts.outerjoin(inside, inside.c.device_id == facts.c.id)
+    return joined, func.coalesce(inside.c.cohorts, none)
 
 
 _THESE = table("touched", column("id"))
