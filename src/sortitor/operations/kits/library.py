@@ -83,6 +83,16 @@ class Library:
         return Book(items, ranked, assignments)
 
     @cached_property
+    def given_as(self) -> Mapping[tuple[Giving, int, int | None], Given]:
+        """What a document says of whom it is given to: kind, number, cohort → that."""
+        return {
+            (kind, number, self.cohort_of(one)): one
+            for kind, documents in self.documents.items()
+            for number, kept in documents.items()
+            for one in kept.document.given
+        }
+
+    @cached_property
     def assignments(self) -> Mapping[int, Assignment]:
         """By number."""
         return {one.id: one for one in self.book.assignments}

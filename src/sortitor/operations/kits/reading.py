@@ -227,9 +227,9 @@ def _got(found: Library, line: Line, through: Through, beat: Iterable[Through]) 
 
 
 def _through(found: Library, one: Assignment) -> Through:
-    kept = found.documents[one.kind][one.number]
-    [given] = [g for g in kept.document.given if found.cohort_of(g) == one.cohort_id]
-    return Through(one.kind, one.number, kept.document.name, given.cohort, one.word)
+    name = found.documents[one.kind][one.number].document.name
+    given = found.given_as[one.kind, one.number, one.cohort_id]
+    return Through(one.kind, one.number, name, given.cohort, one.word)
 
 
 # ---- who gets it
