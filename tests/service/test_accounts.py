@@ -4,13 +4,23 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
-from tests.worlds import PASSWORD, World, http
+from tests.worlds import (
+    PASSWORD,
+    World,
+    change_baseline,
+    http,
+    import_lot,
+    import_people,
+    manifest,
+)
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.access import covers
 from sortitor.core.vocabulary import Role
 from sortitor.operations import accounts
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.licences import Pool
 from sortitor.server.wiring import offer_setup
 
 
@@ -260,3 +270,25 @@ def test_the_first_start_makes_a_secret_that_works_once(world: World, tmp_path: 
     with pytest.raises(Refused, match="already"):
         s.accounts.first(secret, "second", PASSWORD)
     assert s.accounts.sign_in("harbour", PASSWORD).role is Role.ADMINISTRATOR
+
+
+def test_a_technician_gives_and_names_and_changes_no_rules(world: World, tmp_path: Path) -> None:
+    import_lot(
+        world.client(),
+        manifest(tmp_path, ["serial", "KM-1"]),
+        platform="android",
+        ownership="personal",
+    )
+    import_people(world.client(), tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew")
+    s = world.client(Role.TECHNICIAN)
+    assert [device.serial for device in s.devices.list()] == ["KM-1"]
+    s.devices.assign(1, "maud", s.devices.preview_assign(1, "maud").digest)
+    s.devices.name(1, "BRIDGE")
+    for act in (
+        lambda: change_baseline(s, quota=9),
+        lambda: s.pools.add(Pool(name="Charts", seats=1)),
+        lambda: s.cohorts.add(Cohort(name="All", filter="id pr")),
+        lambda: s.journal.revert(1, "0"),
+    ):
+        with pytest.raises(Refused, match="As technician you may not"):
+            act()

@@ -257,6 +257,7 @@ QUERIES: dict[str, list[str]] = {
     "/lots/{lot_id}/takeout": ["form=csv", "form=xlsx"],
     "/filters/values": [f"attribute={name}" for name in ATTRIBUTES],
     "/gate/replay/list": ["of=fleet&limit=500", "of=arrivals&limit=500"],
+    "/journal/file": ["form=csv", "form=jsonl", "form=xlsx"],
     "/gate/replay/file": ["of=fleet", "of=arrivals", "of=arrivals&form=xlsx"],
 }
 #: A stream lasts as long as its job; a preview of imported people takes a file.

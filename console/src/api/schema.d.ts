@@ -2441,7 +2441,7 @@ export interface paths {
         };
         /**
          * List Entries
-         * @description Entries, newest first; `operation` is a beginning, such as `lot`.
+         * @description Entries, newest first; all that is asked for must hold.
          */
         get: operations["list_entries_api_v1_journal_get"];
         put?: never;
@@ -2464,6 +2464,26 @@ export interface paths {
          * @description The sealed journal as JSON Lines, in the order of its chain, with places and digests.
          */
         get: operations["export_journal_api_v1_journal_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export Entries
+         * @description The entries that are asked for, in words, as a file.
+         */
+        get: operations["export_entries_api_v1_journal_file_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7317,8 +7337,18 @@ export interface components {
             before: {
                 [key: string]: unknown;
             } | null;
+            /**
+             * Changes
+             * @description The same in words.
+             */
+            changes: components["schemas"]["Change"][];
             /** Device Id */
             device_id: number;
+            /**
+             * Label
+             * @description What people call the device.
+             */
+            label: string;
         };
         /**
          * Effective
@@ -7443,6 +7473,11 @@ export interface components {
             at: string;
             /** Before */
             before: unknown;
+            /**
+             * Changes
+             * @description What it changed in a document, in words.
+             */
+            changes: components["schemas"]["Change"][];
             /** Id */
             id: number;
             /** Operation */
@@ -7491,6 +7526,11 @@ export interface components {
             at: string;
             /** Before */
             before: unknown;
+            /**
+             * Changes
+             * @description What it changed in a document, in words.
+             */
+            changes: components["schemas"]["Change"][];
             /** Effects */
             effects: components["schemas"]["Effect"][];
             /** Id */
@@ -8085,6 +8125,11 @@ export interface components {
             before: {
                 [key: string]: unknown;
             } | null;
+            /**
+             * Changes
+             * @description The same in words.
+             */
+            changes: components["schemas"]["Change"][];
             /** Entry Id */
             entry_id: number;
             /** Operation */
@@ -11883,7 +11928,7 @@ export interface components {
          * @description What an account may do, least first; `core/access.py` says what each is granted.
          * @enum {string}
          */
-        Role: "viewer" | "coordinator" | "administrator";
+        Role: "viewer" | "technician" | "coordinator" | "administrator";
         /**
          * RoleWords
          * @description A role, and what it is granted.
@@ -19833,12 +19878,22 @@ export interface operations {
     list_entries_api_v1_journal_get: {
         parameters: {
             query?: {
-                operation?: string | null;
-                actor?: string | null;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */
                 limit?: number;
+                /** @description How it begins, such as `lot`; several by commas. */
+                operation?: string | null;
+                /** @description Who did it. */
+                actor?: string | null;
+                /** @description Whom it concerned, by number or user name. */
+                person?: string | null;
+                /** @description Which device it concerned, by number. */
+                device?: number | null;
+                /** @description From this day on. */
+                since?: string | null;
+                /** @description Up to the end of this day. */
+                until?: string | null;
             };
             header?: never;
             path?: never;
@@ -19894,6 +19949,60 @@ export interface operations {
                 };
                 content: {
                     "application/jsonl": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_entries_api_v1_journal_file_get: {
+        parameters: {
+            query?: {
+                form?: "csv" | "xlsx" | "jsonl";
+                /** @description How it begins, such as `lot`; several by commas. */
+                operation?: string | null;
+                /** @description Who did it. */
+                actor?: string | null;
+                /** @description Whom it concerned, by number or user name. */
+                person?: string | null;
+                /** @description Which device it concerned, by number. */
+                device?: number | null;
+                /** @description From this day on. */
+                since?: string | null;
+                /** @description Up to the end of this day. */
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
+                    "text/csv": unknown;
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

@@ -31,8 +31,6 @@ from sortitor.core.filters import ATTRIBUTES, read
 from sortitor.core.vocabulary import HoldKind, HoldState, Ownership, Platform, Stage
 from sortitor.schemas.devices import Device, DeviceDetail, Identifier, Selection
 
-#: Fields of a timeline that say nothing to a reader.
-_UNTOLD = ("manual", "hold", "identifiers")
 Command = TypeVar("Command", bound=Callable[..., Any])
 
 COLUMNS: dict[str, Callable[[Device], Any]] = {
@@ -336,15 +334,9 @@ def _show_timeline(found: DeviceDetail) -> None:
         if line.reverted_by:
             words += "   (reverted)"
         plain(words, hang=34)
-        for field, value in (line.after or {}).items():
-            if not field.endswith(("_at", "_basis")) and field not in _UNTOLD:
-                before = (line.before or {}).get(field)
-                told = f"{_or_dash(before)} → {_or_dash(value)}"
-                plain(f"{'':34}{field.replace('_', ' ')}: {told}", hang=34)
-
-
-def _or_dash(value: Any) -> Any:
-    return "–" if value is None else value
+        for one in line.changes:
+            told = f"{one.field}: {one.before or '–'} → {one.after or '–'}"
+            plain(f"{'':34}{told}", hang=34)
 
 
 @device.command()

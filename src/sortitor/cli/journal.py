@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import click
 
 from sortitor.cli.connection import with_client
+from sortitor.cli.devices import find_one
 from sortitor.cli.output import (
     agree,
     change_options,
@@ -22,6 +23,7 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.client import Sortitor
+from sortitor.schemas.base import Change
 from sortitor.schemas.journal import Entry
 
 
@@ -33,18 +35,47 @@ def journal() -> None:
 @journal.command("list")
 @click.option("--operation", help="The beginning of an operation, such as lot or device.declare.")
 @click.option("--actor", help="Only what this account did.")
+@click.option("--person", help="Only what concerned this person, by user name.")
+@click.option("--device", help="Only what concerned this device, by anything that finds it.")
+@click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="From this day on.")
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Up to the end of this day.")
+@click.option(
+    "--to",
+    type=click.Path(dir_okay=False, path_type=Path),
+    help="Write them to a file: .csv, .xlsx or .jsonl.",
+)
 @most_option
 @output_option
 @with_client
 def list_entries(
-    s: Sortitor, operation: str | None, actor: str | None, most: int, output: str
+    s: Sortitor,
+    operation: str | None,
+    actor: str | None,
+    person: str | None,
+    device: str | None,
+    since: datetime | None,
+    until: datetime | None,
+    to: Path | None,
+    most: int,
+    output: str,
 ) -> None:
     """List entries, newest first.
 
     \b
-    Example:
+    Examples:
       sortitor journal list --operation lot
+      sortitor journal list --person anwen.inkpen --since 2026-01-01 --to anwen.xlsx
     """
+    asked: dict[str, Any] = {
+        "person": person,
+        "device": find_one(s, device) if device else None,
+        "since": since and since.date(),
+        "until": until and until.date(),
+    }
+    if to is not None:
+        s.journal.file(to, _form(to), operation, actor, **asked)
+        talk(f"Written to {to}.")
+        return
     columns = {
         "Id": lambda e: e.id,
         "At": lambda e: e.at,
@@ -55,7 +86,7 @@ def list_entries(
         "Reverted by": lambda e: e.reverted_by,
     }
     write(
-        s.journal.list(operation, actor, most + 1),
+        s.journal.list(operation, actor, most + 1, **asked),
         output,
         columns,
         hint="Next: sortitor journal show ID    or: sortitor journal revert ID",
@@ -90,14 +121,22 @@ def show(s: Sortitor, entry_id: int) -> None:
             ("Reverted by", e.reverted_by),
         ]
     )
-    for title, value in (("Before", e.before), ("After", e.after)):
-        if value is not None:
-            heading(title)
-            plain(json.dumps(value, ensure_ascii=False, indent=2))
+    if e.changes:
+        heading("What changed")
+        for change in e.changes:
+            plain(_line(change))
+    elif e.before is not None or e.after is not None:
+        for title, value in (("Before", e.before), ("After", e.after)):
+            if value is not None:
+                heading(title)
+                plain(json.dumps(value, ensure_ascii=False, indent=2))
     if e.effects:
         heading(f"Devices (first {len(e.effects)})")
-        for effect in e.effects[:20]:
-            plain(f"  {effect.device_id}: {_short(effect.before)} → {_short(effect.after)}")
+        for effect in e.effects[:_EFFECTS]:
+            what = "; ".join(map(_line, effect.changes)) or "nothing that shows"
+            plain(f"{effect.label}: {what if effect.after is not None else 'removed'}")
+        if len(e.effects) > _EFFECTS:
+            plain("…")
 
 
 def _apart(entry: Entry) -> bool:
@@ -105,8 +144,24 @@ def _apart(entry: Entry) -> bool:
     return abs(entry.recorded_at - entry.at) > timedelta(minutes=1)
 
 
-def _short(value: dict[str, Any] | None) -> str:
-    return "nothing" if value is None else json.dumps(value, ensure_ascii=False)[:120]
+#: So many devices are told of.
+_EFFECTS = 20
+_FORMS: dict[str, Literal["csv", "xlsx", "jsonl"]] = {
+    ".csv": "csv",
+    ".xlsx": "xlsx",
+    ".jsonl": "jsonl",
+}
+
+
+def _form(path: Path) -> Literal["csv", "xlsx", "jsonl"]:
+    form = _FORMS.get(path.suffix.lower())
+    if form is None:
+        raise click.BadParameter("end it with .csv, .xlsx or .jsonl.", param_hint="--to")
+    return form
+
+
+def _line(change: Change) -> str:
+    return f"{change.field}: {change.before or '–'} → {change.after or '–'}"
 
 
 @journal.command()

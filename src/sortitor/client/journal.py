@@ -3,21 +3,69 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import date
 from pathlib import Path
+from typing import Literal
 
-from sortitor.client.noun import Noun
+from sortitor.client.noun import Key, Noun
 from sortitor.schemas import journal as j
 from sortitor.schemas.base import Apply, Preview
+
+
+def _asked(
+    operation: str | None,
+    actor: str | None,
+    person: Key | None,
+    device: int | None,
+    since: date | None,
+    until: date | None,
+) -> dict[str, str]:
+    asked = {
+        "operation": operation,
+        "actor": actor,
+        "person": person,
+        "device": device,
+        "since": since,
+        "until": until,
+    }
+    return {name: str(value) for name, value in asked.items() if value is not None}
 
 
 class Journal(Noun):
     """The journal."""
 
     def list(
-        self, operation: str | None = None, actor: str | None = None, most: int | None = None
+        self,
+        operation: str | None = None,
+        actor: str | None = None,
+        most: int | None = None,
+        *,
+        person: Key | None = None,
+        device: int | None = None,
+        since: date | None = None,
+        until: date | None = None,
     ) -> Iterator[j.Entry]:
-        """Entries, newest first."""
-        return self._t.pages(j.Entry, "/journal", {"operation": operation, "actor": actor}, most)
+        """Entries, newest first: by how their operation begins, who acted, whom and which device
+        they concerned, from a day to a day.
+        """
+        asked = _asked(operation, actor, person, device, since, until)
+        return self._t.pages(j.Entry, "/journal", asked, most)
+
+    def file(
+        self,
+        path: Path,
+        form: Literal["csv", "xlsx", "jsonl"] = "csv",
+        operation: str | None = None,
+        actor: str | None = None,
+        *,
+        person: Key | None = None,
+        device: int | None = None,
+        since: date | None = None,
+        until: date | None = None,
+    ) -> None:
+        """Write the same entries in words to a file."""
+        asked = _asked(operation, actor, person, device, since, until)
+        self._t.download("/journal/file", path, {"form": form, **asked})
 
     def show(self, entry_id: int) -> j.EntryDetail:
         """One entry with its first effects."""

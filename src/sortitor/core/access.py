@@ -49,10 +49,13 @@ class Permission(StrEnum):
 
 
 _VIEWER = frozenset({Permission.LOOK})
+#: Has devices in hand: gives, names, parks and reports them, and changes no rule.
+_TECHNICIAN = _VIEWER | {Permission.SEE_PERSONAL, Permission.MANAGE_DEVICES}
 _COORDINATOR = frozenset(Permission) - {Permission.ADMINISTER}
 
 GRANTS: dict[Role, frozenset[Permission]] = {
     Role.VIEWER: _VIEWER,
+    Role.TECHNICIAN: _TECHNICIAN,
     Role.COORDINATOR: _COORDINATOR,
     Role.ADMINISTRATOR: frozenset(Permission),
 }

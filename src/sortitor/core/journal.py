@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from sortitor.core.documents import Difference, differences
 from sortitor.core.errors import Conflict
 from sortitor.core.previews import Count, Example, Preview, plural
 
@@ -64,6 +66,18 @@ FINAL: dict[str, str] = {
     "kit.push": "Devices do by themselves what they were asked for.",
 }
 _BESIDE_FIELDS = ("_at", "_basis")
+#: Of a device's columns those that say nothing to a reader.
+_SILENT = re.compile(r"_(at|basis)$|^(manual|hold|identifiers)$")
+
+
+def device_changes(
+    before: Mapping[str, Any] | None, after: Mapping[str, Any] | None
+) -> tuple[Difference, ...]:
+    """What an entry did to one device, in words. One that was made has no former side, one that is
+    gone no later one.
+    """
+    told = differences(before or {}, after or {})
+    return tuple(one for one in told if not _SILENT.search(one.field.replace(" ", "_")))
 
 
 def check_revertible(

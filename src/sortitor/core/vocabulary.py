@@ -405,5 +405,6 @@ class Role(StrEnum):
     """What an account may do, least first; `core/access.py` says what each is granted."""
 
     VIEWER = "viewer"
+    TECHNICIAN = "technician"
     COORDINATOR = "coordinator"
     ADMINISTRATOR = "administrator"

@@ -301,6 +301,7 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
     },
     Role: {
         Role.VIEWER: "viewer: looks at everything, changes nothing",
+        Role.TECHNICIAN: "technician: gives, names and reports devices, changes no rules",
         Role.COORDINATOR: "coordinator: does the whole work",
         Role.ADMINISTRATOR: "administrator: accounts, too",
     },

@@ -49,6 +49,7 @@ from sortitor.stand_ins.fleet import Behaviour, Hardware
 ACCOUNTS = {
     "administrator": "wrenmoor-admin-1",
     "coordinator": "wrenmoor-coord-1",
+    "technician": "wrenmoor-tech-1",
     "viewer": "wrenmoor-view-1",
 }
 
@@ -269,7 +270,7 @@ COHORTS = (
 
 def _set_up(s: Sortitor, scenario: sc.Scenario, say: Say) -> None:
     say("People, gate, names, licences and sweep rules")
-    for name in ("coordinator", "viewer"):
+    for name in ("coordinator", "technician", "viewer"):
         s.accounts.add(name, ACCOUNTS[name], Role(name))
     _people(s, scenario.people)
     _people(s, [sc.Person("first.hand", "First Hand", "Catering", "Petrel", ("Seasonal crew",))])

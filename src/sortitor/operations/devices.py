@@ -12,6 +12,7 @@ import polars as pl
 from sortitor.core.errors import BadInput, Conflict
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
+from sortitor.core.journal import device_changes
 from sortitor.core.licences import Pool
 from sortitor.core.lifecycle import COUNTED, WAKEABLE, check_transition
 from sortitor.core.naming.templates import check_name
@@ -20,6 +21,7 @@ from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
 from sortitor.operations import erasing, gate, licences, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
+from sortitor.operations.people import name_people
 from sortitor.operations.selections import resolve_selection
 from sortitor.operations.sweeps.standing import Standing, standing
 from sortitor.store import devices as store
@@ -134,15 +136,9 @@ def _timeline(ctx: Context, connection: Connection, device: DeviceRow) -> list[d
             for side in ("before", "after")
         }
         lines.append({**asdict(row), **sides})
-    named = [
-        side
-        for line in lines
-        for side in (line["before"], line["after"])
-        if side and "person_id" in side
-    ]
-    names = people.names(connection, {side["person_id"] for side in named if side["person_id"]})
-    for side in named:
-        side["person"] = names.get(side.pop("person_id"))
+    name_people(connection, [line[side] for line in lines for side in ("before", "after")])
+    for line in lines:
+        line["changes"] = device_changes(line["before"], line["after"])
     return lines
 
 

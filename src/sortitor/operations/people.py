@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import polars as pl
 
@@ -216,3 +217,12 @@ def one(ctx: Context, key: int | str) -> PersonDetail:
         holding = store.holding(connection, person.id)
         standings = quotas.standings(gate.in_force(connection), person, holding)
         return PersonDetail(person, devices, standings)
+
+
+def name_people(connection: Connection, sides: Sequence[dict[str, Any] | None]) -> None:
+    """Put people's names in the place of their numbers."""
+    naming = [side for side in sides if side and "person_id" in side]
+    numbers = {side["person_id"] for side in naming if side["person_id"]}
+    names = store.names(connection, numbers)
+    for side in naming:
+        side["person"] = names.get(side.pop("person_id"))

@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import Any
 
 from sortitor.core import journal as core
+from sortitor.core.documents import Difference, differences
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
 from sortitor.operations import holds, quotas
@@ -49,6 +50,18 @@ _KINDS: dict[str, DocumentKind[Any]] = {
 #: Devices that came to a list, or went from it.
 _LISTS = {"cohort.list": lists, "sheet.hand": handing}
 _HOLDS = ("hold.add", "hold.end")
+
+
+def changes_of(entry: EntryRow) -> tuple[Difference, ...]:
+    """What an entry changed in a document, in words; other entries have none."""
+    kind = _KINDS.get(entry.operation.removesuffix(".revert"))
+    if kind is None:
+        return ()
+    before, after = (
+        {} if side is None else kind.told(kind.from_journal(side))
+        for side in (entry.before, entry.after)
+    )
+    return differences(before, after)
 
 
 def _entry(connection: Connection, entry_id: int) -> EntryRow:

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, StringConstraints
 
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Stage
-from sortitor.schemas.base import Answer, Apply, Name, Request, Time
+from sortitor.schemas.base import Answer, Apply, Change, Name, Request, Time
 from sortitor.schemas.sweeps import Hold
 
 
@@ -74,6 +74,7 @@ class Happening(Answer):
     reason: str | None
     before: dict[str, Any] | None
     after: dict[str, Any] | None
+    changes: list[Change] = Field(description="The same in words.")
     reverted_by: int | None
 
 

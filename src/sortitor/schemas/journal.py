@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import Field
 
-from sortitor.schemas.base import Answer, Request, Time
+from sortitor.schemas.base import Answer, Change, Request, Time
 
 
 class Entry(Answer):
@@ -30,14 +30,17 @@ class Entry(Answer):
     reverts: int | None
     reverted_by: int | None
     touches_devices: bool
+    changes: list[Change] = Field(description="What it changed in a document, in words.")
 
 
 class Effect(Answer):
     """What an entry did to one device; `before` null: created, `after` null: removed."""
 
     device_id: int
+    label: str = Field(description="What people call the device.")
     before: dict[str, Any] | None
     after: dict[str, Any] | None
+    changes: list[Change] = Field(description="The same in words.")
 
 
 class EntryDetail(Entry):

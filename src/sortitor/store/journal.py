@@ -7,7 +7,18 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
-from sqlalchemy import BigInteger, Connection, func, insert, literal, null, or_, select
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    and_,
+    func,
+    insert,
+    literal,
+    null,
+    or_,
+    select,
+)
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.sql import Select
 
@@ -100,22 +111,63 @@ def of_subject(connection: Connection, subject: str, subject_id: int) -> list[En
     return read_all(connection, query, EntryRow)
 
 
-def page(
-    connection: Connection,
-    before: int | None,
-    limit: int,
-    operation: str | None = None,
-    actor: str | None = None,
-) -> list[EntryRow]:
-    """Entries, newest first; `operation` and `actor` restrict."""
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which entries are asked for; what is None says nothing. From `since` on, before `before`."""
+
+    operation: str | None = None
+    actor: str | None = None
+    person_id: int | None = None
+    device_id: int | None = None
+    since: datetime | None = None
+    before: datetime | None = None
+
+
+def page(connection: Connection, wanted: Wanted, before: int | None, limit: int) -> list[EntryRow]:
+    """Entries, newest first, before the one of a number."""
     query = _entries().order_by(journal.c.id.desc()).limit(limit)
     if before is not None:
         query = query.where(journal.c.id < before)
-    if operation:
-        query = query.where(journal.c.operation.startswith(operation, autoescape=True))
-    if actor:
-        query = query.where(journal.c.actor == actor)
+    if wanted.operation:
+        begun = wanted.operation.split(",")
+        query = query.where(
+            or_(*(journal.c.operation.startswith(one, autoescape=True) for one in begun))
+        )
+    if wanted.actor:
+        query = query.where(func.lower(journal.c.actor) == func.lower(wanted.actor))
+    if wanted.since:
+        query = query.where(journal.c.at >= wanted.since)
+    if wanted.before:
+        query = query.where(journal.c.at < wanted.before)
+    if wanted.device_id is not None:
+        query = query.where(_about("device", wanted.device_id, _on_device(wanted.device_id)))
+    if wanted.person_id is not None:
+        query = query.where(_about("person", wanted.person_id, _on_person(wanted.person_id)))
     return read_all(connection, query, EntryRow)
+
+
+def _about(subject: str, number: int, entries: Select[Any]) -> ColumnElement[bool]:
+    """On the thing itself, or one of these."""
+    itself = and_(journal.c.subject == subject, journal.c.subject_id == number)
+    return or_(itself, journal.c.id.in_(entries))
+
+
+def _on_device(device_id: int) -> Select[Any]:
+    """The entries that did something to a device."""
+    single = select(journal_effects.c.entry_id).where(journal_effects.c.device_id == device_id)
+    created = select(journal_creations.c.entry_id).where(
+        journal_creations.c.first_device_id <= device_id,
+        journal_creations.c.last_device_id >= device_id,
+    )
+    return select(single.union_all(created).subquery().c.entry_id)
+
+
+def _on_person(person_id: int) -> Select[Any]:
+    """The entries by which a device became a person's, or was so no longer."""
+    number = str(person_id)
+    sides = [journal_effects.c[side]["person_id"].astext == number for side in ("before", "after")]
+    both = [select(journal_effects.c.entry_id).where(side) for side in sides]
+    return select(both[0].union_all(both[1]).subquery().c.entry_id)
 
 
 def _entries() -> Select[Any]:

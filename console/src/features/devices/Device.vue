@@ -12,6 +12,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import { useHold } from '../../shared/actions/useHold'
+import ChangeList from '../../shared/tables/ChangeList.vue'
 import AdministratorPassword from './AdministratorPassword.vue'
 import EffectiveTable from '../kits/EffectiveTable.vue'
 import { useTurning } from './useTurning'
@@ -41,7 +42,6 @@ const form = reactive({
   person: '',
   name: '',
 })
-const hidden = /_(at|basis)$|^(manual|hold|identifiers)$/
 
 function declare() {
   const body = { selection: { ids: [path.value.device_id] }, ownership: form.ownership }
@@ -112,8 +112,6 @@ const rename = () =>
       }),
     ),
   )
-const fields = (happening: Schemas['Happening']) =>
-  Object.keys(happening.after ?? {}).filter((field) => !hidden.test(field))
 </script>
 
 <template>
@@ -218,7 +216,10 @@ const fields = (happening: Schemas['Happening']) =>
           />
         </v-card>
         <v-card class="pa-4">
-          <h2 class="mb-2">Timeline</h2>
+          <div class="row-gap mb-2">
+            <h2>Timeline</h2>
+            <router-link :to="`/journal?device=${device.id}`">All of it in the journal</router-link>
+          </div>
           <ol class="timeline">
             <li v-for="happening in device.timeline" :key="happening.entry_id">
               <div class="row-gap">
@@ -240,11 +241,7 @@ const fields = (happening: Schemas['Happening']) =>
                   >Take back</v-btn
                 >
               </div>
-              <div v-for="field in fields(happening)" :key="field" class="ml-4">
-                {{ words(field) }}:
-                <span class="muted">{{ happening.before?.[field] ?? '–' }}</span> →
-                {{ happening.after?.[field] ?? '–' }}
-              </div>
+              <ChangeList :changes="happening.changes" class="ml-4" />
             </li>
           </ol>
         </v-card>

@@ -9,34 +9,80 @@ import { atTime } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { usePages } from '../../shared/tables/usePages'
 import { usePreview } from '../../shared/actions/usePreview'
+import { useVocabulary } from '../../shared/actions/useVocabulary'
+import PersonField from '../../shared/fields/PersonField.vue'
+import ChangeList from '../../shared/tables/ChangeList.vue'
 import { useSession } from '../../shared/actions/useSession'
 
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const preview = usePreview()
+const { final } = useVocabulary()
 const kinds = [
-  { title: 'Lots', value: 'lot' },
-  { title: 'Devices', value: 'device' },
-  { title: 'Gate', value: 'gate' },
-  { title: 'Names', value: 'naming' },
-  { title: 'People', value: 'people' },
-  { title: 'Passes', value: 'pass' },
-  { title: 'Licences', value: 'pool' },
-  { title: 'Sweeps', value: 'sweep' },
-  { title: 'Rules', value: 'rule' },
-  { title: 'Holds', value: 'hold' },
   { title: 'Accounts', value: 'account' },
+  { title: 'Arrivals', value: 'arrival' },
+  { title: 'Checklists', value: 'checklist' },
+  { title: 'Cohorts', value: 'cohort' },
+  { title: 'Devices', value: 'device' },
+  { title: 'Exports', value: 'export' },
+  { title: 'Files', value: 'file' },
+  { title: 'Gate', value: 'gate' },
+  { title: 'Groups', value: 'group' },
+  { title: 'Holds', value: 'hold' },
+  { title: 'Items', value: 'item' },
+  { title: 'Kits', value: 'kit' },
+  { title: 'Levels', value: 'level' },
+  { title: 'Licence grants', value: 'grant' },
+  { title: 'Licence pools', value: 'pool' },
+  { title: 'Lots', value: 'lot' },
+  { title: 'Mails', value: 'mail' },
+  { title: 'Names', value: 'naming' },
+  { title: 'Orders', value: 'order' },
+  { title: 'Passes', value: 'pass' },
+  { title: 'People', value: 'people,person,user' },
+  { title: 'Rules of sweeps', value: 'rule' },
+  { title: 'Settings of your own', value: 'setting' },
+  { title: 'Setup sheets', value: 'sheet' },
+  { title: 'Sources', value: 'source' },
+  { title: 'Sweeps', value: 'sweep' },
+  { title: 'Terms', value: 'terms' },
   { title: 'Tokens', value: 'token' },
 ]
-const operation = computed(() =>
-  route.query.operation ? String(route.query.operation) : undefined,
-)
+const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
+const asked = computed(() => ({
+  operation: text('operation'),
+  actor: text('actor'),
+  person: text('person'),
+  device: text('device') ? Number(text('device')) : undefined,
+  since: text('since'),
+  until: text('until'),
+}))
+const set = (name: string, value: unknown) =>
+  router.push({
+    query: { ...route.query, entry: undefined, [name]: value ? String(value) : undefined },
+  })
+const { data: device } = useQuery({
+  queryKey: computed(() => ['device', asked.value.device]),
+  enabled: computed(() => asked.value.device !== undefined),
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/devices/{device_id}', {
+        params: { path: { device_id: asked.value.device ?? 0 } },
+      }),
+    ),
+})
+/** The same entries as a file. */
+function exported(form: string) {
+  const query = new URLSearchParams({ form })
+  for (const [name, value] of Object.entries(asked.value))
+    if (value !== undefined) query.set(name, String(value))
+  return `/api/v1/journal/file?${query}`
+}
 const chosen = computed(() => (route.query.entry ? Number(route.query.entry) : null))
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Entry']>(
-  () => ['journal', operation.value],
-  (cursor) =>
-    got(api.GET('/api/v1/journal', { params: { query: { operation: operation.value, cursor } } })),
+  () => ['journal', asked.value],
+  (cursor) => got(api.GET('/api/v1/journal', { params: { query: { ...asked.value, cursor } } })),
 )
 const { data: entry, error: entryError } = useQuery({
   queryKey: computed(() => ['entry', chosen.value]),
@@ -74,14 +120,60 @@ function revert(id: number) {
 <template>
   <div class="page-head">
     <h1>Journal</h1>
-    <v-select
-      :model-value="operation"
+    <v-menu>
+      <template #activator="{ props }"
+        ><v-btn v-bind="props" variant="text">Export</v-btn></template
+      >
+      <v-list density="compact">
+        <v-list-item title="CSV" subtitle="these entries, in words" :href="exported('csv')" />
+        <v-list-item title="Workbook (XLSX)" subtitle="up to 100,000" :href="exported('xlsx')" />
+        <v-list-item
+          title="JSON Lines"
+          subtitle="with all that is stored"
+          :href="exported('jsonl')"
+        />
+      </v-list>
+    </v-menu>
+  </div>
+  <div class="filters mb-3">
+    <v-autocomplete
+      :model-value="asked.operation"
       :items="kinds"
       label="About"
       clearable
-      class="about"
-      @update:model-value="router.push({ query: { operation: $event ?? undefined } })"
+      @update:model-value="set('operation', $event)"
     />
+    <PersonField
+      :model-value="asked.person ?? ''"
+      label="Concerning a person"
+      left
+      @update:model-value="set('person', $event)"
+    />
+    <v-text-field
+      :model-value="asked.actor"
+      label="Done by"
+      placeholder="account, or device"
+      clearable
+      @change="set('actor', ($event.target as HTMLInputElement).value)"
+      @click:clear="set('actor', null)"
+    />
+    <v-text-field
+      :model-value="asked.since"
+      label="From"
+      type="date"
+      @change="set('since', ($event.target as HTMLInputElement).value)"
+    />
+    <v-text-field
+      :model-value="asked.until"
+      label="Until"
+      type="date"
+      @change="set('until', ($event.target as HTMLInputElement).value)"
+    />
+  </div>
+  <div v-if="asked.device" class="mb-2">
+    <v-chip closable @click:close="set('device', null)"
+      >concerning {{ device?.name ?? 'a device' }}</v-chip
+    >
   </div>
   <ProblemAlert :error="entryError" />
   <v-card v-if="entry && chosen" class="pa-4 mb-3">
@@ -90,7 +182,12 @@ function revert(id: number) {
       <v-chip v-if="entry.reverted_by">reverted by {{ entry.reverted_by }}</v-chip>
       <v-spacer />
       <v-btn
-        v-if="session.may('revert') && !entry.reverted_by && !entry.reverts"
+        v-if="
+          session.may('revert') &&
+          !entry.reverted_by &&
+          !entry.reverts &&
+          final(entry.operation) === null
+        "
         size="small"
         variant="outlined"
         color="primary"
@@ -109,30 +206,30 @@ function revert(id: number) {
       }}<template v-if="entry.reason">: “{{ entry.reason }}”</template> · {{ entry.operation }} ·
       request {{ entry.request_id ?? '–' }}
     </p>
-    <div class="halves">
-      <div v-if="entry.before !== null">
-        <h3 class="muted">Before</h3>
-        <pre class="mono">{{ json(entry.before) }}</pre>
-      </div>
-      <div v-if="entry.after !== null">
-        <h3 class="muted">After</h3>
-        <pre class="mono">{{ json(entry.after) }}</pre>
-      </div>
-    </div>
+    <ChangeList :changes="entry.changes" />
     <template v-if="entry.effects.length">
       <h3 class="muted mt-2">
         On devices{{ entry.effects.length === 100 ? ' (the first hundred)' : '' }}
       </h3>
       <div v-for="effect in entry.effects.slice(0, 12)" :key="effect.device_id" class="effect">
-        <router-link :to="`/devices/${effect.device_id}`"
-          >device {{ effect.device_id }}</router-link
-        >
-        <span class="mono muted">{{
-          effect.before ? JSON.stringify(effect.before) : 'nothing'
-        }}</span>
-        → <span class="mono">{{ effect.after ? JSON.stringify(effect.after) : 'removed' }}</span>
+        <router-link :to="`/devices/${effect.device_id}`">{{ effect.label }}</router-link>
+        <span v-if="effect.after === null"> was removed</span>
+        <ChangeList v-else :changes="effect.changes" class="ml-4" />
       </div>
     </template>
+    <details v-if="entry.before !== null || entry.after !== null" class="mt-3">
+      <summary class="muted">As it is stored</summary>
+      <div class="halves">
+        <div v-if="entry.before !== null">
+          <h3 class="muted">Before</h3>
+          <pre class="mono" tabindex="0">{{ json(entry.before) }}</pre>
+        </div>
+        <div v-if="entry.after !== null">
+          <h3 class="muted">After</h3>
+          <pre class="mono" tabindex="0">{{ json(entry.after) }}</pre>
+        </div>
+      </div>
+    </details>
   </v-card>
   <DataList
     label="Journal"
@@ -153,13 +250,27 @@ function revert(id: number) {
       ><span class="nowrap">{{ atTime(item.at) }}</span></template
     >
     <template #reason="{ item }">{{ item.reason ?? '' }}</template>
-    <template #state="{ item }"><v-chip v-if="item.reverted_by">reverted</v-chip></template>
+    <template #state="{ item }"
+      ><v-chip v-if="item.reverted_by">reverted</v-chip
+      ><v-btn
+        v-else-if="session.may('revert') && !item.reverts && final(item.operation) === null"
+        size="small"
+        variant="text"
+        color="primary"
+        :aria-label="`Take back entry ${item.id}`"
+        @click="revert(item.id)"
+        >Take back</v-btn
+      ></template
+    >
+    <template #empty>No entry fits.</template>
   </DataList>
 </template>
 
 <style scoped>
-.about {
-  max-width: 200px;
+.filters {
+  display: grid;
+  grid-template-columns: repeat(auto-fill, minmax(190px, 1fr));
+  gap: 8px;
 }
 .halves {
   display: grid;

@@ -4,12 +4,14 @@ import { computed, ref } from 'vue'
 
 import { api, got } from '../../api/client'
 
-/** Somebody, found by any of their names while it is typed; the value is the user name. */
+/** Somebody, found by any of their names while it is typed; the value is the user name. `left`:
+ * those who have left, too. */
 const {
   label,
   short = '',
   suggested = '',
-} = defineProps<{ label: string; short?: string; suggested?: string }>()
+  left = false,
+} = defineProps<{ label: string; short?: string; suggested?: string; left?: boolean }>()
 const model = defineModel<string>()
 interface Choice {
   value: string
@@ -27,7 +29,7 @@ const { data } = useQuery({
 })
 const items = computed<Choice[]>(() => {
   const found = (wanted.value ? (data.value?.items ?? []) : [])
-    .filter((one) => !one.left_at && one.user_name !== chosen.value?.value)
+    .filter((one) => (left || !one.left_at) && one.user_name !== chosen.value?.value)
     .map((one) => ({ value: one.user_name, title: `${one.name} (${one.user_name})` }))
   return chosen.value ? [chosen.value, ...found] : found
 })

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from collections.abc import Iterator
+from dataclasses import asdict
+from datetime import date
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import APIRouter, Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySeePersonal, service_of
+from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.operations import journal, reverts, seals
@@ -26,25 +30,74 @@ from sortitor.schemas.journal import (
 router = APIRouter(tags=["journal"], route_class=Route)
 
 
+def _question(
+    operation: Annotated[
+        str | None,
+        Query(max_length=100, description="How it begins, such as `lot`; several by commas."),
+    ] = None,
+    actor: Annotated[str | None, Query(max_length=200, description="Who did it.")] = None,
+    person: Annotated[
+        str | None,
+        Query(max_length=320, description="Whom it concerned, by number or user name."),
+    ] = None,
+    device: Annotated[
+        int | None, Query(ge=1, le=LARGEST, description="Which device it concerned, by number.")
+    ] = None,
+    since: Annotated[date | None, Query(description="From this day on.")] = None,
+    until: Annotated[date | None, Query(description="Up to the end of this day.")] = None,
+) -> journal.Question:
+    return journal.Question(operation or None, actor or None, person or None, device, since, until)
+
+
+Asked = Annotated[journal.Question, Depends(_question)]
+
+
+def _entry(told: journal.Told) -> Entry:
+    return Entry(**asdict(told.entry), changes=[asdict(one) for one in told.changes])
+
+
 @router.get("/journal", response_model=Page[Entry])
 def list_entries(
     request: Request,
     response: Response,
     ctx: MayLook,
-    operation: str | None = None,
-    actor: str | None = None,
+    question: Asked,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
-    """Entries, newest first; `operation` is a beginning, such as `lot`."""
+    """Entries, newest first; all that is asked for must hold."""
     return page(
         request,
         response,
-        journal.page(ctx, read_number(cursor), limit + 1, operation, actor),
+        journal.page(ctx, question, read_number(cursor), limit + 1),
         limit,
-        Entry.model_validate,
-        lambda row: row.id,
+        _entry,
+        lambda told: told.entry.id,
     )
+
+
+@router.get(
+    "/journal/file",
+    response_class=Response,
+    responses={200: {"content": {"text/csv": {}, XLSX: {}, "application/jsonl": {}}}},
+)
+def export_entries(
+    ctx: MayLook, question: Asked, form: Literal["csv", "xlsx", "jsonl"] = "csv"
+) -> Response:
+    """The entries that are asked for, in words, as a file."""
+    told = journal.pages(ctx, question)
+    if form == "jsonl":
+        content: Iterator[str] = (
+            _entry(one).model_dump_json() + "\n" for some in told for one in some
+        )
+        headers = {"Content-Disposition": 'attachment; filename="journal.jsonl"'}
+        answer: Response = StreamingResponse(
+            content, media_type="application/jsonl", headers=headers
+        )
+    else:
+        answer = as_file(journal.table(told), "journal", form)
+    seals.note_export(ctx, "journal", f"Journal entries taken out as {form.upper()}")
+    return answer
 
 
 @router.get("/journal/head")
@@ -96,10 +149,9 @@ def export_journal(
 @router.get("/journal/{entry_id}")
 def show_entry(ctx: MayLook, entry_id: Number) -> EntryDetail:
     """One entry with its first hundred effects on devices."""
-    entry, effects = journal.one(ctx, entry_id)
+    told, effects = journal.one(ctx, entry_id)
     return EntryDetail(
-        **Entry.model_validate(entry).model_dump(),
-        effects=[Effect.model_validate(effect) for effect in effects],
+        **_entry(told).model_dump(), effects=[Effect.model_validate(one) for one in effects]
     )
 
 

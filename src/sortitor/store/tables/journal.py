@@ -98,6 +98,14 @@ journal_creations = Table(
     Index(None, "entry_id"),
 )
 
+for _side in ("before", "after"):
+    # By which entries somebody was given a device, or had it taken.
+    Index(
+        f"ix_journal_effects_{_side}_person",
+        journal_effects.c[_side]["person_id"].astext,
+        postgresql_where=journal_effects.c[_side]["person_id"].astext.is_not(None),
+    )
+
 Index("ix_journal_effects_entry_id", journal_effects.c.entry_id, postgresql_using="brin")
 
 #: Erasures of retired devices, with the certificates that tell of them.
