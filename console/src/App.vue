@@ -25,6 +25,7 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 
+import { api, got } from './api/client'
 import HoldDialog from './shared/dialogs/HoldDialog.vue'
 import PreviewDialog from './shared/dialogs/PreviewDialog.vue'
 import { useSession } from './shared/actions/useSession'
@@ -57,8 +58,16 @@ const box = useTemplateRef<{ focus: () => void }>('box')
 const bare = computed(() => route.meta.open)
 
 async function search() {
-  if (query.value.trim())
-    await router.push({ path: '/devices', query: { query: query.value.trim() } })
+  const wanted = query.value.trim()
+  if (!wanted) return
+  const found = await got(
+    api.GET('/api/v1/devices', { params: { query: { query: wanted, limit: 2 } } }),
+  ).catch(() => null)
+  const [device, another] = found?.items ?? []
+  const names = [device?.name, device?.serial, device?.imei, device?.asset_tag]
+  const isIt = names.some((one) => one?.toLowerCase() === wanted.toLowerCase())
+  if (device && !another && isIt) await router.push(`/devices/${device.id}`)
+  else await router.push({ path: '/devices', query: { query: wanted } })
 }
 
 function slash(event: KeyboardEvent) {

@@ -239,7 +239,7 @@ def test_the_journal_says_what_each_device_was_and_became(run: Run, world: World
     assert run("device", "report", "stolen", "-q", "KM-1", "-y").code == 0
     [entry] = json.loads(run("journal", "list", "--operation", "device.report", "-o", "json").out)
     shown = run("journal", "show", entry["id"])
-    assert 'DEVICE-00001: flag: – → stolen' in shown.out
+    assert "DEVICE-00001: flag: – → stolen" in shown.out
     assert "coordinator" in run("journal", "list", "--actor", "coordinator", "--most", 1).out
     assert json.loads(run("journal", "list", "--actor", "nobody", "-o", "json").out) == []
     assert run("journal", "show", 999).code == 4

@@ -305,3 +305,32 @@ def test_identifiers_of_personal_devices_are_masked_for_viewers(world: World) ->
     assert "KM-12345678" not in viewer.csv()
     assert all("12345678" not in str(i.value) for i in viewer.show(device_id).identifiers)
     assert s.devices.show(device_id).serial == "KM-12345678"
+
+
+def test_a_refused_device_is_found_by_what_it_stated(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,maud@wrenmoor.example,Deck,Dunlin,Crew")
+    change_baseline(s, android="13")
+    code = a_pass(s, ownership=Ownership.PERSONAL)
+    number = imei(7)
+    s.agent.knock(knocking(code, "km-0042", os_version="9", person="Maud", imeis=[number]))
+    s.agent.knock(knocking(code, "KM-0043", os_version="9"))
+    import_lot(s, manifest(tmp_path, ["serial", "KM-0044"]), ownership="corporate")
+
+    def found(**asked: object) -> list[str]:
+        refused = s.arrivals.list(Outcome.REFUSED, **asked)  # type: ignore[arg-type]
+        return [str(one.stated["serial"]) for one in refused]
+
+    assert found(identifier="KM-0042") == found(identifier=" km-0042 ") == ["km-0042"]
+    assert found(identifier=f"{number[:2]}-{number[2:8]}-{number[8:14]}-{number[14]}") == [
+        "km-0042"
+    ]
+    assert found(identifier="KM-0044") == []
+    assert found(identifier="KM-00") == []
+    assert found(person="maud") == ["km-0042"]
+    with pytest.raises(Refused, match="no person"):
+        found(person="nemo")
+    # Whoever may not see the numbers of people's own devices finds none out.
+    viewer = world.client(Role.VIEWER)
+    assert list(viewer.arrivals.list(identifier="KM-0042")) == []
+    assert len(list(viewer.arrivals.list(person="maud"))) == 1

@@ -15115,6 +15115,10 @@ export interface operations {
                 pass_id?: number | null;
                 /** @description Only those of this device */
                 device?: number | null;
+                /** @description Only those that stated this serial number or IMEI */
+                identifier?: string | null;
+                /** @description Only this person's, by number or user name */
+                person?: string | null;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */

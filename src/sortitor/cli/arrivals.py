@@ -56,17 +56,27 @@ def _model(one: Arrival) -> str | None:
 @click.option(
     "--way", type=click.Choice([x.value for x in WayStage]), help="Only those so far on the way in."
 )
+@click.option("--identifier", help="Only those that stated this serial number or IMEI.")
+@click.option("--person", help="Only this person's, by user name.")
 @most_option
 @output_option
 @with_client
 def list_arrivals(
-    s: Sortitor, outcome: str | None, waiting: bool, way: str | None, most: int, output: str
+    s: Sortitor,
+    outcome: str | None,
+    waiting: bool,
+    way: str | None,
+    identifier: str | None,
+    person: str | None,
+    most: int,
+    output: str,
 ) -> None:
     """List arrivals, newest first, with every reason.
 
     \b
-    Example:
+    Examples:
       sortitor arrival list --waiting
+      sortitor arrival list --outcome refused --identifier KM-00412
     """
     columns = {
         "Id": lambda a: a.id,
@@ -86,6 +96,8 @@ def list_arrivals(
             waiting,
             most + 1,
             way=WayStage(way) if way else None,
+            identifier=identifier,
+            person=person,
         ),
         output,
         columns,

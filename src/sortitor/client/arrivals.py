@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
-from sortitor.client.noun import Noun
+from sortitor.client.noun import Key, Noun
 from sortitor.core.vocabulary import (
     Outcome,
     WayStage,
@@ -26,14 +26,20 @@ class Arrivals(Noun):
         way: WayStage | None = None,
         pass_id: int | None = None,
         device: int | None = None,
+        identifier: str | None = None,
+        person: Key | None = None,
     ) -> Iterator[r.Arrival]:
-        """Arrivals, newest first."""
+        """Arrivals, newest first: by what became of them, their device or pass, the serial number
+        or IMEI that they stated, or their person.
+        """
         conditions = {
             "outcome": outcome,
             "waiting": waiting or None,
             "way": way,
             "pass_id": pass_id,
             "device": device,
+            "identifier": identifier,
+            "person": person,
         }
         return self._t.pages(r.Arrival, "/arrivals", conditions, most)
 

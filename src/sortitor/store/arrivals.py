@@ -8,9 +8,11 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import (
+    ColumnElement,
     Connection,
     Integer,
     Select,
+    Text,
     Update,
     and_,
     case,
@@ -23,6 +25,7 @@ from sqlalchemy import (
     text,
     update,
 )
+from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.gate import Declaring, Who
@@ -125,13 +128,19 @@ class ArrivalRow:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """Which arrivals; `waiting`: those on which a coordinator has to decide."""
+    """Which arrivals; `waiting`: those on which a coordinator has to decide. `identifiers`: those
+    that stated one of these, in capitals; `known`: of devices of these ownerships alone. `person`:
+    somebody's, by number, and those that named them by one of these names, in small letters.
+    """
 
     outcome: Outcome | None = None
     waiting: bool = False
     way: WayStage | None = None
     pass_id: int | None = None
     device_id: int | None = None
+    identifiers: tuple[str, ...] | None = None
+    known: tuple[Ownership, ...] | None = None
+    person: tuple[int, tuple[str, ...]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -519,6 +528,14 @@ def page(
         query = query.where(arrivals.c.pass_id.in_(mates))
     if wanted.device_id is not None:
         query = query.where(arrivals.c.device_id == wanted.device_id)
+    if wanted.identifiers is not None:
+        query = query.where(_stating(wanted.identifiers))
+        if wanted.known is not None:
+            query = query.where(devices.c.ownership.in_(wanted.known))
+    if wanted.person is not None:
+        number, names = wanted.person
+        named = func.lower(arrivals.c.stated["person"].astext).in_(names)
+        query = query.where(or_(arrivals.c.person_id == number, named))
     if wanted.waiting:
         later = arrivals.alias("later")
         newest = select(func.max(later.c.id)).where(
@@ -536,6 +553,13 @@ def page(
     if before is not None:
         query = query.where(arrivals.c.id < before)
     return read_all(connection, query.order_by(arrivals.c.id.desc()).limit(limit), ArrivalRow)
+
+
+def _stating(identifiers: Sequence[str]) -> ColumnElement[bool]:
+    """Those that stated one of these as a serial number or an IMEI."""
+    serial = func.upper(arrivals.c.stated["serial"].astext).in_(identifiers)
+    imei = arrivals.c.stated["imeis"].has_any(postgresql.array(list(identifiers), type_=Text))
+    return or_(serial, imei)
 
 
 def one(connection: Connection, arrival_id: int, lock: bool = False) -> ArrivalRow | None:

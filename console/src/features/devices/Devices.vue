@@ -17,6 +17,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import { useHold } from '../../shared/actions/useHold'
+import RefusedList from '../arrivals/RefusedList.vue'
 import { useTurning } from './useTurning'
 
 type Ownership = Schemas['Ownership']
@@ -489,6 +490,7 @@ function exported(form: 'csv' | 'xlsx') {
     >
     <v-btn variant="text" @click="finished">None</v-btn>
   </v-card>
+  <RefusedList v-if="asked.query && total === 0" :identifier="asked.query" />
   <DataList
     v-bind="
       session.may('manage-devices')

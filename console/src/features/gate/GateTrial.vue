@@ -1,9 +1,12 @@
 <script setup lang="ts">
-import { reactive, ref } from 'vue'
+import { useQuery } from '@tanstack/vue-query'
+import { computed, nextTick, reactive, ref, useTemplateRef, watch } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
+import { atTime } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import type { Platform, Policy } from './facets'
@@ -21,6 +24,39 @@ const imagined = reactive({
   person: '',
   identifier: '',
 })
+/** A real arrival fills it in, to be tried again with changes. */
+const route = useRoute()
+const page = useTemplateRef<{ $el: HTMLElement }>('page')
+const arrival = computed(() => (route.query.try ? Number(route.query.try) : null))
+const { data: again } = useQuery({
+  queryKey: computed(() => ['arrival', arrival.value]),
+  enabled: computed(() => arrival.value !== null),
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/arrivals/{arrival_id}', {
+        params: { path: { arrival_id: arrival.value ?? 0 } },
+      }),
+    ),
+})
+watch(
+  again,
+  (found) => {
+    if (!found) return
+    const text = (name: string) => String(found.stated[name] ?? '')
+    Object.assign(imagined, {
+      platform: text('platform') || 'android',
+      os_version: text('os_version'),
+      ownership: null,
+      maker: text('maker'),
+      model: text('model'),
+      person: text('person'),
+      identifier: '',
+    })
+    void nextTick(() => page.value?.$el.scrollIntoView())
+    void attempt()
+  },
+  { immediate: true },
+)
 const decision = ref<Schemas['Decision'] | null>(null)
 const { failure, run } = useAction()
 
@@ -46,8 +82,11 @@ async function attempt() {
 </script>
 
 <template>
-  <v-card class="pa-4 stack">
+  <v-card ref="page" class="pa-4 stack">
     <h2>Try a device</h2>
+    <p v-if="again">
+      As it arrived on {{ atTime(again.at) }}. Change what you like, here or in the policies above.
+    </p>
     <p class="muted">
       Nothing is written{{ changed ? '; your changes above are tried, saved or not' : '' }}.
     </p>

@@ -145,7 +145,7 @@ function revert(id: number) {
     />
     <PersonField
       :model-value="asked.person ?? ''"
-      label="Concerning a person"
+      label="Person"
       left
       @update:model-value="set('person', $event)"
     />

@@ -12,6 +12,7 @@ import StageChip from '../../shared/tables/StageChip.vue'
 import { usePages } from '../../shared/tables/usePages'
 import { useHold } from '../../shared/actions/useHold'
 import { usePreview } from '../../shared/actions/usePreview'
+import RefusedList from '../arrivals/RefusedList.vue'
 import { useSession } from '../../shared/actions/useSession'
 
 const NOBODY =
@@ -167,6 +168,7 @@ function importFile(event: Event) {
       >
       <span class="muted"> by the policy “{{ quota.policy }}”</span>
     </p>
+    <RefusedList :person="person.id" class="my-2" />
     <p class="muted">In {{ person.groups.join(', ') || 'no group' }}.</p>
     <p v-for="one in person.holds" :key="one.id">
       All devices of theirs are

@@ -53,6 +53,14 @@ def list_arrivals(
         int | None, Query(ge=1, description="Only those with this pass, or one made with it")
     ] = None,
     device: Annotated[int | None, Query(ge=1, description="Only those of this device")] = None,
+    identifier: Annotated[
+        str | None,
+        Query(max_length=100, description="Only those that stated this serial number or IMEI"),
+    ] = None,
+    person: Annotated[
+        str | None,
+        Query(max_length=320, description="Only this person's, by number or user name"),
+    ] = None,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
@@ -61,7 +69,7 @@ def list_arrivals(
     return page(
         request,
         response,
-        rows=arrivals.page(ctx, wanted, read_number(cursor), limit + 1),
+        rows=arrivals.page(ctx, wanted, read_number(cursor), limit + 1, identifier, person),
         limit=limit,
         shape=lambda row: Arrival.model_validate(_shown(ctx, row)),
         key=lambda row: row.id,

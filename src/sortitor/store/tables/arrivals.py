@@ -13,6 +13,7 @@ from sqlalchemy import (
     LargeBinary,
     Table,
     Text,
+    func,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
@@ -93,6 +94,11 @@ Index(
     unique=True,
     postgresql_where=arrivals.c.secret_hash.is_not(None),
 )
+
+Index("ix_arrivals_serial", func.upper(arrivals.c.stated["serial"].astext))
+Index("ix_arrivals_imeis", arrivals.c.stated["imeis"], postgresql_using="gin")
+Index("ix_arrivals_named", func.lower(arrivals.c.stated["person"].astext))
+Index("ix_arrivals_person_id", arrivals.c.person_id)
 
 Index(
     "ix_arrivals_until",
