@@ -2,6 +2,7 @@
 import {
   mdiBookOpenPageVariantOutline,
   mdiAccountGroupOutline,
+  mdiAccountOutline,
   mdiBagPersonalOutline,
   mdiBoomGateOutline,
   mdiBroom,
@@ -9,6 +10,7 @@ import {
   mdiCalendarClockOutline,
   mdiCardAccountDetailsOutline,
   mdiCellphoneLink,
+  mdiClipboardListOutline,
   mdiDoorOpen,
   mdiLanConnect,
   mdiLogout,
@@ -33,9 +35,11 @@ import { useSession } from './shared/actions/useSession'
 const pages = [
   ['/today', 'Today', mdiCalendarCheckOutline],
   ['/lots', 'Lots', mdiPackageVariantClosed],
+  ['/orders', 'Orders', mdiClipboardListOutline],
   ['/devices', 'Devices', mdiCellphoneLink],
   ['/cohorts', 'Cohorts', mdiSelectGroup],
-  ['/people', 'People', mdiAccountGroupOutline],
+  ['/people', 'People', mdiAccountOutline],
+  ['/groups', 'Groups', mdiAccountGroupOutline],
   ['/gate', 'Gate', mdiBoomGateOutline],
   ['/names', 'Names', mdiTagTextOutline],
   ['/arrivals', 'Arrivals', mdiDoorOpen],

@@ -56,7 +56,7 @@ const columns = computed(() => [
   { key: 'row', title: 'Row', number: true },
   { key: 'verdict', title: 'Verdict' },
   ...(lot.value?.headers ?? []).map((header) => ({ key: `cell:${header}`, title: header })),
-  { key: 'notes', title: 'What is to be said' },
+  { key: 'notes', title: 'Notes' },
 ])
 const cellKeys = computed(() =>
   (lot.value?.headers ?? []).map((header) => ({ slot: `cell:${header}`, header })),

@@ -140,7 +140,6 @@ function keep() {
             label="Reason, for the journal (optional)"
             maxlength="500"
             autofocus
-            @keydown.enter="confirmed && apply(reason, Number(typed))"
           />
           <v-text-field
             v-if="state.change?.final && !state.preview.nothing_to_do"

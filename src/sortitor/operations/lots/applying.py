@@ -122,7 +122,8 @@ def _warnings(connection: Connection, lot: HeadRow) -> tuple[str, ...]:
     warnings = []
     if left := lot.counts["conflict"] + lot.counts["reject"]:
         warnings.append(
-            f"{plural(left, 'row')} stay in the lot: they contradict the fleet or cannot be read."
+            f"{plural(left, 'row')} {'stays' if left == 1 else 'stay'} in the lot:"
+            f" {'it contradicts' if left == 1 else 'they contradict'} the fleet or cannot be read."
         )
     if turned := store.turned_corporate(connection, lot.id) if lot.counts["change"] else 0:
         warnings.append(

@@ -91,6 +91,23 @@ KEY_WORDS = {
     "keys_gone": "public keys withdrawn: vouchers made with them are refused",
 }
 WORDS = {**DEVICE_WORDS, **PEOPLE_WORDS, **KEY_WORDS}
+#: The same of one.
+_ONE = {
+    "people_added": "new person",
+    "people_changed": "person changed",
+    "people_left": "person who has left",
+    "people_back": "person who is back",
+    "groups_added": "new group",
+    "groups_changed": "group renamed or emptied",
+    "joins": "membership added",
+    "leaves": "membership ended",
+}
+
+
+def _counted(name: str, number: int) -> str:
+    return f"{number:,} {_ONE[name] if number == 1 else PEOPLE_WORDS[name]}"
+
+
 _WARN = {"devices_gone", "people_left", "leaves", "keys_gone"}
 
 
@@ -286,7 +303,7 @@ def _write(
 
 def _record(ctx: Context, connection: Connection, kept: Kept[Source], outcome: Outcome) -> int:
     counts = {name: outcome.counts[name] for name in PEOPLE_WORDS if name in outcome.counts}
-    said = ", ".join(f"{number:,} {PEOPLE_WORDS[name]}" for name, number in counts.items())
+    said = ", ".join(_counted(name, number) for name, number in counts.items())
     return ctx.record(
         connection,
         "source.run",
