@@ -645,7 +645,7 @@ def test_somebody_leaves_and_groups_hold_groups(page: Page, world: World, tmp_pa
     page.goto("/people?person=1")
     page.get_by_role("button", name="Has left").click()
     expect(page.get_by_text("left on")).to_be_visible()
-    page.get_by_role("link", name="Groups", exact=True).click()
+    page.get_by_label("Pages").get_by_role("link", name="Groups").click()
     page.get_by_role("row", name="Officers").get_by_role("button", name="Groups in it").click()
     page.get_by_label("Whoever is in these is in it").click(force=True)
     page.get_by_role("option", name="Crew").click()

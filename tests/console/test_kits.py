@@ -208,3 +208,23 @@ def test_a_sheet_is_given_to_marked_devices_and_its_password_shown_once(
     page.get_by_role("button", name="Done").click()
     [entry] = fleet.journal.list(most=1)
     assert entry.operation == "device.password"
+
+
+def test_what_was_filled_in_does_not_vanish_unasked(page: Page, fleet: Sortitor) -> None:
+    page.goto("/kits?tab=sheets")
+    button = page.get_by_role("button", name="Make a setup sheet")
+    dialog = page.get_by_role("dialog")
+    button.click()
+    expect(dialog).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(dialog).to_have_count(0)
+    button.click()
+    dialog.get_by_label("Setup sheet", exact=True).fill("Gangway")
+    page.keyboard.press("Escape")
+    expect(dialog.get_by_text("not saved yet")).to_be_visible()
+    dialog.get_by_role("button", name="Go on filling in").click()
+    expect(dialog.get_by_label("Setup sheet", exact=True)).to_have_value("Gangway")
+    page.mouse.click(5, 400)
+    dialog.get_by_role("button", name="Close without saving").click()
+    expect(dialog).to_have_count(0)
+    assert fleet.setup_sheets.list() == []

@@ -200,7 +200,7 @@ def test_the_journal_takes_an_entry_back(page: Page, world: World, tmp_path: Pat
     page.goto("/journal?operation=device")
     expect(page.get_by_role("table", name="Journal").get_by_role("row")).to_have_count(2)
     page.get_by_role("row", name="lent").get_by_role("link").first.click()
-    expect(page.get_by_role("link", name="device 2")).to_be_visible()
+    expect(page.get_by_role("link", name="KM-2")).to_be_visible()
     page.get_by_role("button", name="Preview taking it back").click()
     confirm(page, "Set 2 devices back")
     expect(page.get_by_text("reverted by")).to_be_visible()

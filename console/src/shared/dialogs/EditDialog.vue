@@ -29,9 +29,10 @@ watch(open, () => {
   asking.value = false
 })
 
-function leave() {
-  // Escape closes a list of choices first.
-  if (document.querySelector('.v-menu.v-overlay--active')) return
+function leave(event: Event) {
+  // A list of choices lies beside the dialog, and is closed by Escape first.
+  const beside = (event.target as HTMLElement).closest('.v-menu')
+  if (beside || document.querySelector('.v-menu.v-overlay--active')) return
   if (touched.value) asking.value = true
   else open.value = false
 }
@@ -45,7 +46,7 @@ function leave() {
     :persistent="touched"
     @click:outside="leave"
   >
-    <v-card @input="touched = true" @keydown.esc="touched && leave()">
+    <v-card @input="touched = true" @keydown.capture.esc="touched && leave($event)">
       <v-card-title class="pt-4">{{ title }}</v-card-title>
       <v-card-text class="stack">
         <ProblemAlert :error="failure" />
