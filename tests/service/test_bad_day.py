@@ -69,7 +69,7 @@ def test_a_file_that_states_too_great_a_length(make_world) -> None:
             headers={"Content-Type": "text/csv"},
         )
     assert answer.status_code == 413
-    assert "0.1 MB" in answer.json()["detail"]
+    assert "100 kB" in answer.json()["detail"]
 
 
 REQUESTS = {

@@ -134,6 +134,7 @@ def test_accounts_may_what_their_names_say(company: Demonstration) -> None:
         assert {account.name for account in s.accounts.list()} == {
             "administrator",
             "coordinator",
+            "technician",
             "viewer",
         }
 

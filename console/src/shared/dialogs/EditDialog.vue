@@ -30,9 +30,9 @@ watch(open, () => {
 })
 
 function leave(event: Event) {
-  // A list of choices lies beside the dialog, and is closed by Escape first.
-  const beside = (event.target as HTMLElement).closest('.v-menu')
-  if (beside || document.querySelector('.v-menu.v-overlay--active')) return
+  // A list of choices is closed by Escape first, and lies beside the dialog.
+  const choosing = '.v-menu, [aria-expanded=true], textarea[aria-controls]'
+  if ((event.target as HTMLElement).closest(choosing)) return
   if (touched.value) asking.value = true
   else open.value = false
 }

@@ -14,6 +14,7 @@ from sqlalchemy import (
     Table,
     Text,
     func,
+    text,
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
@@ -86,6 +87,7 @@ arrivals = Table(
     Index(None, "at"),
     Index(None, "moved_at"),
     Index(None, "pass_id"),
+    Index("ix_arrivals_imeis", text("(stated -> 'imeis')"), postgresql_using="gin"),
 )
 
 Index(
@@ -96,7 +98,6 @@ Index(
 )
 
 Index("ix_arrivals_serial", func.upper(arrivals.c.stated["serial"].astext))
-Index("ix_arrivals_imeis", arrivals.c.stated["imeis"], postgresql_using="gin")
 Index("ix_arrivals_named", func.lower(arrivals.c.stated["person"].astext))
 Index("ix_arrivals_person_id", arrivals.c.person_id)
 
