@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sortitor.core.previews import Count, Example, Preview, digest_of, plural, sealed
+from sortitor.core.previews import Count, Example, Preview, digest_of, plural, sealed, sized
 from sortitor.core.vocabulary import Stage
 
 SHOWN = Preview(
@@ -70,3 +70,19 @@ def test_dates_and_words_count_as_their_text() -> None:
 )
 def test_numbers_in_words(count: int, words: str) -> None:
     assert plural(count, "device") == words
+
+
+@pytest.mark.parametrize(
+    ("size", "words"),
+    [
+        (1, "1 byte"),
+        (999, "999 bytes"),
+        (1_000, "1 kB"),
+        (12_600_000, "12.6 MB"),
+        (999_900_000, "999.9 MB"),
+        (2 * 1024**3, "2.1 GB"),
+        (1_500_000_000_000, "1,500 GB"),
+    ],
+)
+def test_bytes_in_words(size: int, words: str) -> None:
+    assert sized(size) == words

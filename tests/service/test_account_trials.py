@@ -20,6 +20,7 @@ from sortitor.core.vocabulary import Role
 from sortitor.schemas.kits import AccountPayload
 from sortitor.stand_ins.directory import write_certificates
 
+OTHER = "مرساة وغلاية"
 USER, PASSWORD = "maud@wrenmoor.example", "kettle and anchor"
 
 
@@ -32,6 +33,10 @@ class MailBox(socketserver.StreamRequestHandler):
             tag, command, *rest = line.decode().strip().split(" ", 2)
             if command == "CAPABILITY":
                 self.wfile.write(f"* CAPABILITY IMAP4rev1\r\n{tag} OK done\r\n".encode())
+            elif command == "AUTHENTICATE":
+                self.wfile.write(b"+ \r\n")
+                right = base64.b64decode(self.rfile.readline()).decode() == f"\0{USER}\0{OTHER}"
+                self.wfile.write(f"{tag} {'OK in' if right else 'NO wrong'}\r\n".encode())
             elif command == "LOGIN":
                 right = rest == [f'{USER} "{PASSWORD}"']
                 self.wfile.write(f"{tag} {'OK in' if right else 'NO wrong'}\r\n".encode())
@@ -51,7 +56,7 @@ class Calendar(BaseHTTPRequestHandler):
         if self.path == "/.well-known/caldav":
             status, place = 301, "/dav/"
         elif self.path == "/.well-known/carddav":
-            status, place = 301, "http://elsewhere.example/dav/"
+            status, place = 301, self.server.leads_to  # type: ignore[attr-defined]
         elif self.headers["Authorization"] != f"Basic {basic}":
             status = 401
         self.send_response(status)
@@ -104,6 +109,7 @@ def test_mail_is_tried_and_nothing_is_kept(near: World) -> None:
     with serving(listening(MailBox)) as port:
         found = s.items.try_account(account(port), USER, PASSWORD)
         assert (found.ok, "in clear" in found.words) == (True, True)
+        assert s.items.try_account(account(port), USER, OTHER).ok
         found = s.items.try_account(account(port), USER, "wrong")
         assert not found.ok
         assert "does not take this name and password" in found.words
@@ -113,7 +119,7 @@ def test_mail_is_tried_and_nothing_is_kept(near: World) -> None:
     assert "cannot be reached" in found.words
     with serving(listening(Silent)) as port:
         assert not s.items.try_account(account(port), USER, PASSWORD).ok
-    told = list(s.journal.list(most=5))
+    told = list(s.journal.list(most=6))
     assert {entry.operation for entry in told} == {"account.trial"}
     assert told[-1].summary == "Mail at localhost tried: signed in"
     [(everything,)] = near.rows("SELECT string_agg(t::text, ' ') FROM journal t")
@@ -135,13 +141,16 @@ def test_mail_over_tls(near: World, tmp_path: Path, monkeypatch: pytest.MonkeyPa
 
 def test_calendars_and_contacts(near: World) -> None:
     s = near.client()
-    with serving(ThreadingHTTPServer(("127.0.0.1", 0), Calendar)) as port:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Calendar)
+    with serving(server) as port:
         assert s.items.try_account(account(port, "calendar"), USER, PASSWORD).ok
         found = s.items.try_account(account(port, "calendar"), USER, "wrong")
         assert "does not take this name and password" in found.words
-        # The password is not taken along to another server.
-        found = s.items.try_account(account(port, "contacts"), USER, PASSWORD)
-        assert "leads on to elsewhere.example" in found.words
+        # The password is not taken along to another server, nor to another way of speaking.
+        for leads_to in ("http://elsewhere.example/dav/", f"https://localhost:{port}/dav/"):
+            server.leads_to = leads_to  # type: ignore[attr-defined]
+            found = s.items.try_account(account(port, "contacts"), USER, PASSWORD)
+            assert "leads on to" in found.words
     with serving(listening(MailBox)) as port:
         assert not s.items.try_account(account(port, "calendar"), USER, PASSWORD).ok
 

@@ -214,6 +214,20 @@ def test_what_nothing_names_goes(world: World, tmp_path: Path) -> None:
     assert other.digest not in {one.digest for one in s.files.list()}
 
 
+def test_a_file_that_was_lost_with_its_storage_is_put_in_again(
+    world: World, tmp_path: Path
+) -> None:
+    s, path, back = world.client(), a_file(tmp_path, "plans.pdf", 100), tmp_path / "back"
+    kept = s.files.put(path)
+    [there] = bytes_there(world)
+    (Path(world.run.settings.files_at) / there).unlink()
+    with pytest.raises(SortitorProblem, match="storage of files"):
+        s.files.fetch(kept.digest, back)
+    assert s.files.put(path).digest == kept.digest
+    s.files.fetch(kept.digest, back)
+    assert back.read_bytes() == path.read_bytes()
+
+
 def test_the_same_file_from_many_at_once_is_one(world: World, tmp_path: Path) -> None:
     path = a_file(tmp_path, "plans.pdf")
     clients = [world.client() for _ in range(6)]

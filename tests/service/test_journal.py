@@ -48,6 +48,7 @@ def test_entries_are_found_by_whom_what_and_when(world: World, told: Sortitor) -
     assert operations(s, person="odo") == ["device.assign"]
     assert operations(s, device=1) == ["device.assign", "device.assign", "lot.apply"]
     assert operations(s, device=2) == ["lot.apply"]
+    assert operations(s, operation="gate,") == ["gate.edit"]
     assert operations(s, operation="gate,pool") == ["pool.edit", "gate.edit", "pool.add"]
     second = world.now.date()
     assert operations(s, since=second, operation="device,lot")[-1] == "device.assign"
@@ -106,6 +107,10 @@ def test_the_same_entries_as_files(told: Sortitor, tmp_path: Path) -> None:
     assert json.loads(line)["operation"] == "gate.edit"
     assert json.loads(line)["changes"]
     assert operations(s, operation="export", most=1) == ["export"]
+    # What cannot be asked is refused, not a file that breaks off.
+    for form in ("csv", "jsonl"):
+        with pytest.raises(Refused, match="There is no person nemo"):
+            s.journal.file(path, form, person="nemo")  # type: ignore[arg-type]
 
 
 def test_many_entries_come_whole(world: World, told: Sortitor, tmp_path: Path) -> None:

@@ -26,7 +26,7 @@ export function sized(bytes: number): string {
   const units = ['GB', 'MB', 'kB']
   for (const [at, unit] of units.entries()) {
     const factor = 10 ** (9 - 3 * at)
-    if (bytes >= factor) return `${Number((bytes / factor).toPrecision(3))} ${unit}`
+    if (bytes >= factor) return `${number(Math.round((10 * bytes) / factor) / 10)} ${unit}`
   }
   return plural(bytes, 'byte')
 }

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any, TypeVar
 
 import click
 
@@ -14,6 +16,8 @@ from sortitor.client import Sortitor
 from sortitor.core.cohorts import Cohort
 from sortitor.schemas.cohorts import CohortDetail
 from sortitor.schemas.devices import Selection
+
+Command = TypeVar("Command", bound=Callable[..., Any])
 
 _DAYS_SHOWN = 14
 
@@ -126,6 +130,20 @@ def compare(s: Sortitor, name: str, other: str) -> None:
     )
 
 
+def by_file_or_filter(command: Command) -> Command:
+    """Which devices are meant: an argument `file` of identifiers, or `--filter`."""
+    kind = click.Path(exists=True, dir_okay=False, path_type=Path)
+    by_filter = click.option("--filter", metavar="FILTER", help="The devices that fit now.")
+    return click.argument("file", required=False, type=kind)(by_filter(command))
+
+
+def meant(file: Path | None, filter: str | None) -> Selection:
+    """The devices of one of both."""
+    if (file is None) == (filter is None):
+        raise click.UsageError("Give a file of identifiers, or --filter.")
+    return Selection(identifiers=_identifiers(file) if file else [], filter=filter)
+
+
 def _change(
     s: Sortitor,
     name: str,
@@ -135,10 +153,7 @@ def _change(
     yes: bool,
     reason: str | None,
 ) -> None:
-    if (file is None) == (filter is None):
-        raise click.UsageError("Give a file of identifiers, or --filter.")
-    identifiers = identifiers_in(file) if file is not None else []
-    selection = Selection(identifiers=identifiers, filter=filter)
+    selection = meant(file, filter)
     c = s.cohorts.show(name)
     preview = s.cohorts.preview_list(c.id, selection, put_in)
     agree(preview, yes)
@@ -146,7 +161,7 @@ def _change(
     talk(f"Done. Next: sortitor device list --cohort {c.id}")
 
 
-def identifiers_in(file: Path) -> list[str]:
+def _identifiers(file: Path) -> list[str]:
     """The identifiers of a file, separated by commas, semicolons or lines."""
     text = file.read_text("utf-8-sig").replace(",", "\n").replace(";", "\n")
     return [line.strip() for line in text.splitlines() if line.strip()]
@@ -154,10 +169,7 @@ def identifiers_in(file: Path) -> list[str]:
 
 @cohort.command("put")
 @click.argument("name")
-@click.argument(
-    "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
-)
-@click.option("--filter", "filter", metavar="FILTER", help="The devices that fit now.")
+@by_file_or_filter
 @change_options
 @with_client
 def put_in(
@@ -179,10 +191,7 @@ def put_in(
 
 @cohort.command("take")
 @click.argument("name")
-@click.argument(
-    "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
-)
-@click.option("--filter", "filter", metavar="FILTER", help="The devices that fit now.")
+@by_file_or_filter
 @change_options
 @with_client
 def take_out(

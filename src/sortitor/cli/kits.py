@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 import click
 
-from sortitor.cli.cohorts import identifiers_in
+from sortitor.cli.cohorts import by_file_or_filter, meant
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
@@ -604,34 +604,25 @@ def _hand(
     s: Sortitor,
     name: str,
     file: Path | None,
-    which: str | None,
+    filter: str | None,
     clear: bool,
     yes: bool,
     reason: str | None,
 ) -> None:
-    if (file is None) == (which is None):
-        raise click.UsageError("Give a file of identifiers, or --filter.")
-    selection = Selection(identifiers=identifiers_in(file) if file else [], filter=which)
+    selection = meant(file, filter)
     preview = s.setup_sheets.preview_hand(name, selection, clear)
     agree(preview, yes)
     s.setup_sheets.hand(name, selection, preview.digest, clear, reason)
     talk(f"Done. Next: sortitor sheet show {quoted(name)}")
 
 
-_by_file = click.argument(
-    "file", required=False, type=click.Path(exists=True, dir_okay=False, path_type=Path)
-)
-_by_filter = click.option("--filter", "which", metavar="FILTER", help="The devices that fit now.")
-
-
 @sheet.command("give")
 @click.argument("name")
-@_by_file
-@_by_filter
+@by_file_or_filter
 @change_options
 @with_client
 def give(
-    s: Sortitor, name: str, file: Path | None, which: str | None, yes: bool, reason: str | None
+    s: Sortitor, name: str, file: Path | None, filter: str | None, yes: bool, reason: str | None
 ) -> None:
     """Give a setup sheet to chosen devices: by a file of identifiers, or those that fit a filter
     now. They are kept as a list, "Chosen for NAME".
@@ -640,17 +631,16 @@ def give(
     Example:
       sortitor sheet give "Gangway" serials.txt
     """
-    _hand(s, name, file, which, False, yes, reason)
+    _hand(s, name, file, filter, False, yes, reason)
 
 
 @sheet.command("clear")
 @click.argument("name")
-@_by_file
-@_by_filter
+@by_file_or_filter
 @change_options
 @with_client
 def clear(
-    s: Sortitor, name: str, file: Path | None, which: str | None, yes: bool, reason: str | None
+    s: Sortitor, name: str, file: Path | None, filter: str | None, yes: bool, reason: str | None
 ) -> None:
     """Clear a setup sheet from devices that it was given to by hand.
 
@@ -658,7 +648,7 @@ def clear(
     Example:
       sortitor sheet clear "Gangway" --filter 'site eq "Petrel"'
     """
-    _hand(s, name, file, which, True, yes, reason)
+    _hand(s, name, file, filter, True, yes, reason)
 
 
 @item.command("try-account")

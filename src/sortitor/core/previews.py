@@ -78,11 +78,8 @@ def sized(size: int) -> str:
     """Bytes as people say them, in the units of the SI: `12.6 MB`."""
     for factor, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):
         if size >= factor:
-            return (
-                f"{size / factor:.3g} {unit}"
-                if size < 1_000 * factor
-                else f"{size / factor:,.0f} {unit}"
-            )
+            number = f"{size / factor:,.1f}".removesuffix(".0")
+            return f"{number} {unit}"
     return plural(size, "byte")
 
 

@@ -66,17 +66,24 @@ def page(ctx: Context, question: Question, before: int | None, limit: int) -> li
         return [_told(entry) for entry in store.page(connection, wanted, before, limit)]
 
 
-def pages(ctx: Context, question: Question, most: int | None = None) -> Iterator[list[Told]]:
-    """All that is asked for, newest first, a part at a time; `most`: not more than that."""
+def pages(ctx: Context, question: Question) -> Iterator[list[Told]]:
+    """All that is asked for, newest first, a part at a time. What cannot be asked is said at once,
+    not when the first part is taken.
+    """
+    with ctx.reading() as connection:
+        wanted = _wanted(ctx, connection, question)
+    return _parts(ctx, wanted)
+
+
+def _parts(ctx: Context, wanted: Wanted) -> Iterator[list[Told]]:
     before: int | None = None
-    left = most
-    while left is None or left > 0:
-        some = page(ctx, question, before, min(_PAGE, left or _PAGE))
+    while True:
+        with ctx.reading() as connection:
+            some = [_told(entry) for entry in store.page(connection, wanted, before, _PAGE)]
         if not some:
             return
         yield some
         before = some[-1].entry.id
-        left = None if left is None else left - len(some)
 
 
 #: More entries are no table that anybody reads.

@@ -169,8 +169,9 @@ class Settings(BaseSettings):
         Field(
             description=(
                 "Where files are kept that devices get: a folder that every process reaches, or"
-                " storage that speaks the S3 protocol, such as `s3://bucket/prefix`. Empty: the"
-                " folder `files` in the state directory."
+                " storage that speaks the S3 protocol, such as `s3://bucket/prefix`; for this"
+                " installation alone, which forgets what it does not know. Empty: the folder"
+                " `files` in the state directory."
             )
         ),
     ] = ""

@@ -61,12 +61,16 @@ def _by_imap(account: AccountPayload, user: str, password: str, networks: Networ
     ending = threading.Timer(_SECONDS, _close, (line,))
     ending.start()
     try:
-        line.login(user, password)
+        if (user + password).isascii():
+            line.login(user, password)
+        else:
+            # The older command takes no other letters (RFC 4616 has them as UTF-8).
+            line.authenticate("PLAIN", lambda _: f"\0{user}\0{password}".encode())
     except imaplib.IMAP4.abort as error:
         raise _silent(error) from error
     except imaplib.IMAP4.error as error:
         raise _refused(str(error)) from error
-    except (OSError, UnicodeError) as error:
+    except OSError as error:
         raise _silent(error) from error
     finally:
         ending.cancel()
@@ -92,7 +96,7 @@ def _by_dav(account: AccountPayload, user: str, password: str, networks: Network
             if answer.status not in _MOVED:
                 break
             url = urljoin(url, answer.headers.get("location", ""))
-            if urlsplit(url).netloc != urlsplit(root).netloc:
+            if urlsplit(url)[:2] != urlsplit(root)[:2]:
                 # The password is for the server that was named, and no other.
                 words = f"It leads on to {urlsplit(url).netloc or 'nowhere'}."
                 raise SourceFault("leads_on", words, "Name that server instead.")

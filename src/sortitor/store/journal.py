@@ -11,7 +11,6 @@ from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
-    and_,
     func,
     insert,
     literal,
@@ -129,7 +128,7 @@ def page(connection: Connection, wanted: Wanted, before: int | None, limit: int)
     if before is not None:
         query = query.where(journal.c.id < before)
     if wanted.operation:
-        begun = wanted.operation.split(",")
+        begun = filter(None, wanted.operation.split(","))
         query = query.where(
             or_(*(journal.c.operation.startswith(one, autoescape=True) for one in begun))
         )
@@ -147,9 +146,10 @@ def page(connection: Connection, wanted: Wanted, before: int | None, limit: int)
 
 
 def _about(subject: str, number: int, entries: Select[Any]) -> ColumnElement[bool]:
-    """On the thing itself, or one of these."""
-    itself = and_(journal.c.subject == subject, journal.c.subject_id == number)
-    return or_(itself, journal.c.id.in_(entries))
+    """On the thing itself, or one of these; by number, so that none but they are read."""
+    of_it = journal.alias("of_it")
+    itself = select(of_it.c.id).where(of_it.c.subject == subject, of_it.c.subject_id == number)
+    return journal.c.id.in_(itself.union(entries))
 
 
 def _on_device(device_id: int) -> Select[Any]:

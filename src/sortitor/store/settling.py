@@ -210,7 +210,7 @@ def _may_retire(kept: Kept, changed_keys: frozenset[str] | None) -> bool:
 def facts_statement(kept: Kept, touched: str) -> str:
     """The statement that brings the facts of touched devices to what they are."""
     # Asked for once, they are read in their order; twice, they are put down in between.
-    once = "NOT MATERIALIZED" if len(kept.given) <= _FEW else "MATERIALIZED"
+    once = "NOT MATERIALIZED" if _are_few(kept) else "MATERIALIZED"
     return _FACTS.format(once=once, touched=touched, made=written(_gathered(kept)))
 
 
@@ -221,8 +221,8 @@ def _gathered(kept: Kept) -> Select[Any]:
     never = datetime.min.replace(tzinfo=UTC)
     asked = {one.id: compiled(one.filter, never) for one in kept.conditions}
     facts = _narrow_facts(*asked.values())
-    few = len(kept.given) <= _FEW
-    joined, cohorts = (_one_by_one if few else _all_at_once)(facts, sorted(kept.given))
+    look_up = _one_by_one if _are_few(kept) else _all_at_once
+    joined, cohorts = look_up(facts, sorted(kept.given))
     none = cast(array[Any]([]), ARRAY(BigInteger))
     each = []
     for one in kept.conditions:
@@ -243,6 +243,10 @@ def _gathered(kept: Kept) -> Select[Any]:
 #: Up to so many given cohorts are looked up one by one, which is quicker for many devices; more
 #: are too many tables to plan for.
 _FEW = 6
+
+
+def _are_few(kept: Kept) -> bool:
+    return len(kept.given) <= _FEW
 
 
 def _one_by_one(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[Any]]:

@@ -6,6 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Schemas } from '../../api/client'
 import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
+import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { both, useAttributes } from '../../shared/filters/filters'
 import { number, onDay } from '../../shared/formats'
@@ -264,7 +265,7 @@ function putIn() {
   })
 }
 
-function exported(form: 'csv' | 'xlsx') {
+function exported(form: string) {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(asked.value))
     if (name !== 'sort' && name !== 'column')
@@ -274,6 +275,10 @@ function exported(form: 'csv' | 'xlsx') {
     for (const name of attributesOf[column.key] ?? [column.key]) query.append('column', name)
   return `/api/v1/devices/file?${query}`
 }
+const forms = computed(() => [
+  { title: 'CSV', subtitle: 'all that fit, these columns', href: exported('csv') },
+  { title: 'Workbook (XLSX)', subtitle: 'every cell as text', href: exported('xlsx') },
+])
 </script>
 
 <template>
@@ -333,25 +338,7 @@ function exported(form: 'csv' | 'xlsx') {
         </div>
       </v-card>
     </v-menu>
-    <v-menu>
-      <template #activator="{ props }"
-        ><v-btn v-bind="props" variant="text">Export</v-btn></template
-      >
-      <v-list density="compact">
-        <v-list-item
-          title="CSV"
-          subtitle="all that fit, these columns"
-          :href="exported('csv')"
-          download="devices.csv"
-        />
-        <v-list-item
-          title="Workbook (XLSX)"
-          subtitle="every cell as text"
-          :href="exported('xlsx')"
-          download="devices.xlsx"
-        />
-      </v-list>
-    </v-menu>
+    <ExportMenu :forms="forms" />
   </div>
   <FilterField
     v-model="filter"

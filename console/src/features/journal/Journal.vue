@@ -5,6 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
+import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import { atTime } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { usePages } from '../../shared/tables/usePages'
@@ -115,25 +116,17 @@ function revert(id: number) {
       ),
   })
 }
+const forms = computed(() => [
+  { title: 'CSV', subtitle: 'these entries, in words', href: exported('csv') },
+  { title: 'Workbook (XLSX)', subtitle: 'up to 100,000', href: exported('xlsx') },
+  { title: 'JSON Lines', subtitle: 'with all that is stored', href: exported('jsonl') },
+])
 </script>
 
 <template>
   <div class="page-head">
     <h1>Journal</h1>
-    <v-menu>
-      <template #activator="{ props }"
-        ><v-btn v-bind="props" variant="text">Export</v-btn></template
-      >
-      <v-list density="compact">
-        <v-list-item title="CSV" subtitle="these entries, in words" :href="exported('csv')" />
-        <v-list-item title="Workbook (XLSX)" subtitle="up to 100,000" :href="exported('xlsx')" />
-        <v-list-item
-          title="JSON Lines"
-          subtitle="with all that is stored"
-          :href="exported('jsonl')"
-        />
-      </v-list>
-    </v-menu>
+    <ExportMenu :forms="forms" />
   </div>
   <div class="filters mb-3">
     <v-autocomplete

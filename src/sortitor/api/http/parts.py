@@ -6,7 +6,6 @@ import asyncio
 import re
 from base64 import b64encode
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote
 
@@ -14,6 +13,7 @@ from fastapi import Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.types import Message, Send
 
+from sortitor.operations.kits.files import FileRow
 from sortitor.operations.kits.ports import Storage
 
 #: Whoever takes nothing for so long has gone.
@@ -25,15 +25,6 @@ PARTS: dict[int | str, dict[str, Any]] = {
     304: {"description": "It is what the caller has."},
     416: {"description": "The file has no such part."},
 }
-
-
-@dataclass(frozen=True, slots=True)
-class Wanted:
-    """A file by its SHA-256 in hex, with its bytes and what it is called."""
-
-    digest: str
-    size: int
-    name: str
 
 
 class _Pieces(StreamingResponse):
@@ -48,7 +39,7 @@ class _Pieces(StreamingResponse):
         await super().stream_response(patient)
 
 
-async def hand_out(request: Request, storage: Storage, file: Wanted) -> Response:
+async def hand_out(request: Request, storage: Storage, file: FileRow) -> Response:
     """The file, or the part of it that is asked for; a caller who has it already is told so."""
     tag = f'"{file.digest}"'
     headers = {

@@ -10,7 +10,7 @@ from fastapi import APIRouter, Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
-from sortitor.api.http.parts import PARTS, Wanted, hand_out
+from sortitor.api.http.parts import PARTS, hand_out
 from sortitor.api.http.routes import Route
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
@@ -319,16 +319,9 @@ def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
             for one in found.items
         ],
         sheet=found.sheet and found.sheet.exported(),
-        administrator=_administrator(found),
+        administrator=found.administrator and LocalAdministrator(**asdict(found.administrator)),
         checklist=found.checklist and AgentChecklist(**asdict(found.checklist)),
     )
-
-
-def _administrator(found: delivery.Delivery) -> LocalAdministrator | None:
-    if found.password is None or found.sheet is None:
-        return None
-    user = found.sheet.local_administrator
-    return LocalAdministrator(user=user or "", password=found.password)
 
 
 @agent.get(
@@ -348,7 +341,7 @@ async def fetch_own_file(
         raise _not_good()
     row = await run_in_threadpool(delivery.file_of, ctx, credential, digest)
     request.state.recognised = True
-    return await hand_out(request, ctx.storage, Wanted(row.digest, row.size, row.name))
+    return await hand_out(request, ctx.storage, row)
 
 
 @agent.post("/reports", status_code=204)

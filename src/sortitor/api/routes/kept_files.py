@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Query, Request, Response
+from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.bodies import STREAM_BODY
-from sortitor.api.http.parts import PARTS, Wanted, hand_out
+from sortitor.api.http.parts import PARTS, hand_out
 from sortitor.api.http.routes import Route
 from sortitor.operations.kits import files
 from sortitor.schemas.files import KeptFile
@@ -20,16 +22,7 @@ Digest = Annotated[str, Path(pattern=DIGEST, description="The file's SHA-256, in
 
 
 def _told(file: files.KeptFile) -> KeptFile:
-    row = file.row
-    return KeptFile(
-        digest=row.digest,
-        name=row.name,
-        size=row.size,
-        at=row.at,
-        by=row.by,
-        used_at=row.used_at,
-        items=list(file.items),
-    )
+    return KeptFile(**asdict(file.row), items=list(file.items))
 
 
 @router.get("/files")
@@ -67,8 +60,8 @@ def show_file(ctx: MayLook, digest: Digest) -> KeptFile:
 )
 async def fetch_file(request: Request, ctx: MayPrepare, digest: Digest) -> Response:
     """The bytes of a file, whole or (`Range`) a part of them."""
-    row = (await files.looked_up(ctx, digest)).row
-    return await hand_out(request, ctx.storage, Wanted(row.digest, row.size, row.name))
+    kept = await run_in_threadpool(files.one, ctx, digest)
+    return await hand_out(request, ctx.storage, kept.row)
 
 
 @router.delete("/files/{digest}", status_code=204)

@@ -61,6 +61,14 @@ class Handover:
 
 
 @dataclass(frozen=True, slots=True)
+class Administrator:
+    """The local administrator of a device, with its own password in clear."""
+
+    user: str
+    password: str
+
+
+@dataclass(frozen=True, slots=True)
 class Delivery:
     """All that a device gets."""
 
@@ -68,8 +76,7 @@ class Delivery:
     items: list[Delivered]
     sheet: SetupSheet | None
     checklist: Handover | None
-    #: That of the sheet's local administrator.
-    password: str | None = None
+    administrator: Administrator | None = None
 
 
 def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
@@ -97,9 +104,11 @@ def fetch(ctx: Context, credential: str, known: str | None) -> Delivery | None:
             len(wanted.items), wanted.limit_minutes, Expiry(wanted.on_expiry), wanted.message
         )
         begin_checklist(ctx, device.id, begun)
-    if delivered.sheet is None or delivered.sheet.local_administrator is None:
+    user = delivered.sheet and delivered.sheet.local_administrator
+    if not user:
         return delivered
-    return replace(delivered, password=passwords.fetched(ctx, device.id))
+    made = Administrator(user, passwords.fetched(ctx, device.id))
+    return replace(delivered, administrator=made)
 
 
 def file_of(ctx: Context, credential: str, digest: str) -> FileRow:

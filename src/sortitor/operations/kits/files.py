@@ -20,7 +20,7 @@ from sortitor.operations.kits.library import Library, library
 from sortitor.operations.kits.ports import Received
 from sortitor.store import files as store
 from sortitor.store.engine import Connection
-from sortitor.store.files import FileRow
+from sortitor.store.files import FileRow as FileRow
 from sortitor.store.settling import hold_still
 
 #: No upload takes so long.
@@ -51,11 +51,6 @@ def one(ctx: Context, digest: str) -> KeptFile:
 def _kept(connection: Connection, digest: str) -> KeptFile:
     row = or_not_found(store.one(connection, digest), "file", digest)
     return KeptFile(row, _naming(library(connection)).get(digest, ()))
-
-
-async def looked_up(ctx: Context, digest: str) -> KeptFile:
-    """The same, asked from where nobody may be held up."""
-    return await asyncio.to_thread(one, ctx, digest)
 
 
 async def keep(
@@ -95,8 +90,9 @@ def _check(came: Received, digest: str | None) -> None:
 def _settle(ctx: Context, came: Received, name: str) -> KeptFile:
     with ctx.changing() as connection:
         store.hold_files(connection)
+        # Also where it is known: what was lost with its storage is there again.
+        ctx.storage.settle(came.name, came.digest)
         if store.one(connection, came.digest) is None:
-            ctx.storage.settle(came.name, came.digest)
             row = FileRow(came.digest, name, came.size, ctx.now, ctx.actor.name, ctx.now)
             store.add(connection, row)
             words = f"File “{name}” put in, {sized(came.size)}"

@@ -17,7 +17,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS, device_examples
-from sortitor.operations.context import Context, require_digest
+from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key, Wanted
 from sortitor.operations.kits import effects
 from sortitor.operations.kits.documents import SHEETS
@@ -223,7 +223,8 @@ def restore(ctx: Context, connection: Connection, entry: EntryRow) -> None:
     former = SHEETS.find(connection, entry.subject_id, lock=True)
     if not entry.after["made"] or store_cohorts.listed(connection, list_id):
         return
-    name = lower(list_name(former.document))
+    made = or_not_found(store_cohorts.one(connection, list_id), "cohort", list_id)
+    name = lower(made.name)
     others = tuple(one for one in former.document.given if lower(one.cohort or "") != name)
     if len(others) == len(former.document.given):
         return
