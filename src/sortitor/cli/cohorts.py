@@ -101,7 +101,7 @@ def explain(s: Sortitor, name: str, device: str) -> None:
     found, number = s.cohorts.show(name), find_one(s, device)
     explained = s.cohorts.explain(found.id, number)
     plain(
-        f"Device {number} is {'in' if explained.inside else 'not in'} “{found.name}”.",
+        f"Device no. {number} is {'in' if explained.inside else 'not in'} “{found.name}”.",
         "good" if explained.inside else "warn",
     )
     for clause in explained.clauses:

@@ -54,7 +54,7 @@ COLUMNS: dict[str, Callable[[Device], Any]] = {
 GIVE_WAY = ("Site", "Ownership", "Platform", "Idle", "Person")
 
 #: Options that are short for the commonest comparisons, each called like its attribute.
-_SHORT = ("stage", "platform", "ownership", "site", "maker", "model", "lot")
+_SHORT = ("stage", "platform", "ownership", "site", "maker", "model")
 
 
 def selection_options(command: Command) -> Command:
@@ -95,9 +95,7 @@ def selection_options(command: Command) -> Command:
             click.option("--site", multiple=True, help="Short for: site eq … (repeatable)."),
             click.option("--maker", multiple=True, help="Short for: maker eq … (repeatable)."),
             click.option("--model", multiple=True, help="Short for: model eq … (repeatable)."),
-            click.option(
-                "--lot", multiple=True, type=int, help="Short for: lot eq … (repeatable)."
-            ),
+            click.option("--lot", type=int, help="Devices that this lot added or changed."),
             click.option("--idle", type=click.IntRange(0), help="Short for: idleDays ge …"),
         )
     ):
@@ -137,13 +135,18 @@ def as_selection(s: Sortitor, given: Mapping[str, Any], ids: Sequence[int] = ())
     """The options as a selection."""
     cohort_id = s.cohorts.show(given["cohort"]).id if given["cohort"] else None
     return Selection(
-        ids=list(ids), query=given["query"], cohort_id=cohort_id, filter=as_filter(given)
+        ids=list(ids),
+        query=given["query"],
+        cohort_id=cohort_id,
+        lot_id=given["lot"],
+        filter=as_filter(given),
     )
 
 
 def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
     """The options as query parameters."""
-    asked = {"query": given["query"], "cohort": given["cohort"], "filter": as_filter(given)}
+    plainly = {name: given[name] for name in ("query", "cohort", "lot")}
+    asked = {**plainly, "filter": as_filter(given)}
     return {name: value for name, value in asked.items() if value is not None}
 
 
@@ -412,6 +415,52 @@ def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **g
     agree(preview, yes)
     s.devices.retire(selection, preview.digest, reason)
     talk("Retired. Next: sortitor journal list --most 1")
+
+
+@device.command()
+@click.argument("person")
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
+@selection_options
+@change_options
+@with_client
+def give(
+    s: Sortitor, person: str, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any
+) -> None:
+    """Give devices to a person (user name or mail); what their quota keeps out stays as it is.
+
+    \b
+    Examples:
+      sortitor device give maud.fenwick --id 412 --id 413
+      sortitor device give maud.fenwick --list handed-out.txt
+    """
+    selection = named(s, given, ids)
+    preview = s.devices.preview_give(selection, person)
+    agree(preview, yes)
+    s.devices.give(selection, person, preview.digest, reason)
+    talk(f"Done. Next: sortitor person show {person}")
+
+
+@device.command()
+@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
+@selection_options
+@change_options
+@with_client
+def take(
+    s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any
+) -> None:
+    """Take devices back from whoever has them: nobody has them then.
+
+    \b
+    Example:
+      sortitor device take --filter 'person.left eq true' --reason "handed in"
+    """
+    selection = named(s, given, ids)
+    preview = s.devices.preview_give(selection, None)
+    agree(preview, yes)
+    s.devices.give(selection, None, preview.digest, reason)
+    talk("Done. Next: sortitor journal list --most 1")
 
 
 @device.command("bring-back")

@@ -117,7 +117,8 @@ def _audience(policy: Policy) -> str:
         words.append(", ".join(policy.people))
     if policy.devices:
         words.append(f"devices with {policy.devices}")
-    return "; ".join(words) or "nobody"
+    ends = f" until {policy.until}" if policy.until else ""
+    return f"{'; '.join(words) or 'nobody'}{ends}"
 
 
 @gate.command()
@@ -175,6 +176,64 @@ def set_facet(
 ) -> None:
     with told_as_usage():
         _restate(s, policy, Facet(facet), platform, typed(Facet(facet), value), **given)
+
+
+@gate.command("add")
+@click.argument("policy")
+@click.option("--group", "groups", multiple=True, help="People in this group; repeatable.")
+@click.option("--person", "people", multiple=True, help="One person, by user name; repeatable.")
+@click.option("--devices", "filter_text", help="Devices that fit this filter.")
+@click.option(
+    "--until", type=click.DateTime(["%Y-%m-%d"]), help="The last day on which it counts."
+)
+@click.option("--note", help="Why it is there.")
+@click.option(
+    "--say",
+    "words",
+    metavar="FACET=VALUE",
+    multiple=True,
+    required=True,
+    help="What it states, as in `gate set`; repeatable.",
+)
+@change_options
+@with_client
+def add_policy(
+    s: Sortitor,
+    policy: str,
+    groups: tuple[str, ...],
+    people: tuple[str, ...],
+    filter_text: str | None,
+    until: datetime | None,
+    note: str | None,
+    words: tuple[str, ...],
+    yes: bool,
+    reason: str | None,
+) -> None:
+    """Add a policy before all others, with preview. It ends by itself where a day is given.
+
+    \b
+    Example:
+      sortitor gate add "Refit" --group Officers --say quota=5 --until 2026-02-28
+    """
+    added = Policy(
+        name=policy,
+        note=note,
+        groups=groups or None,
+        people=people or None,
+        devices=filter_text,
+        until=until.date() if until else None,
+    )
+    policies = [added, *s.gate.show().policies]
+    with told_as_usage():
+        for text in words:
+            facet, sign, value = text.partition("=")
+            if not sign or facet not in list(Facet):
+                raise click.UsageError(f"{text!r} is not FACET=VALUE, such as quota=5.")
+            policies = restated(policies, policy, Facet(facet), None, typed(Facet(facet), value))
+    preview = s.gate.preview(policies)
+    agree(preview, yes)
+    s.gate.apply(policies, preview.digest, reason)
+    talk("Saved. Next: sortitor gate show")
 
 
 @gate.command("unset")

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.devices import COLUMNS, GIVE_WAY
+from sortitor.cli.devices import COLUMNS, GIVE_WAY, find_one
 from sortitor.cli.output import (
     agree,
     change_options,
@@ -20,6 +20,8 @@ from sortitor.cli.output import (
     write,
 )
 from sortitor.client import Sortitor
+from sortitor.core.vocabulary import Parting, Stage
+from sortitor.schemas.people import Departure, PartingOf
 
 
 @click.group()
@@ -132,3 +134,72 @@ def left(s: Sortitor, person: str, back: bool, reason: str | None) -> None:
     """
     s.people.set_left(person, not back, reason)
     talk(f"Noted. Next: sortitor person show {person}")
+
+
+@person.command()
+@click.argument("person", metavar="PERSON")
+@click.option(
+    "--devices",
+    "others",
+    metavar="ACT",
+    help="What becomes of their devices: take (nobody has them), retire, missing, give:PERSON,"
+    " or stay. Without it they stay.",
+)
+@click.option(
+    "--device",
+    "single",
+    metavar="DEVICE=ACT",
+    multiple=True,
+    help="What becomes of one of them, by number, name or serial; repeatable.",
+)
+@click.option("--keep-passes", is_flag=True, help="Do not revoke the passes made for them.")
+@click.option("--keep-holds", is_flag=True, help="Do not end the holds on all of their devices.")
+@change_options
+@with_client
+def leave(
+    s: Sortitor,
+    person: str,
+    others: str | None,
+    single: tuple[str, ...],
+    keep_passes: bool,
+    keep_holds: bool,
+    yes: bool,
+    reason: str | None,
+) -> None:
+    """Let somebody leave and settle what is theirs, with preview, in one change.
+
+    \b
+    Examples:
+      sortitor person leave maud.fenwick --devices take
+      sortitor person leave maud.fenwick --devices take --device CREW-0412=give:tobias.rook
+    """
+    acts = {find_one(s, name): act for name, act in map(_act_of_one, single)}
+    theirs = [one.id for one in s.people.show(person).devices if one.stage != Stage.RETIRED]
+    decided = {number: acts.get(number, others or "stay") for number in {*theirs, *acts}}
+    departure = Departure(
+        devices=[
+            _parting(act, [number for number in sorted(decided) if decided[number] == act])
+            for act in dict.fromkeys(decided.values())
+            if act != "stay"
+        ],
+        passes=not keep_passes,
+        holds=not keep_holds,
+    )
+    preview = s.people.preview_departure(person, departure)
+    agree(preview, yes)
+    s.people.leave(person, departure, preview.digest, reason)
+    talk("Done. Next: sortitor journal list --most 1")
+
+
+def _act_of_one(text: str) -> tuple[str, str]:
+    name, sign, act = text.partition("=")
+    if not sign:
+        raise click.UsageError(f"{text!r} is not DEVICE=ACT, such as CREW-0412=retire.")
+    return name, act
+
+
+def _parting(act: str, ids: list[int]) -> PartingOf:
+    word, _, whom = act.partition(":")
+    if word not in list(Parting) or (word == Parting.GIVE) != bool(whom):
+        raise click.UsageError(f"{act!r} is not one of take, retire, missing, give:PERSON, stay.")
+    return PartingOf(ids=ids, act=Parting(word), person=whom or None)

@@ -86,6 +86,20 @@ class Devices(Noun):
         given = d.TurnApply(selection=selection, digest=digest, reason=reason)
         return self._t.call(Preview, "POST", "/devices/retire/apply", json=given)
 
+    def preview_give(self, selection: d.Selection, person: str | None) -> Preview:
+        """Which devices a person (user name or mail) would get; with None, which would be
+        nobody's.
+        """
+        given = d.Give(selection=selection, person=person)
+        return self._t.call(Preview, "POST", "/devices/give/preview", json=given)
+
+    def give(
+        self, selection: d.Selection, person: str | None, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Give as previewed."""
+        given = d.GiveApply(selection=selection, person=person, digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", "/devices/give/apply", json=given)
+
     def preview_bring_back(self, selection: d.Selection) -> Preview:
         """Which devices would come back, and as what."""
         given = d.Turn(selection=selection)

@@ -63,3 +63,15 @@ class People(Noun):
         self._t.send(
             "POST", at("/people", person, "left"), json=p.Leaving(left=left, reason=reason)
         )
+
+    def preview_departure(self, person: Key, departure: p.Departure) -> Preview:
+        """What somebody's leaving would do to their devices, passes and holds."""
+        path = at("/people", person, "departure/preview")
+        return self._t.call(Preview, "POST", path, json=departure)
+
+    def leave(
+        self, person: Key, departure: p.Departure, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Let somebody leave as previewed."""
+        given = p.DepartureApply(**departure.model_dump(), digest=digest, reason=reason)
+        return self._t.call(Preview, "POST", at("/people", person, "departure/apply"), json=given)

@@ -130,7 +130,7 @@ class Veil:
         """What a device is called where a line has room for one word: its name, else its serial
         number, else its number.
         """
-        return name or self.identifier(serial, ownership) or f"device {device_id}"
+        return name or self.identifier(serial, ownership) or f"device no. {device_id}"
 
     def stated(self, stated: Mapping[str, Any], ownership: str | None) -> dict[str, Any]:
         """What a device said of itself when it knocked. `ownership` is None for a device that
@@ -186,6 +186,7 @@ class Veil:
         identifiers: Sequence[str] = (),
         person_id: int | None = None,
         cohort_id: int | None = None,
+        lot_id: int | None = None,
     ) -> Selection:
         """The devices that somebody asks for: the only way from a request to a selection."""
         return Selection(
@@ -194,6 +195,7 @@ class Veil:
             query=query,
             person_id=person_id,
             cohort_id=cohort_id,
+            lot_id=lot_id,
             filter=self.parse(filter_text) if filter_text else None,
             masked=not self.lifted,
         )

@@ -120,6 +120,9 @@ ATTRIBUTES: dict[str, Attribute] = {
     "person.department": Attribute(Kind.TEXT, "department of its person", "person"),
     "person.site": Attribute(Kind.TEXT, "site of its person", "person"),
     "person.left": Attribute(Kind.TRUTH, "whether its person has left", "person"),
+    "person.devices": Attribute(
+        Kind.NUMBER, "devices of its person that count to the quota", "person", moving=True
+    ),
     "person.groups": Attribute(Kind.TEXTS, "any group of its person", "person"),
     "cohorts": Attribute(Kind.TEXTS, "any cohort it is in", "cohort"),
     # Cohorts decide over items: none of them is kept by what it gets.

@@ -74,6 +74,13 @@ def listed(words: Sequence[str]) -> str:
     return f"{', '.join(first)} and {last}" if first else last
 
 
+def called(device_id: int, name: str | None, model: str | None) -> str:
+    """A device where its serial number is not for everybody's eyes: its name, else its model with
+    its number here.
+    """
+    return name or f"{model or 'device'} no. {device_id}"
+
+
 def sized(size: int) -> str:
     """Bytes as people say them, in the units of the SI: `12.6 MB`."""
     for factor, unit in ((10**9, "GB"), (10**6, "MB"), (10**3, "kB")):

@@ -19,6 +19,8 @@ class Selection:
     query: str | None = None
     person_id: int | None = None
     cohort_id: int | None = None
+    #: What a lot added or changed.
+    lot_id: int | None = None
     filter: Filter | None = None
     #: Whoever asks may not see the identifiers of personal devices, so neither finds a device by a
     #: part of one.

@@ -35,6 +35,7 @@ class EndKind(StrEnum):
     PASS = "pass"
     HOLD = "hold"
     WARRANTY = "warranty"
+    POLICY = "policy"
     LICENCE = "licence"
 
 
@@ -384,6 +385,15 @@ class Listed(StrEnum):
 
     ONLY = "only"
     ALL_BUT = "all_but"
+
+
+class Parting(StrEnum):
+    """What becomes of a device of somebody who leaves."""
+
+    GIVE = "give"
+    TAKE = "take"
+    RETIRE = "retire"
+    MISSING = "missing"
 
 
 class Facet(StrEnum):

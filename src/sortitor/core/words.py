@@ -28,6 +28,7 @@ from sortitor.core.vocabulary import (
     Need,
     Outcome,
     Ownership,
+    Parting,
     Platform,
     RegistryAct,
     Remedy,
@@ -179,6 +180,12 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Returning.PARK: "parked until a coordinator says so",
         Returning.REFUSE: "refused",
     },
+    Parting: {
+        Parting.GIVE: "given to somebody else",
+        Parting.TAKE: "taken back, used by nobody",
+        Parting.RETIRE: "retired",
+        Parting.MISSING: "reported missing",
+    },
     Facet: {
         Facet.DOOR: "door",
         Facet.VERSIONS: "OS version",
@@ -231,6 +238,7 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         EndKind.PASS: "passes",
         EndKind.HOLD: "holds",
         EndKind.WARRANTY: "warranties",
+        EndKind.POLICY: "policies of the gate",
         EndKind.LICENCE: "licence seats",
     },
     Login: {

@@ -196,7 +196,7 @@ def _declare_examples(ownership: Ownership, stated: pl.DataFrame) -> tuple[Examp
     lines = stated.select("device_id", "name", "ownership", "ownership_basis").head(_EXAMPLES)
     return tuple(
         Example(
-            subject=name or f"device {device_id}",
+            subject=name or f"device no. {device_id}",
             field="ownership",
             before=f"{was} ({basis})",
             after=f"{ownership} (manual)",
@@ -297,7 +297,7 @@ def _plan_assign(
     if device.stage is Stage.RETIRED and device.enrolled_at is None:
         raise Conflict(
             "never_enrolled",
-            f"Device {device.id} is retired and never arrived.",
+            f"{_called(device)} is retired and never arrived.",
             "Let it knock at the gate.",
         )
     if device.stage in WAKEABLE:
@@ -315,7 +315,7 @@ def _plan_assign(
     against: tuple[Reason, ...] = ()
     if device.stage in (*COUNTED, *WAKEABLE):
         against = quotas.reasons_against(
-            gate.in_force(connection),
+            gate.in_force(connection, ctx.today),
             device,
             person,
             holding,
@@ -359,7 +359,7 @@ def _assign_examples(device: DeviceRow, person: PersonRow | None) -> tuple[Examp
 
 def _called(device: DeviceRow) -> str:
     """The device at the beginning of a sentence."""
-    return device.name or f"Device {device.id}"
+    return device.name or device.label[:1].upper() + device.label[1:]
 
 
 def set_name(ctx: Context, device_id: int, name: str, reason: str | None) -> None:

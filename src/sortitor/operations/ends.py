@@ -12,7 +12,7 @@ from sortitor.core import ends as core
 from sortitor.core.ends import End, Reminders
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, SecretKind
-from sortitor.operations import accounts, holds, mail
+from sortitor.operations import accounts, gate, holds, mail
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
 from sortitor.operations.licences.pools import POOLS, course_of, living
@@ -72,6 +72,7 @@ def _all(
         EndKind.PASS: _passes,
         EndKind.HOLD: _holds,
         EndKind.WARRANTY: _warranties,
+        EndKind.POLICY: _policies,
         EndKind.LICENCE: _licences,
     }
     found = [end for kind in kinds for end in looks[kind](ctx, connection)]
@@ -110,6 +111,18 @@ def _holds(ctx: Context, connection: Connection) -> Iterator[End]:
         )
 
 
+def _policies(ctx: Context, connection: Connection) -> Iterator[End]:
+    for policy in gate.in_force(connection, ctx.today).policies:
+        if policy.until is not None:
+            yield End(
+                key=f"policy-{policy.name}",
+                kind=EndKind.POLICY,
+                title=f"The gate’s policy “{policy.name}”",
+                ends_on=policy.until,
+                page="/gate",
+            )
+
+
 def _licences(ctx: Context, connection: Connection) -> Iterator[End]:
     for kept in POOLS.shelf.every(connection):
         course = course_of(kept.document, living(connection, kept.id))
@@ -137,7 +150,7 @@ def _warranties(ctx: Context, connection: Connection) -> Iterator[End]:
 
 
 def _device(row: EndRow) -> str:
-    return row.name or f"device {row.number}"
+    return row.name or f"device no. {row.number}"
 
 
 def _end(kind: EndKind, row: EndRow, one: str, many: str, page: str) -> End:

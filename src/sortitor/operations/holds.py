@@ -219,14 +219,14 @@ def _release(
         )
     if row.devices == 1:
         store.end(connection, row.id, ctx.now)
-    words = f"{device.name or f'Device {device_id}'} no longer held"
+    words = f"{device.name or f'Device no. {device_id}'} no longer held"
     told = {"hold": row.id, "device": device_id}
     _note(ctx, connection, "hold.end", row, words, told, reason, [device_id])
 
 
 def _told(row: HoldRow) -> str:
     """What a hold keeps, for the journal: which everybody reads, so by no number."""
-    words = _several(row) or row.name or f"device {row.device_id}"
+    words = _several(row) or row.name or f"device no. {row.device_id}"
     return words[:1].upper() + words[1:]
 
 

@@ -172,7 +172,7 @@ def _effects(ctx: Context, connection: Connection, rows: Sequence[EffectRow]) ->
         label = (
             ctx.veil.label(device.id, device.name, device.serial, device.ownership)
             if device
-            else f"device {row.device_id}, which is gone"
+            else f"device no. {row.device_id}, which is gone"
         )
         effects.append(Effect(row.device_id, label, before, after, device_changes(before, after)))
     return effects

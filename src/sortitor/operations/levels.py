@@ -212,7 +212,7 @@ def _veiled(ctx: Context, row: GapRow) -> GapRow:
         return row
     return replace(
         row,
-        label=row.device_name or f"device {row.device_id}",
+        label=row.device_name or f"device no. {row.device_id}",
         serial=veil.identifier(row.serial, row.ownership),
         their_serial=veil.identifier(row.their_serial, row.ownership),
         roster_key=veil.identifier(row.roster_key, row.ownership),
@@ -417,7 +417,7 @@ def _example(ctx: Context, row: GapRow, mend: Mend) -> Example:
     if mend is Mend.TAKE_WORD:
         return Example(row.label, row.field or "", row.ours, row.theirs, "", row.device_id)
     if mend is Mend.SAME:
-        near = row.near_name or row.near_serial or f"device {row.near_id}"
+        near = row.near_name or row.near_serial or f"device no. {row.near_id}"
         return Example(near, "serial", row.near_serial, row.their_serial, "", row.near_id)
     if mend is Mend.RETIRE:
         return Example(row.label, "stage", row.stage, Stage.RETIRED, "", row.device_id)
@@ -542,7 +542,7 @@ def _patch(
     if what is Mend.RETIRE:
         arrivals.end_credentials(connection, list(plan.patches), ctx.now, entry)
     if people_ids:
-        quotas.require_room(connection, gate.in_force(connection), entry)
+        quotas.require_room(connection, gate.in_force(connection, ctx.today), entry)
 
 
 def _take_in(ctx: Context, connection: Connection, rows: Sequence[GapRow]) -> None:

@@ -215,7 +215,7 @@ def one(ctx: Context, key: int | str) -> PersonDetail:
             limit=_DEVICES_SHOWN,
         )
         holding = store.holding(connection, person.id)
-        standings = quotas.standings(gate.in_force(connection), person, holding)
+        standings = quotas.standings(gate.in_force(connection, ctx.today), person, holding)
         return PersonDetail(person, devices, standings)
 
 

@@ -73,7 +73,7 @@ def _plan_retire(
         counts=tuple(counts),
         examples=tuple(_example(ctx, row, Stage.RETIRED) for row in rows[:_EXAMPLES]),
         examples_total=len(rows),
-        warnings=(_what_stays(gate.in_force(connection)),) if rows else (),
+        warnings=(_what_stays(gate.in_force(connection, ctx.today)),) if rows else (),
         nothing_to_do=not rows,
     )
     return _Plan(sealed(shown, [[row.id, row.stage] for row in rows]), rows)
@@ -96,7 +96,7 @@ def _by_stage(rows: Sequence[TurnRow]) -> list[Count]:
 
 
 def _example(ctx: Context, row: TurnRow, after: Stage, note: str = "") -> Example:
-    subject = row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device {row.id}"
+    subject = row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device no. {row.id}"
     words = ", ".join(part for part in (row.person_name, row.site, note) if part)
     return Example(subject, "stage", row.stage, after, words, row.id)
 
@@ -184,7 +184,7 @@ def bring_back(ctx: Context, selection: Selection, digest: str, reason: str | No
             after={"brought_back": len(plan.rows)},
         )
         _patch(connection, entry, plan.rows, _after, ctx.now.isoformat())
-        quotas.require_room(connection, gate.in_force(connection), entry)
+        quotas.require_room(connection, gate.in_force(connection, ctx.today), entry)
         return plan.preview
 
 

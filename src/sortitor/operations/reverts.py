@@ -9,7 +9,7 @@ from sortitor.core import journal as core
 from sortitor.core.documents import Difference, differences
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
-from sortitor.operations import holds, quotas
+from sortitor.operations import holds, leaving, quotas
 from sortitor.operations import levels as gaps
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
@@ -104,7 +104,7 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
     examples = tuple(
         core.revert_example(
             device_id=row.device_id,
-            label=row.name or f"device {row.device_id}",
+            label=row.name or f"device no. {row.device_id}",
             action=row.action,
             after=ctx.veil.effect(row.after, row.ownership),
             patch=ctx.veil.effect(row.patch, row.ownership) or {},
@@ -120,6 +120,8 @@ def _plan(ctx: Context, connection: Connection, entry: EntryRow, lock: bool) -> 
         examples=examples,
         examples_total=plan.examples_total,
     )
+    if entry.operation == "person.leave":
+        shown = leaving.undoing(shown, entry)
     return sealed(shown, [entry.id, plan.digest])
 
 
@@ -159,8 +161,12 @@ def revert(ctx: Context, entry_id: int, digest: str, reason: str | None) -> int:
             if not left:
                 holds.undo(ctx, connection, entry)
         else:
+            if entry.operation == "person.leave":
+                # Many devices lean on a person: nobody else may be at them.
+                hold_still(connection)
+                leaving.undo(ctx, connection, entry)
             journal.undo(connection, entry_id, revert_id)
-            quotas.require_room(connection, in_force(connection), revert_id)
+            quotas.require_room(connection, in_force(connection, ctx.today), revert_id)
         _note_on_its_subject(ctx, connection, entry)
         return revert_id
 
@@ -183,7 +189,10 @@ def _lock_first(connection: Connection, entry: EntryRow) -> None:
         source_people.hold(connection)
     if entry.operation not in {*_KINDS, *_HOLDS, "grant.add"}:
         # The people's rows before the devices': the order of every arrival.
-        people.lock_several(connection, journal.people_concerned(connection, entry.id))
+        concerned = journal.people_concerned(connection, entry.id)
+        if entry.operation == "person.leave" and entry.subject_id is not None:
+            concerned.append(entry.subject_id)
+        people.lock_several(connection, concerned)
 
 
 def _note_on_its_subject(ctx: Context, connection: Connection, entry: EntryRow) -> None:

@@ -215,7 +215,7 @@ def _pools(ctx: Context) -> list[Item]:
 
 def _over_quota(ctx: Context) -> dict[str, quotas.Over]:
     with ctx.reading() as connection:
-        return quotas.over(connection, gate.in_force(connection))
+        return quotas.over(connection, gate.in_force(connection, ctx.today))
 
 
 def _quota(ctx: Context) -> list[Item]:

@@ -128,6 +128,7 @@ class Selection(Request):
     )
     person_id: int | None = None
     cohort_id: int | None = None
+    lot_id: int | None = Field(default=None, description="What this lot added or changed.")
     query: str | None = Field(
         default=None,
         max_length=200,
@@ -162,6 +163,16 @@ class Turn(Request):
 
 class TurnApply(Apply, Turn):
     """Do it as previewed."""
+
+
+class Give(Turn):
+    """Devices that go to a person (user name or mail); null: that nobody has any more."""
+
+    person: Name | None
+
+
+class GiveApply(Apply, Give):
+    """Give as previewed."""
 
 
 class Assign(Request):

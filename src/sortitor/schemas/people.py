@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from sortitor.core.vocabulary import Platform
-from sortitor.schemas.base import Answer, Request, Time
+from sortitor.core.vocabulary import Parting, Platform
+from sortitor.schemas.base import Answer, Apply, Name, Request, Time
 from sortitor.schemas.devices import Device
 from sortitor.schemas.sweeps import Hold
 
@@ -61,6 +61,28 @@ class Leaving(Request):
 
     left: bool = True
     reason: str | None = Field(default=None, max_length=500)
+
+
+class PartingOf(Request):
+    """What becomes of some devices of somebody who leaves."""
+
+    ids: list[int] = Field(min_length=1, max_length=10_000, description="The devices.")
+    act: Parting
+    person: Name | None = Field(
+        default=None, description="Who gets them, where they are given: user name or mail."
+    )
+
+
+class Departure(Request):
+    """What is decided when somebody leaves. A device that is not named stays theirs."""
+
+    devices: list[PartingOf] = Field(default=[], max_length=1_000)
+    passes: bool = Field(default=True, description="Revoke the passes made for them.")
+    holds: bool = Field(default=True, description="End the holds on all of their devices.")
+
+
+class DepartureApply(Apply, Departure):
+    """Let them leave as previewed."""
 
 
 class InnerGroups(Request):

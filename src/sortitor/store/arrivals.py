@@ -201,6 +201,20 @@ def revoke_passes(
     return read_all(connection, statement.returning(passes.c.id, passes.c.label), EndedRow)
 
 
+def passes_for(connection: Connection, person_id: int, now: datetime) -> list[EndedRow]:
+    """The living passes that were made for one person."""
+    query = select(passes.c.id, passes.c.label).where(
+        passes.c.person_id == person_id, passes.c.revoked_at.is_(None), passes.c.valid_until > now
+    )
+    return read_all(connection, query.order_by(passes.c.id), EndedRow)
+
+
+def end_passes(connection: Connection, ids: Sequence[int], at: datetime) -> None:
+    """Revoke these passes."""
+    statement = update(passes).where(passes.c.id.in_(ids), passes.c.revoked_at.is_(None))
+    connection.execute(statement.values(revoked_at=at))
+
+
 @dataclass(frozen=True, slots=True)
 class UnusedRow:
     """A pass that nobody has used, with its person's address."""

@@ -38,6 +38,7 @@ from sqlalchemy.sql.visitors import iterate, replacement_traverse
 
 from sortitor.core.access import SHOWN_CHARACTERS, VEIL_MARK
 from sortitor.core.filters import ATTRIBUTES, Comparison, Filter, Joined, Kind, Not
+from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import IdentifierKind, Ownership, Stage
 from sortitor.store.tables import (
     ORDERS,
@@ -110,6 +111,8 @@ _PERSON, _ORDER = _of_person(people), _of_order(orders)
 #: In a condition people and orders go by other names: a query may show those of its devices beside,
 #: and would else take the condition's own look at them away.
 _WHOSE, _ORDERED = people.alias("whose"), orders.alias("ordered")
+#: The devices of the same person.
+_MATES = devices.alias("mates")
 _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
@@ -139,9 +142,21 @@ def covered(*which: ColumnElement[bool]) -> ColumnElement[bool]:
 def _derived(name: str, now: datetime) -> ColumnElement[Any]:
     if name == "idleDays":
         return idle_case(now)
+    if name == "person.devices":
+        return _number_of_mates()
     if name == "ageDays":
         return day_of(now) - func.coalesce(devices.c.purchased_on, day_of(devices.c.created_at))
     return devices.c.warranty_until - day_of(now)
+
+
+def _number_of_mates() -> ColumnElement[Any]:
+    number = (
+        select(func.count())
+        .where(_MATES.c.person_id == devices.c.person_id, _MATES.c.stage.in_(COUNTED))
+        .correlate(devices)
+        .scalar_subquery()
+    )
+    return case((devices.c.person_id.is_not(None), number))
 
 
 def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
@@ -233,6 +248,8 @@ def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
         return idle_days(c.operator, float(str(c.value)), now)
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
+    if c.attribute == "person.devices":
+        return _person_has(c)
     if c.attribute in _PERSON:
         found = exists(
             select(_WHOSE.c.id).where(
@@ -270,6 +287,29 @@ def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
         ),
         false(),
     )
+
+
+def _person_has(c: Comparison) -> ColumnElement[bool]:
+    """How many devices its person has. Most people have few: those who have more are gathered
+    once.
+    """
+    somebody = devices.c.person_id.is_not(None)
+    if c.operator == "pr":
+        return somebody
+    number = float(str(c.value))
+    if c.operator in ("lt", "le") or (c.operator == "eq" and number == 0):
+        # Whoever has none is in no group.
+        more = {"lt": "ge", "le": "gt", "eq": "gt"}[c.operator]
+        return and_(somebody, not_(_person_has(Comparison(c.attribute, more, c.value))))
+    if (c.operator == "ge" and number <= 0) or (c.operator == "gt" and number < 0):
+        return somebody
+    counted = (
+        select(_MATES.c.person_id)
+        .where(_MATES.c.stage.in_(COUNTED), _MATES.c.person_id.is_not(None))
+        .group_by(_MATES.c.person_id)
+        .having(_SIGNS[c.operator](func.count(), literal(number)))
+    )
+    return func.coalesce(devices.c.person_id.in_(counted), false())
 
 
 #: More days than any device has been idle for, and still a time that PostgreSQL knows.

@@ -225,6 +225,22 @@ def _people_inside(audiences: Sequence[Audience]) -> Subquery:
     )
 
 
+def people_kinds(connection: Connection, spoken: Spoken) -> list[tuple[frozenset[str], int]]:
+    """The audiences that people who are here are in, by label, and how many are in just these."""
+    named = [one for one in spoken.audiences if one.groups or one.people]
+    here, number = people.c.left_at.is_(None), func.count().label("number")
+    if not named:
+        return [(frozenset(), connection.execute(select(number).where(here)).scalar_one())]
+    inside = _people_inside(named)
+    flags = [func.coalesce(inside.c[one.label], False).label(one.label) for one in named]
+    joined = people.outerjoin(inside, inside.c.person_id == people.c.id)
+    query = select(*flags, number).select_from(joined).where(here).group_by(*flags)
+    return [
+        (frozenset(one.label for one in named if row._mapping[one.label]), row.number)
+        for row in connection.execute(query)
+    ]
+
+
 def _flags(spoken: Spoken) -> dict[str, ColumnElement[bool]]:
     """What is asked of the facts of an arrival: name → condition."""
     kept = arrivals.c.facts

@@ -149,7 +149,7 @@ INSERT INTO device_seats (device_id, pools) SELECT f.device_id, f.pools FROM fit
 """
 #: `{made}`: every touched device with its facts.
 _FACTS = """
-WITH touched AS {once} (SELECT DISTINCT id FROM ({touched}) AS these),
+WITH touched AS MATERIALIZED (SELECT DISTINCT id FROM ({touched}) AS these),
 fits AS MATERIALIZED ({made}), new AS (
     INSERT INTO kit_outcomes (key, facts)
     SELECT hash_array_extended(f.facts, 0), f.facts FROM (SELECT DISTINCT facts FROM fits) AS f
@@ -209,9 +209,7 @@ def _may_retire(kept: Kept, changed_keys: frozenset[str] | None) -> bool:
 
 def facts_statement(kept: Kept, touched: str) -> str:
     """The statement that brings the facts of touched devices to what they are."""
-    # Asked for once, they are read in their order; twice, they are put down in between.
-    once = "NOT MATERIALIZED" if _are_few(kept) else "MATERIALIZED"
-    return _FACTS.format(once=once, touched=touched, made=written(_gathered(kept)))
+    return _FACTS.format(touched=touched, made=written(_gathered(kept)))
 
 
 def _gathered(kept: Kept) -> Select[Any]:

@@ -70,7 +70,7 @@ class NoticedRow:
     def label(self) -> str:
         """What it is called in a mail, into which no number of somebody's own device is put."""
         serial = self.serial if self.ownership is not Ownership.PERSONAL else None
-        return self.name or serial or f"device {self.id}"
+        return self.name or serial or f"device no. {self.id}"
 
 
 @dataclass(frozen=True, slots=True)

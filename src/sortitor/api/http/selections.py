@@ -23,6 +23,7 @@ def selection_of(ctx: Context, given: Selection) -> Chosen:
         identifiers=given.identifiers,
         person_id=given.person_id,
         cohort_id=given.cohort_id,
+        lot_id=given.lot_id,
         query=given.query,
         filter_text=given.filter,
     )
@@ -41,6 +42,7 @@ def _from_query(
     cohort: Annotated[
         str | None, Query(description="Devices of this cohort, by number or name")
     ] = None,
+    lot: Annotated[int | None, Query(description="Devices that this lot added or changed")] = None,
     pool: Annotated[
         str | None,
         Query(description="Devices that take a seat of this licence pool, by number or name"),
@@ -58,6 +60,7 @@ def _from_query(
         query=query,
         person_id=person,
         cohort_id=None if cohort is None else COHORTS.one(ctx, cohort).id,
+        lot_id=lot,
         filter_text=filter_text,
     )
     if pool is None:

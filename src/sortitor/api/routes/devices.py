@@ -16,7 +16,7 @@ from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices, erasing, reporting, retiring, seals
+from sortitor.operations import devices, erasing, handover, reporting, retiring, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.operations.sweeps.standing import Standing
@@ -31,6 +31,8 @@ from sortitor.schemas.devices import (
     DeviceDetail,
     EraseApply,
     Fact,
+    Give,
+    GiveApply,
     Happening,
     Identifier,
     Report,
@@ -285,6 +287,22 @@ def apply_retire(ctx: MayManageDevices, given: TurnApply) -> Preview:
     """Retire as previewed."""
     return Preview.model_validate(
         retiring.retire(ctx, selection_of(ctx, given.selection), given.digest, given.reason)
+    )
+
+
+@router.post("/devices/give/preview")
+def preview_give(ctx: MayLook, given: Give) -> Preview:
+    """Which of the selected devices a person would get, or which would be nobody's."""
+    selection = selection_of(ctx, given.selection)
+    return Preview.model_validate(handover.preview(ctx, selection, given.person))
+
+
+@router.post("/devices/give/apply")
+def apply_give(ctx: MayManageDevices, given: GiveApply) -> Preview:
+    """Give as previewed; what a quota keeps out stays as it is."""
+    selection = selection_of(ctx, given.selection)
+    return Preview.model_validate(
+        handover.give(ctx, selection, given.person, given.digest, given.reason)
     )
 
 

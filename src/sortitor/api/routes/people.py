@@ -13,9 +13,16 @@ from sortitor.api.http.routes import Route
 from sortitor.api.routes.devices import line
 from sortitor.api.routes.holds import hold_shape
 from sortitor.core.gate import quota_said
-from sortitor.operations import holds, licences, people
+from sortitor.operations import holds, leaving, licences, people
 from sortitor.schemas.base import Page, Preview
-from sortitor.schemas.people import Leaving, Person, PersonDetail, PersonQuota
+from sortitor.schemas.people import (
+    Departure,
+    DepartureApply,
+    Leaving,
+    Person,
+    PersonDetail,
+    PersonQuota,
+)
 
 router = APIRouter(tags=["people"], route_class=Route)
 PersonKey = Annotated[str, Path(max_length=200, description="Number, user name or mail.")]
@@ -69,6 +76,24 @@ def note_leaving(ctx: MayManagePeople, person: PersonKey, given: Leaving) -> Non
     Who has left keeps their devices, which are then listed as needing a hand.
     """
     people.set_left(ctx, person, given.left, given.reason)
+
+
+@router.post("/people/{person}/departure/preview")
+def preview_departure(ctx: MayLook, person: PersonKey, given: Departure) -> Preview:
+    """What somebody's leaving would do to their devices, passes and holds."""
+    return Preview.model_validate(leaving.preview(ctx, person, _departure(given)))
+
+
+@router.post("/people/{person}/departure/apply")
+def apply_departure(ctx: MayManagePeople, person: PersonKey, given: DepartureApply) -> Preview:
+    """Let somebody leave as previewed: one entry of the journal, taken back as one."""
+    decided = _departure(given)
+    return Preview.model_validate(leaving.leave(ctx, person, decided, given.digest, given.reason))
+
+
+def _departure(given: Departure) -> leaving.Departure:
+    decisions = [leaving.Decision(tuple(one.ids), one.act, one.person) for one in given.devices]
+    return leaving.Departure(tuple(decisions), given.passes, given.holds)
 
 
 @router.post("/people/imports/preview", openapi_extra=FILE_BODY)

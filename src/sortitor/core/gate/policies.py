@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import date
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
@@ -126,6 +127,9 @@ class Policy(NamedDocument, Facets):
     devices: FilterText = Field(
         default=None, description="Which devices it holds, by what was declared of them: a filter."
     )
+    until: date | None = Field(
+        default=None, description="The last day on which it counts; null: without an end."
+    )
     platforms: dict[Platform, PlatformRule] = Field(
         default={}, description="What it says of each platform."
     )
@@ -139,6 +143,10 @@ class Policy(NamedDocument, Facets):
     def holds_everyone(self) -> bool:
         """Whether it names nobody in particular."""
         return self.groups is None and self.people is None and self.devices is None
+
+    def is_over(self, today: date) -> bool:
+        """Whether its last day has passed."""
+        return self.until is not None and self.until < today
 
     @property
     def device_filter(self) -> Filter | None:
@@ -174,6 +182,11 @@ class Gate(Document):
     def _from_a_list(cls, value: Any) -> Any:
         """Older journal entries keep the bare list of policies."""
         return {"policies": value} if isinstance(value, list | tuple) else value
+
+    def on(self, day: date) -> Gate:
+        """The gate without the policies that have ended before a day."""
+        counting = tuple(policy for policy in self.policies if not policy.is_over(day))
+        return self if len(counting) == len(self.policies) else Gate(policies=counting)
 
     def audience(self, who: Who) -> list[Policy]:
         """The policies that hold an arrival, in order."""
@@ -237,6 +250,9 @@ class Gate(Document):
         if not baseline.holds_everyone:
             detail = "The last policy is the baseline; it holds everyone."
             yield FieldProblem(f"/policies/{place}/groups", "baseline_audience", detail)
+        if baseline.until is not None:
+            detail = "The last policy is the baseline; it has no last day."
+            yield FieldProblem(f"/policies/{place}/until", "baseline_ends", detail)
 
 
 def _left_open(place: int, facet: str) -> FieldProblem:

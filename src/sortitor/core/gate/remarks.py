@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from sortitor.core.gate.facets import FIELDS, Statement, must, own, statements
 from sortitor.core.gate.policies import Gate, Policy, Who
@@ -42,13 +43,17 @@ class Declaring:
     who: Who
 
 
-def remarks(gate: Gate, passes: Sequence[Declaring] = ()) -> list[Remark]:
+def remarks(gate: Gate, today: date, passes: Sequence[Declaring] = ()) -> list[Remark]:
     """Everything odd, in the order of the policies; then what defeats a pass."""
     found: list[Remark] = []
     for place, policy in enumerate(gate.policies):
+        if policy.is_over(today):
+            detail = f"“{policy.name}” ended on {policy.until}; it counts no more. Remove it."
+            found.append(Remark(f"/policies/{place}/until", "has_ended", detail))
+            continue
         found += _of_policy(place, policy)
         found += _unheard(place, policy, gate.policies[:place])
-    return [*found, *_defeated(gate, passes)]
+    return [*found, *_defeated(gate.on(today), passes)]
 
 
 def _of_policy(place: int, policy: Policy) -> Iterator[Remark]:
@@ -61,7 +66,8 @@ def _of_policy(place: int, policy: Policy) -> Iterator[Remark]:
 
 
 def _unheard(place: int, policy: Policy, earlier: Sequence[Policy]) -> Iterator[Remark]:
-    before = [one for one in earlier if _covers(one, policy)]
+    # One that ends lets it be heard later.
+    before = [one for one in earlier if one.until is None and _covers(one, policy)]
     for statement in statements(policy):
         first = next((one for one in before if _answers(one, statement)), None)
         if first is None:

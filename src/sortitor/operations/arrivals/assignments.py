@@ -150,7 +150,7 @@ def _within_quotas(
     devices: Mapping[int, QuotaRow],
 ) -> list[Judged]:
     """The rows again; whoever would pass the quota by the rows before gets no more."""
-    rules: Gate = gate.in_force(connection)
+    rules: Gate = gate.in_force(connection, ctx.today)
     given = Counter(one.person_id for one in found if one.verdict is RowVerdict.GIVE)
     holdings: dict[int, Holding] = people.holdings(connection, [i for i in given if i])
     # Whoever stays below every quota needs no closer look.
@@ -186,7 +186,7 @@ def _example(one: Judged, devices: Mapping[int, QuotaRow], names: Mapping[int, s
     device = devices.get(one.device_id or 0)
     fault = one.verdict is RowVerdict.FAULT
     return Example(
-        subject=device.label if device else f"device {one.row.device}",
+        subject=device.label if device else f"device no. {one.row.device}",
         field=f"row {one.row.row}",
         before=device.person_name if device else None,
         after=None if fault else names.get(one.person_id or 0),

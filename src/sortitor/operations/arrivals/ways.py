@@ -256,7 +256,7 @@ def _answer_once(ctx: Context, secret: str, given: Answers, passcode_shown: bool
             keys_of(stated),
             Given(
                 shown=shown,
-                rules=gate.in_force(connection),
+                rules=gate.in_force(connection, ctx.today),
                 naming=NAMING.find(connection, NAMING_ID).document,
                 passcode_shown=bool(answers.get("passcode")),
                 proven=person_id if asked.proof != Proof.NONE else None,

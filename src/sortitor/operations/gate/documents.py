@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from datetime import date
 
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.gate import Gate, Remark, quota_said, remarks, statements
+from sortitor.core.gate.concerned import Change, Concerned, concerned
 from sortitor.core.gate.facets import FIELDS
+from sortitor.core.gate.replay import spoken_of
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.vocabulary import Facet, Outcome, SignInWay
+from sortitor.core.words import LABELS
 from sortitor.operations import quotas
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
@@ -16,6 +20,7 @@ from sortitor.operations.gate import replay
 from sortitor.operations.sources import passwords
 from sortitor.operations.terms import TERMS
 from sortitor.store import arrivals, groups, people, tables
+from sortitor.store import gate as store_gate
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
 
@@ -51,22 +56,28 @@ class GateBook(DocumentKind[Gate]):
         """
         assert wanted.former is not None
         assert wanted.proposed is not None
-        current, proposed = wanted.former.document, wanted.proposed
+        current, proposed = wanted.former.document.on(ctx.today), wanted.proposed.on(ctx.today)
         replayed = replay.work_out(ctx, connection, current, proposed)
         declaring = arrivals.declaring(connection, ctx.now)
-        said = [remark.detail for remark in remarks(proposed, declaring)]
+        said = [remark.detail for remark in remarks(wanted.proposed, ctx.today, declaring)]
+        concerned = _concerned(connection, current, proposed)
         over_before = quotas.over(connection, current)
         over_after = quotas.over(connection, proposed)
         newly = [over for name, over in over_after.items() if name not in over_before]
-        examples = [*replay.examples(connection, replayed), *map(_newly_over, newly)]
+        examples = [
+            *map(_for_whom, concerned.changes),
+            *map(_newly_over, newly),
+            *replay.examples(connection, replayed),
+        ]
         return Effect(
             counts=(
+                _count("concerned", "people for whom something changes", concerned.people, "good"),
                 *_fleet_counts(replayed),
                 *_arrival_counts(replayed),
                 _count("over_quota", "people over their quota", len(over_after), "warn"),
             ),
             examples=tuple(examples[:_EXAMPLES]),
-            examples_total=len(replayed.fleet.turns) + len(newly),
+            examples_total=len(replayed.fleet.turns) + len(newly) + len(concerned.changes),
             warnings=(
                 "Nobody loses a device: the gate decides on devices that knock from now on.",
                 *said,
@@ -85,9 +96,9 @@ def read(ctx: Context) -> Kept[Gate]:
     return GATE.one(ctx, GATE_ID)
 
 
-def in_force(connection: Connection) -> Gate:
-    """The gate that decides now."""
-    return GATE.find(connection, GATE_ID).document
+def in_force(connection: Connection, today: date) -> Gate:
+    """The gate as it decides today."""
+    return GATE.find(connection, GATE_ID).document.on(today)
 
 
 def check(ctx: Context, proposed: Gate) -> list[Remark]:
@@ -96,7 +107,7 @@ def check(ctx: Context, proposed: Gate) -> list[Remark]:
     """
     proposed.check()
     with ctx.reading() as connection:
-        return remarks(proposed, arrivals.declaring(connection, ctx.now))
+        return remarks(proposed, ctx.today, arrivals.declaring(connection, ctx.now))
 
 
 def _unknown_names(connection: Connection, gate: Gate) -> Iterator[FieldProblem]:
@@ -141,6 +152,23 @@ def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[
                 if name.casefold() not in known:
                     detail = f"Policy {policy.name!r} asks for the terms {name!r}; there are none."
                     yield FieldProblem(pointer, "unknown_terms", detail)
+
+
+def _concerned(connection: Connection, current: Gate, proposed: Gate) -> Concerned:
+    """For how many people what changes."""
+    spoken = spoken_of(current, proposed)
+    return concerned(current, proposed, spoken, store_gate.people_kinds(connection, spoken))
+
+
+def _for_whom(change: Change) -> Example:
+    of = f", {change.platform.label}" if change.platform else ""
+    return Example(
+        subject=plural(change.people, "person", "people"),
+        field=f"{LABELS[Facet][change.facet]}{of}",
+        before=change.before,
+        after=change.after,
+        note=f"by “{change.policy}”" if change.policy else "",
+    )
 
 
 def _fleet_counts(replayed: replay.Replayed) -> tuple[Count, ...]:

@@ -42,7 +42,8 @@ def effective_for(
         if proposed is not None:
             proposed.check()
         subject, who = _who(ctx, connection, person, group, device)
-        audience = (proposed or in_force(connection)).audience(who)
+        rules = proposed.on(ctx.today) if proposed else in_force(connection, ctx.today)
+        audience = rules.audience(who)
         return Effective(subject, [policy.name for policy in audience], effective(audience))
 
 

@@ -58,7 +58,9 @@ def replay(ctx: Context, proposed: Gate) -> Replayed:
     """What saving the proposed gate would have meant."""
     proposed.check()
     with ctx.reading() as connection:
-        return work_out(ctx, connection, documents.in_force(connection), proposed)
+        return work_out(
+            ctx, connection, documents.in_force(connection, ctx.today), proposed.on(ctx.today)
+        )
 
 
 def work_out(ctx: Context, connection: Connection, current: Gate, proposed: Gate) -> Replayed:
@@ -91,7 +93,9 @@ def turned_page(
     """The devices (or arrivals) that turn to an outcome, for a reason; by number."""
     proposed.check()
     with ctx.reading() as connection:
-        replayed = work_out(ctx, connection, documents.in_force(connection), proposed)
+        replayed = work_out(
+            ctx, connection, documents.in_force(connection, ctx.today), proposed.on(ctx.today)
+        )
         return list(_rows(ctx, connection, replayed, of, outcome, code, after, limit))
 
 

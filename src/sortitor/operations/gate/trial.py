@@ -66,7 +66,8 @@ def attempt(ctx: Context, imagined: Imagined, proposed: Gate | None) -> core.Dec
             accepted=None if person else frozenset(),
         )
         arrival = replace(arrival, seats=_seats(ctx, connection, arrival, known))
-        return core.decide(arrival, proposed or in_force(connection))
+        rules = proposed.on(ctx.today) if proposed else in_force(connection, ctx.today)
+        return core.decide(arrival, rules)
 
 
 def _seats(

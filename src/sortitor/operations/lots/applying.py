@@ -160,7 +160,7 @@ def take_in(
     )
     store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
     store.write_devices(connection, lot.id, entry, decided, ctx.now, ctx.counting)
-    quotas.require_room(connection, in_force(connection), entry)
+    quotas.require_room(connection, in_force(connection, ctx.today), entry)
     store.change(
         connection,
         lot.id,

@@ -111,7 +111,7 @@ _STEPS = {
 
 
 def _wrong_stage(device_id: int, name: str | None, before: str, after: str) -> Conflict:
-    return wrong_stage(name or f"Device {device_id}", Stage(before), Stage(after))
+    return wrong_stage(name or f"Device no. {device_id}", Stage(before), Stage(after))
 
 
 @lru_cache(maxsize=256)

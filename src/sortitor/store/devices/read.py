@@ -26,6 +26,7 @@ from sqlalchemy.dialects.postgresql import array
 from sortitor.core.filters import ATTRIBUTES, Filter
 from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
 from sortitor.core.naming.templates import TAG, Template
+from sortitor.core.previews import called
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
 from sortitor.store.cohorts import (
@@ -55,11 +56,12 @@ class QuotaRow:
     person_id: int | None
     person_name: str | None
     name: str | None
+    model: str | None
 
     @property
     def label(self) -> str:
-        """What it is called: its name, else its number."""
-        return self.name or f"device {self.id}"
+        """What it is called, where its serial number is not for everybody's eyes."""
+        return called(self.id, self.name, self.model)
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +71,6 @@ class DeviceRow(QuotaRow):
     stage_at: datetime
     flag: str | None
     maker: str | None
-    model: str | None
     product_code: str | None
     ownership_basis: Basis
     person_user_name: str | None
@@ -136,16 +137,17 @@ class BriefRow:
     ownership: Ownership
     site: str | None
     person_name: str | None
+    model: str | None
 
     @property
     def label(self) -> str:
-        """What it is called: its name, else its number."""
-        return self.name or f"device {self.id}"
+        """What it is called, where its serial number is not for everybody's eyes."""
+        return called(self.id, self.name, self.model)
 
 
 def several(connection: Connection, ids: Sequence[int]) -> dict[int, BriefRow]:
     """Device → its line."""
-    names = ("id", "name", "platform", "os_version", "ownership", "site")
+    names = ("id", "name", "platform", "os_version", "ownership", "site", "model")
     query = (
         select(*(devices.c[name] for name in names), people.c.name.label("person_name"))
         .outerjoin(people, people.c.id == devices.c.person_id)
@@ -195,23 +197,24 @@ def cohorts_of(connection: Connection, device_id: int, now: datetime) -> list[In
 
 
 @dataclass(frozen=True, slots=True)
-class TurnRow:
-    """A device that is to be retired or brought back by hand; `name_taken`: another one that is in
-    use has its name.
+class TurnRow(QuotaRow):
+    """A device that is to be given, retired or brought back by hand; `name_taken`: another one that
+    is in use has its name.
     """
 
-    id: int
-    name: str | None
-    stage: Stage
-    ownership: Ownership
     enrolled_at: datetime | None
     site: str | None
-    person_id: int | None
-    person_name: str | None
     serial: str | None
     flag: str | None
+    manual: list[str]
     held: bool
     name_taken: bool
+
+
+_TURNED = (
+    *("id", "name", "stage", "platform", "os_version", "ownership", "model", "enrolled_at"),
+    *("site", "person_id", "flag", "manual"),
+)
 
 
 def turn_rows(
@@ -229,16 +232,9 @@ def turn_rows(
     )
     query = (
         select(
-            devices.c.id,
-            devices.c.name,
-            devices.c.stage,
-            devices.c.ownership,
-            devices.c.enrolled_at,
-            devices.c.site,
-            devices.c.person_id,
+            *(devices.c[name] for name in _TURNED),
             people.c.name.label("person_name"),
             an_identifier("serial"),
-            devices.c.flag,
             held(now).label("held"),
             taken.label("name_taken"),
         )

@@ -28,7 +28,7 @@ from sqlalchemy.dialects.postgresql import ARRAY
 
 from sortitor.core.identifiers import normal_forms
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Ownership
+from sortitor.core.vocabulary import LotStatus, Ownership
 from sortitor.store.cohorts import (
     member_of,
 )
@@ -42,6 +42,8 @@ from sortitor.store.tables import (
     groups,
     identifiers,
     items,
+    lot_rows,
+    lots,
     people,
 )
 
@@ -63,11 +65,27 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
         )
     if selection.cohort_id is not None:
         conditions.append(member_of(selection.cohort_id))
+    if selection.lot_id is not None:
+        conditions.append(_of_lot(selection.lot_id))
     if selection.filter is not None:
         conditions.append(compiled(selection.filter, now))
     if selection.query:
         conditions.append(_search(selection.query, selection.masked))
     return and_(literal(True), *conditions)
+
+
+def _of_lot(lot_id: int) -> ColumnElement[bool]:
+    """What a lot added, and what it changed while it is applied."""
+    changed = (
+        select(lot_rows.c.device_id)
+        .join(lots, lots.c.id == lot_rows.c.lot_id)
+        .where(
+            lot_rows.c.lot_id == lot_id,
+            lot_rows.c.changes.is_not(None),
+            lots.c.status == LotStatus.APPLIED,
+        )
+    )
+    return or_(devices.c.lot_id == lot_id, devices.c.id.in_(changed))
 
 
 def _search(query: str, masked: bool) -> ColumnElement[bool]:
