@@ -1,6 +1,7 @@
 """The gate: every facet, every reason, in order of the policies."""
 
 from dataclasses import replace
+from datetime import date, timedelta
 
 import pytest
 from hypothesis import given
@@ -27,6 +28,8 @@ from sortitor.core.gate import (
     starting_gate,
 )
 from sortitor.core.gate import PlatformRule as Rule
+from sortitor.core.gate.concerned import Concerned, concerned
+from sortitor.core.gate.replay import spoken_of
 from sortitor.core.licences import Shortage
 from sortitor.core.vocabulary import (
     Activation,
@@ -41,6 +44,7 @@ from sortitor.core.vocabulary import (
 )
 
 BASE = starting_gate().policies[0]
+TODAY = date(2026, 1, 20)
 ALLOWED = Arrival(Platform.ANDROID, "14", Ownership.CORPORATE, True, "maud", frozenset({"Crew"}))
 
 
@@ -364,7 +368,7 @@ def test_words_that_nobody_hears_are_said() -> None:
         platforms={ANDROID: Rule(ownerships=()), Platform.IOS: Rule(open=False)},
     )
     empty = Policy(name="Empty", groups=())
-    found = remarks(Gate(policies=(crew, late, empty, BASE)))
+    found = remarks(Gate(policies=(crew, late, empty, BASE)), TODAY)
     assert [(one.code, one.pointer) for one in found] == [
         ("never_reached", "/policies/1/ownerships"),
         ("never_reached", "/policies/1/platforms/android/ownerships"),
@@ -374,10 +378,54 @@ def test_words_that_nobody_hears_are_said() -> None:
     assert "“Crew” stands before it" in found[0].detail
 
 
+def test_a_policy_that_ends_counts_on_its_last_day_and_no_longer() -> None:
+    refit = Policy(name="Refit", groups=("Crew",), quota=Quota(devices=5), until=TODAY)
+    gate = Gate(policies=(refit, BASE))
+    gate.check()
+    assert [one.name for one in gate.on(TODAY).policies] == ["Refit", "Baseline"]
+    over = gate.on(TODAY + timedelta(days=1))
+    assert [one.name for one in over.policies] == ["Baseline"]
+    [remark] = remarks(gate, TODAY + timedelta(days=1))
+    assert (remark.code, remark.pointer) == ("has_ended", "/policies/0/until")
+    # Whatever stands behind it is heard again when it has ended.
+    crew = Policy(name="Crew", groups=("Crew",), quota=Quota(devices=2))
+    assert remarks(Gate(policies=(refit, crew, BASE)), TODAY) == []
+    with pytest.raises(BadInput) as caught:
+        Gate(policies=(baseline(until=TODAY),)).check()
+    assert caught.value.problems[0].code == "baseline_ends"
+
+
+def test_a_change_says_for_how_many_people_what_changes() -> None:
+    officers = Policy(name="Officers", groups=("Officers",), quota=Quota(devices=4))
+    refit = Policy(name="Refit", groups=("Officers",), quota=Quota(devices=5), until=TODAY)
+    closed = Policy(name="Yard", people=("maud",), platforms={ANDROID: Rule(open=False)})
+    before = Gate(policies=(officers, BASE))
+    after = Gate(policies=(refit, closed, officers, BASE))
+    spoken = spoken_of(before, after)
+    group, single = spoken.of(officers), spoken.of(closed)
+    assert group is not None
+    assert single is not None
+    kinds = [
+        (frozenset({group.label}), 36),
+        (frozenset({group.label, single.label}), 1),
+        (frozenset[str](), 800),
+    ]
+    found = concerned(before, after, spoken, kinds)
+    assert found.people == 37
+    assert [
+        (one.people, one.facet, one.platform, one.before, one.after, one.policy)
+        for one in found.changes
+    ] == [
+        (37, Facet.QUOTA, None, "4 devices", "5 devices", "Refit"),
+        (1, Facet.DOOR, ANDROID, "open", "closed", "Yard"),
+    ]
+    assert concerned(before, before, spoken, kinds) == Concerned(0, ())
+
+
 def test_a_pass_that_the_gate_defeats_is_said() -> None:
     gate = Gate(policies=(baseline(ownerships=(Ownership.CORPORATE,)),))
     contractors = Declaring("Yard", Ownership.PARTNER, Who())
-    [remark] = remarks(gate, [contractors, Declaring("Crew", Ownership.CORPORATE, Who())])
+    [remark] = remarks(gate, TODAY, [contractors, Declaring("Crew", Ownership.CORPORATE, Who())])
     assert (remark.code, "“Yard”" in remark.detail) == ("defeats_pass", True)
 
 

@@ -447,9 +447,7 @@ def give(
 @selection_options
 @change_options
 @with_client
-def take(
-    s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any
-) -> None:
+def take(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
     """Take devices back from whoever has them: nobody has them then.
 
     \b

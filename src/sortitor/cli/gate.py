@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -183,9 +184,7 @@ def set_facet(
 @click.option("--group", "groups", multiple=True, help="People in this group; repeatable.")
 @click.option("--person", "people", multiple=True, help="One person, by user name; repeatable.")
 @click.option("--devices", "filter_text", help="Devices that fit this filter.")
-@click.option(
-    "--until", type=click.DateTime(["%Y-%m-%d"]), help="The last day on which it counts."
-)
+@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="The last day on which it counts.")
 @click.option("--note", help="Why it is there.")
 @click.option(
     "--say",

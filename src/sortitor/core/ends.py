@@ -49,7 +49,8 @@ class Reminders(Document):
         description="So many days before each end a mail goes out.",
     )
     kinds: tuple[EndKind, ...] = Field(
-        default=tuple(EndKind), description="Of what: credential, pass, hold, warranty, policy, licence."
+        default=tuple(EndKind),
+        description="Of what: credential, pass, hold, warranty, policy, licence.",
     )
 
     def check(self) -> None:

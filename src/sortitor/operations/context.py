@@ -89,6 +89,10 @@ def _silent(phase: str, done: int, total: int) -> None:
     """Nobody follows."""
 
 
+def _unheard(entry_id: int) -> None:
+    """Nobody asks for entries."""
+
+
 @dataclass(frozen=True, slots=True)
 class Context:
     """What every operation is given. `progress` hears of long work: `(phase, done, total)`, and may
@@ -107,6 +111,8 @@ class Context:
     outside: Outside = unreachable
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     storage: Storage = no_storage
+    #: Hears of each journal entry that is written, by its number.
+    noted: Callable[[int], None] = _unheard
     _spent: list[bool] = field(default_factory=list)
 
     @property
@@ -207,7 +213,7 @@ class Context:
         reverts: int | None = None,
     ) -> int:
         """Write the journal entry of this change and give its id."""
-        return journal.record(
+        entry_id = journal.record(
             connection,
             {
                 **self.entry(operation, subject, summary),
@@ -218,6 +224,8 @@ class Context:
                 "reverts": reverts,
             },
         )
+        self.noted(entry_id)
+        return entry_id
 
     def entry(self, operation: str, subject: str, summary: str) -> dict[str, Any]:
         """What every journal entry of whoever acts says."""

@@ -186,9 +186,7 @@ def _receivers(
     return found
 
 
-def _require_theirs(
-    person: PersonRow, rows: Mapping[int, TurnRow], departure: Departure
-) -> None:
+def _require_theirs(person: PersonRow, rows: Mapping[int, TurnRow], departure: Departure) -> None:
     seen: set[int] = set()
     for place, one in enumerate(departure.decisions):
         for number in one.ids:
@@ -197,7 +195,9 @@ def _require_theirs(
                 detail = f"Device no. {number} is not in use by {person.name}."
                 _refuse(pointer, detail, "Look again: somebody may have changed it.")
             if number in seen:
-                _refuse(pointer, f"Device no. {number} is named twice.", "Decide once for each device.")
+                _refuse(
+                    pointer, f"Device no. {number} is named twice.", "Decide once for each device."
+                )
             seen.add(number)
 
 
@@ -269,8 +269,12 @@ def undoing(shown: Preview, entry: EntryRow) -> Preview:
     if entry.after["holds"]:
         counts.append(Count("holds", "holds that run again", len(entry.after["holds"]), "good"))
     if entry.after["passes"]:
-        number = plural(len(entry.after["passes"]), "pass", "passes")
-        warnings.append(f"{number} stay revoked. Make new ones where they are needed.")
+        number = len(entry.after["passes"])
+        stay = "stays" if number == 1 else "stay"
+        warnings.append(
+            f"{plural(number, 'pass', 'passes')} of theirs {stay} revoked. Make a new one where"
+            " it is needed."
+        )
     return replace(
         shown,
         counts=tuple(counts),

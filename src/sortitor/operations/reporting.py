@@ -100,8 +100,7 @@ def report(
             connection,
             "device.report",
             "device" if one else "devices",
-            f"{one.label if one else plural(len(plan.rows), 'device')}"
-            f" {_said(flag)}",
+            f"{one.label if one else plural(len(plan.rows), 'device')} {_said(flag)}",
             subject_id=one.id if one else None,
             reason=reason,
         )

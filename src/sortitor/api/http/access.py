@@ -89,6 +89,7 @@ def context_of(request: Request, actor: Actor) -> Context:
         outside=service.outside,
         vault=service.vault,
         storage=service.storage,
+        noted=lambda entry_id: setattr(request.state, "entry_id", entry_id),
     )
 
 

@@ -60,7 +60,7 @@ class Route(APIRoute):
                 check_json(await request.body(), body)
             key = request.headers.get("idempotency-key")
             if request.method != "POST" or not key or streams:
-                return await original(request)
+                return _with_entry(request, await original(request))
             if len(key) > 200:
                 raise BadInput(
                     "bad_key", "An Idempotency-Key has at most 200 characters.", "Use a UUID."
@@ -76,7 +76,7 @@ class Route(APIRoute):
             if known is not None:
                 return _repeat(known, claim)
             request.state.claim = claim
-            response = await original(request)
+            response = _with_entry(request, await original(request))
             if is_secret:
                 return response
             if response.status_code < 300 and isinstance(response.body, bytes):
@@ -92,6 +92,17 @@ class Route(APIRoute):
             return response
 
         return handler
+
+
+#: The number of the journal entry that a request wrote last: where its way back is.
+ENTRY_HEADER = "Sortitor-Journal-Entry"
+
+
+def _with_entry(request: Request, response: Response) -> Response:
+    entry_id = getattr(request.state, "entry_id", None)
+    if entry_id is not None and response.status_code < 400:
+        response.headers[ENTRY_HEADER] = str(entry_id)
+    return response
 
 
 def _permissions(dependant: Dependant) -> Iterator[Permission]:

@@ -283,7 +283,9 @@ def _outcome(comparison: Comparison, act: Act) -> Outcome:
 
 def _without_seat(ctx: Context, row: SeatRow) -> Example:
     return Example(
-        subject=row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device no. {row.id}",
+        subject=row.name
+        or ctx.veil.identifier(row.serial, row.ownership)
+        or f"device no. {row.id}",
         field="seat",
         before=None,
         after="none",
