@@ -90,9 +90,10 @@ add_commands(
 @cohort.command()
 @click.argument("name")
 @click.argument("device")
+@click.option("--all", "whole", is_flag=True, help="Every comparison, not only what decides.")
 @with_client
-def explain(s: Sortitor, name: str, device: str) -> None:
-    """Say why a device is in a cohort, or is not: every comparison with the device's value.
+def explain(s: Sortitor, name: str, device: str, whole: bool) -> None:
+    """Say why a device is in a cohort, or is not: what decides, with the device's value.
 
     \b
     Example:
@@ -100,13 +101,15 @@ def explain(s: Sortitor, name: str, device: str) -> None:
     """
     found, number = s.cohorts.show(name), find_one(s, device)
     explained = s.cohorts.explain(found.id, number)
+    called = s.devices.show(number).name or f"Device no. {number}"
     plain(
-        f"Device no. {number} is {'in' if explained.inside else 'not in'} “{found.name}”.",
+        f"{called} is {'in' if explained.inside else 'not in'} “{found.name}”.",
         "good" if explained.inside else "warn",
     )
     for clause in explained.clauses:
-        answer = "yes" if clause.matched else "no"
-        plain(f"  {answer:3}  {clause.text}   (it has {clause.actual})")
+        if clause.decides or whole:
+            answer = "yes" if clause.matched else "no"
+            plain(f"  {answer:3}  {clause.text}   (it has {clause.actual})")
 
 
 @cohort.command()

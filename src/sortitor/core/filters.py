@@ -514,11 +514,14 @@ def trimmed(version: str) -> tuple[int, ...]:
 
 @dataclass(frozen=True, slots=True)
 class Clause:
-    """One comparison of the trace: what was asked, what the device has, whether it matched."""
+    """One comparison of the trace: what was asked, what the device has, whether it matched, and
+    whether the whole turned on it.
+    """
 
     text: str
     actual: str
     matched: bool
+    decides: bool = True
 
 
 def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause]]:
@@ -527,13 +530,17 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
     """
     trace: list[Clause] = []
 
-    def judge(part: Filter) -> bool:
+    def judge(part: Filter) -> tuple[bool, set[int]]:
+        """Whether a part holds, and the places in the trace that it turns on."""
         if isinstance(part, Not):
-            return not judge(part.part)
+            held, deciding = judge(part.part)
+            return not held, deciding
         if isinstance(part, Joined):
             # Every part is judged, so that the trace is whole.
             results = [judge(one) for one in part.parts]
-            return all(results) if part.word == "and" else any(results)
+            whole = (all if part.word == "and" else any)(held for held, _ in results)
+            # One that fails decides over all, and so does one that holds where one is enough.
+            return whole, set().union(*(places for held, places in results if held == whole))
         actual = device.get(part.attribute)
         matched = holds_for(part, actual)
         shown = (
@@ -546,9 +553,10 @@ def matches(found: Filter, device: Mapping[str, Any]) -> tuple[bool, list[Clause
         trace.append(
             Clause(f"{part.attribute} {part.operator} {part.text}".strip(), shown, matched)
         )
-        return matched
+        return matched, {len(trace) - 1}
 
-    return judge(found), trace
+    held, deciding = judge(found)
+    return held, [replace(one, decides=place in deciding) for place, one in enumerate(trace)]
 
 
 def holds_for(comparison: Comparison, actual: Any) -> bool:

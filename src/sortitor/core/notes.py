@@ -179,6 +179,21 @@ _KINDS = (
         "Say whether it is the same maker; the answer is remembered.",
     ),
     _warn(
+        "order_unknown",
+        "an order that is not here",
+        "Correct it, or add the order, so that its devices count against it.",
+    ),
+    _warn(
+        "site_unknown",
+        "a site that no device and no person has yet",
+        "Correct it if it is not a new site.",
+    ),
+    _warn(
+        "supplier_unknown",
+        "a supplier of no order and no lot yet",
+        "Correct it if it is not a new supplier.",
+    ),
+    _warn(
         "asset_tag_twice",
         "several rows give this asset tag",
         "Check the tags; correct the cells.",

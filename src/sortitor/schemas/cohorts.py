@@ -26,11 +26,14 @@ class CohortDetail(Cohort, Kept):
 
 
 class Clause(Answer):
-    """One comparison: what was asked, what the device has, whether it matched."""
+    """One comparison: what was asked, what the device has, whether it matched, and whether the
+    answer turns on it.
+    """
 
     text: str
     actual: str
     matched: bool
+    decides: bool
 
 
 class Explained(Answer):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import date
 from typing import Any
 
@@ -24,6 +24,7 @@ from sortitor.core.manifests import (
 from sortitor.core.vocabulary import LotStatus, Remedy
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.files import Form, read_file
+from sortitor.operations.lots.strangers import strangers
 from sortitor.store import lots as store
 from sortitor.store.engine import Connection
 from sortitor.store.lots import Chosen, HeadRow
@@ -292,6 +293,8 @@ def _decide(
     prepared = core.prepare(
         edited, meaning, lot.defaults, ctx.now.date(), manner(connection, lot), choices
     )
+    unheard = strangers(connection, lot.id, prepared.rows, prepared.headers)
+    prepared = replace(prepared, remarks=(*prepared.remarks, *unheard))
     facts = store.gather_facts(connection, prepared, lock)
     decided = core.decide(
         prepared, facts, lot.overwrite_manual, choices, lot.by_hand, lot.known_only
