@@ -27,10 +27,12 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 
-import { api, got } from './api/client'
+import { api, got, onChange } from './api/client'
 import HoldDialog from './shared/dialogs/HoldDialog.vue'
 import PreviewDialog from './shared/dialogs/PreviewDialog.vue'
+import TrailBar from './shared/dialogs/TrailBar.vue'
 import { useSession } from './shared/actions/useSession'
+import { useTrail } from './shared/actions/useTrail'
 
 const pages = [
   ['/today', 'Today', mdiCalendarCheckOutline],
@@ -93,6 +95,8 @@ async function leave() {
   await router.push('/sign-in')
 }
 
+const trail = useTrail()
+onChange((entry) => void trail.note(entry))
 onMounted(() => window.addEventListener('keydown', slash))
 onUnmounted(() => window.removeEventListener('keydown', slash))
 </script>
@@ -170,6 +174,7 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
     </v-main>
     <PreviewDialog />
     <HoldDialog />
+    <TrailBar />
   </v-app>
 </template>
 

@@ -23,6 +23,14 @@ const NO_ANSWER: Problem = {
   errors: [],
 }
 
+/** Who hears of each change, by the number of its journal entry. */
+let heard: (entry: number) => void = () => undefined
+export const onChange = (listener: (entry: number) => void) => (heard = listener)
+function tell(response: Response) {
+  const entry = response.headers.get('Sortitor-Journal-Entry')
+  if (entry) heard(Number(entry))
+}
+
 const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Sortitor-Console': '1' } })
 
 client.use({
@@ -33,6 +41,10 @@ client.use({
         crypto.randomUUID?.() ?? `${Date.now()}-${Math.random()}`,
       )
     return request
+  },
+  onResponse({ response }) {
+    tell(response)
+    return undefined
   },
   onError() {
     return new ProblemError(NO_ANSWER)
@@ -90,6 +102,7 @@ export async function sendFile<T>(
   const url = `/api/v1${path}?${new URLSearchParams(query)}`
   const headers = { 'Content-Type': media, 'X-Sortitor-Console': '1', ...more }
   const response = await fetch(url, { method: 'POST', headers, body })
+  tell(response)
   return got<T>(
     response
       .json()

@@ -1202,6 +1202,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/give/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Give
+         * @description Give as previewed; what a quota keeps out stays as it is.
+         */
+        post: operations["apply_give_api_v1_devices_give_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/give/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Give
+         * @description Which of the selected devices a person would get, or which would be nobody's.
+         */
+        post: operations["preview_give_api_v1_devices_give_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/report/apply": {
         parameters: {
             query?: never;
@@ -3880,6 +3920,46 @@ export interface paths {
         get: operations["show_person_api_v1_people__person__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/departure/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply Departure
+         * @description Let somebody leave as previewed: one entry of the journal, taken back as one.
+         */
+        post: operations["apply_departure_api_v1_people__person__departure_apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/departure/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview Departure
+         * @description What somebody's leaving would do to their devices, passes and holds.
+         */
+        post: operations["preview_departure_api_v1_people__person__departure_preview_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6764,11 +6844,14 @@ export interface components {
         Claim: "open" | "granted" | "denied";
         /**
          * Clause
-         * @description One comparison: what was asked, what the device has, whether it matched.
+         * @description One comparison: what was asked, what the device has, whether it matched, and whether the
+         *     answer turns on it.
          */
         Clause: {
             /** Actual */
             actual: string;
+            /** Decides */
+            decides: boolean;
             /** Matched */
             matched: boolean;
             /** Text */
@@ -7038,6 +7121,11 @@ export interface components {
          * @description What the gate says, with every reason and the whole trace.
          */
         Decision: {
+            /**
+             * Depends
+             * @description On what it depends, where what was not stated decides alone.
+             */
+            depends?: string | null;
             outcome: components["schemas"]["Outcome"];
             /** Reasons */
             reasons: components["schemas"]["Reason"][];
@@ -7063,6 +7151,56 @@ export interface components {
             /** Reason */
             reason?: string | null;
             selection: components["schemas"]["Selection"];
+        };
+        /**
+         * Departure
+         * @description What is decided when somebody leaves. A device that is not named stays theirs.
+         */
+        Departure: {
+            /**
+             * Devices
+             * @default []
+             */
+            devices?: components["schemas"]["PartingOf"][];
+            /**
+             * Holds
+             * @description End the holds on all of their devices.
+             * @default true
+             */
+            holds?: boolean;
+            /**
+             * Passes
+             * @description Revoke the passes made for them.
+             * @default true
+             */
+            passes?: boolean;
+        };
+        /**
+         * DepartureApply
+         * @description Let them leave as previewed.
+         */
+        DepartureApply: {
+            /**
+             * Devices
+             * @default []
+             */
+            devices?: components["schemas"]["PartingOf"][];
+            /** Digest */
+            digest: string;
+            /**
+             * Holds
+             * @description End the holds on all of their devices.
+             * @default true
+             */
+            holds?: boolean;
+            /**
+             * Passes
+             * @description Revoke the passes made for them.
+             * @default true
+             */
+            passes?: boolean;
+            /** Reason */
+            reason?: string | null;
         };
         /**
          * Device
@@ -7451,7 +7589,7 @@ export interface components {
          * @description What ends on a day that somebody has to know.
          * @enum {string}
          */
-        EndKind: "credential" | "pass" | "hold" | "warranty" | "licence";
+        EndKind: "credential" | "pass" | "hold" | "warranty" | "policy" | "licence";
         /**
          * Entry
          * @description One change: who, when, what, why, before and after.
@@ -7840,6 +7978,28 @@ export interface components {
             /** Devices */
             devices: number;
             through: components["schemas"]["Through"];
+        };
+        /**
+         * Give
+         * @description Devices that go to a person (user name or mail); null: that nobody has any more.
+         */
+        Give: {
+            /** Person */
+            person: string | null;
+            selection: components["schemas"]["Selection"];
+        };
+        /**
+         * GiveApply
+         * @description Give as previewed.
+         */
+        GiveApply: {
+            /** Digest */
+            digest: string;
+            /** Person */
+            person: string | null;
+            /** Reason */
+            reason?: string | null;
+            selection: components["schemas"]["Selection"];
         };
         /**
          * Given
@@ -10367,6 +10527,29 @@ export interface components {
             total?: number | null;
         };
         /**
+         * Parting
+         * @description What becomes of a device of somebody who leaves.
+         * @enum {string}
+         */
+        Parting: "give" | "take" | "retire" | "missing";
+        /**
+         * PartingOf
+         * @description What becomes of some devices of somebody who leaves.
+         */
+        PartingOf: {
+            act: components["schemas"]["Parting"];
+            /**
+             * Ids
+             * @description The devices.
+             */
+            ids: number[];
+            /**
+             * Person
+             * @description Who gets them, where they are given: user name or mail.
+             */
+            person?: string | null;
+        };
+        /**
          * Pass
          * @description A pass without its code; of those that were made in one action the first.
          */
@@ -10912,6 +11095,11 @@ export interface components {
              * @description Which terms must be accepted; empty: none.
              */
             terms?: string[] | null;
+            /**
+             * Until
+             * @description The last day on which it counts; null: without an end.
+             */
+            until?: string | null;
         };
         /**
          * PolicyRemark
@@ -11703,12 +11891,13 @@ export interface components {
             days?: number[];
             /**
              * Kinds
-             * @description Of what: credential, pass, hold, warranty, licence.
+             * @description Of what: credential, pass, hold, warranty, policy, licence.
              * @default [
              *       "credential",
              *       "pass",
              *       "hold",
              *       "warranty",
+             *       "policy",
              *       "licence"
              *     ]
              */
@@ -11750,12 +11939,13 @@ export interface components {
             days?: number[];
             /**
              * Kinds
-             * @description Of what: credential, pass, hold, warranty, licence.
+             * @description Of what: credential, pass, hold, warranty, policy, licence.
              * @default [
              *       "credential",
              *       "pass",
              *       "hold",
              *       "warranty",
+             *       "policy",
              *       "licence"
              *     ]
              */
@@ -12342,6 +12532,11 @@ export interface components {
              * @default []
              */
             ids?: number[];
+            /**
+             * Lot Id
+             * @description What this lot added or changed.
+             */
+            lot_id?: number | null;
             /** Person Id */
             person_id?: number | null;
             /**
@@ -16717,6 +16912,8 @@ export interface operations {
                 person?: number | null;
                 /** @description Devices of this cohort, by number or name */
                 cohort?: string | null;
+                /** @description Devices that this lot added or changed */
+                lot?: number | null;
                 /** @description Devices that take a seat of this licence pool, by number or name */
                 pool?: string | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
@@ -17063,6 +17260,8 @@ export interface operations {
                 person?: number | null;
                 /** @description Devices of this cohort, by number or name */
                 cohort?: string | null;
+                /** @description Devices that this lot added or changed */
+                lot?: number | null;
                 /** @description Devices that take a seat of this licence pool, by number or name */
                 pool?: string | null;
                 /** @description In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge 90` */
@@ -17082,6 +17281,90 @@ export interface operations {
                 content: {
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
                     "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_give_api_v1_devices_give_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_give_api_v1_devices_give_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Give"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */
@@ -23414,6 +23697,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonDetail"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_departure_api_v1_people__person__departure_apply_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, user name or mail. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DepartureApply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_departure_api_v1_people__person__departure_preview_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number, user name or mail. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Departure"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

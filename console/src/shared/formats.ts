@@ -21,6 +21,18 @@ export const atTime = (value: string | null | undefined) =>
 export const words = (value: string) => value.replaceAll('_', ' ')
 export const plural = (count: number, word: string) =>
   `${number(count)} ${word}${count === 1 ? '' : 's'}`
+/** What people call a device: its name, else what stands on it, else its model. */
+export function called(device: {
+  id: number
+  name?: string | null
+  serial?: string | null
+  imei?: string | null
+  model?: string | null
+}): string {
+  return (
+    device.name ?? device.serial ?? device.imei ?? `${device.model ?? 'device'} no. ${device.id}`
+  )
+}
 /** `12.6 MB`: bytes in the units of the SI. */
 export function sized(bytes: number): string {
   const units = ['GB', 'MB', 'kB']

@@ -430,7 +430,10 @@ def _show_replayed(title: str, what: str, found: Replayed) -> None:
 
 def show_decision(decision: Decision) -> None:
     """The outcome, every reason, and the trace."""
-    plain(decision.outcome.capitalize(), _TONES[decision.outcome])
+    if decision.depends:
+        plain(decision.depends, "warn")
+    else:
+        plain(decision.outcome.capitalize(), _TONES[decision.outcome])
     for reason in decision.reasons:
         plain(f"  {reason.explanation}", _TONES[decision.outcome])
         plain(f"    {reason.remedy}   [{reason.code}]")

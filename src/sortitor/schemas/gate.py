@@ -70,6 +70,9 @@ class Decision(Answer):
     outcome: Outcome
     reasons: list[Reason]
     trace: list[Step]
+    depends: str | None = Field(
+        default=None, description="On what it depends, where what was not stated decides alone."
+    )
 
 
 class Saved(Answer):

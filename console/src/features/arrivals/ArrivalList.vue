@@ -7,7 +7,7 @@ import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, onDay, plural } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import PersonField from '../../shared/fields/PersonField.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import { usePages } from '../../shared/tables/usePages'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useAction } from '../../shared/actions/useAction'
@@ -178,7 +178,12 @@ function told(arrival: Schemas['Arrival']): string {
   </div>
   <form v-if="marked.length" class="row-gap mb-2" @submit.prevent="giveMarked">
     <span>{{ plural(given.length, 'device') }} marked:</span>
-    <PersonField v-model="toAll" label="One person for the marked ones" short="One person" />
+    <Picker
+      kind="person"
+      v-model="toAll"
+      label="One person for the marked ones"
+      short="One person"
+    />
     <span class="muted">or each to the person in its row</span>
     <v-btn type="submit" size="small" color="primary" variant="outlined" :disabled="!ready"
       >Preview giving them</v-btn
@@ -222,7 +227,7 @@ function told(arrival: Schemas['Arrival']): string {
     >
     <template #device="{ item }">
       <router-link v-if="item.device_id" :to="`/devices/${item.device_id}`" class="nowrap">{{
-        item.device_name ?? `device ${item.device_id}`
+        item.device_name ?? (stated(item, 'serial') || `device no. ${item.device_id}`)
       }}</router-link>
       <span v-else class="mono">{{ stated(item, 'serial') }}</span>
     </template>
@@ -260,8 +265,10 @@ function told(arrival: Schemas['Arrival']): string {
         class="give"
         @submit.prevent="assign(item.device_id, persons[item.id] ?? '')"
       >
-        <PersonField
-          v-model="persons[item.id]"
+        <Picker
+          kind="person"
+          :model-value="persons[item.id] ?? ''"
+          @update:model-value="persons[item.id] = $event"
           :label="`Person for ${item.device_name}`"
           short="Person"
           :suggested="stated(item, 'person')"

@@ -108,7 +108,7 @@ const revoke = (whole: boolean) =>
             <td>{{ one.uses ? 'yes' : one.revoked_at ? 'revoked' : 'not yet' }}</td>
             <td>
               <router-link v-if="one.device_id" :to="`/devices/${one.device_id}`">{{
-                one.device_name ?? `device ${one.device_id}`
+                one.device_name ?? `device no. ${one.device_id}`
               }}</router-link>
               <template v-else>–</template>
             </td>

@@ -4,7 +4,7 @@ import { computed, reactive, ref, watch } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import PersonField from '../../shared/fields/PersonField.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import { number } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -148,7 +148,7 @@ const wifiPicture = computed(() => drawn(made.value?.wifi_svg))
             { title: 'a list of people, one each', value: 'people' },
           ]"
         />
-        <PersonField v-if="whom === 'person'" v-model="form.person" label="Person" />
+        <Picker kind="person" v-if="whom === 'person'" v-model="form.person" label="Person" />
         <v-select
           v-else-if="whom === 'group'"
           v-model="form.group"

@@ -6,8 +6,10 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
-import { number, onDay, plural } from '../../shared/formats'
+import { called, number, onDay, plural } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import ExportMenu from '../../shared/tables/ExportMenu.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
 import { usePages } from '../../shared/tables/usePages'
 import { useAction } from '../../shared/actions/useAction'
@@ -72,8 +74,7 @@ const moved = ref<{ enter: number; leave: number } | null>(null)
 const other = ref<number | null>(null)
 const device = ref('')
 const identifiers = ref('')
-const asked = ref<number | null>(null)
-const unfound = ref('')
+const asked = computed(() => (device.value ? Number(device.value) : null))
 watch(
   () => cohort.value?.revision,
   () => (filter.value = cohort.value?.filter ?? ''),
@@ -101,21 +102,18 @@ const { data: explained, error: unexplained } = useQuery({
     ),
 })
 
-/** A device by its number, or by whatever finds it alone. */
-async function explain() {
-  const text = device.value.trim()
-  unfound.value = ''
-  asked.value = /^\d{1,9}$/.test(text) ? Number(text) : null
-  if (!text || asked.value) return
-  const { items } = await got(
-    api.GET('/api/v1/devices', { params: { query: { query: text, limit: 4 } } }),
-  )
-  if (items.length === 1) asked.value = items[0]?.id ?? null
-  else
-    unfound.value = items.length
-      ? `Several devices fit: ${items.map((one) => one.name ?? one.serial ?? one.id).join(', ')} …`
-      : `No device fits “${text}”.`
-}
+/** What the answer turns on, or all that was compared. */
+const whole = ref(false)
+const deciding = computed(() =>
+  (explained.value?.clauses ?? []).filter((one) => one.decides || whole.value),
+)
+const forms = computed(() => {
+  const path = (form: string) => `/api/v1/devices/file?form=${form}&cohort=${cohort.value?.id}`
+  return [
+    { title: 'CSV', subtitle: 'all of its devices', href: path('csv') },
+    { title: 'Workbook (XLSX)', subtitle: 'every cell as text', href: path('xlsx') },
+  ]
+})
 
 const most = computed(() => Math.max(1, ...(days.value ?? []).map((one) => one.devices)))
 
@@ -199,6 +197,8 @@ function remove() {
               : 'by filter'
         }}</span
       >
+      <v-btn variant="text" :to="`/devices?cohort=${cohort.id}`">Open in Devices</v-btn>
+      <ExportMenu :forms="forms" />
       <v-btn v-if="session.may('sort')" variant="text" color="error" @click="remove">Remove</v-btn>
     </div>
     <p v-if="cohort.note" class="muted mb-2">{{ cohort.note }}</p>
@@ -240,6 +240,7 @@ function remove() {
           :columns="columns"
           :items="members.items.value"
           :row-key="(one) => one.id"
+          :to="(one) => `/devices/${one.id}`"
           :loading="members.isFetching.value"
           :error="members.error.value"
           :more="members.hasNextPage.value"
@@ -248,7 +249,7 @@ function remove() {
         >
           <template #name="{ item }"
             ><router-link :to="`/devices/${item.id}`" class="nowrap">{{
-              item.name ?? `device ${item.id}`
+              called(item)
             }}</router-link></template
           >
           <template #stage="{ item }"><StageChip :stage="item.stage" :flag="item.flag" /></template>
@@ -270,26 +271,16 @@ function remove() {
       <div class="stack">
         <v-card class="pa-4">
           <h2 class="mb-2">Why a device is in it, or not</h2>
-          <v-text-field v-model="device" label="Number, name or serial" @keydown.enter="explain" />
-          <v-btn
-            class="mt-2"
-            variant="outlined"
-            color="primary"
-            block
-            :disabled="!device"
-            @click="explain"
-            >Explain</v-btn
-          >
-          <p v-if="unfound" class="tone-warn mt-2" role="alert">{{ unfound }}</p>
+          <Picker v-model="device" kind="device" label="Device: name, serial or IMEI" />
           <ProblemAlert :error="unexplained" class="mt-2" />
           <template v-if="explained && asked">
             <p class="mt-3">
               <strong :class="explained.inside ? 'tone-good' : 'tone-warn'"
-                >Device {{ asked }} is {{ explained.inside ? 'in it' : 'not in it' }}.</strong
+                >It is {{ explained.inside ? 'in' : 'not in' }}, because of this:</strong
               >
             </p>
             <ul class="clauses">
-              <li v-for="(clause, place) in explained.clauses" :key="place">
+              <li v-for="(clause, place) in deciding" :key="place">
                 <span :class="clause.matched ? 'tone-good' : 'tone-bad'">{{
                   clause.matched ? 'yes' : 'no'
                 }}</span>
@@ -297,6 +288,13 @@ function remove() {
                 <div class="muted">it has {{ clause.actual }}</div>
               </li>
             </ul>
+            <v-btn
+              v-if="explained.clauses.some((one) => !one.decides)"
+              size="small"
+              variant="text"
+              @click="whole = !whole"
+              >{{ whole ? 'Only what decides' : 'Every condition' }}</v-btn
+            >
           </template>
         </v-card>
         <v-card class="pa-4">

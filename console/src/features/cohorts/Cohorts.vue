@@ -62,6 +62,7 @@ function save() {
     :columns="columns"
     :items="data ?? []"
     :row-key="(one) => one.id"
+    :to="(one) => `/cohorts/${one.id}`"
     :loading="isFetching && !data"
     :error="error"
   >

@@ -1,26 +1,23 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
-import { atTime, identifierWord, onDay, plural, words } from '../../shared/formats'
+import { atTime, called, identifierWord, onDay, plural, words } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
-import { usePreview } from '../../shared/actions/usePreview'
+import { useTrail } from '../../shared/actions/useTrail'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
-import { useHold } from '../../shared/actions/useHold'
 import ChangeList from '../../shared/tables/ChangeList.vue'
 import AdministratorPassword from './AdministratorPassword.vue'
 import EffectiveTable from '../kits/EffectiveTable.vue'
-import { useTurning } from './useTurning'
 
 const route = useRoute()
-const router = useRouter()
 const session = useSession()
-const preview = usePreview()
 const path = computed(() => ({ device_id: Number(route.params.id) }))
 const { data: device, error } = useQuery({
   queryKey: computed(() => ['device', path.value]),
@@ -36,64 +33,15 @@ const { data: reports } = useQuery({
     got(api.GET('/api/v1/devices/{device_id}/item-reports', { params: { path: path.value } })),
 })
 const { failure, run } = useAction()
-const { choices, final } = useVocabulary()
-const form = reactive({
-  ownership: 'corporate' as Schemas['Ownership'],
-  person: '',
-  name: '',
+const { final } = useVocabulary()
+const form = reactive({ name: '' })
+
+const { takeBack: revert } = useTrail()
+const named = computed(() => {
+  const [imei] = device.value?.identifiers.filter((one) => one.kind === 'imei') ?? []
+  return device.value ? called({ ...device.value, imei: imei?.value }) : ''
 })
-
-function declare() {
-  const body = { selection: { ids: [path.value.device_id] }, ownership: form.ownership }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/devices/declare/preview', { body })),
-    act: (digest, reason) =>
-      got(api.POST('/api/v1/devices/declare/apply', { body: { ...body, digest, reason } })),
-  })
-}
-
-const { retire, bringBack, erase, report } = useTurning()
-
-function assign(person: string | null) {
-  void preview.open({
-    look: () =>
-      got(
-        api.POST('/api/v1/devices/{device_id}/assign/preview', {
-          params: { path: path.value },
-          body: { person },
-        }),
-      ),
-    act: (digest, reason) =>
-      got(
-        api.POST('/api/v1/devices/{device_id}/assign/apply', {
-          params: { path: path.value },
-          body: { person, digest, reason },
-        }),
-      ),
-    done: () => (form.person = ''),
-  })
-}
-
-function revert(entry: number) {
-  void preview.open({
-    look: () =>
-      got(
-        api.POST('/api/v1/journal/{entry_id}/revert/preview', {
-          params: { path: { entry_id: entry } },
-        }),
-      ),
-    act: (digest, reason) =>
-      got(
-        api.POST('/api/v1/journal/{entry_id}/revert', {
-          params: { path: { entry_id: entry } },
-          body: { digest, reason },
-        }),
-      ),
-  })
-}
-
-const hold = useHold()
-const named = computed(() => device.value?.name ?? `device ${path.value.device_id}`)
+const alone = computed(() => ({ ids: [path.value.device_id] }))
 const endHold = (one: Schemas['Hold']) =>
   run(() =>
     got(
@@ -119,13 +67,21 @@ const rename = () =>
   <template v-if="device">
     <div class="page-head">
       <h1>
-        {{ device.name ?? `Device ${device.id}` }}
+        {{ named }}
         <StageChip :stage="device.stage" :flag="device.flag" />
       </h1>
       <span class="muted"
         >number {{ device.id }}, {{ device.stage }} since {{ atTime(device.stage_at) }}</span
       >
     </div>
+    <DeviceActs
+      :selection="alone"
+      :label="named"
+      :stage="device.stage"
+      :reported="device.flag"
+      :person="device.person_name"
+      class="mb-3"
+    />
     <div class="columns">
       <div class="stack">
         <v-card class="pa-4">
@@ -248,33 +204,7 @@ const rename = () =>
       </div>
       <div v-if="session.may('manage-devices')" class="stack">
         <v-card class="pa-4 stack">
-          <h2>Whose it is</h2>
-          <v-select v-model="form.ownership" :items="choices('ownership')" label="Declare as" />
-          <v-btn variant="outlined" color="primary" block @click="declare"
-            >Preview the declaration</v-btn
-          >
-        </v-card>
-        <v-card class="pa-4 stack">
-          <h2>Who has it</h2>
-          <v-text-field
-            v-model="form.person"
-            label="User name or mail"
-            @keydown.enter="form.person && assign(form.person)"
-          />
-          <v-btn
-            variant="outlined"
-            color="primary"
-            block
-            :disabled="!form.person"
-            @click="assign(form.person)"
-            >Preview giving it</v-btn
-          >
-          <v-btn v-if="device.stage === 'parked'" variant="text" block @click="assign(null)"
-            >Use it without a person</v-btn
-          >
-        </v-card>
-        <v-card class="pa-4 stack">
-          <h2>Keep it out of sweeps</h2>
+          <h2>Out of sweeps</h2>
           <div v-for="one in device.holds" :key="one.id">
             Held<template v-if="one.state === 'coming'"> from {{ onDay(one.from_on) }}</template>
             until {{ onDay(one.until_on)
@@ -291,66 +221,13 @@ const rename = () =>
             >
             <router-link v-else to="/sweeps?tab=holds">All holds</router-link>
           </div>
-          <v-btn
-            variant="outlined"
-            color="primary"
-            block
-            :disabled="device.stage === 'retired'"
-            @click="hold.open({ selection: { ids: [device.id] } }, named)"
-            >Hold it</v-btn
-          >
+          <p v-if="!device.holds.length" class="muted">Nothing holds it.</p>
         </v-card>
         <v-card class="pa-4 stack">
-          <h2>Name and reports</h2>
+          <h2>Name</h2>
           <v-text-field v-model="form.name" label="Name by hand" />
           <v-btn variant="outlined" color="primary" block :disabled="!form.name" @click="rename"
             >Name it</v-btn
-          >
-          <v-btn
-            v-if="!device.flag"
-            variant="text"
-            color="error"
-            block
-            @click="report({ ids: [device.id] }, 'missing')"
-            >Report missing</v-btn
-          >
-          <v-btn
-            v-if="!device.flag"
-            variant="text"
-            color="error"
-            block
-            @click="report({ ids: [device.id] }, 'stolen')"
-            >Report stolen</v-btn
-          >
-          <v-btn v-else variant="text" block @click="report({ ids: [device.id] }, null)"
-            >Preview clearing the report</v-btn
-          >
-        </v-card>
-        <v-card class="pa-4 stack">
-          <h2>Retirement</h2>
-          <v-btn
-            v-if="device.stage !== 'retired'"
-            variant="outlined"
-            color="error"
-            block
-            @click="retire({ ids: [device.id] })"
-            >Preview retiring it</v-btn
-          >
-          <v-btn
-            v-else
-            variant="outlined"
-            color="primary"
-            block
-            @click="bringBack({ ids: [device.id] })"
-            >Preview bringing it back</v-btn
-          >
-          <v-btn
-            v-if="device.stage === 'retired' && session.may('sweep')"
-            variant="text"
-            color="error"
-            block
-            @click="erase({ ids: [device.id] }, () => router.push('/sweeps'))"
-            >Preview erasing it</v-btn
           >
         </v-card>
       </div>

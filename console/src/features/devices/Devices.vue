@@ -9,45 +9,35 @@ import DataList from '../../shared/tables/DataList.vue'
 import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { both, useAttributes } from '../../shared/filters/filters'
-import { number, onDay } from '../../shared/formats'
+import { called, number, onDay } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
 import { usePages } from '../../shared/tables/usePages'
-import { usePreview } from '../../shared/actions/usePreview'
+import { useDocuments } from '../../shared/actions/useDocuments'
+import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
-import { useHold } from '../../shared/actions/useHold'
+import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
 import RefusedList from '../arrivals/RefusedList.vue'
-import { useTurning } from './useTurning'
 
-type Ownership = Schemas['Ownership']
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
-const preview = usePreview()
 const chosen = ref<(string | number)[]>([])
-const ownership = ref<Ownership>('corporate')
-const sorts = [
-  { title: 'Number', value: 'id' },
-  { title: 'Name', value: 'name' },
-  { title: 'Site', value: 'site' },
-  { title: 'Model', value: 'model' },
-  { title: 'Longest unseen', value: 'seen' },
-]
 const every = [
-  { key: 'name', title: 'Name' },
-  { key: 'stage', title: 'Stage' },
+  { key: 'name', title: 'Name', sort: 'name' },
+  { key: 'stage', title: 'Stage', sort: 'stage' },
   { key: 'platform', title: 'Platform' },
-  { key: 'model', title: 'Model' },
+  { key: 'model', title: 'Model', sort: 'model' },
   { key: 'ownership', title: 'Ownership' },
   { key: 'person', title: 'Person' },
-  { key: 'site', title: 'Site' },
+  { key: 'site', title: 'Site', sort: 'site' },
   { key: 'serial', title: 'Serial' },
   { key: 'imei', title: 'IMEI' },
   { key: 'asset_tag', title: 'Asset tag' },
-  { key: 'last_seen_at', title: 'Last seen' },
-  { key: 'idle_days', title: 'Days idle', number: true },
+  { key: 'last_seen_at', title: 'Last seen', sort: 'seen' },
+  { key: 'idle_days', title: 'Days idle', number: true, sort: 'seen' },
 ]
 const usual = [
   'name',
@@ -77,7 +67,6 @@ const said = computed(() => {
   const chosenIn = ['stage', 'platform', 'ownership', 'site'].flatMap((name) =>
     text(name) ? [`${name} eq ${JSON.stringify(text(name))}`] : [],
   )
-  if (whole('lot')) chosenIn.push(`lot eq ${whole('lot')}`)
   if (whole('idle')) chosenIn.push(`idleDays ge ${whole('idle')}`)
   return both(text('filter'), ...chosenIn)
 })
@@ -97,8 +86,10 @@ const asked = computed(() => ({
   person: whole('person'),
   pool: text('pool'),
   cohort: text('cohort'),
+  lot: whole('lot'),
   filter: said.value,
   sort: (text('sort') ?? 'id') as 'id',
+  descending: text('descending') === 'true' || undefined,
   column: furtherShown.value.length ? furtherShown.value : undefined,
 }))
 const { data: facets } = useQuery({
@@ -109,6 +100,16 @@ const { data: pools } = useQuery({
   queryKey: ['pools'],
   queryFn: () => got(api.GET('/api/v1/pools')),
   enabled: computed(() => asked.value.pool !== undefined),
+})
+const { data: whose } = useQuery({
+  queryKey: computed(() => ['person', asked.value.person]),
+  enabled: computed(() => asked.value.person !== undefined),
+  queryFn: () =>
+    got(
+      api.GET('/api/v1/people/{person}', {
+        params: { path: { person: String(asked.value.person ?? 0) } },
+      }),
+    ),
 })
 const pool = computed(() => pools.value?.find((one) => String(one.id) === asked.value.pool))
 const { items, total, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Device']>(
@@ -140,18 +141,13 @@ const { data: cohorts } = useQuery({
   queryFn: () => got(api.GET('/api/v1/cohorts')),
 })
 const cohort = computed(() => cohorts.value?.find((one) => String(one.id) === asked.value.cohort))
-const lists = computed(() =>
-  (cohorts.value ?? [])
-    .filter((one) => one.kind === 'list')
-    .map((one) => ({ title: one.name, value: one.id })),
-)
 const { data: views } = useQuery({
   queryKey: ['views'],
   queryFn: () => got(api.GET('/api/v1/views')),
 })
 const view = reactive({ open: false, name: '', shared: false })
 const { failure, run } = useAction()
-const { choices, words: wordsOf } = useVocabulary()
+const { words: wordsOf } = useVocabulary()
 
 async function saveView() {
   const settings = {
@@ -189,86 +185,52 @@ function set(name: string, value: unknown) {
 const everyOne = ref(false)
 const meant = computed<Schemas['Selection']>(() => {
   if (!everyOne.value) return { ids: chosen.value.map(Number) }
-  const { query, person, cohort: inCohort, filter: fitting } = asked.value
+  const { query, person, cohort: inCohort, lot, filter: fitting } = asked.value
   return {
     query: query ?? null,
     person_id: person ?? null,
     cohort_id: inCohort ? Number(inCohort) : null,
+    lot_id: lot ?? null,
     filter: fitting ?? null,
   }
 })
-const target = ref<number | null>(null)
-
 function finished() {
   chosen.value = []
   everyOne.value = false
 }
 
-function declare() {
-  const body = { selection: meant.value, ownership: ownership.value }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/devices/declare/preview', { body })),
-    act: (digest, reason) =>
-      got(api.POST('/api/v1/devices/declare/apply', { body: { ...body, digest, reason } })),
-    done: finished,
-  })
-}
-
-const { retire, bringBack, erase, report } = useTurning()
-const reports = [
-  { title: 'missing', flag: 'missing' },
-  { title: 'stolen', flag: 'stolen' },
-  { title: 'found again', flag: null },
-] as const
-const hold = useHold()
-
-function rename() {
-  const body = { selection: meant.value }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/naming/preview', { body })),
-    act: (digest, reason) =>
-      got(api.POST('/api/v1/naming/apply', { body: { ...body, digest, reason } })),
-    done: finished,
-  })
-}
-
-const { data: sheets } = useQuery({
-  queryKey: ['/api/v1/setup-sheets'],
-  queryFn: () => got(api.GET('/api/v1/setup-sheets')),
+/** By the heads of the columns; several columns may show one order. */
+const order = computed({
+  get: () => (text('sort') ? { key: text('sort')!, descending: !!asked.value.descending } : null),
+  set: (wanted) =>
+    void router.push({
+      query: {
+        ...route.query,
+        sort: wanted?.key,
+        descending: wanted?.descending ? 'true' : undefined,
+      },
+    }),
 })
-const isHanded = (sheet: Schemas['SheetDetail']) =>
-  sheet.given?.some((one) => one.cohort === `Chosen for ${sheet.name}`)
+/** What is chosen, in a sentence. */
+const meantWords = computed(() => {
+  const count = everyOne.value ? (total.value ?? 0) : chosen.value.length
+  return count === 1 ? 'this device' : `these ${number(count)} devices`
+})
 
-function hand(sheet: Schemas['SheetDetail'], clear: boolean) {
-  const body = { sheet: sheet.name, selection: meant.value, clear }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/sheet-handings/preview', { body })),
-    act: (digest, reason) =>
-      got(api.POST('/api/v1/sheet-handings/apply', { body: { ...body, digest, reason } })),
-    done: finished,
-  })
-}
-
-function putIn() {
-  const path = { key: String(target.value ?? '') }
-  const body = { selection: meant.value, put_in: true }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/cohorts/{key}/devices/preview', { params: { path }, body })),
-    act: (digest, reason) =>
-      got(
-        api.POST('/api/v1/cohorts/{key}/devices/apply', {
-          params: { path },
-          body: { ...body, digest, reason },
-        }),
-      ),
-    done: finished,
+const keeping = reactive({ open: false, name: '' })
+const cohortsBook = useDocuments<Schemas['Cohort'], Schemas['CohortDetail']>('/api/v1/cohorts')
+function keepAsCohort() {
+  const document = { name: keeping.name.trim(), filter: said.value ?? '', note: null }
+  void cohortsBook.add(document, (made) => {
+    keeping.open = false
+    void router.push(`/cohorts/${made.id}`)
   })
 }
 
 function exported(form: string) {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(asked.value))
-    if (name !== 'sort' && name !== 'column')
+    if (!['sort', 'descending', 'column'].includes(name))
       for (const one of Array.isArray(value) ? value : value === undefined ? [] : [value])
         query.append(name, String(one))
   for (const column of columns.value)
@@ -339,6 +301,18 @@ const forms = computed(() => [
       </v-card>
     </v-menu>
     <ExportMenu :forms="forms" />
+    <v-btn
+      v-if="said && session.may('sort')"
+      variant="text"
+      @click="
+        () => {
+          keeping.name = ''
+          cohortsBook.forget()
+          keeping.open = true
+        }
+      "
+      >Keep as a cohort</v-btn
+    >
   </div>
   <FilterField
     v-model="filter"
@@ -385,22 +359,16 @@ const forms = computed(() => [
       @change="set('idle', ($event.target as HTMLInputElement).value)"
       @click:clear="set('idle', null)"
     />
-    <v-select
-      :model-value="text('sort') ?? 'id'"
-      :items="sorts"
-      label="Order"
-      @update:model-value="set('sort', $event)"
-    />
   </div>
   <div class="row-gap mb-2">
     <v-chip v-if="asked.query" closable @click:close="set('query', null)"
       >search: {{ asked.query }}</v-chip
     >
     <v-chip v-if="text('lot')" closable @click:close="set('lot', null)"
-      >from lot {{ text('lot') }}</v-chip
+      >added or changed by lot {{ text('lot') }}</v-chip
     >
     <v-chip v-if="asked.person" closable @click:close="set('person', null)"
-      >of person {{ asked.person }}</v-chip
+      >of {{ whose?.name ?? `person no. ${asked.person}` }}</v-chip
     >
     <v-chip v-if="asked.cohort" closable @click:close="set('cohort', null)"
       >in cohort {{ cohort?.name ?? asked.cohort }}</v-chip
@@ -411,71 +379,26 @@ const forms = computed(() => [
   </div>
   <v-card
     v-if="chosen.length || everyOne"
-    class="pa-3 mb-2 row-gap"
+    class="pa-3 mb-2 chosen"
     role="region"
     aria-label="With the chosen devices"
   >
-    <strong>{{
-      everyOne ? `All ${number(total ?? 0)} that fit` : `${chosen.length} chosen`
-    }}</strong>
-    <v-btn
-      v-if="!everyOne && total !== null && total > chosen.length && !asked.pool"
-      size="small"
-      variant="text"
-      color="primary"
-      @click="everyOne = true"
-      >Choose all {{ number(total) }} that fit</v-btn
-    >
-    <v-select
-      v-model="ownership"
-      :items="choices('ownership')"
-      label="Declare as"
-      class="declare"
-    />
-    <v-btn color="primary" @click="declare">Preview declaring</v-btn>
-    <template v-if="lists.length"
-      ><v-select v-model="target" :items="lists" label="List" class="list" /><v-btn
-        variant="outlined"
+    <DeviceActs :selection="meant" :label="meantWords" :done="finished">
+      <strong class="mr-1">{{
+        everyOne ? `All ${number(total ?? 0)} that fit` : `${chosen.length} chosen`
+      }}</strong>
+      <v-btn
+        v-if="!everyOne && total !== null && total > chosen.length && !asked.pool"
+        size="small"
+        variant="text"
         color="primary"
-        :disabled="!target"
-        @click="putIn"
-        >Preview putting in</v-btn
-      ></template
-    >
-    <v-btn variant="text" @click="rename">Preview names</v-btn>
-    <v-menu v-if="sheets?.length && session.may('prepare')">
-      <template #activator="{ props }"
-        ><v-btn variant="text" v-bind="props">Setup sheet</v-btn></template
+        @click="everyOne = true"
+        >Choose all {{ number(total) }} that fit</v-btn
       >
-      <v-list
-        ><template v-for="one in sheets" :key="one.id"
-          ><v-list-item :title="`Give ${one.name}`" @click="hand(one, false)" /><v-list-item
-            v-if="isHanded(one)"
-            :title="`Clear ${one.name}`"
-            @click="hand(one, true)" /></template
-      ></v-list>
-    </v-menu>
-    <v-btn variant="text" @click="hold.open({ selection: meant }, 'these devices', finished)"
-      >Hold</v-btn
-    >
-    <v-menu>
-      <template #activator="{ props }"
-        ><v-btn variant="text" v-bind="props">Report</v-btn></template
+      <template #after
+        ><v-btn size="small" variant="text" @click="finished">Choose none</v-btn></template
       >
-      <v-list
-        ><v-list-item
-          v-for="one in reports"
-          :key="one.title"
-          :title="one.title"
-          @click="report(meant, one.flag, finished)"
-      /></v-list>
-    </v-menu>
-    <v-btn variant="text" color="error" @click="retire(meant, finished)">Preview retiring</v-btn>
-    <v-btn variant="text" @click="bringBack(meant, finished)">Preview bringing back</v-btn>
-    <v-btn v-if="session.may('sweep')" variant="text" color="error" @click="erase(meant, finished)"
-      >Preview erasing</v-btn
-    >
-    <v-btn variant="text" @click="finished">None</v-btn>
+    </DeviceActs>
   </v-card>
   <RefusedList v-if="asked.query && total === 0" :identifier="asked.query" />
   <DataList
@@ -491,6 +414,9 @@ const forms = computed(() => [
     :columns="columns"
     :items="rows"
     :row-key="(device) => device.id"
+    :row-name="called"
+    :to="(device) => `/devices/${device.id}`"
+    v-model:order="order"
     :loading="isFetching"
     :error="error"
     :more="hasNextPage"
@@ -498,7 +424,7 @@ const forms = computed(() => [
   >
     <template #name="{ item }"
       ><router-link :to="`/devices/${item.id}`" class="nowrap">{{
-        item.name ?? `device ${item.id}`
+        called(item)
       }}</router-link></template
     >
     <template #stage="{ item }"
@@ -536,6 +462,18 @@ const forms = computed(() => [
       <router-link to="/lots">import a lot</router-link>.</template
     >
   </DataList>
+  <EditDialog
+    v-model="keeping.open"
+    title="Keep these conditions as a cohort"
+    label="Preview the cohort"
+    :failure="cohortsBook.failure.value"
+    :busy="cohortsBook.busy.value"
+    :ready="keeping.name.trim() !== ''"
+    @save="keepAsCohort"
+  >
+    <p class="mono">{{ said }}</p>
+    <v-text-field v-model="keeping.name" label="Name of the cohort" autofocus />
+  </EditDialog>
 </template>
 
 <style scoped>
@@ -548,11 +486,9 @@ const forms = computed(() => [
   grid-template-columns: repeat(auto-fill, minmax(168px, 1fr));
   gap: 8px;
 }
-.declare {
-  max-width: 150px;
-}
-.list {
-  min-width: 130px;
-  max-width: 160px;
+.chosen {
+  position: sticky;
+  top: 60px;
+  z-index: 4;
 }
 </style>

@@ -4,6 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
 import { api, got, type Schemas } from '../../api/client'
+import Picker from '../../shared/fields/Picker.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { useDraft } from '../../shared/actions/useDraft'
 import { usePreview } from '../../shared/actions/usePreview'
@@ -22,11 +23,7 @@ const { data: gate, error } = useQuery({
   queryKey: ['gate'],
   queryFn: () => got(api.GET('/api/v1/gate')),
 })
-const { data: groups } = useQuery({
-  queryKey: ['groups'],
-  queryFn: () => got(api.GET('/api/v1/groups')),
-})
-const { draft, changed, revision, undo } = useDraft(gate, (saved) => saved.policies)
+const { draft, changed, revision, undo } = useDraft(gate, (saved) => saved.policies, 'gate')
 const policies = computed<Policy[]>({
   get: () => draft.value ?? [],
   set: (edited) => (draft.value = edited),
@@ -99,18 +96,16 @@ function unused(name: string): string {
   return found
 }
 
+/** What is added is an exception: it goes first, so that it is heard. */
 function add() {
-  inserted({ name: unused('New policy'), groups: [] }, last.value)
-  editPolicy(last.value - 1)
+  inserted({ name: unused('New policy'), groups: [] }, 0)
+  editPolicy(0)
 }
 
 function copy(place: number) {
   const policy = JSON.parse(JSON.stringify(policies.value[place])) as Policy
   const whole = place === last.value ? { groups: [] } : {}
-  inserted(
-    { ...policy, ...whole, name: unused(`${policy.name} copy`) },
-    Math.min(place + 1, last.value),
-  )
+  inserted({ ...policy, ...whole, name: unused(`${policy.name} copy`) }, place)
 }
 
 function move(from: number, to: number) {
@@ -144,7 +139,7 @@ const kinds = [
   { title: 'a group', value: 'group' },
   { title: 'a device', value: 'device' },
 ]
-const prompts = { person: 'User name or mail', group: 'Group', device: 'Serial number or IMEI' }
+watch(kind, () => (whom.value = ''))
 </script>
 
 <template>
@@ -153,6 +148,7 @@ const prompts = { person: 'User name or mail', group: 'Group', device: 'Serial n
     <template v-if="gate && session.may('prepare')">
       <v-btn variant="text" :prepend-icon="mdiPlus" @click="add">Add a policy</v-btn>
       <v-btn v-if="changed" variant="text" @click="undo">Undo the changes</v-btn>
+      <v-btn variant="text" href="#try">Try a device</v-btn>
       <v-btn color="primary" :disabled="!changed" @click="save">Preview and save</v-btn>
     </template>
   </div>
@@ -162,21 +158,26 @@ const prompts = { person: 'User name or mail', group: 'Group', device: 'Serial n
       decides. The last one, the baseline, holds everyone.
     </p>
     <v-select v-model="kind" :items="kinds" label="Mark what counts for" class="kind" />
-    <v-select
-      v-if="kind === 'group'"
+    <Picker v-if="kind === 'group'" v-model="whom" kind="group" label="Group" class="whom" />
+    <Picker
+      v-else-if="kind === 'person'"
       v-model="whom"
-      :items="(groups ?? []).map((one) => one.name)"
-      :label="prompts.group"
+      kind="person"
+      label="Person"
       class="whom"
     />
     <v-text-field
       v-else-if="kind"
       v-model="whom"
-      :label="prompts[kind]"
+      label="Serial number or IMEI"
       class="whom"
       autocomplete="off"
     />
   </div>
+  <v-alert v-if="changed" type="info" class="mb-2" role="status"
+    >Not saved yet. What you changed is kept here until you save or undo it, also when you leave the
+    page.</v-alert
+  >
   <ProblemAlert :error="error" />
   <ProblemAlert :error="checking.failure.value ?? looking.failure.value" />
   <p v-if="effective" class="mb-2" aria-live="polite">

@@ -5,6 +5,7 @@ import { useRoute } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
 import { atTime } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
@@ -83,7 +84,7 @@ async function attempt() {
 
 <template>
   <v-card ref="page" class="pa-4 stack">
-    <h2>Try a device</h2>
+    <h2 id="try">Try a device</h2>
     <p v-if="again">
       As it arrived on {{ atTime(again.at) }}. Change what you like, here or in the policies above.
     </p>
@@ -99,15 +100,16 @@ async function attempt() {
         label="Declared as"
         clearable
       />
-      <v-text-field v-model="imagined.maker" label="Maker" />
-      <v-text-field v-model="imagined.model" label="Model" />
-      <v-text-field v-model="imagined.person" label="Person (user name or mail)" />
+      <Picker v-model="imagined.maker" kind="maker" label="Maker" />
+      <Picker v-model="imagined.model" kind="model" label="Model" />
+      <Picker v-model="imagined.person" kind="person" label="Person" left />
       <v-text-field v-model="imagined.identifier" label="A real device's serial or IMEI" />
       <v-btn type="submit" color="primary" variant="outlined">Try it</v-btn>
     </form>
     <ProblemAlert :error="failure" />
     <div v-if="decision" aria-live="polite">
-      <StageChip :stage="decision.outcome" />
+      <strong v-if="decision.depends" class="tone-warn">{{ decision.depends }}</strong>
+      <StageChip v-else :stage="decision.outcome" />
       <div v-for="(reason, place) in decision.reasons" :key="place" class="mt-2">
         {{ reason.explanation }}
         <span class="muted">{{ reason.remedy }}</span>

@@ -1,9 +1,8 @@
 <script setup lang="ts">
-import { useQuery } from '@tanstack/vue-query'
 import { ref, watch } from 'vue'
 
-import { api, got } from '../../api/client'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import type { Policy } from './facets'
 
@@ -17,7 +16,7 @@ const note = ref('')
 const groups = ref<string[]>([])
 const people = ref<string[]>([])
 const devices = ref('')
-const typed = ref('')
+const until = ref('')
 watch(
   () => [open.value, policy] as const,
   () => {
@@ -26,20 +25,10 @@ watch(
     groups.value = [...(policy.groups ?? [])]
     people.value = [...(policy.people ?? [])]
     devices.value = policy.devices ?? ''
+    until.value = policy.until ?? ''
   },
   { immediate: true },
 )
-const { data: known } = useQuery({
-  queryKey: ['groups'],
-  queryFn: () => got(api.GET('/api/v1/groups')),
-})
-const { data: found } = useQuery({
-  queryKey: ['people of a policy', typed],
-  queryFn: () =>
-    got(api.GET('/api/v1/people', { params: { query: { query: typed.value, limit: 20 } } })),
-  enabled: () => typed.value.length > 1,
-})
-
 function save() {
   const everyone = isBaseline
   emit('set', {
@@ -49,6 +38,7 @@ function save() {
     groups: everyone ? null : groups.value.length || !more() ? groups.value : null,
     people: people.value.length ? people.value : null,
     devices: devices.value.trim() || null,
+    until: until.value || null,
   })
   open.value = false
 }
@@ -69,38 +59,20 @@ const more = () => people.value.length > 0 || devices.value.trim() !== ''
     <v-text-field v-model="note" label="Note" placeholder="Why it is there" />
     <template v-if="!isBaseline">
       <p class="muted">It holds whoever is named by any of these:</p>
-      <v-select
-        v-model="groups"
-        :items="(known ?? []).map((one) => one.name)"
-        label="People in these groups"
-        multiple
-        chips
-        closable-chips
-      />
-      <v-autocomplete
-        v-model="people"
-        v-model:search="typed"
-        :items="
-          (found?.items ?? []).map((one) => ({
-            value: one.user_name,
-            title: `${one.name} (${one.user_name})`,
-          }))
-        "
-        label="Single people"
-        placeholder="Type a name"
-        density="compact"
-        variant="outlined"
-        no-filter
-        multiple
-        chips
-        closable-chips
-        hide-details="auto"
-      />
+      <Picker v-model="groups" kind="group" label="People in these groups" multiple />
+      <Picker v-model="people" kind="person" label="Single people" multiple />
       <FilterField v-model="devices" label="Devices, by what was declared of them" />
       <p class="muted">
         Such as <code>tags eq "gangway"</code>: for devices that nobody carries. Only what a lot, a
         list or a person declared counts here, never what a device says of itself.
       </p>
+      <v-text-field
+        v-model="until"
+        label="Until and including (empty: without an end)"
+        type="date"
+        hint="After that day the policy counts no more, by itself."
+        persistent-hint
+      />
     </template>
   </EditDialog>
 </template>

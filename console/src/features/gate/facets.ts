@@ -1,4 +1,5 @@
 import type { Schemas } from '../../api/client'
+import { onDay } from '../../shared/formats'
 
 export type Policy = Schemas['Policy']
 export type Rule = Schemas['PlatformRule']
@@ -107,7 +108,8 @@ export function audience(policy: Policy): string {
   if (policy.groups?.length) words.push(`people in ${listed(policy.groups, 'or')}`)
   if (policy.people?.length) words.push(listed(policy.people, 'or'))
   if (policy.devices) words.push(`devices with ${policy.devices}`)
-  return words.join('; ') || 'nobody yet'
+  const ends = policy.until ? ` until ${onDay(policy.until)}` : ''
+  return (words.join('; ') || 'nobody yet') + ends
 }
 
 /** The lines that are shown: the door of every platform, what is stated, and what was asked for. */

@@ -9,16 +9,16 @@ import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import { atTime } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { usePages } from '../../shared/tables/usePages'
-import { usePreview } from '../../shared/actions/usePreview'
+import { useTrail } from '../../shared/actions/useTrail'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
-import PersonField from '../../shared/fields/PersonField.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import ChangeList from '../../shared/tables/ChangeList.vue'
 import { useSession } from '../../shared/actions/useSession'
 
 const route = useRoute()
 const router = useRouter()
 const session = useSession()
-const preview = usePreview()
+const { takeBack: revert } = useTrail()
 const { final } = useVocabulary()
 const kinds = [
   { title: 'Accounts', value: 'account' },
@@ -103,19 +103,6 @@ const columns = [
 ]
 const json = (value: unknown) => JSON.stringify(value, null, 2)
 
-function revert(id: number) {
-  const path = { entry_id: id }
-  void preview.open({
-    look: () => got(api.POST('/api/v1/journal/{entry_id}/revert/preview', { params: { path } })),
-    act: (digest, reason) =>
-      got(
-        api.POST('/api/v1/journal/{entry_id}/revert', {
-          params: { path },
-          body: { digest, reason },
-        }),
-      ),
-  })
-}
 const forms = computed(() => [
   { title: 'CSV', subtitle: 'these entries, in words', href: exported('csv') },
   { title: 'Workbook (XLSX)', subtitle: 'up to 100,000', href: exported('xlsx') },
@@ -136,7 +123,8 @@ const forms = computed(() => [
       clearable
       @update:model-value="set('operation', $event)"
     />
-    <PersonField
+    <Picker
+      kind="person"
       :model-value="asked.person ?? ''"
       label="Person"
       left

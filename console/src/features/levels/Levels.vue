@@ -12,7 +12,7 @@ import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import JobBar from '../../shared/dialogs/JobBar.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import { age, atTime, number, onDay, plural } from '../../shared/formats'
+import { age, atTime, called, number, onDay, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
 import PatternPicture from './PatternPicture.vue'
@@ -201,7 +201,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
     >
       <template #device="{ item }"
         ><router-link v-if="item.device_id" :to="`/devices/${item.device_id}`">{{
-          item.name ?? item.serial ?? `device ${item.device_id}`
+          called({ ...item, id: item.device_id ?? 0 })
         }}</router-link
         ><span v-else class="tone-warn">no device here</span></template
       >

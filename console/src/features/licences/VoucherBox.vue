@@ -7,7 +7,7 @@ import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import { number, onDay, plural } from '../../shared/formats'
+import { called, number, onDay, plural } from '../../shared/formats'
 import { actMeaning, actTitle } from './acts'
 
 /** A voucher for a pool: pasted, dropped or typed by a scanner; then both outcomes. */
@@ -202,9 +202,8 @@ const isBad = (one: Schemas['PoolOutcome'], name: string) =>
         </summary>
         <ul>
           <li v-for="one in found.latest" :key="one.id">
-            <router-link :to="`/devices/${one.id}`">{{
-              one.name ?? one.serial ?? `device ${one.id}`
-            }}</router-link><span class="muted"
+            <router-link :to="`/devices/${one.id}`">{{ called(one) }}</router-link><span
+              class="muted"
               >, since {{ onDay(one.since)
               }}<template v-if="one.person_name">, {{ one.person_name }}</template
               ><template v-if="one.site">, {{ one.site }}</template></span

@@ -250,7 +250,7 @@ const discard = () =>
       </template>
       <template #notes="{ item }">
         <router-link v-if="item.device_id" :to="`/devices/${item.device_id}`" class="mr-2">{{
-          item.device_name ?? `device ${item.device_id}`
+          item.device_name ?? `device no. ${item.device_id}`
         }}</router-link>
         <span v-for="(pair, field) in item.changes ?? {}" :key="field" class="change"
           >{{ words(String(field)) }}: {{ pair.old ?? '–' }} → <strong>{{ pair.new }}</strong></span

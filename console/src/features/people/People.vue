@@ -1,17 +1,21 @@
 <script setup lang="ts">
 import { mdiTrayArrowUp } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
-import { queries } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
-import { onDay, plural } from '../../shared/formats'
+import { called, onDay, plural } from '../../shared/formats'
+import Picker from '../../shared/fields/Picker.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
 import { usePages } from '../../shared/tables/usePages'
 import { useHold } from '../../shared/actions/useHold'
+import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
+import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
+import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import LeaveDialog from './LeaveDialog.vue'
 import RefusedList from '../arrivals/RefusedList.vue'
 import { useSession } from '../../shared/actions/useSession'
 
@@ -27,10 +31,6 @@ const query = computed(() => (route.query.query ? String(route.query.query) : un
 const group = computed(() => (route.query.group ? String(route.query.group) : undefined))
 const pool = computed(() => (route.query.pool ? String(route.query.pool) : undefined))
 const chosen = computed(() => (route.query.person ? Number(route.query.person) : null))
-const { data: groups } = useQuery({
-  queryKey: ['groups'],
-  queryFn: () => got(api.GET('/api/v1/groups')),
-})
 const { data: person } = useQuery({
   queryKey: computed(() => ['person', chosen.value]),
   enabled: computed(() => chosen.value !== null),
@@ -63,15 +63,23 @@ const columns = [
 const go = (more: Record<string, string | number | null | undefined>) =>
   router.push({ query: { ...route.query, ...more } as Record<string, string> })
 
-async function leave(left: boolean) {
-  await got(
-    api.POST('/api/v1/people/{person}/left', {
-      params: { path: { person: String(chosen.value ?? 0) } },
-      body: { left },
-    }),
+// What was chosen stands above the list.
+watch(chosen, () => window.scrollTo({ top: 0 }))
+const leaving = ref(false)
+const { failure, run } = useAction()
+const comeBack = () =>
+  run(() =>
+    got(
+      api.POST('/api/v1/people/{person}/left', {
+        params: { path: { person: String(chosen.value ?? 0) } },
+        body: { left: false },
+      }),
+    ),
   )
-  await queries.invalidateQueries()
-}
+/** Their devices in use, to be dealt with at once. */
+const inUse = computed(() =>
+  (person.value?.devices ?? []).filter((one) => one.stage !== 'retired').map((one) => one.id),
+)
 
 function importFile(event: Event) {
   const field = event.target as HTMLInputElement
@@ -122,14 +130,11 @@ function importFile(event: Event) {
       @change="go({ query: ($event.target as HTMLInputElement).value || undefined })"
       @click:clear="go({ query: undefined })"
     />
-    <v-select
-      :model-value="group"
-      :items="
-        (groups ?? []).map((one) => ({ title: `${one.name} (${one.people})`, value: one.name }))
-      "
+    <Picker
+      kind="group"
+      :model-value="group ?? null"
       label="Group"
-      clearable
-      @update:model-value="go({ group: $event })"
+      @update:model-value="go({ group: $event || undefined })"
     />
   </div>
   <v-card v-if="person && chosen" class="pa-4 mb-3">
@@ -148,19 +153,23 @@ function importFile(event: Event) {
         @click="hold.open({ person: chosen }, `all devices of ${person.name}`)"
         >Hold their devices</v-btn
       >
-      <v-btn
-        v-if="session.may('manage-people')"
-        size="small"
-        variant="text"
-        color="primary"
-        @click="leave(!person.left_at)"
-        >{{ person.left_at ? 'Is back' : 'Has left' }}</v-btn
-      >
+      <template v-if="session.may('manage-people')">
+        <v-btn
+          v-if="!person.left_at || inUse.length"
+          size="small"
+          variant="text"
+          color="primary"
+          @click="leaving = true"
+          >{{ person.left_at ? 'Close what is left' : 'Has left' }}</v-btn
+        >
+        <v-btn v-if="person.left_at" size="small" variant="text" color="primary" @click="comeBack"
+          >Is back</v-btn
+        >
+      </template>
       <v-btn size="small" variant="text" @click="go({ person: undefined })">Close</v-btn>
     </div>
     <p v-if="person.left_at && person.holding" class="tone-bad">
-      {{ person.name }} has left and still has {{ plural(person.holding, 'device') }}: give each to
-      somebody else, or retire it.
+      {{ person.name }} has left and still has {{ plural(person.holding, 'device') }}.
     </p>
     <p v-for="quota in person.quotas" :key="quota.platform ?? 'all'">
       <strong :class="{ 'tone-bad': quota.counted > quota.devices }"
@@ -168,6 +177,7 @@ function importFile(event: Event) {
       >
       <span class="muted"> by the policy “{{ quota.policy }}”</span>
     </p>
+    <ProblemAlert :error="failure" />
     <RefusedList :person="person.id" class="my-2" />
     <p class="muted">In {{ person.groups.join(', ') || 'no group' }}.</p>
     <p v-for="one in person.holds" :key="one.id">
@@ -175,12 +185,24 @@ function importFile(event: Event) {
       {{ one.state === 'coming' ? 'held from ' + onDay(one.from_on) : 'held' }} until
       {{ onDay(one.until_on) }}: {{ one.reason }} <span class="muted">({{ one.owner }})</span>
     </p>
+    <DeviceActs
+      v-if="inUse.length"
+      :selection="{ ids: inUse }"
+      :label="inUse.length === 1 ? 'their device' : `all ${inUse.length} devices of ${person.name}`"
+      class="my-3"
+    >
+      <span class="muted">{{
+        inUse.length === 1 ? 'Their device:' : `All ${inUse.length} devices:`
+      }}</span>
+    </DeviceActs>
     <div v-for="device in person.devices" :key="device.id" class="row-gap mt-1">
-      <router-link :to="`/devices/${device.id}`">{{
-        device.name ?? `device ${device.id}`
-      }}</router-link>
+      <router-link :to="`/devices/${device.id}`">{{ called(device) }}</router-link>
       <StageChip :stage="device.stage" :flag="device.flag" :retire-on="device.retire_on" />
-      <span class="muted">{{ device.maker }} {{ device.model }}, {{ device.ownership }}</span>
+      <span class="muted">{{
+        [`${device.maker ?? ''} ${device.model ?? ''}`.trim(), device.serial, device.ownership]
+          .filter(Boolean)
+          .join(' · ')
+      }}</span>
     </div>
   </v-card>
   <DataList
@@ -188,6 +210,7 @@ function importFile(event: Event) {
     :columns="columns"
     :items="items"
     :row-key="(one) => one.id"
+    :to="(one) => router.resolve({ query: { ...route.query, person: one.id } }).fullPath"
     :loading="isFetching"
     :error="error"
     :more="hasNextPage"
@@ -210,6 +233,7 @@ function importFile(event: Event) {
       ><span v-else class="muted">0</span></template
     >
   </DataList>
+  <LeaveDialog v-if="person" v-model="leaving" :person="person" />
 </template>
 
 <style scoped>

@@ -437,7 +437,7 @@ const leftWords = (days: number) =>
       >
         <template #device="{ item }"
           ><router-link v-if="item.device_id" :to="`/devices/${item.device_id}`"
-            >{{ item.device_name ?? item.serial ?? `device ${item.device_id}` }},
+            >{{ item.device_name ?? item.serial ?? `device no. ${item.device_id}` }},
             {{ item.stage }}</router-link
           ><span v-else class="tone-warn">unknown</span></template
         >

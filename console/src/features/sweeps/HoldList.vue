@@ -9,7 +9,7 @@ import { useHold } from '../../shared/actions/useHold'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import PersonField from '../../shared/fields/PersonField.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import { number, onDay } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { usePages } from '../../shared/tables/usePages'
@@ -59,7 +59,7 @@ const end = (one: Schemas['Hold']) =>
   <h2 id="holds" class="mt-6 mb-2">Holds</h2>
   <ProblemAlert :error="failure" />
   <div v-if="session.may('manage-devices')" class="row-gap mb-2 adding">
-    <PersonField v-model="person" label="A person" />
+    <Picker kind="person" v-model="person" label="A person" />
     <v-btn
       variant="outlined"
       color="primary"

@@ -29,6 +29,23 @@ describe('a draft', () => {
     expect([draft.value, changed.value, revision.value]).toEqual([['Theirs'], false, 2])
   })
 
+  it('outlives the page under its key, and goes when it is saved', async () => {
+    const saved = ref(document(1, ['Deck']))
+    const first = useDraft(saved, (one) => one.names, 'test')
+    first.draft.value = ['Deck', 'Mine']
+    await nextTick()
+    const again = useDraft(ref(document(2, ['Theirs'])), (one) => one.names, 'test')
+    expect([again.draft.value, again.changed.value, again.revision.value]).toEqual([
+      ['Deck', 'Mine'],
+      true,
+      1,
+    ])
+    again.undo()
+    await nextTick()
+    const last = useDraft(ref(document(2, ['Theirs'])), (one) => one.names, 'test')
+    expect([last.draft.value, last.changed.value]).toEqual([['Theirs'], false])
+  })
+
   it('rests on its own save', async () => {
     const saved = ref(document(1, ['Deck']))
     const { draft, changed, revision } = useDraft(saved, (one) => one.names)

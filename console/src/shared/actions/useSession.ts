@@ -27,6 +27,7 @@ export const useSession = defineStore('session', {
     async signOut() {
       await api.DELETE('/api/v1/session')
       this.me = null
+      sessionStorage.clear()
     },
   },
 })

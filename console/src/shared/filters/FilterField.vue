@@ -2,7 +2,7 @@
 import { computed, nextTick, ref, useId, useTemplateRef, watch } from 'vue'
 
 import { api, got, ProblemError } from '../../api/client'
-import { asText, expected, type Tree, useAttributes, valuesOf } from './filters'
+import { asText, expected, grouped, type Tree, useAttributes, valuesOf } from './filters'
 import FilterTree from './FilterTree.vue'
 import { number } from '../formats'
 
@@ -67,7 +67,11 @@ async function read() {
   try {
     const found = await got(api.POST('/api/v1/filters/check', { body: { filter: text } }))
     if (turn !== asked) return
-    tree.value = found.tree as unknown as Tree
+    // What is being clicked together keeps its groups, also those of one condition.
+    if (!tree.value || asText(tree.value) !== text) {
+      const read = found.tree as unknown as Tree
+      tree.value = building.value ? grouped(read) : read
+    }
     fits.value = found.devices
     fault.value = ''
     meant.value = found.question ?? null
@@ -174,11 +178,8 @@ function rebuild(changed: Tree | null) {
 function build() {
   building.value = !building.value
   choices.value = []
-  if (building.value && !tree.value)
-    tree.value = {
-      join: 'and',
-      parts: [{ attribute: 'platform', operator: 'eq', value: 'android' }],
-    }
+  if (building.value)
+    tree.value = grouped(tree.value ?? { attribute: 'platform', operator: 'eq', value: 'android' })
 }
 
 watch(model, check, { immediate: true })

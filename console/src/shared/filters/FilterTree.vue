@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { mdiClose, mdiPlus } from '@mdi/js'
-import { computed } from 'vue'
+import { computed, ref, useId } from 'vue'
 
 import {
   type Attribute,
@@ -9,6 +9,7 @@ import {
   isNegated,
   type Joined,
   type Tree,
+  valuesOf,
 } from './filters'
 
 /** A filter as rows to choose from. */
@@ -33,6 +34,20 @@ const operators: Record<string, string> = {
   ge: 'is at least',
   lt: 'is less than',
   le: 'is at most',
+}
+/** Each attribute by what it means, in the order of the words. */
+const inWords = computed(() =>
+  attributes
+    .map((one) => ({
+      name: one.name,
+      words: one.meaning.charAt(0).toUpperCase() + one.meaning.slice(1),
+    }))
+    .sort((one, other) => one.words.localeCompare(other.words)),
+)
+const id = useId()
+const suggested = ref<string[]>([])
+async function suggest(begun: string) {
+  if (attribute.value?.suggests) suggested.value = await valuesOf(attribute.value.name, begun)
 }
 const value = computed(() => String(compared.value?.value ?? ''))
 
@@ -144,7 +159,9 @@ function part(place: number, changed: Tree | null) {
       aria-label="Attribute"
       @change="give(first(($event.target as HTMLSelectElement).value))"
     >
-      <option v-for="one in attributes" :key="one.name" :value="one.name">{{ one.name }}</option>
+      <option v-for="one in inWords" :key="one.name" :value="one.name">
+        {{ one.words }}
+      </option>
     </select>
     <select
       class="operator"
@@ -173,8 +190,8 @@ function part(place: number, changed: Tree | null) {
         aria-label="Value"
         @change="typed(($event.target as HTMLSelectElement).value)"
       >
-        <option>true</option>
-        <option>false</option>
+        <option value="true">yes</option>
+        <option value="false">no</option>
       </select>
       <input
         v-else
@@ -184,8 +201,14 @@ function part(place: number, changed: Tree | null) {
         :type="
           attribute?.kind === 'number' ? 'number' : attribute?.kind === 'day' ? 'date' : 'text'
         "
+        :list="attribute?.suggests ? `${id}-values` : undefined"
+        @focus="suggest(value)"
+        @input="suggest(($event.target as HTMLInputElement).value)"
         @change="typed(($event.target as HTMLInputElement).value)"
       />
+      <datalist v-if="attribute?.suggests" :id="`${id}-values`">
+        <option v-for="one in suggested" :key="one" :value="one" />
+      </datalist>
     </template>
     <v-btn
       class="remove"

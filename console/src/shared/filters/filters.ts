@@ -38,6 +38,10 @@ export function asText(tree: Tree): string {
     : `${tree.attribute} ${tree.operator} ${JSON.stringify(tree.value)}`
 }
 
+/** As a group, so that another condition has a place beside it. */
+export const grouped = (tree: Tree): Tree =>
+  isJoined(tree) ? tree : { join: 'and', parts: [tree] }
+
 /** Texts of filters that must hold all at once, as one. */
 export function both(...texts: (string | undefined)[]): string | undefined {
   const said = texts.filter((text) => text)

@@ -1,16 +1,25 @@
 <script setup lang="ts" generic="T extends object">
+import { mdiArrowDown, mdiArrowUp } from '@mdi/js'
+import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
 import ProblemAlert from '../dialogs/ProblemAlert.vue'
+import { inOrder, type Order } from './order'
 
 export interface Column {
   key: string
   title: string
   number?: boolean
+  /** By what the service sorts, where it does so; see `order`. */
+  sort?: string
 }
 
 const {
   columns,
   items,
   rowKey,
+  rowName = undefined,
+  to = undefined,
   loading = false,
   error = null,
   more = false,
@@ -20,6 +29,10 @@ const {
   columns: Column[]
   items: T[]
   rowKey: (item: T) => string | number
+  /** What a row is called where it is chosen. */
+  rowName?: (item: T) => string
+  /** Where a click on the row leads. */
+  to?: (item: T) => string | null
   label: string
   loading?: boolean
   error?: unknown
@@ -29,8 +42,36 @@ const {
 }>()
 const emit = defineEmits<{ more: [] }>()
 const selected = defineModel<(string | number)[]>('selected')
+/** Sorted by the service: whoever shows the list asks for it anew. Else what is here is sorted. */
+const order = defineModel<Order | null>('order')
+const own = ref<Order | null>(null)
+const sorting = computed(() => (order.value === undefined ? own.value : order.value))
+const rows = computed(() =>
+  order.value === undefined && own.value && !more ? inOrder(items, own.value) : items,
+)
 
 const plain = (item: T, key: string) => (item as Record<string, unknown>)[key] ?? '–'
+
+/** By what a head sorts; null: it does not. */
+function sortOf(column: Column): string | null {
+  if (order.value !== undefined) return column.sort ?? null
+  if (more || items.length < 2 || !column.title) return null
+  return items.some((item) => column.key in item) ? column.key : null
+}
+
+function sortBy(key: string) {
+  const was = sorting.value
+  const next = { key, descending: was?.key === key && !was.descending }
+  if (order.value === undefined) own.value = next
+  else order.value = next
+}
+
+const ariaSort = (column: Column) =>
+  sorting.value && sortOf(column) === sorting.value.key
+    ? sorting.value.descending
+      ? 'descending'
+      : 'ascending'
+    : undefined
 
 function toggle(item: T) {
   const key = rowKey(item)
@@ -41,6 +82,39 @@ function toggle(item: T) {
 function toggleAll() {
   selected.value = selected.value?.length === items.length ? [] : items.map(rowKey)
 }
+
+const router = useRouter()
+function go(event: MouseEvent, item: T) {
+  const busy = (event.target as HTMLElement).closest('a, button, input, select, textarea, label')
+  const target = to?.(item)
+  if (!target || busy || window.getSelection()?.toString()) return
+  void router.push(target)
+}
+
+// Whoever acts on one row after the other stays where they are: what went away hands the focus on.
+const body = useTemplateRef<HTMLElement>('body')
+let last: { element: HTMLElement; row: number; place: number } | null = null
+const focusable = (row: Element | undefined) =>
+  [...(row?.querySelectorAll<HTMLElement>('a, button, input, select') ?? [])].filter(
+    (one) => one.tabIndex >= 0,
+  )
+function note(event: FocusEvent) {
+  const element = event.target as HTMLElement
+  const row = element.closest('tr')
+  if (!row || !body.value) return
+  const place = focusable(row).indexOf(element)
+  last = { element, row: [...body.value.children].indexOf(row), place }
+}
+watch(
+  () => items,
+  async () => {
+    await nextTick()
+    if (!last || last.element.isConnected || document.activeElement !== document.body) return
+    const rowsNow = body.value?.children ?? []
+    const choices = focusable(rowsNow[Math.min(last.row, rowsNow.length - 1)])
+    choices[Math.max(0, Math.min(last.place, choices.length - 1))]?.focus()
+  },
+)
 </script>
 
 <template>
@@ -68,8 +142,24 @@ function toggleAll() {
             :key="column.key"
             scope="col"
             :class="{ number: column.number }"
+            :aria-sort="ariaSort(column)"
           >
-            <template v-if="column.title">{{ column.title }}</template><span
+            <button
+              v-if="sortOf(column)"
+              type="button"
+              class="head"
+              @click="sortBy(sortOf(column)!)"
+            >
+              {{ column.title
+              }}<v-icon
+                v-if="ariaSort(column)"
+                :icon="sorting?.descending ? mdiArrowDown : mdiArrowUp"
+                size="13"
+                class="ml-1"
+                aria-hidden="true"
+              />
+            </button>
+            <template v-else-if="column.title">{{ column.title }}</template><span
               v-else
               class="visually-hidden"
               >What can be done</span
@@ -77,13 +167,18 @@ function toggleAll() {
           </th>
         </tr>
       </thead>
-      <tbody>
-        <tr v-for="item in items" :key="rowKey(item)">
+      <tbody ref="body" @focusin="note">
+        <tr
+          v-for="item in rows"
+          :key="rowKey(item)"
+          :class="{ target: to?.(item) }"
+          @click="go($event, item)"
+        >
           <td v-if="selected" class="tick">
             <input
               type="checkbox"
               :checked="selected.includes(rowKey(item))"
-              :aria-label="`Choose ${rowKey(item)}`"
+              :aria-label="`Choose ${rowName ? rowName(item) : rowKey(item)}`"
               @change="toggle(item)"
             />
           </td>
@@ -115,5 +210,20 @@ function toggleAll() {
 }
 thead th {
   font-weight: 620 !important;
+}
+.head {
+  font: inherit;
+  color: inherit;
+  background: none;
+  border: 0;
+  padding: 0;
+  cursor: pointer;
+  white-space: nowrap;
+}
+.head:hover {
+  text-decoration: underline;
+}
+.target {
+  cursor: pointer;
 }
 </style>

@@ -11,7 +11,7 @@ from sortitor.api.http.etags import IfMatch, revision_of, tag
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, page, read_number
 from sortitor.api.http.routes import Route
-from sortitor.core.gate import Gate, statement_said
+from sortitor.core.gate import Gate, open_question, statement_said
 from sortitor.core.gate import replay as core
 from sortitor.core.vocabulary import Outcome
 from sortitor.operations import gate, seals
@@ -87,7 +87,9 @@ def try_gate(ctx: MayLook, given: Try) -> Decision:
         model=given.model or None,
     )
     proposed = None if given.policies is None else Gate(policies=given.policies)
-    return Decision.model_validate(gate.attempt(ctx, imagined, proposed))
+    found = gate.attempt(ctx, imagined, proposed)
+    decision = Decision.model_validate(found)
+    return decision.model_copy(update={"depends": open_question(found)})
 
 
 @router.post("/gate/check")

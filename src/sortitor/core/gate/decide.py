@@ -182,6 +182,7 @@ class Decision:
     sign_in: SignInWay = SignInWay.NOBODY
 
 
+NOT_STATED = "not stated"
 #: Reason code → what the coordinator can do, and what the person is told.
 _TEXTS: dict[str, tuple[str, str]] = {
     "platform_closed": (
@@ -552,6 +553,18 @@ def _door_step(found: Statement, platform: Platform) -> Step:
     return step if found.value else _failing(step, "platform_closed")
 
 
+def open_question(decision: Decision) -> str | None:
+    """What decides, where nothing but the version that was not stated is against it."""
+    wanted = [
+        f"{one.wanted} ({one.policy})"
+        for one in decision.reasons
+        if one.code in ("os_too_old", "os_too_new") and one.actual == NOT_STATED
+    ]
+    if not wanted or len(wanted) < len(decision.reasons):
+        return None
+    return f"It depends on the system version: {' and '.join(wanted)} is let in."
+
+
 def _version_steps(arrival: Arrival, found: Statement, platform: Platform) -> list[Step]:
     bounds: VersionBounds = found.value
     new_enough, not_too_new = lets_in(bounds, arrival.os_version)
@@ -572,7 +585,7 @@ def _version_step(arrival: Arrival, policy: str, platform: Platform, wanted: str
         facet="OS version",
         policy=policy,
         wanted=wanted,
-        actual=actual or "not stated",
+        actual=actual or NOT_STATED,
         explanation=f"{policy} lets in {platform.label} {wanted}; {there}.",
     )
 
@@ -590,7 +603,7 @@ def _listing_step(found: Statement, platform: Platform, there: str | None) -> St
         facet=what,
         policy=found.policy,
         wanted=said(found.value),
-        actual=there or "not stated",
+        actual=there or NOT_STATED,
         explanation=f"{found.policy} {does} {names}; {this}.",
     )
     return step if is_listed(found.value, there) else _failing(step, f"{what}_denied")
