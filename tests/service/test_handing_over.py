@@ -7,6 +7,7 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+from tests.identifiers import imei
 from tests.worlds import (
     World,
     a_pass,
@@ -287,3 +288,49 @@ def test_a_change_names_its_entry(world: World, tmp_path: Path) -> None:
         assert refused.status_code == 409
         assert "Sortitor-Journal-Entry" not in refused.headers
     assert next(iter(s.journal.list())).id == entry
+
+
+def test_a_list_means_devices_whatever_it_looks_like(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    number = imei(7)
+    lines = ["serial,imei,asset_tag,site", f"A-1,{number},WL-0001,Petrel", "A-2,,WL-0002,Gannet"]
+    import_lot(s, manifest(tmp_path, lines), platform="android")
+    first, second = sorted(one.id for one in s.devices.list())
+    spaced = f"{number[:6]} {number[6:]}"
+    for pasted, rows in (
+        ("A-2\nA-1\n", 2),
+        ("a-2; a-1", 2),
+        (f"Name\tSerial\tIMEI\nOdo\tA-2\t\nMaud\t\t{spaced}\n", 2),
+        ("Odo\tA-2\tGannet\nMaud\tA-1\tPetrel\n", 2),
+        ("wl-0002\nWL-0001", 2),
+    ):
+        found = s.devices.find(pasted)
+        assert (found.rows, sorted(found.ids)) == (rows, [first, second]), pasted
+        assert not found.unknown, pasted
+    found = s.devices.find("Serial\tSite\nA-1\tPetrel\nZZ-9\tPetrel\n")
+    assert found.ids == [first]
+    assert [(one.row, one.text) for one in found.unknown] == [(3, "ZZ-9, Petrel")]
+    path = tmp_path / "listed.csv"
+    path.write_text("Gerät;Seriennummer\nx;A-2\n", "utf-8")
+    assert s.devices.find(path).ids == [second]
+    assert s.devices.count() == 2
+
+
+def test_a_list_is_bounded_and_a_viewer_learns_no_personal_number(
+    world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    many = "\n".join(f"ZZ-{number}" for number in range(10_001))
+    with pytest.raises(Refused, match="10,000 can be found at once"):
+        s.devices.find(many)
+    with pytest.raises(Refused):
+        s.devices.find("   ")
+
+
+def test_columns_of_a_spreadsheet_are_columns_in_a_lot_too(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    lot = s.lots.check(paste="Serial\tSite\nKM-1\tPetrel\nKM-2\tGannet\n")
+    assert lot.headers == ["Serial", "Site"]
+    assert lot.counts["reject"] == 2, "a paste makes no devices"
+    [row, _] = list(s.lots.rows(lot.id))
+    assert row.cells["Site"] == "Petrel"

@@ -1202,6 +1202,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Find Devices
+         * @description The devices that a list means: a paste, or a file of any format. Each row is known by any of
+         *     its cells: an identifier, an asset tag or a name.
+         */
+        post: operations["find_devices_api_v1_devices_find_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/give/apply": {
         parameters: {
             query?: never;
@@ -7837,6 +7858,20 @@ export interface components {
          */
         Form: "text" | "markdown" | "html";
         /**
+         * FoundDevices
+         * @description The devices that a list means, and its rows that mean none or more than one.
+         */
+        FoundDevices: {
+            /** Ids */
+            ids: number[];
+            /** Rows */
+            rows: number;
+            /** Several */
+            several: components["schemas"]["ListedLine"][];
+            /** Unknown */
+            unknown: components["schemas"]["ListedLine"][];
+        };
+        /**
          * Gap
          * @description How two systems disagree about a device.
          * @enum {string}
@@ -9319,6 +9354,16 @@ export interface components {
          * @enum {string}
          */
         Listed: "only" | "all_but";
+        /**
+         * ListedLine
+         * @description A row of a list, with its number and what it says first.
+         */
+        ListedLine: {
+            /** Row */
+            row: number;
+            /** Text */
+            text: string;
+        };
         /**
          * Listing
          * @description Only these, or all but these; compared without case, blanks and punctuation.
@@ -17281,6 +17326,53 @@ export interface operations {
                 content: {
                     "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": unknown;
                     "text/csv": unknown;
+                };
+            };
+            /** @description Not at the moment; `Retry-After` says when to try again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What went wrong, and what to do */
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_devices_api_v1_devices_find_post: {
+        parameters: {
+            query?: {
+                /** @description The body is a paste, not a file */
+                pasted?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+                "text/csv": string;
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundDevices"];
                 };
             };
             /** @description Not at the moment; `Retry-After` says when to try again */

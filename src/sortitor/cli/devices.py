@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
@@ -342,9 +343,32 @@ def _show_timeline(found: DeviceDetail) -> None:
             plain(f"{'':34}{told}", hang=34)
 
 
+def _of_list(s: Sortitor, path: Path) -> list[int]:
+    """The devices that a list means; rows that mean none are told, and left out."""
+    found = s.devices.find(sys.stdin.read() if path.name == "-" else path)
+    strange = [("no device here", one) for one in found.unknown]
+    strange += [("fits several devices", one) for one in found.several]
+    for why, one in strange[:20]:
+        plain(f"Left out: row {one.row}, {one.text}: {why}.", "warn")
+    if len(strange) > 20:
+        plain(f"Left out: {len(strange) - 20:,} more rows.", "warn")
+    if not found.ids:
+        raise click.UsageError("The list names no device that is here.")
+    return found.ids
+
+
+LISTED = click.option(
+    "--list",
+    "listed",
+    type=click.Path(exists=True, dir_okay=False, allow_dash=True, path_type=Path),
+    help="A list of identifiers, asset tags or names, or a file with columns; - is standard input.",
+)
+
+
 @device.command()
 @click.argument("declared", metavar="OWNERSHIP", type=click.Choice([x.value for x in Ownership]))
 @click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
+@LISTED
 @selection_options
 @change_options
 @with_client
@@ -362,12 +386,9 @@ def declare(
     Examples:
       sortitor device declare corporate --id 412
       sortitor device declare partner --site "Repair yard" --reason "contractors' tablets"
+      sortitor device declare corporate --list bought.xlsx
     """
-    selection = as_selection(s, given, ids)
-    if selection == Selection():
-        raise click.UsageError(
-            "Name the devices: --id or a condition. All devices at once is never meant."
-        )
+    selection = named(s, given, ids)
     preview = s.devices.preview_declare(selection, Ownership(declared))
     agree(preview, yes)
     s.devices.declare(selection, Ownership(declared), preview.digest, reason)
@@ -377,23 +398,13 @@ def declare(
 def named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selection:
     """The devices that were named by numbers, conditions, or a list of identifiers."""
     listed = given.pop("listed", None)
-    selection = as_selection(s, given, ids)
-    if listed is not None:
-        found = [line.strip() for line in listed.read().splitlines() if line.strip()]
-        selection = selection.model_copy(update={"identifiers": found})
+    found = _of_list(s, listed) if listed is not None else []
+    selection = as_selection(s, given, (*ids, *found))
     if selection == Selection():
         raise click.UsageError(
             "Name the devices: --id, --list or a condition. All devices at once is never meant."
         )
     return selection
-
-
-LISTED = click.option(
-    "--list",
-    "listed",
-    type=click.File(),
-    help="A file with an identifier of any kind a line; - is standard input.",
-)
 
 
 @device.command()

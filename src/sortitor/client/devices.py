@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any, Literal
 
 from sortitor.client.noun import Noun
@@ -53,6 +54,20 @@ class Devices(Noun):
     def show(self, device_id: int) -> d.DeviceDetail:
         """One device with all that is known of it."""
         return self._t.call(d.DeviceDetail, "GET", f"/devices/{device_id}")
+
+    def find(self, listed: str | Path) -> d.FoundDevices:
+        """The devices that a list means: a paste, or a file of any format."""
+        is_file = isinstance(listed, Path)
+        content = listed.read_bytes() if isinstance(listed, Path) else listed.encode()
+        media = "application/octet-stream" if is_file else "text/plain"
+        return self._t.call(
+            d.FoundDevices,
+            "POST",
+            "/devices/find",
+            content=content,
+            params={"pasted": not is_file},
+            headers={"Content-Type": media},
+        )
 
     def preview_declare(self, selection: d.Selection, ownership: Ownership) -> Preview:
         """Whose the devices would become."""

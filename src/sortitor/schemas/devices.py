@@ -144,6 +144,22 @@ class Selection(Request):
     )
 
 
+class ListedLine(Answer):
+    """A row of a list, with its number and what it says first."""
+
+    row: int
+    text: str
+
+
+class FoundDevices(Answer):
+    """The devices that a list means, and its rows that mean none or more than one."""
+
+    rows: int
+    ids: list[int]
+    unknown: list[ListedLine]
+    several: list[ListedLine]
+
+
 class Declare(Request):
     """Say whose the selected devices are."""
 

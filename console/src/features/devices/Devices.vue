@@ -19,6 +19,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
+import ListDialog from './ListDialog.vue'
 import RefusedList from '../arrivals/RefusedList.vue'
 
 const route = useRoute()
@@ -217,6 +218,12 @@ const meantWords = computed(() => {
   return count === 1 ? 'this device' : `these ${number(count)} devices`
 })
 
+const listing = ref(false)
+function fromList(ids: number[]) {
+  everyOne.value = false
+  chosen.value = ids
+}
+
 const keeping = reactive({ open: false, name: '' })
 const cohortsBook = useDocuments<Schemas['Cohort'], Schemas['CohortDetail']>('/api/v1/cohorts')
 function keepAsCohort() {
@@ -301,6 +308,9 @@ const forms = computed(() => [
       </v-card>
     </v-menu>
     <ExportMenu :forms="forms" />
+    <v-btn v-if="session.may('manage-devices')" variant="text" @click="listing = true"
+      >From a list</v-btn
+    >
     <v-btn
       v-if="said && session.may('sort')"
       variant="text"
@@ -462,6 +472,7 @@ const forms = computed(() => [
       <router-link to="/lots">import a lot</router-link>.</template
     >
   </DataList>
+  <ListDialog v-model="listing" @found="fromList" />
   <EditDialog
     v-model="keeping.open"
     title="Keep these conditions as a cohort"

@@ -129,7 +129,7 @@ const discard = () =>
       </h1>
       <v-btn :href="`/api/v1/lots/${lot.id}/file`" variant="text">The file as given</v-btn>
       <v-btn v-if="lot.status === 'applied'" :to="`/devices?lot=${lot.id}`" variant="outlined"
-        >Its devices</v-btn
+        >{{ plural((lot.counts.add ?? 0) + (lot.counts.change ?? 0), 'device') }} of it</v-btn
       >
       <v-btn
         v-if="lot.status === 'applied' && session.may('prepare')"

@@ -4,10 +4,11 @@ import { computed, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas, sendFile } from '../../api/client'
+import Picker from '../../shared/fields/Picker.vue'
 import DataList from '../../shared/tables/DataList.vue'
 import { number, onDay } from '../../shared/formats'
 import JobBar from '../../shared/dialogs/JobBar.vue'
-import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { useJob } from '../../shared/actions/useJob'
 import { usePages } from '../../shared/tables/usePages'
 import { useAction } from '../../shared/actions/useAction'
@@ -18,7 +19,7 @@ const session = useSession()
 const router = useRouter()
 const route = useRoute()
 const { state: long, follow } = useJob()
-const query = ref('')
+const query = ref(route.query.query ? String(route.query.query) : '')
 const like = computed(() => (route.query.like ? String(route.query.like) : ''))
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Lot']>(
   () => ['lots', query.value],
@@ -165,6 +166,7 @@ const check = () =>
     :columns="columns"
     :items="items"
     :row-key="(lot) => lot.id"
+    :to="(lot) => `/lots/${lot.id}`"
     :loading="isFetching"
     :error="error"
     :more="hasNextPage"
@@ -195,70 +197,64 @@ const check = () =>
     >
   </DataList>
 
-  <v-dialog v-model="open" max-width="720" aria-label="Check a lot">
-    <v-card>
-      <v-card-title class="pt-4">Check a lot</v-card-title>
-      <v-card-text class="stack">
-        <ProblemAlert :error="failure" />
-        <JobBar v-if="long.job" :job="long.job" />
-        <v-alert v-if="like" type="info"
-          >Defaults and columns are taken from lot {{ like }}.</v-alert
-        >
-        <v-file-input
-          v-model="form.file"
-          label="Workbook or text file"
-          :prepend-inner-icon="mdiTrayArrowUp"
-        />
-        <v-textarea
-          v-if="!form.file"
-          v-model="form.paste"
-          label="…or paste serial numbers and IMEIs"
-          rows="3"
-          class="mono"
-        />
-        <v-text-field v-model="form.name" label="Name of the lot (else the file's name)" />
-        <h2>For cells that are blank</h2>
-        <div class="grid">
-          <v-select
-            v-model="defaults.ownership"
-            :items="choices('ownership')"
-            label="Ownership"
-            clearable
-          />
-          <v-select
-            v-model="defaults.platform"
-            :items="choices('platform')"
-            label="Platform"
-            clearable
-          />
-          <v-text-field v-model="defaults.maker" label="Maker" />
-          <v-text-field v-model="defaults.model" label="Model" />
-          <v-text-field v-model="defaults.order_name" label="Order" />
-          <v-text-field v-model="defaults.supplier" label="Supplier" />
-          <v-text-field v-model="defaults.site" label="Site" />
-          <v-text-field v-model="defaults.purchased_on" label="Purchased on" type="date" />
-          <v-text-field v-model="defaults.warranty_until" label="Warranty until" type="date" />
-        </div>
-        <v-checkbox v-model="form.overwrite" label="Overwrite values that were set by hand" />
-        <v-checkbox
-          v-model="form.byHand"
-          label="A declaration: state the ownership by hand, which a supplier's file cannot change"
-        />
-        <v-checkbox
-          :model-value="form.addUnknown ?? usuallyAdds"
-          label="Add devices that nobody knows yet (else such rows are rejected)"
-          @update:model-value="form.addUnknown = Boolean($event)"
-        />
-      </v-card-text>
-      <v-card-actions>
-        <v-spacer />
-        <v-btn variant="text" @click="open = false">Cancel</v-btn>
-        <v-btn color="primary" variant="flat" :loading="busy" :disabled="!ready" @click="check"
-          >Check it</v-btn
-        >
-      </v-card-actions>
-    </v-card>
-  </v-dialog>
+  <EditDialog
+    v-model="open"
+    title="Check a lot"
+    label="Check it"
+    :failure="failure"
+    :busy="busy"
+    :ready="ready"
+    :width="720"
+    @save="check"
+  >
+    <JobBar v-if="long.job" :job="long.job" />
+    <v-alert v-if="like" type="info">Defaults and columns are taken from lot {{ like }}.</v-alert>
+    <v-file-input
+      v-model="form.file"
+      label="Workbook or text file"
+      :prepend-inner-icon="mdiTrayArrowUp"
+    />
+    <v-textarea
+      v-if="!form.file"
+      v-model="form.paste"
+      label="…or paste serial numbers and IMEIs"
+      rows="3"
+      class="mono"
+    />
+    <v-text-field v-model="form.name" label="Name of the lot (else the file's name)" />
+    <h2>If a cell is empty, use</h2>
+    <div class="grid">
+      <v-select
+        v-model="defaults.ownership"
+        :items="choices('ownership')"
+        label="Ownership"
+        clearable
+      />
+      <v-select
+        v-model="defaults.platform"
+        :items="choices('platform')"
+        label="Platform"
+        clearable
+      />
+      <Picker v-model="defaults.maker" kind="maker" label="Maker" />
+      <Picker v-model="defaults.model" kind="model" label="Model" />
+      <Picker v-model="defaults.order_name" kind="order" label="Order" />
+      <Picker v-model="defaults.supplier" kind="supplier" label="Supplier" />
+      <Picker v-model="defaults.site" kind="site" label="Site" />
+      <v-text-field v-model="defaults.purchased_on" label="Purchased on" type="date" />
+      <v-text-field v-model="defaults.warranty_until" label="Warranty until" type="date" />
+    </div>
+    <v-checkbox v-model="form.overwrite" label="Overwrite values that were set by hand" />
+    <v-checkbox
+      v-model="form.byHand"
+      label="A declaration: state the ownership by hand, which a supplier's file cannot change"
+    />
+    <v-checkbox
+      :model-value="form.addUnknown ?? usuallyAdds"
+      label="Add devices that nobody knows yet (else such rows are rejected)"
+      @update:model-value="form.addUnknown = Boolean($event)"
+    />
+  </EditDialog>
 </template>
 
 <style scoped>

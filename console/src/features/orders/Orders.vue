@@ -6,6 +6,7 @@ import type { Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useSession } from '../../shared/actions/useSession'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
+import Picker from '../../shared/fields/Picker.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { number } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
@@ -20,7 +21,8 @@ const columns = [
   { key: 'quantity', title: 'Ordered', number: true },
   { key: 'delivered', title: 'Delivered', number: true },
   { key: 'arrived', title: 'Arrived', number: true },
-  { key: 'short', title: 'Short', number: true },
+  { key: 'awaited', title: 'On the way', number: true },
+  { key: 'short', title: 'Never sent', number: true },
   { key: 'over', title: 'Over', number: true },
   { key: 'price', title: 'Price', number: true },
 ]
@@ -49,6 +51,11 @@ function edit(order: Order | null) {
   forget()
   open.value = true
 }
+
+const devicesOf = (order: Order, more = '') =>
+  `/devices?filter=${encodeURIComponent(`order eq ${JSON.stringify(order.name)}${more}`)}`
+const ofProduct = (product: string) =>
+  ` and (model eq ${JSON.stringify(product)} or productCode eq ${JSON.stringify(product)})`
 
 /** There is always an empty line to write in. */
 function grow(place: number) {
@@ -98,9 +105,13 @@ function save() {
       <span
         ><strong>{{ number(order.delivered) }}</strong> of {{ number(order.ordered) }} delivered,
         {{ number(order.arrived) }} arrived<span v-if="order.short" class="tone-warn"
-          >, {{ number(order.short) }} short</span
+          >, {{ number(order.short) }} never sent</span
         ><span v-if="order.over" class="tone-warn">, {{ number(order.over) }} over</span></span
       >
+      <v-btn size="small" variant="text" :to="`/lots?query=${encodeURIComponent(order.name)}`"
+        >Its lots</v-btn
+      >
+      <v-btn size="small" variant="text" :to="devicesOf(order)">Its devices</v-btn>
       <v-btn
         v-if="session.may('import')"
         size="small"
@@ -120,11 +131,20 @@ function save() {
       <template #product="{ item }"
         >{{ item.product }} <span v-if="!item.quantity" class="muted">(not ordered)</span></template
       >
-      <template
-        v-for="key in ['quantity', 'delivered', 'arrived'] as const"
-        :key="key"
-        #[key]="{ item }"
-        >{{ number(item[key]) }}</template
+      <template #quantity="{ item }">{{ number(item.quantity) }}</template>
+      <template #delivered="{ item }"
+        ><router-link v-if="item.delivered" :to="devicesOf(order, ofProduct(item.product))">{{
+          number(item.delivered)
+        }}</router-link
+        ><template v-else>0</template></template
+      >
+      <template #arrived="{ item }">{{ number(item.arrived) }}</template>
+      <template #awaited="{ item }"
+        ><router-link
+          v-if="item.delivered > item.arrived"
+          :to="devicesOf(order, ` and stage eq &quot;awaited&quot;${ofProduct(item.product)}`)"
+          >{{ number(item.delivered - item.arrived) }}</router-link
+        ><span v-else class="muted">0</span></template
       >
       <template v-for="key in ['short', 'over'] as const" :key="key" #[key]="{ item }"
         ><span :class="item[key] ? 'tone-warn' : 'muted'">{{ number(item[key]) }}</span></template
@@ -142,12 +162,13 @@ function save() {
     @save="save"
   >
     <v-text-field v-model="form.name" label="Name, as it stands in the lots" autofocus />
-    <v-text-field v-model="form.supplier" label="Supplier" />
+    <Picker v-model="form.supplier" kind="supplier" label="Supplier" />
     <v-text-field v-model="form.ordered_on" label="Ordered on" type="date" />
     <v-text-field v-model="form.note" label="Note" />
     <div v-for="(line, place) in form.lines" :key="place" class="line">
-      <v-text-field
+      <Picker
         v-model="line.product"
+        kind="model"
         label="Product: model or product code"
         @update:model-value="grow(place)"
       />

@@ -131,7 +131,13 @@ function look() {
   padding-bottom: 10px;
   border-bottom: 1px solid rgba(var(--v-border-color), var(--v-border-opacity));
 }
+.line > :nth-child(2):last-child {
+  grid-column: span 2;
+}
 @media (max-width: 600px) {
+  .line > :nth-child(2):last-child {
+    grid-column: auto;
+  }
   .line {
     grid-template-columns: minmax(0, 1fr);
   }

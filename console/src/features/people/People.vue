@@ -187,6 +187,7 @@ function importFile(event: Event) {
     </p>
     <DeviceActs
       v-if="inUse.length"
+      in-use
       :selection="{ ids: inUse }"
       :label="inUse.length === 1 ? 'their device' : `all ${inUse.length} devices of ${person.name}`"
       class="my-3"

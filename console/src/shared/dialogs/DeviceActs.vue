@@ -19,6 +19,7 @@ const {
   stage = null,
   reported = null,
   person = null,
+  inUse = false,
 } = defineProps<{
   selection: Selection
   /** What they are called in a sentence: “these 12 devices”. */
@@ -28,6 +29,8 @@ const {
   stage?: Schemas['Stage'] | null
   reported?: string | null
   person?: string | null
+  /** None of them is retired. */
+  inUse?: boolean
 }>()
 const session = useSession()
 const acts = useDeviceActs()
@@ -174,7 +177,7 @@ const reports = [
       >Retire</v-btn
     >
     <v-btn
-      v-if="!isOne || isRetired"
+      v-if="isOne ? isRetired : !inUse"
       size="small"
       variant="tonal"
       color="primary"
@@ -182,7 +185,7 @@ const reports = [
       >Bring back</v-btn
     >
     <v-btn
-      v-if="session.may('sweep') && (!isOne || isRetired)"
+      v-if="session.may('sweep') && (isOne ? isRetired : !inUse)"
       size="small"
       variant="text"
       color="error"

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices, MaySweep
+from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
 from sortitor.api.http.routes import Route
@@ -16,7 +17,7 @@ from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
 from sortitor.core.sweeps import idle_days
 from sortitor.core.vocabulary import Basis
-from sortitor.operations import devices, erasing, handover, reporting, retiring, seals
+from sortitor.operations import devices, erasing, finding, handover, reporting, retiring, seals
 from sortitor.operations.context import Context
 from sortitor.operations.devices import DeviceRow, LineRow
 from sortitor.operations.sweeps.standing import Standing
@@ -31,6 +32,7 @@ from sortitor.schemas.devices import (
     DeviceDetail,
     EraseApply,
     Fact,
+    FoundDevices,
     Give,
     GiveApply,
     Happening,
@@ -256,6 +258,18 @@ def _basis(row: DeviceRow, field: str) -> str:
     if field in row.manual:
         return Basis.MANUAL.value
     return f"lot {row.lot_id}, row {row.lot_row}" if row.lot_id else "the device itself"
+
+
+@router.post("/devices/find", openapi_extra=FILE_BODY)
+def find_devices(
+    ctx: MayLook,
+    body: FileBody,
+    pasted: Annotated[bool, Query(description="The body is a paste, not a file")] = False,
+) -> FoundDevices:
+    """The devices that a list means: a paste, or a file of any format. Each row is known by any of
+    its cells: an identifier, an asset tag or a name.
+    """
+    return FoundDevices.model_validate(finding.find(ctx, body, "paste" if pasted else "table"))
 
 
 @router.post("/devices/declare/preview")

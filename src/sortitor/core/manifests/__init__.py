@@ -60,7 +60,12 @@ def read_table(content: bytes, reading: Reading = Reading()) -> Manifest:
 
 def read_paste(content: bytes) -> Manifest:
     """Identifiers separated by commas, semicolons, blanks or lines; each token becomes a row of its
-    kind.
+    kind. What was copied out of a spreadsheet has columns, and is read as a table.
     """
-    decoded, _, _ = encodings.decode(content)
+    decoded, encoding, remarks = encodings.decode(content)
+    titled = text.columns_of_paste(decoded)
+    if titled is not None:
+        # Without titles the first line is a row like the others.
+        reading = Reading() if titled else Reading(header_row=0)
+        return text.read(decoded, encoding, reading, remarks)
     return lines.read_identifiers(decoded)

@@ -67,6 +67,20 @@ def read(text: str, encoding: str, reading: Reading, remarks: Sequence[Remark] =
     )
 
 
+def columns_of_paste(text: str) -> bool | None:
+    """Whether a paste is a piece of a spreadsheet (several lines with tabs, or titles above), and
+    then whether it has titles; None: it is none.
+    """
+    shown, _ = _with_one_line_end(text)
+    first = _first_rows(shown, _delimiter(shown))
+    place, score = header_place([row for _, row in first]) if first else (None, 0)
+    if place is not None and score > 0:
+        return True
+    told = [line for line in shown.split("\n") if line.strip()]
+    tabbed = sum("\t" in line for line in told)
+    return False if len(told) > 1 and tabbed > len(told) / 2 else None
+
+
 def _headerless(
     text: str,
     delimiter: str,

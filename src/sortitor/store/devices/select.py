@@ -26,9 +26,10 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import ARRAY
 
+from sortitor.core.filters import lower
 from sortitor.core.identifiers import normal_forms
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import LotStatus, Ownership
+from sortitor.core.vocabulary import LotStatus, Ownership, Stage
 from sortitor.store.cohorts import (
     member_of,
 )
@@ -178,6 +179,33 @@ def unknown_identifiers(connection: Connection, given: Sequence[str]) -> list[st
     query = select(identifiers.c.value).where(identifiers.c.value == any_(_texts(forms)))
     known = set(connection.execute(query).scalars())
     return [text for text in given if known.isdisjoint(normal[text])]
+
+
+def called_by_number(connection: Connection, given: Sequence[str]) -> dict[str, set[int]]:
+    """Written identifier → the devices that have it in any form."""
+    normal = normal_forms(given)
+    forms: set[str] = set().union(*normal.values())
+    query = select(identifiers.c.value, identifiers.c.device_id).where(
+        identifiers.c.value == any_(_texts(forms))
+    )
+    owners: dict[str, set[int]] = {}
+    for value, device_id in connection.execute(query):
+        owners.setdefault(value, set()).add(device_id)
+    found = {text: {one for form in normal[text] for one in owners.get(form, ())} for text in given}
+    return {text: devices_of for text, devices_of in found.items() if devices_of}
+
+
+def called_by_name(connection: Connection, given: Sequence[str]) -> dict[str, set[int]]:
+    """Name or asset tag in lower case → the devices in use that are called so."""
+    wanted = _texts({lower(text) for text in given})
+    found: dict[str, set[int]] = {}
+    for column in (func.lower(devices.c.name), func.lower(devices.c.asset_tag)):
+        query = select(column, devices.c.id).where(
+            column == any_(wanted), devices.c.stage != Stage.RETIRED
+        )
+        for name, device_id in connection.execute(query):
+            found.setdefault(name, set()).add(device_id)
+    return found
 
 
 def _texts(values: Iterable[str]) -> ColumnElement[Any]:
