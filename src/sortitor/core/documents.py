@@ -102,13 +102,12 @@ def _parts(before: Any, after: Any) -> tuple[Mapping[str, Any], Mapping[str, Any
         return None
     if list(former) == list(present):
         return former, present
-    # Who comes, goes or stands elsewhere is told beside what changed in those that stay.
-    order = {"order": [*former]}, {"order": [*present]}
+    # Who comes or goes is told as a whole; the order only where those that stay changed places.
     stays = former.keys() & present.keys()
-    return (
-        {**{key: former[key] for key in former if key in stays}, **order[0]},
-        {**{key: present[key] for key in present if key in stays}, **order[1]},
-    )
+    order = [[key for key in side if key in stays] for side in (former, present)]
+    if order[0] == order[1]:
+        return former, present
+    return {**former, "order": order[0]}, {**present, "order": order[1]}
 
 
 def _by_name(value: Any) -> dict[str, Any] | None:
@@ -126,12 +125,13 @@ def _by_name(value: Any) -> dict[str, Any] | None:
 
 
 def _shown(value: Any) -> str | None:
-    if value is None or value == "" or value == []:
+    if value in (None, "", [], {}):
         return None
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list | tuple):
         return ", ".join(str(_shown(one)) for one in value)
     if isinstance(value, Mapping):
-        return ", ".join(f"{key.replace('_', ' ')} {_shown(one)}" for key, one in value.items())
+        told = ((key.replace("_", " "), _shown(one)) for key, one in value.items())
+        return ", ".join(f"{key} {one}" for key, one in told if one is not None) or None
     return str(value)

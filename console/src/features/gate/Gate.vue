@@ -130,6 +130,8 @@ function save() {
           params: { header: { 'if-match': `"${revision.value}"` } },
         }),
       ),
+    // What was saved is what stands now.
+    done: undo,
   })
 }
 

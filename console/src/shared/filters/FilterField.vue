@@ -57,7 +57,7 @@ function check() {
 async function read() {
   const [text, turn] = [model.value, ++asked]
   if (!text.trim()) {
-    tree.value = null
+    if (!building.value) tree.value = null
     fits.value = null
     fault.value = ''
     meant.value = null
@@ -66,7 +66,7 @@ async function read() {
   }
   try {
     const found = await got(api.POST('/api/v1/filters/check', { body: { filter: text } }))
-    if (turn !== asked) return
+    if (turn !== asked || text !== model.value) return
     // What is being clicked together keeps its groups, also those of one condition.
     if (!tree.value || asText(tree.value) !== text) {
       const read = found.tree as unknown as Tree
@@ -77,7 +77,7 @@ async function read() {
     meant.value = found.question ?? null
     emit('settled', text, found.devices)
   } catch (error) {
-    if (turn !== asked) return
+    if (turn !== asked || text !== model.value) return
     fits.value = null
     fault.value = error instanceof ProblemError ? error.problem.detail : String(error)
     const corrected = error instanceof ProblemError && error.problem.errors?.[0]?.suggestion

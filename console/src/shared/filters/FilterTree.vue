@@ -71,6 +71,12 @@ function typed(text: string) {
   compare({ value: kind === 'number' ? Number(text) : kind === 'truth' ? text === 'true' : text })
 }
 
+/** A text counts as it is typed: what comes in beside it would else set the field back. */
+function write(text: string) {
+  if (attribute.value?.kind !== 'number' && attribute.value?.kind !== 'day') typed(text)
+  void suggest(text)
+}
+
 function part(place: number, changed: Tree | null) {
   const group = joined.value as Joined
   const parts = changed
@@ -203,7 +209,7 @@ function part(place: number, changed: Tree | null) {
         "
         :list="attribute?.suggests ? `${id}-values` : undefined"
         @focus="suggest(value)"
-        @input="suggest(($event.target as HTMLInputElement).value)"
+        @input="write(($event.target as HTMLInputElement).value)"
         @change="typed(($event.target as HTMLInputElement).value)"
       />
       <datalist v-if="attribute?.suggests" :id="`${id}-values`">

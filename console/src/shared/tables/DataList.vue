@@ -1,5 +1,5 @@
 <script setup lang="ts" generic="T extends object">
-import { mdiArrowDown, mdiArrowUp } from '@mdi/js'
+import { mdiArrowDown, mdiArrowUp, mdiUnfoldMoreHorizontal } from '@mdi/js'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -152,8 +152,13 @@ watch(
             >
               {{ column.title
               }}<v-icon
-                v-if="ariaSort(column)"
-                :icon="sorting?.descending ? mdiArrowDown : mdiArrowUp"
+                :icon="
+                  !ariaSort(column)
+                    ? mdiUnfoldMoreHorizontal
+                    : sorting?.descending
+                      ? mdiArrowDown
+                      : mdiArrowUp
+                "
                 size="13"
                 class="ml-1"
                 aria-hidden="true"
