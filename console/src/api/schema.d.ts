@@ -22050,6 +22050,8 @@ export interface operations {
                 verdict?: components["schemas"]["Verdict"] | null;
                 /** @description Only rows with this note code */
                 note?: string | null;
+                /** @description From the row of this number on */
+                first?: number;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */

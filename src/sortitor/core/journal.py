@@ -36,7 +36,6 @@ FINAL: dict[str, str] = {
     "mail.again": "What was mailed cannot be called back.",
     "lot.edit": "Edit the lot again, or discard it.",
     "lot.check": "Discard the lot instead.",
-    "lot.discard": "Import the file again.",
     "people.import": "Import the former file again.",
     "person.left": "Note that the person is back.",
     "person.back": "Note that the person has left.",

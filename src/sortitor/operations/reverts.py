@@ -9,7 +9,7 @@ from sortitor.core import journal as core
 from sortitor.core.documents import Difference, differences
 from sortitor.core.previews import Preview, sealed
 from sortitor.core.vocabulary import LotStatus
-from sortitor.operations import holds, leaving, quotas
+from sortitor.operations import discarded, holds, leaving, quotas
 from sortitor.operations import levels as gaps
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS
@@ -47,8 +47,8 @@ _KINDS: dict[str, DocumentKind[Any]] = {
     for act in ("add", "edit", "remove", "apply")
 }
 
-#: Devices that came to a list, or went from it.
-_LISTS = {"cohort.list": lists, "sheet.hand": handing}
+#: Devices that came to a list, or went from it; a lot that was put aside.
+_LISTS = {"cohort.list": lists, "sheet.hand": handing, "lot.discard": discarded}
 _HOLDS = ("hold.add", "hold.end")
 
 

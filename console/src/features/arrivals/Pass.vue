@@ -10,6 +10,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ArrivalList from './ArrivalList.vue'
+import { vReachable } from '../../shared/tables/reachable'
 
 /** One pass (or all that were made with it): what it says, who used it, its arrivals. */
 const route = useRoute()
@@ -88,7 +89,7 @@ const revoke = (whole: boolean) =>
   <template v-if="people?.some((one) => one.person_id)">
     <h2 class="mb-2">Who has one</h2>
     <v-card class="mb-4">
-      <v-table density="compact" class="people">
+      <v-table v-reachable="'Who has a pass'" density="compact" class="people">
         <thead>
           <tr>
             <th>Person</th>

@@ -150,9 +150,10 @@ const rename = () =>
               <dt>{{ words(fact.field) }}</dt>
               <dd>{{ fact.value }}</dd>
               <dd class="muted">
-                <router-link v-if="fact.basis.startsWith('lot')" :to="`/lots/${device.lot_id}`">{{
-                  fact.basis
-                }}</router-link><template v-else>{{ fact.basis }}</template>
+                <router-link
+                  v-if="fact.basis.startsWith('lot')"
+                  :to="`/lots/${device.lot_id}?row=${device.lot_row ?? ''}`"
+                  >{{ fact.basis }}</router-link><template v-else>{{ fact.basis }}</template>
               </dd>
             </template>
             <template v-for="(value, header) in device.details" :key="header">

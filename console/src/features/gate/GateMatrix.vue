@@ -17,6 +17,7 @@ import {
   silent,
   valueOf,
 } from './facets'
+import { vReachable } from '../../shared/tables/reachable'
 
 /** Policies side by side, facets down the page; what counts for somebody is marked through it. */
 const { policies, effective, faults } = defineProps<{
@@ -82,7 +83,7 @@ function describe(policy: Policy, line: Line): string {
 </script>
 
 <template>
-  <div class="frame">
+  <div v-reachable="'Policies'" class="frame">
     <table class="matrix">
       <thead>
         <tr>

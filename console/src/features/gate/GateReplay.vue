@@ -9,6 +9,7 @@ import StageChip from '../../shared/tables/StageChip.vue'
 import { useAction } from '../../shared/actions/useAction'
 import { number } from '../../shared/formats'
 import type { Policy } from './facets'
+import { vReachable } from '../../shared/tables/reachable'
 
 /** What the changes would have said to today's fleet and to the arrivals of the last weeks. */
 const { policies } = defineProps<{ policies: Policy[] }>()
@@ -131,7 +132,7 @@ function take(form: 'csv' | 'xlsx') {
         <v-btn variant="text" :prepend-icon="mdiDownload" @click="take('xlsx')">XLSX</v-btn>
       </div>
       <div class="list" tabindex="0" role="region" aria-label="The list">
-        <v-table density="compact">
+        <v-table v-reachable="'What would differ'" density="compact">
           <thead>
             <tr>
               <th>Device</th>

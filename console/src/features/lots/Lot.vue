@@ -32,6 +32,12 @@ const preview = usePreview()
 const path = computed(() => ({ lot_id: Number(route.params.id) }))
 const verdict = computed(() => verdicts.find((one) => one === route.query.verdict))
 const note = computed(() => (route.query.note ? String(route.query.note) : undefined))
+/** The row that somebody was sent to. */
+const wantedRow = computed(() => (route.query.row ? Number(route.query.row) : null))
+const DONE: Partial<Record<Verdict, string>> = { add: 'added', change: 'changed' }
+/** What an applied lot did is no longer to be done. */
+const said = (one: Verdict) =>
+  (lot.value?.status === 'applied' ? DONE[one] : undefined) ?? words(one)
 const { failure, run } = useAction()
 const { jobRows } = useVocabulary()
 
@@ -44,11 +50,19 @@ const { data: notes } = useQuery({
   queryFn: () => got(api.GET('/api/v1/lots/{lot_id}/notes', { params: { path: path.value } })),
 })
 const rows = usePages<Schemas['LotRow']>(
-  () => ['lot-rows', path.value, verdict.value, note.value],
+  () => ['lot-rows', path.value, verdict.value, note.value, wantedRow.value],
   (cursor) =>
     got(
       api.GET('/api/v1/lots/{lot_id}/rows', {
-        params: { path: path.value, query: { verdict: verdict.value, note: note.value, cursor } },
+        params: {
+          path: path.value,
+          query: {
+            verdict: verdict.value,
+            note: note.value,
+            first: wantedRow.value ?? undefined,
+            cursor,
+          },
+        },
       }),
     ),
 )
@@ -174,8 +188,15 @@ const discard = () =>
         @settled="settled"
       />
     </div>
+    <p v-if="wantedRow" class="row-gap mb-2">
+      <span>From row {{ number(wantedRow) }} on.</span>
+      <v-btn size="small" variant="text" color="primary" @click="only({})">Show all rows</v-btn>
+    </p>
     <div class="row-gap mb-2" role="group" aria-label="Rows by verdict">
-      <v-btn :variant="verdict || note ? 'text' : 'tonal'" size="small" @click="only({})"
+      <v-btn
+        :variant="verdict || note || wantedRow ? 'text' : 'tonal'"
+        size="small"
+        @click="only({})"
         >All rows</v-btn
       >
       <v-btn
@@ -187,7 +208,7 @@ const discard = () =>
         :disabled="!lot.counts[one]"
         @click="only({ verdict: one })"
       >
-        {{ number(lot.counts[one] ?? 0) }} {{ words(one) }}
+        {{ number(lot.counts[one] ?? 0) }} {{ said(one) }}
       </v-btn>
       <v-spacer />
       <template v-if="left">
@@ -224,7 +245,7 @@ const discard = () =>
       @more="rows.fetchNextPage()"
     >
       <template #verdict="{ item }">
-        <v-chip :color="tones[item.verdict]">{{ words(item.verdict) }}</v-chip>
+        <v-chip :color="tones[item.verdict]">{{ said(item.verdict) }}</v-chip>
       </template>
       <template #row="{ item }">
         <v-btn

@@ -6,6 +6,7 @@ import IdleBars from '../charts/IdleBars.vue'
 import JobBar from './JobBar.vue'
 import ProblemAlert from './ProblemAlert.vue'
 import { usePreview } from '../actions/usePreview'
+import { vReachable } from '../tables/reachable'
 
 const { state, long, apply, close } = usePreview()
 const reason = ref('')
@@ -77,6 +78,7 @@ function keep() {
             warning
           }}</v-alert>
           <v-table
+            v-reachable="'Examples'"
             v-if="state.preview.examples.length"
             density="compact"
             fixed-header

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 
 import ProblemAlert from '../dialogs/ProblemAlert.vue'
 import { inOrder, type Order } from './order'
+import { vReachable } from './reachable'
 
 export interface Column {
   key: string
@@ -121,7 +122,7 @@ watch(
   <ProblemAlert :error="error" />
   <v-card v-if="!error">
     <v-progress-linear v-if="loading" indeterminate color="primary" aria-label="Loading" />
-    <v-table density="compact" fixed-header :height="height" hover>
+    <v-table v-reachable="label" density="compact" fixed-header :height="height" hover>
       <caption class="visually-hidden">
         {{
           label

@@ -13,7 +13,7 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
+from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.dates import Order
@@ -271,11 +271,15 @@ def list_rows(
     lot_id: Number,
     verdict: Verdict | None = None,
     note: Annotated[str | None, Query(description="Only rows with this note code")] = None,
+    first: Annotated[
+        int, Query(ge=1, le=LARGEST, description="From the row of this number on")
+    ] = 1,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Any:
     """Rows in the order of the file, each with its cells as given, its verdict and its notes."""
-    rows = lots.rows(ctx, lot_id, verdict, note, read_number(cursor) or 0, limit + 1)
+    after = read_number(cursor) or first - 1
+    rows = lots.rows(ctx, lot_id, verdict, note, after, limit + 1)
     return page(request, response, rows, limit, _row, lambda row: row.row)
 
 

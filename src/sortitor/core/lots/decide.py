@@ -452,6 +452,7 @@ def _changes(
             change,
             added.select("row", field="kind", old=pl.lit(None, dtype=pl.String), new="value"),
             *_taken_back(found, facts, choices),
+            _released(change, found, facts),
             merges.select(
                 "row",
                 field=pl.lit("merged_devices"),
@@ -472,6 +473,19 @@ def _changes(
         changes=pl.lit("{") + pl.col("pair").str.join(",") + pl.lit("}")
     )
     return joined, notes
+
+
+def _released(change: pl.DataFrame, found: pl.DataFrame, facts: Facts) -> pl.DataFrame:
+    """What waits for a person and gets one comes into use."""
+    given = change.filter(pl.col("field") == "person_id").select("row")
+    waiting = facts.devices.filter(pl.col("stage") == Stage.PARKED.value).select("device_id")
+    rows = found.select("row", "device_id").join(given, on="row", how="semi")
+    return rows.join(waiting, on="device_id", how="semi").select(
+        "row",
+        field=pl.lit("stage"),
+        old=pl.lit(Stage.PARKED.value),
+        new=pl.lit(Stage.ACTIVE.value),
+    )
 
 
 def _taken_back(found: pl.DataFrame, facts: Facts, choices: pl.DataFrame) -> list[pl.DataFrame]:

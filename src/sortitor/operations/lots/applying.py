@@ -13,7 +13,7 @@ from sortitor.operations import quotas, reverts
 from sortitor.operations.context import Context, require_digest
 from sortitor.operations.gate import in_force
 from sortitor.operations.lots.checking import draft, known, recheck, words
-from sortitor.operations.lots.reading import with_kept_values
+from sortitor.operations.lots.reading import with_kept_values, with_people
 from sortitor.operations.lots.veil import veiled_rows
 from sortitor.store import lots as store
 from sortitor.store.engine import Connection
@@ -72,16 +72,16 @@ def _count(verdict: Verdict, number: int) -> Count:
 def _changed(ctx: Context, connection: Connection, lot: HeadRow) -> Iterator[Example]:
     """What becomes of the devices that are known."""
     found = store.rows(connection, lot.id, Verdict.CHANGE, None, 0, _EXAMPLES)
-    for row in veiled_rows(ctx, connection, lot, found):
+    for row in with_people(connection, veiled_rows(ctx, connection, lot, found)):
         for field, pair in (row.changes or {}).items():
-            if field != "person_id":
-                yield Example(
-                    subject=f"row {row.row}",
-                    field=field,
-                    before=pair["old"],
-                    after=pair["new"],
-                    device_id=row.device_id,
-                )
+            yield Example(
+                subject=row.device_name or f"device no. {row.device_id}",
+                field=field,
+                before=pair["old"],
+                after=pair["new"],
+                note=f"row {row.row}",
+                device_id=row.device_id,
+            )
 
 
 def _added(ctx: Context, connection: Connection, lot: HeadRow, most: int) -> Iterator[Example]:
@@ -94,13 +94,13 @@ def _added(ctx: Context, connection: Connection, lot: HeadRow, most: int) -> Ite
         cells = {**row.cells, **(row.edited or {}), **row.kept}
         known_by = next((cells[header] for header in identifying if cells.get(header)), None)
         model = next((cells[header] for header in models if cells.get(header)), None)
-        words = (known_by, model or lot.defaults.get("model"))
+        whose = lot.defaults.get("ownership")
         yield Example(
-            subject=f"row {row.row}",
+            subject=known_by or f"row {row.row}",
             field="device",
             before=None,
-            after=" ".join(filter(None, words)),
-            note=lot.defaults.get("ownership", ""),
+            after=model or lot.defaults.get("model") or "new",
+            note=", ".join(part for part in (f"row {row.row}", whose) if part),
         )
 
 

@@ -15,6 +15,7 @@ from sortitor.operations.context import Context
 from sortitor.operations.lots.checking import known, manner
 from sortitor.operations.lots.veil import veiled_groups, veiled_rows
 from sortitor.store import lots as store
+from sortitor.store import people
 from sortitor.store.engine import Connection
 from sortitor.store.lots import HeadRow, NoteGroupRow
 
@@ -53,7 +54,8 @@ def rows(
     with ctx.reading() as connection:
         lot = known(connection, lot_id)
         found = store.rows(connection, lot_id, verdict, code, after, limit)
-        return veiled_rows(ctx, connection, lot, with_kept_values(ctx, connection, lot, found))
+        found = with_kept_values(ctx, connection, lot, found)
+        return with_people(connection, veiled_rows(ctx, connection, lot, found))
 
 
 def with_kept_values(
@@ -73,6 +75,23 @@ def with_kept_values(
     said = replace(said, dates={**lot.understanding.get("orders", {}), **said.dates})
     values = core.kept_values(frame, meaning, said, ctx.now.date())
     return [replace(row, kept=kept) for row, kept in zip(rows, values, strict=True)]
+
+
+def with_people(connection: Connection, rows: Sequence[store.LotRow]) -> list[store.LotRow]:
+    """The rows with people by name where they would change hands."""
+    pairs = [(row.changes or {}).get("person_id") for row in rows]
+    numbers = {int(number) for pair in pairs if pair for number in pair.values() if number}
+    names = people.names(connection, numbers)
+
+    def named(row: store.LotRow) -> store.LotRow:
+        pair = (row.changes or {}).get("person_id")
+        if not pair:
+            return row
+        person = {side: names.get(int(number)) if number else None for side, number in pair.items()}
+        others = {field: one for field, one in (row.changes or {}).items() if field != "person_id"}
+        return replace(row, changes={**others, "person": person})
+
+    return [named(row) for row in rows]
 
 
 def note_groups(ctx: Context, lot_id: int) -> list[NoteGroupRow]:
