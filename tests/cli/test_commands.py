@@ -10,7 +10,16 @@ import click
 import polars as pl
 import pytest
 from tests.cli.conftest import Run
-from tests.worlds import PASSWORD, World, a_pass, imei, import_people, knocking, manifest
+from tests.worlds import (
+    PASSWORD,
+    World,
+    a_pass,
+    imei,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.cli.main import _COMMANDS, root
 from sortitor.core.vocabulary import Role
@@ -398,3 +407,49 @@ def test_how_a_file_was_understood_is_corrected_from_the_terminal(run: Run, tmp_
     assert "no header" in trusted.out + trusted.err
     again = run("lot", "columns", "1", "department=Ort", "--trust", "Serial")
     assert "numbers taken as they stand" in again.out + again.err
+
+
+def test_devices_are_given_by_a_list_and_somebody_leaves(
+    run: Run, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "maud,Maud Fenwick,,,,Officers", "odo,Odo Gannet,,,,")
+    path = manifest(tmp_path, ["serial,site", "KM-1,Dunlin", "KM-2,Petrel", "KM-3,Petrel"])
+    import_lot(s, path, platform="android")
+    listed = tmp_path / "handed.csv"
+    listed.write_text("Who;Serial\nx;KM-1\ny;KM-2\nz;KM-9\n")
+    said = run("device", "give", "maud", "--list", listed, "--yes")
+    assert (said.code, "row 4, z, KM-9: no device here" in said.err + said.out) == (0, True)
+    assert {one.serial for one in s.people.show("maud").devices} == {"KM-1", "KM-2"}
+    nothing = tmp_path / "nothing.txt"
+    nothing.write_text("ZZ-1\n")
+    assert run("device", "declare", "corporate", "--list", nothing, "--yes").code == 2
+
+    assert run("person", "leave", "maud", "--devices", "sell", "--yes").code == 2
+    assert run("person", "leave", "maud", "--device", "KM-1", "--yes").code == 2
+    said = run(
+        *("person", "leave", "maud", "--devices", "take", "--device", "KM-1=give:odo", "--yes")
+    )
+    assert said.code == 0
+    assert "given to somebody else" in said.out + said.err
+    assert [one.serial for one in s.people.show("odo").devices] == ["KM-1"]
+    assert s.people.show("maud").devices == []
+    assert run("device", "take", "--filter", 'person.userName eq "odo"', "--yes").code == 0
+    assert s.people.show("odo").devices == []
+
+
+def test_a_policy_is_added_with_its_last_day(run: Run, world: World, tmp_path: Path) -> None:
+    import_people(world.client(), tmp_path, "maud,Maud Fenwick,,,,Officers")
+    asked = ("gate", "add", "Refit", "--group", "Officers", "--until", "2026-02-28")
+    assert run(*asked, "--say", "quota", "--yes").code == 2
+    assert run(*asked, "--say", "quota=many", "--yes").code == 2
+    said = run(*asked, "--say", "quota=5", "--yes")
+    assert (said.code, "people for whom something changes" in said.out + said.err) == (0, True)
+    shown = run("gate", "show")
+    assert "Refit – people in Officers until 2026-02-28" in shown.out
+    asked = ("gate", "try", "--platform", "android", "--ownership", "corporate")
+    assert (
+        run("gate", "set", "Baseline", "versions", "12..", "--platform", "android", "--yes").code
+        == 0
+    )
+    assert "It depends on the system version" in run(*asked).out

@@ -41,6 +41,7 @@ from sortitor.schemas.gate import (
     PlatformRule,
     Policy,
     Quota,
+    Try,
     VersionBounds,
 )
 
@@ -146,6 +147,45 @@ def test_the_quota_holds_when_a_lot_gives_a_device(world: World, tmp_path: Path)
     change_baseline(s, quota=2)
     import_lot(s, manifest(tmp_path, ["serial,maker,person", "KM-2,Kelmar,maud"], "again.csv"))
     assert s.people.show("maud").holding == 2
+
+
+def test_a_policy_ends_by_itself_and_says_whom_it_concerns(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(
+        s, tmp_path, *(f"p{n},Person {n},,,,{'Officers' if n < 3 else ''}" for n in range(9))
+    )
+    change_baseline(s, quota=1)
+    today = world.now.date()
+    refit = Policy(name="Refit", groups=("Officers",), quota=Quota(devices=2), until=today)
+    policies = with_policies(s, refit)
+    shown = s.gate.preview(policies)
+    assert {one.key: one.count for one in shown.counts}["concerned"] == 3
+    line = shown.examples[0]
+    assert (line.subject, line.before, line.after) == ("3 people", "1 device", "2 devices")
+    save(s, policies)
+    assert [(one.kind, one.ends_on) for one in s.ends.list()] == [("policy", today)]
+    code = a_pass(s, person="p0", max_uses=9)
+    assert s.agent.knock(knocking(code, "KM-1")).outcome is Outcome.ADMITTED
+    assert s.agent.knock(knocking(code, "KM-2")).outcome is Outcome.ADMITTED
+    assert s.agent.knock(knocking(code, "KM-3")).outcome is Outcome.REFUSED
+    world.later(days=1)
+    # It counts no more; who has two keeps them.
+    [standing] = s.people.show("p0").quotas
+    assert (standing.counted, standing.devices, standing.policy) == (2, 1, "Baseline")
+    [remark] = s.gate.check(s.gate.show().policies)
+    assert "ended on" in remark.detail
+    assert [one for one in s.ends.list() if one.kind == "policy"] == []
+    effective = s.gate.effective(EffectiveAsked(person="p0"))
+    assert effective.policies == ["Baseline"]
+
+
+def test_a_version_that_is_not_stated_is_what_it_depends_on(world: World) -> None:
+    s = world.client()
+    change_baseline(s, android="13")
+    tried = s.gate.attempt(Try(platform=Platform.ANDROID, ownership=Ownership.CORPORATE))
+    assert tried.depends == "It depends on the system version: 13 or later (Baseline) is let in."
+    old = Try(platform=Platform.ANDROID, os_version="9", ownership=Ownership.CORPORATE)
+    assert s.gate.attempt(old).depends is None
 
 
 def test_the_effective_gate_of_a_person_a_group_and_a_device(world: World, tmp_path: Path) -> None:

@@ -186,6 +186,11 @@ BODIES: dict[str, list[Any]] = {
         {"selection": EVERYTHING, "ownership": one.value} for one in Ownership
     ],
     "/devices/{device_id}/assign/preview": [{"person": None}, {"person": "maud"}],
+    "/devices/give/preview": [
+        {"selection": EVERYTHING, "person": None},
+        {"selection": EVERYTHING, "person": "maud"},
+    ],
+    "/people/{person}/departure/preview": [{}],
     "/devices/retire/preview": [{"selection": EVERYTHING}],
     "/devices/bring-back/preview": [{"selection": EVERYTHING}],
     "/devices/erase/preview": [{"selection": EVERYTHING}],

@@ -66,8 +66,9 @@ class People(Noun):
 
     def preview_departure(self, person: Key, departure: p.Departure) -> Preview:
         """What somebody's leaving would do to their devices, passes and holds."""
-        path = at("/people", person, "departure/preview")
-        return self._t.call(Preview, "POST", path, json=departure)
+        return self._t.call(
+            Preview, "POST", at("/people", person, "departure/preview"), json=departure
+        )
 
     def leave(
         self, person: Key, departure: p.Departure, digest: str, reason: str | None = None
