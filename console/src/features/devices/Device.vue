@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive } from 'vue'
-import { useRoute } from 'vue-router'
+import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
 import { atTime, called, identifierWord, onDay, plural, words } from '../../shared/formats'
@@ -17,6 +17,7 @@ import AdministratorPassword from './AdministratorPassword.vue'
 import EffectiveTable from '../kits/EffectiveTable.vue'
 
 const route = useRoute()
+const router = useRouter()
 const session = useSession()
 const path = computed(() => ({ device_id: Number(route.params.id) }))
 const { data: device, error } = useQuery({
@@ -80,6 +81,7 @@ const rename = () =>
       :stage="device.stage"
       :reported="device.flag"
       :person="device.person_name"
+      :erased="() => router.push('/sweeps')"
       class="mb-3"
     />
     <div class="columns">

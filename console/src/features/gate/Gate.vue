@@ -176,7 +176,7 @@ watch(kind, () => (whom.value = ''))
       autocomplete="off"
     />
   </div>
-  <v-alert v-if="changed" type="info" class="mb-2" role="status"
+  <v-alert v-if="changed" type="info" class="mb-2" role="note"
     >Not saved yet. What you changed is kept here until you save or undo it, also when you leave the
     page.</v-alert
   >

@@ -16,6 +16,7 @@ const {
   selection,
   label,
   done = undefined,
+  erased = undefined,
   stage = null,
   reported = null,
   person = null,
@@ -25,6 +26,8 @@ const {
   /** What they are called in a sentence: “these 12 devices”. */
   label: string
   done?: () => void
+  /** Nothing is left of them. */
+  erased?: () => void
   /** Of one device, what it is now: what makes no sense is not offered. */
   stage?: Schemas['Stage'] | null
   reported?: string | null
@@ -189,7 +192,7 @@ const reports = [
       size="small"
       variant="text"
       color="error"
-      @click="acts.erase(selection, done)"
+      @click="acts.erase(selection, erased ?? done)"
       >Erase</v-btn
     >
     <slot name="after" />

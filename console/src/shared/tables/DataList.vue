@@ -134,6 +134,7 @@ watch(
             <input
               type="checkbox"
               :checked="items.length > 0 && selected.length === items.length"
+              :disabled="!items.length"
               aria-label="Choose all shown"
               @change="toggleAll"
             />
