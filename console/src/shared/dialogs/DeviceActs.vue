@@ -85,141 +85,143 @@ const reports = [
 </script>
 
 <template>
-  <div v-if="session.may('manage-devices')" class="acts" role="group" :aria-label="`With ${label}`">
-    <slot />
-    <template v-if="!isRetired">
-      <v-btn size="small" variant="tonal" color="primary" @click="giving = true"
-        >Give to somebody</v-btn
-      >
-      <v-btn
-        v-if="!isOne || person"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="acts.give(selection, null, done)"
-        >Take back</v-btn
-      >
-      <v-btn
-        v-else-if="stage === 'parked'"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="acts.give(selection, null, done)"
-        >Use without a person</v-btn
-      >
-    </template>
-    <v-menu>
-      <template #activator="{ props }"
-        ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Declare as</v-btn>
+  <div v-if="session.may('manage-devices')">
+    <div class="acts" role="group" :aria-label="`With ${label}`">
+      <slot />
+      <template v-if="!isRetired">
+        <v-btn size="small" variant="tonal" color="primary" @click="giving = true"
+          >Give to somebody</v-btn
+        >
+        <v-btn
+          v-if="!isOne || person"
+          size="small"
+          variant="tonal"
+          color="primary"
+          @click="acts.give(selection, null, done)"
+          >Take back</v-btn
+        >
+        <v-btn
+          v-else-if="stage === 'parked'"
+          size="small"
+          variant="tonal"
+          color="primary"
+          @click="acts.give(selection, null, done)"
+          >Use without a person</v-btn
+        >
       </template>
-      <v-list density="compact"
-        ><v-list-item
-          v-for="one in choices('ownership')"
-          :key="one.value"
-          :title="one.title"
-          @click="acts.declare(selection, one.value as Schemas['Ownership'], done)"
-      /></v-list>
-    </v-menu>
-    <v-btn
-      v-if="!isRetired"
-      size="small"
-      variant="tonal"
-      color="primary"
-      @click="hold.open({ selection }, label, done)"
-      >Hold until</v-btn
-    >
-    <v-btn
-      v-if="session.may('sort')"
-      size="small"
-      variant="tonal"
-      color="primary"
-      @click="listing = true"
-      >Put in a list</v-btn
-    >
-    <v-btn
-      v-if="!isRetired"
-      size="small"
-      variant="tonal"
-      color="primary"
-      @click="acts.name(selection, done)"
-      >Name by template</v-btn
-    >
-    <v-menu v-if="sheets?.length">
-      <template #activator="{ props }"
-        ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Setup sheet</v-btn>
-      </template>
-      <v-list density="compact"
-        ><template v-for="one in sheets" :key="one.id"
+      <v-menu>
+        <template #activator="{ props }"
+          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Declare as</v-btn>
+        </template>
+        <v-list density="compact"
           ><v-list-item
-            :title="`Give ${one.name}`"
-            @click="acts.hand(selection, one.name, false, done)" /><v-list-item
-            v-if="isHanded(one)"
-            :title="`Clear ${one.name}`"
-            @click="acts.hand(selection, one.name, true, done)" /></template
-      ></v-list>
-    </v-menu>
-    <v-menu>
-      <template #activator="{ props }"
-        ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Report</v-btn>
-      </template>
-      <v-list density="compact"
-        ><v-list-item
-          v-for="one in reports"
-          :key="one.title"
-          :title="one.title"
-          :disabled="isOne && one.flag === reported"
-          @click="acts.report(selection, one.flag, done)"
-      /></v-list>
-    </v-menu>
-    <v-btn
-      v-if="!isRetired"
-      size="small"
-      variant="tonal"
-      color="error"
-      @click="acts.retire(selection, done)"
-      >Retire</v-btn
+            v-for="one in choices('ownership')"
+            :key="one.value"
+            :title="one.title"
+            @click="acts.declare(selection, one.value as Schemas['Ownership'], done)"
+        /></v-list>
+      </v-menu>
+      <v-btn
+        v-if="!isRetired"
+        size="small"
+        variant="tonal"
+        color="primary"
+        @click="hold.open({ selection }, label, done)"
+        >Hold until</v-btn
+      >
+      <v-btn
+        v-if="session.may('sort')"
+        size="small"
+        variant="tonal"
+        color="primary"
+        @click="listing = true"
+        >Put in a list</v-btn
+      >
+      <v-btn
+        v-if="!isRetired"
+        size="small"
+        variant="tonal"
+        color="primary"
+        @click="acts.name(selection, done)"
+        >Name by template</v-btn
+      >
+      <v-menu v-if="sheets?.length">
+        <template #activator="{ props }"
+          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Setup sheet</v-btn>
+        </template>
+        <v-list density="compact"
+          ><template v-for="one in sheets" :key="one.id"
+            ><v-list-item
+              :title="`Give ${one.name}`"
+              @click="acts.hand(selection, one.name, false, done)" /><v-list-item
+              v-if="isHanded(one)"
+              :title="`Clear ${one.name}`"
+              @click="acts.hand(selection, one.name, true, done)" /></template
+        ></v-list>
+      </v-menu>
+      <v-menu>
+        <template #activator="{ props }"
+          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Report</v-btn>
+        </template>
+        <v-list density="compact"
+          ><v-list-item
+            v-for="one in reports"
+            :key="one.title"
+            :title="one.title"
+            :disabled="isOne && one.flag === reported"
+            @click="acts.report(selection, one.flag, done)"
+        /></v-list>
+      </v-menu>
+      <v-btn
+        v-if="!isRetired"
+        size="small"
+        variant="tonal"
+        color="error"
+        @click="acts.retire(selection, done)"
+        >Retire</v-btn
+      >
+      <v-btn
+        v-if="isOne ? isRetired : !inUse"
+        size="small"
+        variant="tonal"
+        color="primary"
+        @click="acts.bringBack(selection, done)"
+        >Bring back</v-btn
+      >
+      <v-btn
+        v-if="session.may('sweep') && (isOne ? isRetired : !inUse)"
+        size="small"
+        variant="text"
+        color="error"
+        @click="acts.erase(selection, erased ?? done)"
+        >Erase</v-btn
+      >
+      <slot name="after" />
+    </div>
+    <EditDialog
+      v-model="giving"
+      :title="`Give ${label} to somebody`"
+      label="Preview"
+      :ready="!!whom"
+      :width="460"
+      @save="give"
     >
-    <v-btn
-      v-if="isOne ? isRetired : !inUse"
-      size="small"
-      variant="tonal"
-      color="primary"
-      @click="acts.bringBack(selection, done)"
-      >Bring back</v-btn
+      <Picker v-model="whom" kind="person" label="To whom" />
+    </EditDialog>
+    <EditDialog
+      v-model="listing"
+      :title="`Put ${label} in a list`"
+      label="Preview"
+      :ready="!!list || !!fresh.trim()"
+      :failure="failure"
+      :busy="busy"
+      :width="460"
+      @save="putIn"
     >
-    <v-btn
-      v-if="session.may('sweep') && (isOne ? isRetired : !inUse)"
-      size="small"
-      variant="text"
-      color="error"
-      @click="acts.erase(selection, erased ?? done)"
-      >Erase</v-btn
-    >
-    <slot name="after" />
+      <Picker v-if="!fresh.trim()" v-model="list" kind="list" label="List" />
+      <v-text-field v-if="!list" v-model="fresh" label="Or a new list, called" />
+    </EditDialog>
   </div>
-  <EditDialog
-    v-model="giving"
-    :title="`Give ${label} to somebody`"
-    label="Preview"
-    :ready="!!whom"
-    :width="460"
-    @save="give"
-  >
-    <Picker v-model="whom" kind="person" label="To whom" />
-  </EditDialog>
-  <EditDialog
-    v-model="listing"
-    :title="`Put ${label} in a list`"
-    label="Preview"
-    :ready="!!list || !!fresh.trim()"
-    :failure="failure"
-    :busy="busy"
-    :width="460"
-    @save="putIn"
-  >
-    <Picker v-if="!fresh.trim()" v-model="list" kind="list" label="List" />
-    <v-text-field v-if="!list" v-model="fresh" label="Or a new list, called" />
-  </EditDialog>
 </template>
 
 <style scoped>

@@ -161,8 +161,8 @@ watch(
                       ? mdiArrowDown
                       : mdiArrowUp
                 "
-                size="13"
-                class="ml-1"
+                size="12"
+                class="way"
                 aria-hidden="true"
               />
             </button>
@@ -219,6 +219,7 @@ thead th {
   font-weight: 620 !important;
 }
 .head {
+  position: relative;
   font: inherit;
   color: inherit;
   background: none;
@@ -226,6 +227,17 @@ thead th {
   padding: 0;
   cursor: pointer;
   white-space: nowrap;
+}
+/* Beside the word, where no column gets wider by it. */
+.way {
+  position: absolute;
+  left: 100%;
+  top: 50%;
+  translate: 0 -50%;
+}
+.number .way {
+  left: auto;
+  right: 100%;
 }
 .head:hover {
   text-decoration: underline;
