@@ -53,7 +53,6 @@ OPEN = {
 HARMLESS = {
     ("POST", "/api/v1/filters/check"),
     ("POST", "/api/v1/naming/check"),
-    ("POST", "/api/v1/devices/find"),
     ("POST", "/api/v1/gate/try"),
     ("POST", "/api/v1/gate/check"),
     ("POST", "/api/v1/gate/effective"),

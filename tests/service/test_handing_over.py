@@ -316,13 +316,16 @@ def test_a_list_means_devices_whatever_it_looks_like(world: World, tmp_path: Pat
     assert s.devices.count() == 2
 
 
-def test_a_list_is_bounded_and_a_viewer_learns_no_personal_number(
-    world: World, tmp_path: Path
-) -> None:
+def test_a_list_is_bounded_and_read_for_whoever_may_act_on_it(world: World) -> None:
     s = world.client()
     many = "\n".join(f"ZZ-{number}" for number in range(10_001))
-    with pytest.raises(Refused, match="10,000 can be found at once"):
+    with pytest.raises(Refused, match="10,000 rows and 200,000 cells can be found at once"):
         s.devices.find(many)
+    wide = "\n".join("\t".join(f"Z{row}-{cell}" for cell in range(300)) for row in range(700))
+    with pytest.raises(Refused, match="can be found at once"):
+        s.devices.find(wide)
+    with pytest.raises(SortitorProblem, match="change devices"):
+        world.client(Role.VIEWER).devices.find("KM-1")
     with pytest.raises(Refused):
         s.devices.find("   ")
 

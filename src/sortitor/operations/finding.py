@@ -12,7 +12,9 @@ from sortitor.operations.context import Context
 from sortitor.operations.files import Form, read_file
 from sortitor.store import devices as store
 
-MOST_ROWS = 10_000
+MOST_ROWS, _MOST_CELLS = 10_000, 200_000
+#: Nothing that a device is called is longer.
+_LONGEST = 200
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,14 +40,16 @@ def find(ctx: Context, content: bytes, form: Form) -> Found:
     written. Raises BadInput for what is no list, and for more than MOST_ROWS rows.
     """
     manifest = read_file(content, form, Reading(), ctx.limits.files, ctx.check_time)
-    numbers = manifest.numbers.to_list()
-    rows = [_cells(row) for row in manifest.cells.rows()]
-    if len(rows) > MOST_ROWS:
+    height = manifest.cells.height
+    if height > MOST_ROWS or height * manifest.cells.width > _MOST_CELLS:
         raise BadInput(
             "too_many",
-            f"The list has {len(rows):,} rows; {MOST_ROWS:,} can be found at once.",
-            "Split it, or check it as a lot.",
+            f"The list has {height:,} rows and {manifest.cells.width:,} columns; {MOST_ROWS:,} rows"
+            f" and {_MOST_CELLS:,} cells can be found at once.",
+            "Keep the columns that name the devices, split the list, or check it as a lot.",
         )
+    numbers = manifest.numbers.to_list()
+    rows = [_cells(row) for row in manifest.cells.rows()]
     # Without titles the first device stands where they would.
     titles = _cells(manifest.headers)
     texts = sorted({cell for row in [titles, *rows] for cell in row})
@@ -70,7 +74,8 @@ def find(ctx: Context, content: bytes, form: Form) -> Found:
 
 
 def _cells(row: Sequence[str | None]) -> list[str]:
-    return [cell.strip() for cell in row if cell and cell.strip()]
+    told = (cell.strip() for cell in row if cell)
+    return [cell for cell in told if 0 < len(cell) <= _LONGEST]
 
 
 def _meant(cells: Sequence[str], known: Mapping[str, set[int]]) -> set[int]:

@@ -77,125 +77,118 @@ const { data: sheets } = useQuery({
 })
 const isHanded = (sheet: Schemas['SheetDetail']) =>
   sheet.given?.some((one) => one.cohort === `Chosen for ${sheet.name}`)
-const reports = [
+interface Act {
+  title: string
+  act: () => void
+  /** Whether it makes sense for these devices. */
+  shown?: boolean
+  tone?: 'primary' | 'error'
+}
+interface Menu {
+  title: string
+  choices: (Act & { off?: boolean })[]
+}
+const REPORTS = [
   { title: 'Missing', flag: 'missing' },
   { title: 'Stolen', flag: 'stolen' },
   { title: 'Found again', flag: null },
 ] as const
+const takeBack = () => acts.give(selection, null, done)
+const comeBack = computed(() => (isOne.value ? isRetired.value : !inUse))
+const isFree = computed(() => isOne.value && !person && stage === 'parked')
+const offered = computed<(Act | Menu)[]>(() => [
+  { title: 'Give to somebody', act: () => (giving.value = true), shown: !isRetired.value },
+  {
+    title: 'Take back',
+    act: takeBack,
+    shown: !isRetired.value && (!isOne.value || !!person),
+  },
+  { title: 'Use without a person', act: takeBack, shown: isFree.value },
+  {
+    title: 'Declare as',
+    choices: choices('ownership').map(({ title, value }) => ({
+      title,
+      act: () => acts.declare(selection, value as Schemas['Ownership'], done),
+    })),
+  },
+  {
+    title: 'Hold until',
+    act: () => hold.open({ selection }, label, done),
+    shown: !isRetired.value,
+  },
+  { title: 'Put in a list', act: () => (listing.value = true), shown: session.may('sort') },
+  {
+    title: 'Name by template',
+    act: () => acts.name(selection, done),
+    shown: !isRetired.value,
+  },
+  {
+    title: 'Setup sheet',
+    choices: (sheets.value ?? []).flatMap((one) => [
+      { title: `Give ${one.name}`, act: () => acts.hand(selection, one.name, false, done) },
+      {
+        title: `Clear ${one.name}`,
+        act: () => acts.hand(selection, one.name, true, done),
+        shown: isHanded(one),
+      },
+    ]),
+  },
+  {
+    title: 'Report',
+    choices: REPORTS.map(({ title, flag }) => ({
+      title,
+      act: () => acts.report(selection, flag, done),
+      off: isOne.value && flag === reported,
+    })),
+  },
+  {
+    title: 'Retire',
+    act: () => acts.retire(selection, done),
+    shown: !isRetired.value,
+    tone: 'error',
+  },
+  { title: 'Bring back', act: () => acts.bringBack(selection, done), shown: comeBack.value },
+  {
+    title: 'Erase',
+    act: () => acts.erase(selection, erased ?? done),
+    shown: comeBack.value && session.may('sweep'),
+    tone: 'error',
+  },
+])
+const here = computed(() =>
+  offered.value.filter((one) => ('choices' in one ? one.choices.length : one.shown)),
+)
 </script>
 
 <template>
   <div v-if="session.may('manage-devices')">
     <div class="acts" role="group" :aria-label="`With ${label}`">
       <slot />
-      <template v-if="!isRetired">
-        <v-btn size="small" variant="tonal" color="primary" @click="giving = true"
-          >Give to somebody</v-btn
-        >
+      <template v-for="one in here" :key="one.title">
+        <v-menu v-if="'choices' in one">
+          <template #activator="{ props }"
+            ><v-btn size="small" variant="tonal" color="primary" v-bind="props">{{
+              one.title
+            }}</v-btn></template
+          >
+          <v-list density="compact"
+            ><template v-for="choice in one.choices" :key="choice.title"
+              ><v-list-item
+                v-if="choice.shown !== false"
+                :title="choice.title"
+                :disabled="choice.off"
+                @click="choice.act" /></template
+          ></v-list>
+        </v-menu>
         <v-btn
-          v-if="!isOne || person"
+          v-else
           size="small"
           variant="tonal"
-          color="primary"
-          @click="acts.give(selection, null, done)"
-          >Take back</v-btn
-        >
-        <v-btn
-          v-else-if="stage === 'parked'"
-          size="small"
-          variant="tonal"
-          color="primary"
-          @click="acts.give(selection, null, done)"
-          >Use without a person</v-btn
+          :color="one.tone ?? 'primary'"
+          @click="one.act"
+          >{{ one.title }}</v-btn
         >
       </template>
-      <v-menu>
-        <template #activator="{ props }"
-          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Declare as</v-btn>
-        </template>
-        <v-list density="compact"
-          ><v-list-item
-            v-for="one in choices('ownership')"
-            :key="one.value"
-            :title="one.title"
-            @click="acts.declare(selection, one.value as Schemas['Ownership'], done)"
-        /></v-list>
-      </v-menu>
-      <v-btn
-        v-if="!isRetired"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="hold.open({ selection }, label, done)"
-        >Hold until</v-btn
-      >
-      <v-btn
-        v-if="session.may('sort')"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="listing = true"
-        >Put in a list</v-btn
-      >
-      <v-btn
-        v-if="!isRetired"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="acts.name(selection, done)"
-        >Name by template</v-btn
-      >
-      <v-menu v-if="sheets?.length">
-        <template #activator="{ props }"
-          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Setup sheet</v-btn>
-        </template>
-        <v-list density="compact"
-          ><template v-for="one in sheets" :key="one.id"
-            ><v-list-item
-              :title="`Give ${one.name}`"
-              @click="acts.hand(selection, one.name, false, done)" /><v-list-item
-              v-if="isHanded(one)"
-              :title="`Clear ${one.name}`"
-              @click="acts.hand(selection, one.name, true, done)" /></template
-        ></v-list>
-      </v-menu>
-      <v-menu>
-        <template #activator="{ props }"
-          ><v-btn size="small" variant="tonal" color="primary" v-bind="props">Report</v-btn>
-        </template>
-        <v-list density="compact"
-          ><v-list-item
-            v-for="one in reports"
-            :key="one.title"
-            :title="one.title"
-            :disabled="isOne && one.flag === reported"
-            @click="acts.report(selection, one.flag, done)"
-        /></v-list>
-      </v-menu>
-      <v-btn
-        v-if="!isRetired"
-        size="small"
-        variant="tonal"
-        color="error"
-        @click="acts.retire(selection, done)"
-        >Retire</v-btn
-      >
-      <v-btn
-        v-if="isOne ? isRetired : !inUse"
-        size="small"
-        variant="tonal"
-        color="primary"
-        @click="acts.bringBack(selection, done)"
-        >Bring back</v-btn
-      >
-      <v-btn
-        v-if="session.may('sweep') && (isOne ? isRetired : !inUse)"
-        size="small"
-        variant="text"
-        color="error"
-        @click="acts.erase(selection, erased ?? done)"
-        >Erase</v-btn
-      >
       <slot name="after" />
     </div>
     <EditDialog

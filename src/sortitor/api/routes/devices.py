@@ -262,7 +262,7 @@ def _basis(row: DeviceRow, field: str) -> str:
 
 @router.post("/devices/find", openapi_extra=FILE_BODY)
 def find_devices(
-    ctx: MayLook,
+    ctx: MayManageDevices,
     body: FileBody,
     pasted: Annotated[bool, Query(description="The body is a paste, not a file")] = False,
 ) -> FoundDevices:
