@@ -13,7 +13,8 @@ NOTHING: dict[str, Any] = {
     "filter": None,
     "cohort": None,
     "idle": None,
-    **dict.fromkeys(("stage", "platform", "ownership", "site", "maker", "model", "lot"), ()),
+    **dict.fromkeys(("stage", "platform", "ownership", "site", "maker", "model"), ()),
+    "lot": None,
 }
 
 
@@ -23,7 +24,6 @@ NOTHING: dict[str, Any] = {
         ({}, None),
         ({"stage": ("parked",)}, 'stage eq "parked"'),
         ({"idle": 0}, "idleDays ge 0"),
-        ({"lot": (3, 4)}, "lot eq 3 or lot eq 4"),
         ({"filter": 'site eq "x" or id pr'}, 'site eq "x" or id pr'),
         ({"site": ('The "Old" Quay', "مرفأ")}, 'site eq "The \\"Old\\" Quay" or site eq "مرفأ"'),
         (

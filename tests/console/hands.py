@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from pathlib import Path
 
-from playwright.sync_api import Locator, Page, expect
+from playwright.sync_api import Locator, Page, TimeoutError, expect
 
 #: So many presses of Tab lead anywhere on a page, and no further.
 _FAR = 400
@@ -69,9 +70,15 @@ class Hands:
         self.click(self.page.get_by_role("option", name=re.compile(option)).first)
 
     def menu(self, button: str, item: str) -> None:
-        """An entry of a menu behind a button."""
-        self.press(button)
-        self.click(self.page.locator(".v-overlay--active").get_by_text(item, exact=True))
+        """An entry of a menu behind a button, which opens a dialog."""
+        clicks = self.clicks
+        for _ in range(3):
+            self.press(button)
+            self.click(self.page.locator(".v-overlay--active").get_by_text(item, exact=True))
+            with suppress(TimeoutError):
+                self.dialog.wait_for(timeout=4_000)
+                break
+        self.clicks = clicks + 2
 
     def put(self, label: str, path: Path) -> None:
         """A file."""

@@ -162,7 +162,7 @@ def test_a_preview_shows_what_will_be_kept(world: World, tmp_path: Path) -> None
     lot = s.lots.check(manifest(tmp_path, ["Serial;Asset tag;OS", "'KM-0001;'00123;Android 14"]))
     [row] = s.lots.rows(lot.id)
     assert row.kept == {"Serial": "KM-0001", "Asset tag": "00123", "OS": "android"}
-    assert [example.after for example in s.lots.preview(lot.id).examples] == ["KM-0001"]
+    assert [example.subject for example in s.lots.preview(lot.id).examples] == ["KM-0001"]
     apply(s, lot.id)
     [device] = s.devices.list()
     assert (device.serial, device.asset_tag, device.platform) == ("KM-0001", "00123", "android")
