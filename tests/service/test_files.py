@@ -242,22 +242,10 @@ def test_the_same_file_from_many_at_once_is_one(world: World, tmp_path: Path) ->
     assert entries == 1
 
 
-def connected(host: str, port: int) -> socket.socket:
-    """A connection to a service that says it is ready, and may listen a moment later."""
-    until = time.monotonic() + 20
-    while True:
-        try:
-            return socket.create_connection((host, port))
-        except ConnectionRefusedError:
-            if time.monotonic() > until:
-                raise
-            time.sleep(0.05)
-
-
 def sends_half(url: str, token: str) -> socket.socket:
     """A connection over which half of a file has come."""
     host, port = httpx.URL(url).netloc.decode().split(":")
-    connection = connected(host, int(port))
+    connection = socket.create_connection((host, int(port)))
     head = (
         f"POST /api/v1/files?name=half HTTP/1.1\r\nHost: {host}\r\n"
         f"Authorization: Bearer {token}\r\n"

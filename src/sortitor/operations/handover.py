@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
-
-import polars as pl
 
 from sortitor.core.errors import BadInput, Conflict
 from sortitor.core.gate import Holding
@@ -64,7 +61,7 @@ def give(
         )
         number = plan.person.id if plan.person else None
         patches = [(row.id, handed(ctx, row, number)) for row in plan.rows]
-        devices.apply_patches(connection, entry, patch_frame(patches))
+        devices.apply_patches(connection, entry, devices.patch_frame(patches))
         return plan.preview
 
 
@@ -79,12 +76,6 @@ def handed(ctx: Context, row: TurnRow, person_id: int | None) -> dict[str, Any]:
     if row.stage is Stage.PARKED:
         patch |= {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
     return patch
-
-
-def patch_frame(patches: Iterable[tuple[int, dict[str, Any]]]) -> pl.DataFrame:
-    """`device_id, patch`, as devices are changed by."""
-    lines = [(device_id, json.dumps(patch)) for device_id, patch in patches]
-    return pl.DataFrame(lines, schema={"device_id": pl.Int64, "patch": pl.String}, orient="row")
 
 
 def without_room(

@@ -95,7 +95,7 @@ def leave(
             people.leave(connection, [person.id], ctx.now, by_hand=True)
         patches = [(row.id, _patch(ctx, row, act, whom)) for row, act, whom in plan.decided]
         if patches:
-            devices.apply_patches(connection, entry, handover.patch_frame(patches))
+            devices.apply_patches(connection, entry, devices.patch_frame(patches))
         retired = [row.id for row, act, _ in plan.decided if act is Parting.RETIRE]
         arrivals.end_credentials(connection, retired, ctx.now, entry)
         return plan.preview
@@ -117,6 +117,8 @@ def _plan(
     # People's rows before devices': the order of every arrival.
     if lock:
         people.lock_several(connection, [person.id, *(one.id for one in receivers.values())])
+        # Whoever came first may have let them leave already.
+        person = find(connection, key)
     theirs = devices.turn_rows(connection, Selection(person_id=person.id), ctx.now, lock)
     rows = {row.id: row for row in theirs if row.stage is not Stage.RETIRED}
     _require_theirs(person, rows, departure)

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-
-import polars as pl
 
 from sortitor.core.errors import BadInput, Conflict
 from sortitor.core.gate import Gate
@@ -96,7 +93,7 @@ def _by_stage(rows: Sequence[TurnRow]) -> list[Count]:
 
 
 def _example(ctx: Context, row: TurnRow, after: Stage, note: str = "") -> Example:
-    subject = row.name or ctx.veil.identifier(row.serial, row.ownership) or f"device no. {row.id}"
+    subject = ctx.veil.label(row.id, row.name, row.serial, row.ownership)
     words = ", ".join(part for part in (row.person_name, row.site, note) if part)
     return Example(subject, "stage", row.stage, after, words, row.id)
 
@@ -205,6 +202,5 @@ def _patch(
         patch: dict[str, str | None] = {"stage": after(row), "stage_at": moment}
         if row.name_taken and after(row) is not Stage.RETIRED:
             patch |= {"name": None, "name_basis": None}
-        lines.append((row.id, json.dumps(patch)))
-    schema = {"device_id": pl.Int64, "patch": pl.String}
-    devices.apply_patches(connection, entry_id, pl.DataFrame(lines, schema=schema, orient="row"))
+        lines.append((row.id, patch))
+    devices.apply_patches(connection, entry_id, devices.patch_frame(lines))

@@ -449,6 +449,10 @@ def offer_setup(run: Runtime) -> str | None:
     return str(file)
 
 
+#: So many connections wait to be taken up.
+_BACKLOG = 2_048
+
+
 def listen(settings: Settings) -> socket.socket:
     """The listening socket. Raises SortitorError if the port is taken."""
     listener = socket.socket(socket.AF_INET6 if ":" in settings.host else socket.AF_INET)
@@ -467,8 +471,15 @@ def listen(settings: Settings) -> socket.socket:
 
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
     """Answer requests until a signal comes; whoever calls says what a signal does."""
+
+    def answering() -> None:
+        # Uvicorn listens after the start: whoever hears that it is ready would be refused.
+        listener.listen(_BACKLOG)
+        ready()
+
     config = uvicorn.Config(
-        application(run, own_url(run.settings, listener), ready),
+        application(run, own_url(run.settings, listener), answering),
+        backlog=_BACKLOG,
         log_config=None,
         access_log=False,
         timeout_graceful_shutdown=10,

@@ -178,7 +178,7 @@ function show(one: Schemas['View']) {
 }
 
 function set(name: string, value: unknown) {
-  chosen.value = []
+  finished()
   void router.push({ query: { ...route.query, [name]: value ? String(value) : undefined } })
 }
 

@@ -77,52 +77,46 @@ function choose(given: unknown) {
 }
 const itemProps = (one: Choice) => ({ title: one.title, subtitle: one.subtitle })
 const shown = computed(() => (multiple ? values.value : (values.value[0] ?? null)))
+/** What both kinds of field have, whether a new name may be given in them or not. */
+const common = computed(() => ({
+  modelValue: shown.value,
+  items: items.value,
+  itemProps,
+  itemValue: 'value',
+  itemTitle: 'title',
+  label: short ? undefined : label,
+  'aria-label': label,
+  multiple,
+  chips: multiple,
+  closableChips: multiple,
+  noFilter: true,
+}))
 const none = computed(() => wanted.value.length >= Math.max(1, source.value.least))
 </script>
 
 <template>
   <v-combobox
     v-if="source.free"
+    v-bind="common"
     v-model:search="typed"
     class="picker"
-    :model-value="shown"
-    :items="items"
-    :item-props="itemProps"
-    item-value="value"
-    item-title="title"
-    :return-object="false"
-    :label="short ? undefined : label"
-    :aria-label="label"
     :placeholder="short"
+    :return-object="false"
     :hint="hint"
     :persistent-hint="!!hint"
-    :multiple="multiple"
-    :chips="multiple"
-    :closable-chips="multiple"
-    no-filter
     hide-no-data
     clearable
     @update:model-value="choose"
   />
   <v-autocomplete
     v-else
+    v-bind="common"
     v-model:search="typed"
     class="picker"
-    :model-value="shown"
-    :items="items"
-    :item-props="itemProps"
-    item-value="value"
-    item-title="title"
-    :label="short ? undefined : label"
-    :aria-label="label"
     :placeholder="short || (source.least ? 'Type a name' : '')"
     :persistent-placeholder="!!short"
-    :multiple="multiple"
-    :chips="multiple"
-    :closable-chips="multiple"
     :clear-on-select="multiple"
     :hide-no-data="!none"
-    no-filter
     auto-select-first
     @update:model-value="choose"
   >

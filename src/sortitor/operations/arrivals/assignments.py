@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -88,15 +87,12 @@ def _read(ctx: Context, content: bytes) -> list[Row]:
 
 
 def _patches(ctx: Context, given: Sequence[Judged]) -> pl.DataFrame:
-    moment = ctx.now.isoformat()
-    lines = [
-        (
-            one.device_id,
-            json.dumps({"person_id": one.person_id, "stage": Stage.ACTIVE, "stage_at": moment}),
-        )
+    in_use = {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
+    return store_devices.patch_frame(
+        (one.device_id, {"person_id": one.person_id, **in_use})
         for one in given
-    ]
-    return pl.DataFrame(lines, schema={"device_id": pl.Int64, "patch": pl.String}, orient="row")
+        if one.device_id is not None
+    )
 
 
 def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool) -> _Plan:

@@ -7,9 +7,8 @@ from datetime import date
 
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.gate import Gate, Remark, quota_said, remarks, statements
-from sortitor.core.gate.concerned import Change, Concerned, concerned
+from sortitor.core.gate.concerned import Change, concerned
 from sortitor.core.gate.facets import FIELDS
-from sortitor.core.gate.replay import spoken_of
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.vocabulary import Facet, Outcome, SignInWay
 from sortitor.core.words import LABELS
@@ -60,24 +59,25 @@ class GateBook(DocumentKind[Gate]):
         replayed = replay.work_out(ctx, connection, current, proposed)
         declaring = arrivals.declaring(connection, ctx.now)
         said = [remark.detail for remark in remarks(wanted.proposed, ctx.today, declaring)]
-        concerned = _concerned(connection, current, proposed)
+        kinds = store_gate.people_kinds(connection, replayed.spoken)
+        whom = concerned(current, proposed, replayed.spoken, kinds)
         over_before = quotas.over(connection, current)
         over_after = quotas.over(connection, proposed)
         newly = [over for name, over in over_after.items() if name not in over_before]
         examples = [
-            *map(_for_whom, concerned.changes),
+            *map(_for_whom, whom.changes),
             *map(_newly_over, newly),
             *replay.examples(connection, replayed),
         ]
         return Effect(
             counts=(
-                _count("concerned", "people for whom something changes", concerned.people, "good"),
+                _count("concerned", "people for whom something changes", whom.people, "good"),
                 *_fleet_counts(replayed),
                 *_arrival_counts(replayed),
                 _count("over_quota", "people over their quota", len(over_after), "warn"),
             ),
             examples=tuple(examples[:_EXAMPLES]),
-            examples_total=len(replayed.fleet.turns) + len(newly) + len(concerned.changes),
+            examples_total=len(replayed.fleet.turns) + len(newly) + len(whom.changes),
             warnings=(
                 "Nobody loses a device: the gate decides on devices that knock from now on.",
                 *said,
@@ -152,12 +152,6 @@ def _unanswerable(ctx: Context, connection: Connection, gate: Gate) -> Iterator[
                 if name.casefold() not in known:
                     detail = f"Policy {policy.name!r} asks for the terms {name!r}; there are none."
                     yield FieldProblem(pointer, "unknown_terms", detail)
-
-
-def _concerned(connection: Connection, current: Gate, proposed: Gate) -> Concerned:
-    """For how many people what changes."""
-    spoken = spoken_of(current, proposed)
-    return concerned(current, proposed, spoken, store_gate.people_kinds(connection, spoken))
 
 
 def _for_whom(change: Change) -> Example:

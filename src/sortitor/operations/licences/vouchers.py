@@ -283,9 +283,7 @@ def _outcome(comparison: Comparison, act: Act) -> Outcome:
 
 def _without_seat(ctx: Context, row: SeatRow) -> Example:
     return Example(
-        subject=row.name
-        or ctx.veil.identifier(row.serial, row.ownership)
-        or f"device no. {row.id}",
+        subject=ctx.veil.label(row.id, row.name, row.serial, row.ownership),
         field="seat",
         before=None,
         after="none",

@@ -211,9 +211,7 @@ def _example(ctx: Context, rule: Rule, row: DueRow) -> Example:
     if row.becomes is Stage.DORMANT:
         note += f", retired on {ctx.today + timedelta(rule.dormant_days):%F}"
     return Example(
-        subject=row.name
-        or ctx.veil.identifier(row.serial, row.ownership)
-        or f"device no. {row.id}",
+        subject=ctx.veil.label(row.id, row.name, row.serial, row.ownership),
         field="stage",
         before=row.stage,
         after=row.becomes,

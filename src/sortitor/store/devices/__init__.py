@@ -7,6 +7,7 @@ from sortitor.store.devices.change import (
     apply_patch_table,
     apply_patches,
     merge_devices,
+    patch_frame,
     patch_one,
 )
 from sortitor.store.devices.lists import LineRow, ShortRow, page, some, table
@@ -83,6 +84,7 @@ __all__ = [
     "naming_facts",
     "one",
     "page",
+    "patch_frame",
     "patch_one",
     "people_among",
     "personal_among",

@@ -192,6 +192,12 @@ def patch_one(
     settle_one(connection, device_id, set(patch))
 
 
+def patch_frame(patches: Iterable[tuple[int, Mapping[str, Any]]]) -> pl.DataFrame:
+    """Device and patch, each, as `apply_patches` takes them."""
+    lines = [(device_id, json.dumps(patch)) for device_id, patch in patches]
+    return pl.DataFrame(lines, schema={"device_id": pl.Int64, "patch": pl.String}, orient="row")
+
+
 def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:
     """Set fields of many devices at once and record before and after under the journal entry.
 
