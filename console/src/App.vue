@@ -2,6 +2,7 @@
 import {
   mdiBookOpenPageVariantOutline,
   mdiAccountGroupOutline,
+  mdiAccountKeyOutline,
   mdiAccountOutline,
   mdiBagPersonalOutline,
   mdiBoomGateOutline,
@@ -52,6 +53,7 @@ const pages = [
   ['/licences', 'Licences', mdiCardAccountDetailsOutline],
   ['/sweeps', 'Sweeps', mdiBroom],
   ['/journal', 'Journal', mdiNotebookOutline],
+  ['/account', 'Account', mdiAccountKeyOutline],
 ] as const
 const route = useRoute()
 const router = useRouter()
@@ -129,8 +131,8 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
           </v-text-field>
         </form>
         <v-spacer />
-        <span v-if="mdAndUp" class="muted mr-2"
-          >{{ session.me?.name }} · {{ session.me?.role }}</span
+        <router-link v-if="mdAndUp" to="/account" class="muted mr-2"
+          >{{ session.me?.name }} · {{ session.me?.role }}</router-link
         >
         <v-btn
           :icon="mdiBookOpenPageVariantOutline"

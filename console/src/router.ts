@@ -134,6 +134,11 @@ export const router = createRouter({
       meta: { title: 'Sweeps' },
     },
     {
+      path: '/account',
+      component: () => import('./features/account/Account.vue'),
+      meta: { title: 'Account' },
+    },
+    {
       path: '/journal',
       component: () => import('./features/journal/Journal.vue'),
       meta: { title: 'Journal' },

@@ -25,6 +25,11 @@ class Hands:
         """The dialog that is open."""
         return self.page.get_by_role("dialog")
 
+    @property
+    def front(self) -> Locator:
+        """The open dialog, else the page: asked again until what is looked for is there."""
+        return self.page.locator("[role=dialog], body:not(:has([role=dialog]))")
+
     def button(self, name: str, within: Locator | None = None) -> Locator:
         """A button by what it says."""
         return (within or self.page).get_by_role("button", name=name)
@@ -40,18 +45,16 @@ class Hands:
 
     def press(self, name: str) -> None:
         """A button of the page, or of the open dialog."""
-        within = self.dialog if self.dialog.count() else self.page
-        self.click(self.button(name, within).first)
+        self.click(self.button(name, self.front).first)
 
     def field(self, label: str) -> Locator:
         """A field of the page, or of the open dialog, that can be written in."""
-        within = self.dialog if self.dialog.count() else self.page
-        return within.get_by_label(label).and_(within.locator("input, textarea")).first
+        writable = self.front.locator("input, textarea")
+        return self.front.get_by_label(label).and_(writable).first
 
     def menu_of(self, label: str) -> Locator:
         """A menu of the page, or of the open dialog, by its label or how that begins."""
-        within = self.dialog if self.dialog.count() else self.page
-        return within.get_by_label(re.compile(f"^{re.escape(label)}")).first
+        return self.front.get_by_label(re.compile(f"^{re.escape(label)}")).first
 
     def write(self, label: str, text: str) -> None:
         """Fill in a field of the page, or of the open dialog."""
@@ -82,8 +85,7 @@ class Hands:
 
     def put(self, label: str, path: Path) -> None:
         """A file."""
-        within = self.dialog if self.dialog.count() else self.page
-        within.locator("input[type=file]").first.set_input_files(path)
+        self.front.locator("input[type=file]").first.set_input_files(path)
         self.fields += 1
 
     def apply(self, name: str | re.Pattern[str]) -> None:
@@ -121,6 +123,7 @@ class Keyboard(Hands):
 
     def click(self, target: Locator) -> None:
         self.reach(target)
+        expect(target).to_be_focused()
         self.page.keyboard.press("Enter")
         self.clicks += 1
 

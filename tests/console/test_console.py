@@ -225,7 +225,7 @@ def test_a_damaged_workbook_is_read_mended_applied_and_reverted(
     expect(page.get_by_role("button", name="3 add")).to_be_visible()
     page.get_by_role("button", name="Edit row 6").click()
     page.get_by_role("dialog").get_by_label("IMEI 1").fill(imei(5))
-    page.get_by_role("dialog").get_by_role("button", name="Check it anew").click()
+    page.get_by_role("dialog").get_by_role("button", name="Check it again").click()
     expect(page.get_by_role("button", name="4 add")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("link", name="CSV").click()
@@ -421,7 +421,7 @@ def test_a_policy_is_added_copied_and_marked_for_whom_it_counts(
     dialog.get_by_label("People in these groups").first.fill("cr")
     page.get_by_role("option", name="Crew").click()
     page.keyboard.press("Escape")
-    dialog.get_by_role("button", name="Take it over").click()
+    dialog.get_by_role("button", name="Keep in the draft").click()
     page.get_by_role("button", name="Crew of the Dunlin, all platforms, devices per").click()
     dialog.get_by_role("button", name="As the baseline").click()
     page.get_by_role("button", name="What to do with Crew of the Dunlin").click()

@@ -216,7 +216,7 @@ def test_one_more_device_for_a_group_for_a_month(hands: Hands, day: World) -> No
     hands.pick("People in these groups", "offi", "Officers")
     page.keyboard.press("Escape")
     hands.write("Until and including", "2026-02-18")
-    hands.press("Take it over")
+    hands.press("Keep in the draft")
     hands.press("Refit, all platforms, devices per person")
     hands.write("Devices per person", "5")
     hands.press("State it")

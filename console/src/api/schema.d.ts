@@ -345,7 +345,7 @@ export interface paths {
         put?: never;
         /**
          * Sign In By Password
-         * @description Sign in with the directory's password; after five wrong ones the device begins anew.
+         * @description Sign in with the directory's password; after five wrong ones the device starts again.
          */
         post: operations["sign_in_by_password_api_v1_agent_way_password_post"];
         delete?: never;
@@ -2502,7 +2502,7 @@ export interface paths {
         };
         /**
          * List Entries
-         * @description Entries, newest first; all that is asked for must hold.
+         * @description Entries, newest first or oldest first; all that is asked for must hold.
          */
         get: operations["list_entries_api_v1_journal_get"];
         put?: never;
@@ -2995,7 +2995,7 @@ export interface paths {
         };
         /**
          * List Lots
-         * @description Lots, newest first.
+         * @description Lots, newest first, or in the order asked for.
          */
         get: operations["list_lots_api_v1_lots_get"];
         put?: never;
@@ -3105,7 +3105,7 @@ export interface paths {
         put?: never;
         /**
          * Edit Rows
-         * @description Set one cell, or one column of many rows, and check anew at once.
+         * @description Set one cell, or one column of many rows, and check again at once.
          */
         post: operations["edit_rows_api_v1_lots__lot_id__edit_post"];
         delete?: never;
@@ -3269,7 +3269,7 @@ export interface paths {
          * Read Lot Again
          * @description Read a draft in another way: columns, defaults, sheets, header line, encoding, dates, makers.
          *
-         *     It is checked anew at once.
+         *     It is checked again at once.
          */
         post: operations["read_lot_again_api_v1_lots__lot_id__settings_post"];
         delete?: never;
@@ -3876,7 +3876,7 @@ export interface paths {
         };
         /**
          * List People
-         * @description People by number; `query` finds user name, name or mail.
+         * @description People in the order asked for; `query` finds user name, name or mail.
          */
         get: operations["list_people_api_v1_people_get"];
         put?: never;
@@ -8690,13 +8690,13 @@ export interface components {
             };
             /**
              * Reboots
-             * @description Whether the device begins anew for it.
+             * @description Whether the device restarts for it.
              * @default false
              */
             reboots?: boolean;
             /**
              * Version
-             * @description Its version; another one is brought to every device anew.
+             * @description Its version; another one is brought to every device again.
              * @default 1
              */
             version?: string;
@@ -8754,13 +8754,13 @@ export interface components {
             reason?: string | null;
             /**
              * Reboots
-             * @description Whether the device begins anew for it.
+             * @description Whether the device restarts for it.
              * @default false
              */
             reboots?: boolean;
             /**
              * Version
-             * @description Its version; another one is brought to every device anew.
+             * @description Its version; another one is brought to every device again.
              * @default 1
              */
             version?: string;
@@ -8827,7 +8827,7 @@ export interface components {
             };
             /**
              * Reboots
-             * @description Whether the device begins anew for it.
+             * @description Whether the device restarts for it.
              * @default false
              */
             reboots?: boolean;
@@ -8843,7 +8843,7 @@ export interface components {
             says: string;
             /**
              * Version
-             * @description Its version; another one is brought to every device anew.
+             * @description Its version; another one is brought to every device again.
              * @default 1
              */
             version?: string;
@@ -20257,6 +20257,8 @@ export interface operations {
     list_entries_api_v1_journal_get: {
         parameters: {
             query?: {
+                /** @description The newest first. */
+                descending?: boolean;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */
@@ -21420,6 +21422,10 @@ export interface operations {
                 status?: components["schemas"]["LotStatus"] | null;
                 /** @description In name, file name, supplier, order or who checked it */
                 query?: string | null;
+                /** @description The order; the number is when it was checked. */
+                sort?: "id" | "name" | "status" | "created_by";
+                /** @description The last first. */
+                descending?: boolean;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */
@@ -23636,6 +23642,12 @@ export interface operations {
                 group?: string | null;
                 /** @description Who has a device that takes a seat of this pool, by number or name */
                 pool?: string | null;
+                /** @description Who has more devices than they may. */
+                over_quota?: boolean;
+                /** @description The order. */
+                sort?: "id" | "name" | "user_name" | "department" | "site" | "holding";
+                /** @description The last first. */
+                descending?: boolean;
                 /** @description The `next` of the page before. */
                 cursor?: string | null;
                 /** @description How many at most. */

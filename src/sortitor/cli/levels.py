@@ -80,7 +80,7 @@ def _chosen(
 
 
 @level.command("overview")
-@click.option("--compare", is_flag=True, help="Compare anew first.")
+@click.option("--compare", is_flag=True, help="Compare again first.")
 @click.option(
     "-o",
     "--output",

@@ -461,7 +461,7 @@ def _chosen(numbers: tuple[int, ...], note: str | None, verdict: str | None) -> 
 def edit(
     s: Sortitor, lot_id: int, column: str, value: str | None, blank: bool, **which: Any
 ) -> None:
-    """Set one column of some rows, and check them anew. The file as it was given stays.
+    """Set one column of some rows, and check them again. The file as it was given stays.
 
     \b
     Examples:
@@ -543,7 +543,7 @@ def columns(
     own_makers: tuple[str, ...],
     **given: Any,
 ) -> None:
-    """Say how a draft is to be read, and check it anew. It is remembered for the lot's supplier;
+    """Say how a draft is to be read, and check it again. It is remembered for the lot's supplier;
     what was said of makers, for every file.
 
     \b

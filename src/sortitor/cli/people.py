@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -54,6 +55,17 @@ def import_people(s: Sortitor, file: Path, complete: bool, yes: bool, reason: st
 @click.option("--query", "-q", help="User name, name or mail.")
 @click.option("--group", help="Only people of this group.")
 @click.option("--pool", help="Only people whose devices take a seat of this pool.")
+@click.option(
+    "--over-quota", is_flag=True, help="Only people with more devices than they may have."
+)
+@click.option(
+    "--sort",
+    type=click.Choice(["id", "name", "user_name", "department", "site", "holding"]),
+    default="id",
+    show_default=True,
+    help="The order; `holding` is the number of devices.",
+)
+@click.option("--descending", is_flag=True, help="The last first.")
 @most_option
 @output_option
 @with_client
@@ -62,14 +74,18 @@ def list_people(
     query: str | None,
     group: str | None,
     pool: str | None,
+    over_quota: bool,
+    sort: Any,
+    descending: bool,
     most: int,
     output: str,
 ) -> None:
     """List people with the number of their devices.
 
     \b
-    Example:
+    Examples:
       sortitor person list --group "Seasonal crew"
+      sortitor person list --over-quota --sort holding --descending
     """
     columns = {
         "Id": lambda p: p.id,
@@ -81,7 +97,15 @@ def list_people(
         "Devices": lambda p: p.holding,
     }
     write(
-        s.people.list(query, group, most + 1, pool),
+        s.people.list(
+            query,
+            group,
+            most + 1,
+            pool,
+            over_quota=over_quota,
+            sort=sort,
+            descending=descending,
+        ),
         output,
         columns,
         hint="Next: sortitor person show USER-NAME",

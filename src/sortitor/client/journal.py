@@ -44,12 +44,13 @@ class Journal(Noun):
         device: int | None = None,
         since: date | None = None,
         until: date | None = None,
+        descending: bool = True,
     ) -> Iterator[j.Entry]:
-        """Entries, newest first: by how their operation begins, who acted, whom and which device
-        they concerned, from a day to a day.
+        """Entries, newest or oldest first: by how their operation begins, who acted, whom and
+        which device they concerned, from a day to a day.
         """
         asked = _asked(operation, actor, person, device, since, until)
-        return self._t.pages(j.Entry, "/journal", asked, most)
+        return self._t.pages(j.Entry, "/journal", {**asked, "descending": descending}, most)
 
     def file(
         self,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import Literal
 
 from sortitor.client.jobs import Jobs, Watch
 from sortitor.client.noun import Noun
@@ -146,10 +147,17 @@ class Lots(Noun):
         return self._t.send("GET", f"/lots/templates/{platform}", params={"form": form}).content
 
     def list(
-        self, status: LotStatus | None = None, query: str | None = None, most: int | None = None
+        self,
+        status: LotStatus | None = None,
+        query: str | None = None,
+        most: int | None = None,
+        *,
+        sort: Literal["id", "name", "status", "created_by"] = "id",
+        descending: bool = True,
     ) -> Iterator[lo.Lot]:
-        """Lots, newest first."""
-        return self._t.pages(lo.Lot, "/lots", {"status": status, "query": query}, most)
+        """Lots, newest first, or in another order."""
+        asked = {"status": status, "query": query, "sort": sort, "descending": descending}
+        return self._t.pages(lo.Lot, "/lots", asked, most)
 
     def show(self, lot_id: int) -> lo.Lot:
         """One lot."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from sortitor.client.noun import Key, Noun, at
 from sortitor.schemas import people as p
@@ -49,9 +49,22 @@ class People(Noun):
         group: str | None = None,
         most: int | None = None,
         pool: Key | None = None,
+        *,
+        over_quota: bool = False,
+        sort: Literal["id", "name", "user_name", "department", "site", "holding"] = "id",
+        descending: bool = False,
     ) -> Iterator[p.Person]:
-        """People by number; `pool`: those whose devices take a seat of it."""
-        asked = {"query": query, "group": group, "pool": pool}
+        """People in an order; `pool`: those whose devices take a seat of it; `over_quota`: those
+        who have more devices than they may.
+        """
+        asked = {
+            "query": query,
+            "group": group,
+            "pool": pool,
+            "over_quota": over_quota or None,
+            "sort": sort,
+            "descending": descending or None,
+        }
         return self._t.pages(p.Person, "/people", asked, most)
 
     def show(self, person: Key) -> p.PersonDetail:

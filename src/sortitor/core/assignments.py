@@ -97,7 +97,7 @@ def _judge(row: Row, devices: Mapping[int, bool], people: Mapping[str, tuple[int
     if not row.person:
         return Judged(row, RowVerdict.BLANK, number)
     if not devices[number]:
-        why = "The device waits no longer. Take the list out anew."
+        why = "The device waits no longer. Take the list out again."
         return Judged(row, RowVerdict.FAULT, number, why=why)
     person = people.get(row.person.lower())
     if person is None:

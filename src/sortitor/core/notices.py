@@ -26,6 +26,6 @@ def notice_mail(
         f"These devices have {still}given no sign of life:\n\n{told}\n\n"
         "Is one of them in use? Switch it on and let it connect once before that day: then nothing"
         " happens to it.\nIs it lost or broken? Tell your help desk.\nIf nobody does anything, it"
-        " is retired: it has to be let in anew before it can be used again.\n\n"
+        " is retired: it has to be let in again before it can be used.\n\n"
         f"{address}/sweeps\n",
     )

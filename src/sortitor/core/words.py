@@ -30,6 +30,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Parting,
     Platform,
+    Purpose,
     RegistryAct,
     Remedy,
     Returning,
@@ -312,6 +313,11 @@ LABELS: dict[type[StrEnum], dict[str, str]] = {
         Role.TECHNICIAN: "technician: gives, names and reports devices, changes no rules",
         Role.COORDINATOR: "coordinator: does the whole work",
         Role.ADMINISTRATOR: "administrator: accounts, too",
+    },
+    Purpose: {
+        Purpose.INTERFACE: "commands and scripts",
+        Purpose.PEOPLE: "an identity provider that pushes people and groups",
+        Purpose.CALENDAR: "a calendar that shows what ends",
     },
 }
 

@@ -59,11 +59,14 @@ class Told:
     changes: tuple[Difference, ...]
 
 
-def page(ctx: Context, question: Question, before: int | None, limit: int) -> list[Told]:
-    """Entries, newest first."""
+def page(
+    ctx: Context, question: Question, after: int | None, limit: int, newest_first: bool = True
+) -> list[Told]:
+    """Entries in the order of their numbers, from the one after a number on."""
     with ctx.reading() as connection:
         wanted = _wanted(ctx, connection, question)
-        return [_told(entry) for entry in store.page(connection, wanted, before, limit)]
+        found = store.page(connection, wanted, after, limit, newest_first)
+        return [_told(entry) for entry in found]
 
 
 def pages(ctx: Context, question: Question) -> Iterator[list[Told]]:

@@ -26,7 +26,7 @@ from sortitor.store import people as store
 from sortitor.store.devices import LineRow
 from sortitor.store.engine import Connection
 from sortitor.store.groups import GroupRow
-from sortitor.store.people import PersonRow
+from sortitor.store.people import ListedRow, PersonRow
 
 _EXAMPLES = 50
 _LEAVERS_SHOWN = 25
@@ -110,21 +110,41 @@ def apply_import(
         return preview
 
 
-def page(
-    ctx: Context,
-    query: str | None,
-    group: str | None,
-    after: int,
-    limit: int,
-    having: Filter | None = None,
-) -> list[PersonRow]:
-    """People by id; `having`: only those who have such a device."""
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which people are asked for: by a name, of a group, who have such a device, who have more
+    devices than they may; in which order.
+    """
+
+    query: str | None = None
+    group: str | None = None
+    having: Filter | None = None
+    over_quota: bool = False
+    sort: str = "id"
+    descending: bool = False
+
+
+def page(ctx: Context, wanted: Wanted, after: Sequence[Any] | None, limit: int) -> list[ListedRow]:
+    """People after the key `(sort value, id)`."""
     with ctx.reading() as connection:
-        condition = None
-        if having is not None:
-            chosen = resolve_selection(connection, Selection(filter=having))
+        condition = only = None
+        if wanted.having is not None:
+            chosen = resolve_selection(connection, Selection(filter=wanted.having))
             condition = store_devices.matching(chosen, ctx.now)
-        return store.page(connection, query, group, after, limit, condition)
+        if wanted.over_quota:
+            over = quotas.over(connection, gate.in_force(connection, ctx.today))
+            only = [one.id for one in over.values()]
+        return store.page(
+            connection,
+            wanted.query,
+            wanted.group,
+            after,
+            limit,
+            having=condition,
+            only=only,
+            sort=wanted.sort,
+            descending=wanted.descending,
+        )
 
 
 def find(connection: Connection, key: int | str) -> PersonRow:

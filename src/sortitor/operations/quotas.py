@@ -42,6 +42,7 @@ class Standing:
 class Over:
     """A person who has more devices than a quota."""
 
+    id: int
     user_name: str
     platform: Platform | None
     quota: Quota
@@ -61,7 +62,9 @@ def over(connection: Connection, gate: Gate) -> dict[str, Over]:
         audience = gate.audience(Who(frozenset(row.groups), row.user_name))
         for one in _standings(audience, row.holding):
             if one.counted > one.quota.devices:
-                found[row.user_name] = Over(row.user_name, one.platform, one.quota, one.counted)
+                found[row.user_name] = Over(
+                    row.id, row.user_name, one.platform, one.quota, one.counted
+                )
                 break
     return found
 

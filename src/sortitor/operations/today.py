@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
+from urllib.parse import urlencode
 
 from sortitor.core.ends import said
 from sortitor.core.licences import PoolState
+from sortitor.core.lifecycle import COUNTED
 from sortitor.core.previews import plural
-from sortitor.core.vocabulary import EndKind, Gap, SourceState
+from sortitor.core.vocabulary import EndKind, Gap, LotStatus, SourceState
 from sortitor.operations import ends, erasing, gate, holds, levels, licences, quotas
 from sortitor.operations.context import Context
 from sortitor.operations.kits import lints
@@ -20,6 +22,10 @@ from sortitor.store import today as store
 
 #: So many days before its end a credential needs a hand.
 _TOLD_DAYS = 14
+#: Devices in use of people who left.
+_OF_LEAVERS = "person.left eq true and ({})".format(
+    " or ".join(f'stage eq "{stage}"' for stage in sorted(COUNTED))
+)
 _SOON, _MOST_HOLDS = timedelta(days=14), 20
 
 
@@ -134,8 +140,8 @@ def _arrivals(numbers: store.NumbersRow) -> list[Item]:
                 numbers.leavers,
                 None,
                 "See them",
-                "/people",
-                "sortitor person list",
+                f"/devices?{urlencode({'filter': _OF_LEAVERS})}",
+                f"sortitor device list --filter '{_OF_LEAVERS}'",
             )
         )
     return items
@@ -165,7 +171,10 @@ def _need(number: int) -> str:
 def _lot(lot: store.OpenLotRow) -> Item:
     counts = lot.counts
     left = counts["conflict"] + counts["reject"]
-    detail = f"{counts['add']:,} to add, {counts['change']:,} to change, {left:,} need a look"
+    if lot.status is LotStatus.APPLIED:
+        detail = f"Applied; {plural(left, 'row')} of it {_need(left)} a look"
+    else:
+        detail = f"{counts['add']:,} to add, {counts['change']:,} to change, {left:,} need a look"
     return Item(
         "lot",
         f"Lot {lot.id} “{lot.name}”",
@@ -231,8 +240,8 @@ def _quota(ctx: Context) -> list[Item]:
             len(over),
             None,
             "See the people",
-            f"/people?query={next(iter(over))}",
-            "sortitor person list",
+            "/people?over=1",
+            "sortitor person list --over-quota",
         )
     ]
 

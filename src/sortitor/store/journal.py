@@ -122,11 +122,18 @@ class Wanted:
     before: datetime | None = None
 
 
-def page(connection: Connection, wanted: Wanted, before: int | None, limit: int) -> list[EntryRow]:
-    """Entries, newest first, before the one of a number."""
-    query = _entries().order_by(journal.c.id.desc()).limit(limit)
-    if before is not None:
-        query = query.where(journal.c.id < before)
+def page(
+    connection: Connection,
+    wanted: Wanted,
+    after: int | None,
+    limit: int,
+    newest_first: bool = True,
+) -> list[EntryRow]:
+    """Entries in the order of their numbers, from the one after a number on."""
+    number = journal.c.id
+    query = _entries().order_by(number.desc() if newest_first else number).limit(limit)
+    if after is not None:
+        query = query.where(number < after if newest_first else number > after)
     if wanted.operation:
         begun = filter(None, wanted.operation.split(","))
         query = query.where(

@@ -12,6 +12,7 @@ from typing import Any, Literal, cast
 
 import polars as pl
 from sqlalchemy import (
+    ColumnElement,
     Connection,
     Integer,
     Select,
@@ -35,7 +36,7 @@ from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, locks
 from sortitor.store.devices import apply_patch_table, merge_devices
 from sortitor.store.engine import raw
-from sortitor.store.rows import among, number, read_all, read_one
+from sortitor.store.rows import among, in_order, number, read_all, read_one
 from sortitor.store.settling import settle, written
 from sortitor.store.tables import devices as device_table
 from sortitor.store.tables import (
@@ -49,8 +50,16 @@ from sortitor.store.tables import (
     mappings,
 )
 from sortitor.store.tables import makers as maker_table
+from sortitor.store.tables.devices import folded
 
 _HEAD = [column for column in lots.c if column.name != "content"]
+#: What lots can be sorted by; their number is when they were checked, too.
+_ORDERS: dict[str, ColumnElement[Any]] = {
+    "id": lots.c.id,
+    "name": folded(lots.c.name),
+    "status": lots.c.status,
+    "created_by": folded(lots.c.created_by),
+}
 _TEXT = pl.String()
 _BLOCK_ROWS = 1_000
 _LETTERS = {
@@ -236,6 +245,13 @@ class HeadRow:
 
 
 @dataclass(frozen=True, slots=True)
+class ListedRow(HeadRow):
+    """A lot as a row of a list; `sort_key` is where it stands in its order."""
+
+    sort_key: Any
+
+
+@dataclass(frozen=True, slots=True)
 class NoteGroupRow:
     """So many rows of a lot have a note in a column; one value for an example."""
 
@@ -268,17 +284,17 @@ def same(connection: Connection, fingerprint: str) -> HeadRow | None:
 
 def page(
     connection: Connection,
-    before: int | None,
+    after: Sequence[Any] | None,
     limit: int,
     status: str | None = None,
     query_text: str | None = None,
-) -> list[HeadRow]:
-    """Lots, newest first; `query_text` looks in name, file name, supplier, order and who checked
-    it.
+    sort: str = "id",
+    descending: bool = True,
+) -> list[ListedRow]:
+    """Lots after the key `(sort value, id)`; `query_text` looks in name, file name, supplier, order
+    and who checked it.
     """
-    query = select(*_HEAD).order_by(lots.c.id.desc()).limit(limit)
-    if before is not None:
-        query = query.where(lots.c.id < before)
+    query = in_order(select(*_HEAD), _ORDERS[sort], lots.c.id, after, descending).limit(limit)
     if status:
         query = query.where(lots.c.status == status)
     if query_text:
@@ -292,7 +308,7 @@ def page(
         query = query.where(
             or_(*(place.icontains(query_text, autoescape=True) for place in places))
         )
-    return read_all(connection, query, HeadRow)
+    return read_all(connection, query, ListedRow)
 
 
 def write_rows(

@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any, cast
 
 import polars as pl
-from sqlalchemy import ARRAY, Connection, Select, Text, any_, func, literal, or_, select, update
+from sqlalchemy import (
+    ARRAY,
+    ColumnElement,
+    Connection,
+    Select,
+    Text,
+    any_,
+    func,
+    literal,
+    or_,
+    select,
+    update,
+)
 
 from sortitor.core.gate import Holding
 from sortitor.core.lifecycle import COUNTED
@@ -16,10 +28,11 @@ from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
 from sortitor.store.engine import raw
 from sortitor.store.filters import Condition
-from sortitor.store.rows import among, read_all, read_one
+from sortitor.store.rows import among, in_order, read_all, read_one
 from sortitor.store.settling import settle_alone, written
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
+from sortitor.store.tables.devices import folded
 
 _GROUPS = (
     select(func.coalesce(func.array_agg(group_table.c.name), []))
@@ -58,6 +71,13 @@ class PersonRow:
 
 
 @dataclass(frozen=True, slots=True)
+class ListedRow(PersonRow):
+    """A person as a row of a list; `sort_key` is where they stand in its order."""
+
+    sort_key: Any
+
+
+@dataclass(frozen=True, slots=True)
 class HolderRow:
     """A person with what they hold that counts."""
 
@@ -69,6 +89,15 @@ class HolderRow:
 
 
 _PEOPLE = select(people, _GROUPS, _HOLDING)
+#: What people can be sorted by.
+_ORDERS: dict[str, ColumnElement[Any]] = {
+    "id": people.c.id,
+    "name": folded(people.c.name),
+    "user_name": folded(people.c.user_name),
+    "department": folded(people.c.department),
+    "site": folded(people.c.site),
+    "holding": _HOLDING.element,
+}
 
 
 def one(connection: Connection, person_id: int) -> PersonRow | None:
@@ -210,12 +239,19 @@ def page(
     connection: Connection,
     query: str | None,
     group: str | None,
-    after: int,
+    after: Sequence[Any] | None,
     limit: int,
     having: Condition | None = None,
-) -> list[PersonRow]:
-    """People by id; `query` finds user name, name or mail; `having`: who has such a device."""
-    statement = _PEOPLE.where(people.c.id > after).order_by(people.c.id).limit(limit)
+    only: Collection[int] | None = None,
+    sort: str = "id",
+    descending: bool = False,
+) -> list[ListedRow]:
+    """People after the key `(sort value, id)`; `query` finds user name, name or mail; `having`: who
+    has such a device; `only`: these at most.
+    """
+    statement = in_order(_PEOPLE, _ORDERS[sort], people.c.id, after, descending).limit(limit)
+    if only is not None:
+        statement = statement.where(among(people.c.id, only))
     if query:
         statement = statement.where(
             or_(
@@ -234,7 +270,7 @@ def page(
     if having is not None:
         theirs = select(devices.c.person_id).where(having, devices.c.person_id.is_not(None))
         statement = statement.where(people.c.id.in_(theirs))
-    return read_all(connection, statement, PersonRow)
+    return read_all(connection, statement, ListedRow)
 
 
 def holders(connection: Connection, at_least: int) -> list[HolderRow]:

@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import fields
+from datetime import datetime
 from enum import StrEnum
 from functools import lru_cache
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 
-from sqlalchemy import BigInteger, ColumnElement, Connection, Executable, Row, any_, literal
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Connection,
+    Executable,
+    Row,
+    Select,
+    any_,
+    literal,
+    tuple_,
+)
 from sqlalchemy.dialects.postgresql import ARRAY
+
+from sortitor.core.errors import BadInput
 
 Kind = TypeVar("Kind")
 
@@ -46,6 +59,41 @@ def among(column: ColumnElement[Any], numbers: Iterable[int]) -> ColumnElement[b
     65,535.
     """
     return column == any_(literal([*numbers], ARRAY(BigInteger)))
+
+
+def beyond(
+    key: ColumnElement[Any], number: ColumnElement[int], after: Sequence[Any], descending: bool
+) -> ColumnElement[bool]:
+    """What comes after the row of a key and a number, `after`, in the order of both. Raises
+    BadInput for the key of another order.
+    """
+    value, kind = after[0], key.type.python_type
+    try:
+        value = datetime.fromisoformat(value) if kind is datetime else value
+    except (TypeError, ValueError):
+        value = None
+    if not isinstance(value, kind):
+        raise BadInput(
+            "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
+        )
+    place, there = tuple_(key, number), tuple_(literal(value, key.type), literal(after[1]))
+    return place < there if descending else place > there
+
+
+def in_order(
+    query: Select[Any],
+    key: ColumnElement[Any],
+    number: ColumnElement[int],
+    after: Sequence[Any] | None,
+    descending: bool,
+) -> Select[Any]:
+    """A query in the order of a key, then of a number, from the row after `after` on; the key comes
+    along as `sort_key`.
+    """
+    if after is not None:
+        query = query.where(beyond(key, number, after, descending))
+    order = (key.desc(), number.desc()) if descending else (key, number)
+    return query.add_columns(key.label("sort_key")).order_by(*order)
 
 
 @lru_cache(maxsize=512)

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 
 from sqlalchemy import Connection, text
 
+from sortitor.core.vocabulary import LotStatus
 from sortitor.store.rows import read_all
 
 _NUMBERS = text("""
@@ -21,7 +22,7 @@ _NUMBERS = text("""
             WHERE p.left_at IS NOT NULL AND d.stage IN ('parked', 'active', 'dormant')) AS leavers
     """)
 _DRAFTS = text("""
-    SELECT id, name, created_at, counts FROM lots WHERE status = 'draft'
+    SELECT id, name, created_at, counts, status FROM lots WHERE status = 'draft'
     OR (status = 'applied' AND ((counts ->> 'conflict')::int > 0 OR (counts ->> 'reject')::int > 0)
         AND applied_at > :month)
     ORDER BY created_at LIMIT 20
@@ -54,6 +55,7 @@ class OpenLotRow:
     name: str
     created_at: datetime
     counts: dict[str, int]
+    status: LotStatus
 
 
 @dataclass(frozen=True, slots=True)

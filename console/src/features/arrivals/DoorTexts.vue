@@ -186,7 +186,7 @@ function saveTerms() {
       rows="12"
       :dir="isRightToLeft(form.language) ? 'rtl' : 'ltr'"
     />
-    <p class="muted">Each change is a new version, which people accept anew.</p>
+    <p class="muted">Each change is a new version, which people accept again.</p>
   </EditDialog>
 </template>
 

@@ -12,6 +12,7 @@ import { both, useAttributes } from '../../shared/filters/filters'
 import { called, number, onDay } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
+import { useOrder } from '../../shared/tables/useOrder'
 import { usePages } from '../../shared/tables/usePages'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
@@ -61,6 +62,8 @@ const attributesOf: Record<string, string[]> = {
   idle_days: ['idleDays'],
 }
 const SPOKEN_OF = new Set(['id', ...every.flatMap(({ key }) => attributesOf[key] ?? [key])])
+/** Several columns may show one order. */
+const order = useOrder()
 const text = (name: string) => (route.query[name] ? String(route.query[name]) : undefined)
 const whole = (name: string) => (route.query[name] ? Number(route.query[name]) : undefined)
 /** What was chosen in the menus and what was written, in the filter language. */
@@ -89,8 +92,8 @@ const asked = computed(() => ({
   cohort: text('cohort'),
   lot: whole('lot'),
   filter: said.value,
-  sort: (text('sort') ?? 'id') as 'id',
-  descending: text('descending') === 'true' || undefined,
+  sort: (order.value?.key ?? 'id') as 'id',
+  descending: order.value?.descending || undefined,
   column: furtherShown.value.length ? furtherShown.value : undefined,
 }))
 const { data: facets } = useQuery({
@@ -200,18 +203,6 @@ function finished() {
   everyOne.value = false
 }
 
-/** By the heads of the columns; several columns may show one order. */
-const order = computed({
-  get: () => (text('sort') ? { key: text('sort')!, descending: !!asked.value.descending } : null),
-  set: (wanted) =>
-    void router.push({
-      query: {
-        ...route.query,
-        sort: wanted?.key,
-        descending: wanted?.descending ? 'true' : undefined,
-      },
-    }),
-})
 /** What is chosen, in a sentence. */
 const meantWords = computed(() => {
   const count = everyOne.value ? (total.value ?? 0) : chosen.value.length
@@ -427,6 +418,7 @@ const forms = computed(() => [
     :row-name="called"
     :to="(device) => `/devices/${device.id}`"
     v-model:order="order"
+    columns-elsewhere
     :loading="isFetching"
     :error="error"
     :more="hasNextPage"

@@ -156,8 +156,8 @@ watch(kind, () => (whom.value = ''))
   </div>
   <div class="row-gap mb-3">
     <p class="muted lead">
-      For each question, the first policy from the left that holds the arrival and answers it
-      decides. The last one, the baseline, holds everyone.
+      For each question, the first policy from the left that is for the person or the device and
+      answers it decides. The last one, the baseline, is for everyone.
     </p>
     <v-select v-model="kind" :items="kinds" label="Mark what counts for" class="kind" />
     <Picker v-if="kind === 'group'" v-model="whom" kind="group" label="Group" class="whom" />

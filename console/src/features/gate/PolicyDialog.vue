@@ -51,14 +51,14 @@ const more = () => people.value.length > 0 || devices.value.trim() !== ''
   <EditDialog
     v-model="open"
     :title="policy.name"
-    label="Take it over"
+    label="Keep in the draft"
     :ready="name.trim() !== ''"
     @save="save"
   >
     <v-text-field v-model="name" label="Policy" />
     <v-text-field v-model="note" label="Note" placeholder="Why it is there" />
     <template v-if="!isBaseline">
-      <p class="muted">It holds whoever is named by any of these:</p>
+      <p class="muted">It is for whoever is named by any of these:</p>
       <Picker v-model="groups" kind="group" label="People in these groups" multiple />
       <Picker v-model="people" kind="person" label="Single people" multiple />
       <FilterField v-model="devices" label="Devices, by what was declared of them" />

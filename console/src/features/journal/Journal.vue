@@ -8,6 +8,7 @@ import DataList from '../../shared/tables/DataList.vue'
 import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import { atTime } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import { useOrder } from '../../shared/tables/useOrder'
 import { usePages } from '../../shared/tables/usePages'
 import { useTrail } from '../../shared/actions/useTrail'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -81,9 +82,13 @@ function exported(form: string) {
   return `/api/v1/journal/file?${query}`
 }
 const chosen = computed(() => (route.query.entry ? Number(route.query.entry) : null))
+const order = useOrder({ key: 'id', descending: true })
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Entry']>(
-  () => ['journal', asked.value],
-  (cursor) => got(api.GET('/api/v1/journal', { params: { query: { ...asked.value, cursor } } })),
+  () => ['journal', asked.value, order.value],
+  (cursor) => {
+    const query = { ...asked.value, descending: order.value?.descending ?? true, cursor }
+    return got(api.GET('/api/v1/journal', { params: { query } }))
+  },
 )
 const { data: entry, error: entryError } = useQuery({
   queryKey: computed(() => ['entry', chosen.value]),
@@ -213,6 +218,7 @@ const forms = computed(() => [
     </details>
   </v-card>
   <DataList
+    v-model:order="order"
     label="Journal"
     :columns="columns"
     :items="items"

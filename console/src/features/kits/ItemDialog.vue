@@ -273,7 +273,7 @@ function save() {
     </div>
     <div class="row-gap">
       <v-checkbox v-model="form.by_hand" label="Somebody must be at the device" hide-details />
-      <v-checkbox v-model="form.reboots" label="The device begins anew for it" hide-details />
+      <v-checkbox v-model="form.reboots" label="The device restarts for it" hide-details />
     </div>
     <GivenField v-model="form.given" />
   </EditDialog>

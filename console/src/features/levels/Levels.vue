@@ -338,7 +338,7 @@ const states = computed(() => choices('gap_state').filter((one) => one.value !==
       type="date"
     />
     <v-text-field v-model="decision.owner" label="Whose business it is" />
-    <v-text-field v-model="decision.note" label="What is to be known of it" />
+    <v-text-field v-model="decision.note" label="Note" />
   </EditDialog>
 </template>
 

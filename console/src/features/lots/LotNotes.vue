@@ -77,7 +77,7 @@ function edit(group: Group) {
   <v-card class="pa-4">
     <h2 class="mb-2">Notes, by what is the matter</h2>
     <ProblemAlert :error="error" />
-    <v-progress-linear v-if="busy" indeterminate color="primary" aria-label="Checking anew" />
+    <v-progress-linear v-if="busy" indeterminate color="primary" aria-label="Checking again" />
     <div v-if="!notes.length" class="muted">Nothing to remark.</div>
     <div
       v-for="group in notes"
@@ -162,7 +162,7 @@ function edit(group: Group) {
             autofocus
             @keydown.enter="save(editing)"
           />
-          <p class="muted">The file as it was given stays. The rows are checked anew at once.</p>
+          <p class="muted">The file as it was given stays. The rows are checked again at once.</p>
         </v-card-text>
         <v-card-actions>
           <v-spacer />

@@ -116,7 +116,7 @@ const noteOn = (row: Schemas['LotRow']) => row.notes[0]?.title ?? ''
       >No column holds an identifier. Say which one does, in its head below.</v-alert
     >
     <ProblemAlert :error="error" />
-    <v-progress-linear v-if="busy" indeterminate color="primary" aria-label="Reading it anew" />
+    <v-progress-linear v-if="busy" indeterminate color="primary" aria-label="Reading it again" />
     <ul v-if="lot.remarks.length" class="remarks">
       <li
         v-for="(remark, place) in lot.remarks"

@@ -10,6 +10,7 @@ import { number, onDay } from '../../shared/formats'
 import JobBar from '../../shared/dialogs/JobBar.vue'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { useJob } from '../../shared/actions/useJob'
+import { useOrder } from '../../shared/tables/useOrder'
 import { usePages } from '../../shared/tables/usePages'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -21,24 +22,27 @@ const route = useRoute()
 const { state: long, follow } = useJob()
 const query = ref(route.query.query ? String(route.query.query) : '')
 const like = computed(() => (route.query.like ? String(route.query.like) : ''))
+const order = useOrder({ key: 'id', descending: true })
+const asked = computed(() => ({
+  query: query.value || undefined,
+  sort: (order.value?.key ?? 'id') as 'id',
+  descending: order.value?.descending ?? true,
+}))
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Lot']>(
-  () => ['lots', query.value],
-  (cursor) =>
-    got(
-      api.GET('/api/v1/lots', { params: { query: { cursor, query: query.value || undefined } } }),
-    ),
+  () => ['lots', asked.value],
+  (cursor) => got(api.GET('/api/v1/lots', { params: { query: { ...asked.value, cursor } } })),
 )
 const columns = [
-  { key: 'id', title: 'Lot', number: true },
-  { key: 'name', title: 'Name' },
-  { key: 'status', title: 'Status' },
+  { key: 'id', title: 'Lot', number: true, sort: 'id' },
+  { key: 'name', title: 'Name', sort: 'name' },
+  { key: 'status', title: 'Status', sort: 'status' },
   { key: 'add', title: 'Add', number: true },
   { key: 'change', title: 'Change', number: true },
   { key: 'unchanged', title: 'Same', number: true },
   { key: 'conflict', title: 'Conflict', number: true },
   { key: 'reject', title: 'Reject', number: true },
-  { key: 'created_at', title: 'Checked' },
-  { key: 'created_by', title: 'By' },
+  { key: 'created_at', title: 'Checked', sort: 'id' },
+  { key: 'created_by', title: 'By', sort: 'created_by' },
 ]
 const colours: Record<string, string> = {
   checking: 'info',
@@ -162,6 +166,7 @@ const check = () =>
     row by row; nothing changes until you apply it.
   </div>
   <DataList
+    v-model:order="order"
     label="Lots"
     :columns="columns"
     :items="items"

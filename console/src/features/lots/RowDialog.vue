@@ -103,7 +103,7 @@ const resolve = (remedy: Schemas['Remedy'] | null) =>
         >
         <v-spacer />
         <v-btn variant="text" @click="emit('close')">Cancel</v-btn>
-        <v-btn color="primary" variant="flat" :loading="busy" @click="save">Check it anew</v-btn>
+        <v-btn color="primary" variant="flat" :loading="busy" @click="save">Check it again</v-btn>
       </v-card-actions>
     </v-card>
   </v-dialog>

@@ -9,6 +9,7 @@ import DataList from '../../shared/tables/DataList.vue'
 import { called, onDay, plural } from '../../shared/formats'
 import Picker from '../../shared/fields/Picker.vue'
 import StageChip from '../../shared/tables/StageChip.vue'
+import { useOrder } from '../../shared/tables/useOrder'
 import { usePages } from '../../shared/tables/usePages'
 import { useHold } from '../../shared/actions/useHold'
 import { useAction } from '../../shared/actions/useAction'
@@ -41,24 +42,26 @@ const { data: person } = useQuery({
       }),
     ),
 })
+const order = useOrder()
+const asked = computed(() => ({
+  query: query.value,
+  group: group.value,
+  pool: pool.value,
+  over_quota: route.query.over ? true : undefined,
+  sort: (order.value?.key ?? 'id') as 'id',
+  descending: order.value?.descending || undefined,
+}))
 const { items, error, isFetching, hasNextPage, fetchNextPage } = usePages<Schemas['Person']>(
-  () => ['people', query.value, group.value, pool.value],
-  (cursor) =>
-    got(
-      api.GET('/api/v1/people', {
-        params: {
-          query: { query: query.value, group: group.value, pool: pool.value, cursor },
-        },
-      }),
-    ),
+  () => ['people', asked.value],
+  (cursor) => got(api.GET('/api/v1/people', { params: { query: { ...asked.value, cursor } } })),
 )
 const columns = [
-  { key: 'name', title: 'Name' },
-  { key: 'user_name', title: 'User name' },
-  { key: 'department', title: 'Department' },
-  { key: 'site', title: 'Site' },
+  { key: 'name', title: 'Name', sort: 'name' },
+  { key: 'user_name', title: 'User name', sort: 'user_name' },
+  { key: 'department', title: 'Department', sort: 'department' },
+  { key: 'site', title: 'Site', sort: 'site' },
   { key: 'groups', title: 'Groups' },
-  { key: 'holding', title: 'Devices', number: true },
+  { key: 'holding', title: 'Devices', number: true, sort: 'holding' },
 ]
 const go = (more: Record<string, string | number | null | undefined>) =>
   router.push({ query: { ...route.query, ...more } as Record<string, string> })
@@ -121,6 +124,10 @@ function importFile(event: Event) {
     Only people whose devices take a seat of
     <router-link :to="`/licences/${pool}`">this pool</router-link>.
     <v-btn size="small" variant="text" @click="go({ pool: undefined })">Show everybody</v-btn>
+  </p>
+  <p v-if="asked.over_quota" class="row-gap">
+    Only people who have more devices than they may.
+    <v-btn size="small" variant="text" @click="go({ over: undefined })">Show everybody</v-btn>
   </p>
   <div class="filters mb-3">
     <v-text-field
@@ -207,6 +214,7 @@ function importFile(event: Event) {
     </div>
   </v-card>
   <DataList
+    v-model:order="order"
     label="People"
     :columns="columns"
     :items="items"

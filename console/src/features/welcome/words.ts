@@ -47,7 +47,7 @@ const en = {
   progress: '{done} of {total}',
   now: 'Now: {what}',
   help: 'Help',
-  lapsed: 'This took too long. Begin anew on the device.',
+  lapsed: 'This took too long. Start again on the device.',
   wrongCode: 'This is not the code that was sent.',
   oldCode: 'The code holds no longer. Let another one be sent.',
   slow: 'Please wait a little, then try again.',

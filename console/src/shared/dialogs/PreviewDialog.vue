@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from 'vue'
+import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 
 import { number, words } from '../formats'
 import IdleBars from '../charts/IdleBars.vue'
@@ -25,6 +25,17 @@ watch(
   },
 )
 
+const reasonField = useTemplateRef<{ focus: () => void }>('reasonField')
+const card = useTemplateRef<{ $el: HTMLElement }>('card')
+// The reason is written first, but whoever has already gone on in the dialog is left there.
+watch(
+  () => state.preview,
+  async () => {
+    await nextTick()
+    if (!card.value?.$el.contains(document.activeElement)) reasonField.value?.focus()
+  },
+)
+
 function keep() {
   const { change } = state
   const ids = marked.value
@@ -35,7 +46,7 @@ function keep() {
 
 <template>
   <v-dialog v-model="shown" max-width="860" aria-labelledby="preview-title">
-    <v-card>
+    <v-card ref="card">
       <v-card-title id="preview-title" class="pt-4">{{
         state.preview?.title ?? 'Preview'
       }}</v-card-title>
@@ -138,10 +149,10 @@ function keep() {
           >
           <v-text-field
             v-if="!state.change?.reasoned"
+            ref="reasonField"
             v-model="reason"
             label="Reason, for the journal (optional)"
             maxlength="500"
-            autofocus
           />
           <v-text-field
             v-if="state.change?.final && !state.preview.nothing_to_do"

@@ -1,9 +1,10 @@
 <script setup lang="ts" generic="T extends object">
-import { mdiArrowDown, mdiArrowUp, mdiUnfoldMoreHorizontal } from '@mdi/js'
+import { mdiArrowDown, mdiArrowUp, mdiTableColumnPlusAfter, mdiUnfoldMoreHorizontal } from '@mdi/js'
 import { computed, nextTick, ref, useTemplateRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import ProblemAlert from '../dialogs/ProblemAlert.vue'
+import { useHiddenColumns } from './hidden'
 import { inOrder, type Order } from './order'
 import { vReachable } from './reachable'
 
@@ -17,6 +18,7 @@ export interface Column {
 
 const {
   columns,
+  label,
   items,
   rowKey,
   rowName = undefined,
@@ -26,6 +28,7 @@ const {
   more = false,
   empty = 'Nothing here yet.',
   height = undefined,
+  columnsElsewhere = false,
 } = defineProps<{
   columns: Column[]
   items: T[]
@@ -40,6 +43,8 @@ const {
   more?: boolean
   empty?: string
   height?: string
+  /** Whoever shows the list lets its columns be chosen. */
+  columnsElsewhere?: boolean
 }>()
 const emit = defineEmits<{ more: [] }>()
 const selected = defineModel<(string | number)[]>('selected')
@@ -50,6 +55,18 @@ const sorting = computed(() => (order.value === undefined ? own.value : order.va
 const rows = computed(() =>
   order.value === undefined && own.value && !more ? inOrder(items, own.value) : items,
 )
+
+// Wide lists let their columns be chosen; what a row is called, and what can be done, stay.
+const WIDE = 6
+const { hidden, toggle: toggleColumn } = useHiddenColumns(label)
+const choosable = computed(() => {
+  const titled = columns.filter((one) => one.title)
+  return columnsElsewhere || titled.length < WIDE ? [] : titled.slice(1)
+})
+const shown = computed(() => {
+  const away = choosable.value.filter((one) => hidden.value.includes(one.key))
+  return columns.filter((one) => !away.includes(one))
+})
 
 const plain = (item: T, key: string) => (item as Record<string, unknown>)[key] ?? '–'
 
@@ -140,7 +157,7 @@ watch(
             />
           </th>
           <th
-            v-for="column in columns"
+            v-for="column in shown"
             :key="column.key"
             scope="col"
             :class="{ number: column.number }"
@@ -172,6 +189,29 @@ watch(
               >What can be done</span
             >
           </th>
+          <th v-if="choosable.length" scope="col" class="chooser">
+            <v-menu :close-on-content-click="false" location="bottom end">
+              <template #activator="{ props }"
+                ><v-btn
+                  v-bind="props"
+                  :icon="mdiTableColumnPlusAfter"
+                  size="x-small"
+                  variant="text"
+                  :aria-label="`Columns of ${label}`"
+                  title="Columns"
+              /></template>
+              <v-card class="pa-3">
+                <label v-for="column in choosable" :key="column.key" class="d-block"
+                  ><input
+                    type="checkbox"
+                    :checked="!hidden.includes(column.key)"
+                    @change="toggleColumn(column.key)"
+                  />
+                  {{ column.title }}</label
+                >
+              </v-card>
+            </v-menu>
+          </th>
         </tr>
       </thead>
       <tbody ref="body" @focusin="note">
@@ -189,9 +229,10 @@ watch(
               @change="toggle(item)"
             />
           </td>
-          <td v-for="column in columns" :key="column.key" :class="{ number: column.number }">
+          <td v-for="column in shown" :key="column.key" :class="{ number: column.number }">
             <slot :name="column.key" :item="item">{{ plain(item, column.key) }}</slot>
           </td>
+          <td v-if="choosable.length" />
         </tr>
       </tbody>
     </v-table>
@@ -214,6 +255,11 @@ watch(
   width: 16px;
   height: 16px;
   accent-color: rgb(var(--v-theme-primary));
+}
+.chooser {
+  width: 36px;
+  padding-inline: 2px !important;
+  text-align: right;
 }
 thead th {
   font-weight: 620 !important;

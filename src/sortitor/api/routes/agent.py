@@ -170,7 +170,7 @@ def type_sign_in_code(
 async def sign_in_by_password(
     request: Request, given: PasswordTyped, language: Language = None
 ) -> WayIn:
-    """Sign in with the directory's password; after five wrong ones the device begins anew."""
+    """Sign in with the directory's password; after five wrong ones the device starts again."""
     request.state.failed = True
     way, right = await service_of(request).door_sign_ins.at_the_door(
         anonymous(request),

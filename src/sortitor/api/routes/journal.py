@@ -62,14 +62,15 @@ def list_entries(
     response: Response,
     ctx: MayLook,
     question: Asked,
+    descending: Annotated[bool, Query(description="The newest first.")] = True,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
-    """Entries, newest first; all that is asked for must hold."""
+    """Entries, newest first or oldest first; all that is asked for must hold."""
     return page(
         request,
         response,
-        journal.page(ctx, question, read_number(cursor), limit + 1),
+        journal.page(ctx, question, read_number(cursor), limit + 1, descending),
         limit,
         _entry,
         lambda told: told.entry.id,

@@ -13,7 +13,7 @@ from fastapi import APIRouter, Query, Request, Response
 from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
+from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_key, read_number
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.dates import Order
@@ -243,17 +243,22 @@ def list_lots(
         str | None,
         Query(max_length=200, description="In name, file name, supplier, order or who checked it"),
     ] = None,
+    sort: Annotated[
+        Literal["id", "name", "status", "created_by"],
+        Query(description="The order; the number is when it was checked."),
+    ] = "id",
+    descending: Annotated[bool, Query(description="The last first.")] = True,
     cursor: Cursor = None,
     limit: Limit = 50,
 ) -> Any:
-    """Lots, newest first."""
+    """Lots, newest first, or in the order asked for."""
     return page(
         request,
         response,
-        lots.page(ctx, read_number(cursor), limit + 1, status, query),
+        lots.page(ctx, read_key(cursor), limit + 1, status, query, sort, descending),
         limit,
         partial(_shape, ctx),
-        lambda row: row.id,
+        lambda row: [row.sort_key, row.id],
     )
 
 
@@ -363,7 +368,7 @@ def take_out(
 def read_lot_again(ctx: MayImport, lot_id: Number, given: LotSettings) -> Lot:
     """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates, makers.
 
-    It is checked anew at once.
+    It is checked again at once.
     """
     asked = given.model_dump(exclude_unset=True)
     names = ("sheet", "sheets", "header_row", "encoding")
@@ -395,7 +400,7 @@ def _chosen(given: Rows) -> Chosen:
 
 @router.post("/{lot_id}/edit")
 def edit_rows(ctx: MayImport, lot_id: Number, given: RowEdit) -> Lot:
-    """Set one cell, or one column of many rows, and check anew at once."""
+    """Set one cell, or one column of many rows, and check again at once."""
     return _shape(ctx, lots.edit(ctx, lot_id, _chosen(given), given.column, given.value))
 
 

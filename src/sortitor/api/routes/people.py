@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Path, Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManagePeople
 from sortitor.api.http.bodies import FILE_BODY, FileBody
-from sortitor.api.http.paging import Cursor, Limit, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, page, read_key
 from sortitor.api.http.routes import Route
 from sortitor.api.routes.devices import line
 from sortitor.api.routes.holds import hold_shape
@@ -39,13 +39,26 @@ def list_people(
         str | None,
         Query(description="Who has a device that takes a seat of this pool, by number or name"),
     ] = None,
+    over_quota: Annotated[bool, Query(description="Who has more devices than they may.")] = False,
+    sort: Annotated[
+        Literal["id", "name", "user_name", "department", "site", "holding"],
+        Query(description="The order."),
+    ] = "id",
+    descending: Annotated[bool, Query(description="The last first.")] = False,
     cursor: Cursor = None,
     limit: Limit = 100,
 ) -> Any:
-    """People by number; `query` finds user name, name or mail."""
+    """People in the order asked for; `query` finds user name, name or mail."""
     having = None if pool is None else licences.filter_of(ctx, pool)
-    rows = people.page(ctx, query, group, read_number(cursor) or 0, limit + 1, having)
-    return page(request, response, rows, limit, Person.model_validate, lambda row: row.id)
+    wanted = people.Wanted(query, group, having, over_quota, sort, descending)
+    return page(
+        request,
+        response,
+        people.page(ctx, wanted, read_key(cursor), limit + 1),
+        limit,
+        Person.model_validate,
+        lambda row: [row.sort_key, row.id],
+    )
 
 
 @router.get("/people/{person}")

@@ -325,12 +325,12 @@ class Item(NamedDocument):
         description="For which devices, in the filter language; empty: all.",
     )
     version: Annotated[str, StringConstraints(pattern=r"^[0-9A-Za-z.+_-]{1,50}$")] = Field(
-        default="1", description="Its version; another one is brought to every device anew."
+        default="1", description="Its version; another one is brought to every device again."
     )
     by_hand: bool = Field(
         default=False, description="Whether somebody must do something at the device for it."
     )
-    reboots: bool = Field(default=False, description="Whether the device begins anew for it.")
+    reboots: bool = Field(default=False, description="Whether the device restarts for it.")
     given: tuple[Given, ...] = Field(
         default=(), max_length=200, description="To whom it is given by itself, in no kit."
     )

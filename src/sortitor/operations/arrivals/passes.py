@@ -98,7 +98,7 @@ def add_for_people(
 
 def _in_group(connection: Connection, group: str) -> list[PersonRow]:
     known = or_not_found(groups.by_name(connection, group), "group", group)
-    found = people.page(connection, None, known.name, 0, MOST_PEOPLE + 1)
+    found = people.page(connection, None, known.name, None, MOST_PEOPLE + 1)
     if len(found) > MOST_PEOPLE:
         raise BadInput(
             "too_many",

@@ -119,7 +119,7 @@ def send_code(ctx: Context, secret: str, name: str, address: str, language: str 
                 int(wait) + 1, "A code was sent just now.", "Look into the mails; then ask again."
             )
         if former is not None and former.sent >= signing_in.MOST_CODES:
-            raise SlowDown(60, "Too many codes were sent.", "Begin anew on the device.")
+            raise SlowDown(60, "Too many codes were sent.", "Start again on the device.")
         person = _to_be_mailed(connection, asked, name, address, wall)
         code = signing_in.new_code(secrets.randbelow)
         values = {
@@ -197,7 +197,7 @@ def sign_in_by_password(
         asked = _open_for(ctx, connection, secret, SignInWay.DIRECTORY)
         tries = int(asked.answers.get("password_tries", 0))
         if tries >= _TRIES:
-            raise SlowDown(60, "The password was tried too often.", "Begin anew on the device.")
+            raise SlowDown(60, "The password was tried too often.", "Start again on the device.")
         counted = {"answers": {**asked.answers, "password_tries": tries + 1}}
         store.change_arrival(connection, asked.id, counted)
     person_id = passwords.person_by(ctx, login, password)
@@ -394,7 +394,7 @@ def _asked(ctx: Context, connection: Connection, secret: str, lock: bool = False
         raise NotSignedIn(
             "lapsed",
             "This took too long, or is not known here.",
-            "Begin anew on the device.",
+            "Start again on the device.",
         )
     return asked
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import polars as pl
 
@@ -17,7 +18,7 @@ from sortitor.operations.lots.veil import veiled_groups, veiled_rows
 from sortitor.store import lots as store
 from sortitor.store import people
 from sortitor.store.engine import Connection
-from sortitor.store.lots import HeadRow, NoteGroupRow
+from sortitor.store.lots import HeadRow, ListedRow, NoteGroupRow
 
 
 def one(ctx: Context, lot_id: int) -> HeadRow:
@@ -40,11 +41,17 @@ def content(ctx: Context, lot_id: int) -> tuple[HeadRow, bytes]:
 
 
 def page(
-    ctx: Context, before: int | None, limit: int, status: str | None, query: str | None = None
-) -> list[HeadRow]:
-    """Lots, newest first."""
+    ctx: Context,
+    after: Sequence[Any] | None,
+    limit: int,
+    status: str | None,
+    query: str | None = None,
+    sort: str = "id",
+    descending: bool = True,
+) -> list[ListedRow]:
+    """Lots after the key `(sort value, id)`."""
     with ctx.reading() as connection:
-        return store.page(connection, before, limit, status, query)
+        return store.page(connection, after, limit, status, query, sort, descending)
 
 
 def rows(

@@ -14,9 +14,7 @@ from sqlalchemy import (
     Select,
     and_,
     func,
-    literal,
     select,
-    tuple_,
 )
 
 from sortitor.core.filters import Comparison, Filter, conjuncts
@@ -29,7 +27,7 @@ from sortitor.store.cohorts import (
 from sortitor.store.devices.select import an_identifier, matching
 from sortitor.store.engine import plan_anew
 from sortitor.store.filters import columns, leading, said_of, spoken_of
-from sortitor.store.rows import read_all
+from sortitor.store.rows import beyond, read_all
 from sortitor.store.tables import (
     ORDERS,
     devices,
@@ -107,10 +105,7 @@ def page(
     key, condition = ORDERS[sort], matching(selection, now)
     rest = leading(_said(connection, selection), sort, now)
     if after is not None:
-        place = tuple_(key, devices.c.id)
-        value = datetime.fromisoformat(after[0]) if sort == "seen" else after[0]
-        there = tuple_(literal(value, key.type), literal(after[1]))
-        rest = and_(rest, place < there if descending else place > there)
+        rest = and_(rest, beyond(key, devices.c.id, after, descending))
 
     def first(
         keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int
