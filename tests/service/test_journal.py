@@ -72,6 +72,12 @@ def test_pages_hold_together(told: Sortitor) -> None:
     assert len(by_device) == 2
 
 
+def test_oldest_first(told: Sortitor) -> None:
+    newest = [entry.id for entry in told.journal.list()]
+    assert [entry.id for entry in told.journal.list(descending=False)] == newest[::-1]
+    assert [entry.id for entry in told.journal.list(most=1, descending=False)] == newest[-1:]
+
+
 def test_what_changed_is_told_in_words(told: Sortitor) -> None:
     s = told
     pool, gate, given, *_ = s.journal.list()

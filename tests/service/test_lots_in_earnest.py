@@ -368,6 +368,13 @@ def test_lots_are_found_again(world: World, tmp_path: Path) -> None:
         )
     assert [x.name for x in s.lots.list(query="ondry")] == ["Scanners"]
     assert [x.name for x in s.lots.list(query="deck")] == ["Deck tablets"]
+    for sort in ("id", "name", "status", "created_by"):
+        for way in (False, True):
+            found = [
+                (str(getattr(x, sort)).lower(), x.id)
+                for x in s.lots.list(sort=sort, descending=way)
+            ]
+            assert found == sorted(found, reverse=way), (sort, way)
 
 
 @pytest.fixture

@@ -8,13 +8,24 @@ import threading
 from contextlib import suppress
 from pathlib import Path
 
+import httpx
 import pytest
-from tests.worlds import World, http, import_lot, import_people, manifest
+from tests.worlds import (
+    World,
+    a_pass,
+    change_baseline,
+    http,
+    import_lot,
+    import_people,
+    knocking,
+    manifest,
+)
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import Policy, Quota, Try
+from sortitor.schemas.people import Person
 
 HEADER = "user name,name,mail,department,site,groups"
 
@@ -220,6 +231,39 @@ def test_people_are_found_and_every_page_has_others(world: World, tmp_path: Path
             seen += [person["id"] for person in answer.json()["items"]]
             url = answer.links.get("next", {}).get("url")
     assert len(seen) == len(set(seen)) == 231
+
+
+def test_people_are_sorted_by_any_head_page_by_page(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    rows = [f"user{n},Person {n % 7},,Dep {n % 3 or ''},Site {n % 5}," for n in range(40)]
+    import_people(s, tmp_path, *rows)
+    for number in range(3):
+        s.agent.knock(knocking(a_pass(s, person="user8"), f"P8-{number}"))
+    for sort in ("id", "name", "user_name", "department", "site", "holding"):
+        for descending in (False, True):
+            whole = list(s.people.list(sort=sort, descending=descending))
+            keys = [(_key(one, sort), one.id) for one in whole]
+            assert keys == sorted(keys, reverse=descending), (sort, descending)
+            with http(world) as client:
+                asked = {"sort": sort, "descending": descending, "limit": 7}
+                seen, url = [], f"/api/v1/people?{httpx.QueryParams(asked)}"
+                while url:
+                    answer = client.get(url)
+                    seen += [one["id"] for one in answer.json()["items"]]
+                    url = answer.links.get("next", {}).get("url")
+            assert seen == [one.id for one in whole], (sort, descending)
+    assert next(s.people.list(sort="holding", descending=True)).user_name == "user8"
+    change_baseline(s, quota=2)
+    assert [one.user_name for one in s.people.list(over_quota=True)] == ["user8"]
+    with http(world) as client:
+        first = client.get("/api/v1/people?sort=name&limit=1").json()["next"]
+        refused = client.get("/api/v1/people", params={"sort": "holding", "cursor": first})
+    assert (refused.status_code, refused.json()["code"]) == (422, "bad_cursor")
+
+
+def _key(person: Person, sort: str) -> object:
+    value = getattr(person, sort)
+    return value if isinstance(value, int) else (value or "").lower()
 
 
 def test_two_files_at_once_lose_nobody(world: World, tmp_path: Path) -> None:

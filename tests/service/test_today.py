@@ -5,6 +5,7 @@ lead there.
 import shlex
 from datetime import date
 from pathlib import Path
+from urllib.parse import parse_qs, urlsplit
 
 import click
 from tests.worlds import (
@@ -74,7 +75,7 @@ def test_each_thing_is_named_once_with_its_number(world: World, tmp_path: Path) 
     }
     assert today.stages == {"active": 8, "parked": 1}
     [lot] = [item for item in today.items if item.kind == "lot"]
-    assert (lot.detail, lot.count) == ("1 to add, 0 to change, 1 need a look", 1)
+    assert (lot.detail, lot.count) == ("1 to add, 0 to change, 1 needs a look", 1)
     world.later(days=31)
     later = kinds(world.client().today.show())
     assert later["sweep"] == ["9 devices past the idle window of “Quiet”"]
@@ -88,6 +89,16 @@ def test_the_oldest_comes_first_and_what_has_no_time_last(world: World, tmp_path
     known = [time for time in times if time]
     assert known == sorted(known)
     assert times[: len(known)] == known
+
+
+def test_what_is_counted_is_what_is_seen_there(world: World, tmp_path: Path) -> None:
+    everything_at_once(world, tmp_path)
+    s = world.client()
+    items = {item.kind: item for item in s.today.show().items}
+    [filter_text] = parse_qs(urlsplit(items["leavers"].page).query)["filter"]
+    assert s.devices.count(filter=filter_text) == items["leavers"].count == 1
+    assert items["quota"].page == "/people?over=1"
+    assert [one.user_name for one in s.people.list(over_quota=True)] == ["maud"]
 
 
 def test_every_item_leads_to_a_command_that_exists(world: World, tmp_path: Path) -> None:
@@ -122,3 +133,6 @@ def test_a_lot_applied_is_no_longer_asked_about(world: World, tmp_path: Path) ->
     import_lot(s, manifest(tmp_path, ["serial", "NEW-1"]))
     assert s.today.show().items == []
     assert s.today.show().stages == {"awaited": 1}
+    import_lot(s, manifest(tmp_path, ["serial", "NEW-2", "TBC"]))
+    [lot] = s.today.show().items
+    assert (lot.detail, lot.count) == ("Applied; 1 row of it needs a look", 1)

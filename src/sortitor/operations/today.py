@@ -174,7 +174,8 @@ def _lot(lot: store.OpenLotRow) -> Item:
     if lot.status is LotStatus.APPLIED:
         detail = f"Applied; {plural(left, 'row')} of it {_need(left)} a look"
     else:
-        detail = f"{counts['add']:,} to add, {counts['change']:,} to change, {left:,} need a look"
+        detail = f"{counts['add']:,} to add, {counts['change']:,} to change,"
+        detail += f" {left:,} {_need(left)} a look"
     return Item(
         "lot",
         f"Lot {lot.id} “{lot.name}”",

@@ -53,6 +53,7 @@ class _Plan:
 
     preview: Preview
     given: list[Judged]
+    devices: Mapping[int, QuotaRow]
 
 
 def preview_list(ctx: Context, content: bytes) -> Preview:
@@ -76,7 +77,7 @@ def apply_list(ctx: Context, content: bytes, digest: str, reason: str | None) ->
                 f"{plural(len(plan.given), 'device')} given by a list",
                 reason=reason,
             )
-            store_devices.apply_patches(connection, entry, _patches(ctx, plan.given))
+            store_devices.apply_patches(connection, entry, _patches(ctx, plan))
         return plan.preview
 
 
@@ -86,11 +87,18 @@ def _read(ctx: Context, content: bytes) -> list[Row]:
     return rows_of(manifest.headers, zip(numbers, manifest.cells.rows(), strict=True))
 
 
-def _patches(ctx: Context, given: Sequence[Judged]) -> pl.DataFrame:
+def _patches(ctx: Context, plan: _Plan) -> pl.DataFrame:
     in_use = {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
     return store_devices.patch_frame(
-        (one.device_id, {"person_id": one.person_id, **in_use})
-        for one in given
+        (
+            one.device_id,
+            {
+                "person_id": one.person_id,
+                "manual": sorted({*plan.devices[one.device_id].manual, "person_id"}),
+                **in_use,
+            },
+        )
+        for one in plan.given
         if one.device_id is not None
     )
 
@@ -126,7 +134,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
         nothing_to_do=not given,
     )
     outcome = [[one.device_id, one.person_id, one.why] for one in [*given, *faults]]
-    return _Plan(sealed(shown, outcome), given)
+    return _Plan(sealed(shown, outcome), given, devices)
 
 
 def _by_name(named: Sequence[CalledRow]) -> dict[str, tuple[int, bool]]:

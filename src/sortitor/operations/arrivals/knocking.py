@@ -552,7 +552,9 @@ def _let_in(
     )
     if known.person is not None:
         patch["person_id"] = known.person.id
-    words = f"{stated.maker or ''} {stated.model or stated.platform} {decision.outcome}".strip()
+    what = f"{stated.maker or ''} {stated.model or stated.platform}".strip()
+    words = f"{what} {'let in' if decision.outcome is Outcome.ADMITTED else 'parked'}"
+    words += f" for {known.person.name}" if known.person else ""
     if known.needs_name:
         facts = facts_after(known.facts or {}, patch, keys, _facts_of(known.person))
         own = device.id if device else None

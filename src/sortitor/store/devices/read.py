@@ -57,6 +57,7 @@ class QuotaRow:
     person_name: str | None
     name: str | None
     model: str | None
+    manual: list[str]
 
     @property
     def label(self) -> str:
@@ -86,7 +87,6 @@ class DeviceRow(QuotaRow):
     purchased_on: date | None
     warranty_until: date | None
     details: dict[str, Any]
-    manual: list[str]
     lot_id: int | None
     lot_row: int | None
     created_at: datetime
@@ -206,7 +206,6 @@ class TurnRow(QuotaRow):
     site: str | None
     serial: str | None
     flag: str | None
-    manual: list[str]
     held: bool
     name_taken: bool
 
