@@ -186,13 +186,16 @@ def test_a_known_caller_is_not_counted_among_strangers(make_world) -> None:  # t
 
 def test_wrong_codes_are_counted_like_wrong_passwords(make_world) -> None:  # type: ignore[no-untyped-def]
     world: World = make_world(failures_per_minute=10)
+    wrong = knocking("AAAAA-AAAAA", "KM-1")
     with Sortitor(world.url) as device:
-        for _ in range(10):
-            assert device.agent.knock(knocking("AAAAA-AAAAA", "KM-1")).codes == ["pass_unknown"]
-        answer = device._transport.http.post(
-            "/agent/knock", json=knocking("AAAAA-AAAAA", "KM-1").model_dump(mode="json")
-        )
-    assert answer.status_code == 429
+        assert device.agent.knock(wrong).codes == ["pass_unknown"]
+        asked = wrong.model_dump(mode="json")
+        # Twice as many and more: a minute may end among them, and counting begins again.
+        answers = [
+            device._transport.http.post("/agent/knock", json=asked).status_code for _ in range(25)
+        ]
+    assert set(answers[:9]) == {200}
+    assert answers.count(429) >= 5
     assert world.rows("SELECT count(*) FROM arrivals") == [(0,)]
 
 

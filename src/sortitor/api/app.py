@@ -17,6 +17,7 @@ from sortitor import __version__
 from sortitor.api.http import console, document, handbook, problems
 from sortitor.api.http.bodies import FILE_BODY, STREAM_BODY, BodyLimit, addresses
 from sortitor.api.http.guard import Guard
+from sortitor.api.http.routes import PREFIX
 from sortitor.api.http.service import Service
 from sortitor.api.routes import (
     accounts,
@@ -104,7 +105,7 @@ def _routes() -> list[BaseRoute]:
     errors: dict[int | str, dict[str, Any]] = {
         "4XX": {"model": Problem, "description": "What went wrong, and what to do"}
     }
-    api = APIRouter(prefix="/api/v1", responses=errors)
+    api = APIRouter(prefix=PREFIX, responses=errors)
     # Routes are looked through in their order: what is asked for most comes first.
     api.include_router(agent.agent)
     for module in (

@@ -18,6 +18,7 @@ from sqlalchemy import (
     delete,
     func,
     insert,
+    literal,
     or_,
     select,
     true,
@@ -175,7 +176,7 @@ def gather(connection: Connection, reach: Reach) -> None:
     if reach is None:
         gather_facts(connection, "SELECT id FROM devices")
     elif reach:
-        gather_facts(connection, written(_members(reach)))
+        gather_facts(connection, written(_members(reach)), _sure(reach))
 
 
 def gather_of_cohort(connection: Connection, cohort_id: int) -> None:
@@ -191,6 +192,11 @@ def gather_of_cohort(connection: Connection, cohort_id: int) -> None:
     )
     has = _members(frozenset({cohort_id}))
     gather_facts(connection, f"{written(had)} UNION {written(has)}")
+
+
+def _sure(reach: Reach) -> int | None:
+    """The cohort that everyone who is reached is in, where that is known by it alone."""
+    return next(iter(reach)) if reach is not None and len(reach) == 1 else None
 
 
 def _numbers(these: Sequence[int]) -> ColumnElement[Any]:
@@ -233,15 +239,20 @@ def groups(
     """Everyone who is not retired, or the members of some cohorts, by what decides over them."""
     each = [case((compiled(one, now), place)) for place, one in enumerate(other_conditions)]
     # Each cohort by itself: gathered by device, members would be sorted and put together twice.
-    inside = [cohort_members.alias(f"inside_{number}") for number in sorted(other_cohorts)]
+    inside: list[ColumnElement[Any]] = []
     joined = devices.outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
-    for number, members in zip(sorted(other_cohorts), inside, strict=True):
+    for number in sorted(other_cohorts):
+        if number == _sure(reach):
+            inside.append(literal(number))
+            continue
+        members = cohort_members.alias(f"inside_{number}")
         mine = and_(members.c.device_id == devices.c.id, members.c.cohort_id == number)
         joined = joined.outerjoin(members, mine)
+        inside.append(members.c.cohort_id)
     alike = (
         select(
             device_kits.c.key,
-            _those_of([members.c.cohort_id for members in inside]).label("cohorts"),
+            _those_of(inside).label("cohorts"),
             _those_of(each).label("holding"),
             func.count().label("devices"),
             func.min(devices.c.id).label("first"),

@@ -9,7 +9,7 @@ committed, so no pair of changes can leave a member that neither of them would.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
@@ -27,10 +27,14 @@ from sqlalchemy import (
     case,
     cast,
     column,
+    false,
     func,
+    literal,
+    or_,
     select,
     table,
     text,
+    true,
     update,
 )
 from sqlalchemy.dialects import postgresql
@@ -207,28 +211,30 @@ def _may_retire(kept: Kept, changed_keys: frozenset[str] | None) -> bool:
     return anything and (changed_keys is None or "stage" in changed_keys)
 
 
-def facts_statement(kept: Kept, touched: str) -> str:
-    """The statement that brings the facts of touched devices to what they are."""
-    return _FACTS.format(touched=touched, made=written(_gathered(kept)))
+def facts_statement(kept: Kept, touched: str, sure: int | None = None) -> str:
+    """The statement that brings the facts of touched devices to what they are; `sure`: the cohort
+    that they are in, where it is known.
+    """
+    return _FACTS.format(touched=touched, made=written(_gathered(kept, sure)))
 
 
-def _gathered(kept: Kept) -> Select[Any]:
+def _gathered(kept: Kept, sure: int | None) -> Select[Any]:
     """Of every touched device the cohorts of it that something is given to, in order, and the
     conditions that hold for it.
     """
     never = datetime.min.replace(tzinfo=UTC)
     asked = {one.id: compiled(one.filter, never) for one in kept.conditions}
     facts = _narrow_facts(*asked.values())
-    look_up = _one_by_one if _are_few(kept) else _all_at_once
-    joined, cohorts = look_up(facts, sorted(kept.given))
+    given = sorted(kept.given)
+    found = _one_by_one(facts, given, sure) if _are_few(kept) else _all_at_once(facts, given)
+    joined, cohorts, is_in = found
     none = cast(array[Any]([]), ARRAY(BigInteger))
     each = []
     for one in kept.conditions:
         holds = said_of(facts, asked[one.id])
         if not one.everyone:
-            given = cast(array[Any](list(one.cohorts)), ARRAY(BigInteger))
             # What is decided quickest goes first.
-            holds = and_(holds, cohorts.op("&&")(given))
+            holds = and_(holds, is_in(one.cohorts))
         each.append(case((holds, -one.id)))
     holding = func.array_remove(cast(array[Any](each), ARRAY(BigInteger)), None)
     in_use = facts.c.stage != Stage.RETIRED
@@ -247,18 +253,31 @@ def _are_few(kept: Kept) -> bool:
     return len(kept.given) <= _FEW
 
 
-def _one_by_one(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[Any]]:
-    """The devices with their given cohorts as an array, in order."""
-    inside = [cohort_members.alias(f"given_{number}") for number in given]
-    joined = facts
-    for number, members in zip(given, inside, strict=True):
+#: The devices with their given cohorts as an array, in order, and whether one is in any of some.
+_LookedUp = tuple[Any, ColumnElement[Any], Callable[[Sequence[int]], ColumnElement[bool]]]
+
+
+def _one_by_one(facts: Any, given: Sequence[int], sure: int | None) -> _LookedUp:
+    joined, inside = facts, dict[int, ColumnElement[Any]]()
+    for number in given:
+        if number == sure:
+            inside[number] = literal(number)
+            continue
+        members = cohort_members.alias(f"given_{number}")
         mine = and_(members.c.device_id == facts.c.id, members.c.cohort_id == number)
         joined = joined.outerjoin(members, mine)
-    each = cast(array[Any]([members.c.cohort_id for members in inside]), ARRAY(BigInteger))
-    return joined, func.array_remove(each, None)
+        inside[number] = members.c.cohort_id
+    each = cast(array[Any](list(inside.values())), ARRAY(BigInteger))
+
+    def is_in(some: Sequence[int]) -> ColumnElement[bool]:
+        if sure in some:
+            return true()
+        return or_(false(), *(inside[one].is_not(None) for one in some if one in inside))
+
+    return joined, func.array_remove(each, None), is_in
 
 
-def _all_at_once(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[Any]]:
+def _all_at_once(facts: Any, given: Sequence[int]) -> _LookedUp:
     """The same for many given cohorts."""
     members = cohort_members.alias("given")
     # Sorted all at once: an aggregate that sorts does so for each device by itself.
@@ -275,7 +294,12 @@ def _all_at_once(facts: Any, given: Sequence[int]) -> tuple[Any, ColumnElement[A
     )
     none = cast(array[Any]([]), ARRAY(BigInteger))
     joined = facts.outerjoin(inside, inside.c.device_id == facts.c.id)
-    return joined, func.coalesce(inside.c.cohorts, none)
+    cohorts = func.coalesce(inside.c.cohorts, none)
+
+    def is_in(some: Sequence[int]) -> ColumnElement[bool]:
+        return cohorts.op("&&")(cast(array[Any](list(some)), ARRAY(BigInteger)))
+
+    return joined, cohorts, is_in
 
 
 _THESE = table("touched", column("id"))
@@ -380,15 +404,15 @@ async def settle_async(
         await connection.execute(_literal(statement.replace(_SOME, numbers, 1)))
 
 
-def gather_facts(connection: Connection, touched: str) -> None:
+def gather_facts(connection: Connection, touched: str, sure: int | None = None) -> None:
     """Work out the facts of some devices, after what they are asked for became another; `touched`:
-    SQL that gives the devices as `id`.
+    SQL that gives the devices as `id`, `sure`: the cohort that they are in, where it is known.
     """
     with raw(connection).cursor() as cursor:
         kept, _ = _hold(connection, cursor)
         # For as many as there are: in memory where it can be, until the transaction ends.
         cursor.execute("SET LOCAL work_mem = '40MB'")
-        cursor.execute(_literal(facts_statement(kept, touched)))
+        cursor.execute(_literal(facts_statement(kept, touched, sure)))
 
 
 def hold_still(connection: Connection) -> None:

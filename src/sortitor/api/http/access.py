@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from typing import Annotated
 
 from fastapi import Depends, Request
+from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.service import Service
 from sortitor.core.access import WORDS, Permission, may, roles_with
@@ -107,10 +108,13 @@ def require(actor: Actor, permission: Permission) -> None:
     )
 
 
-def needs(permission: Permission) -> Callable[[Request], Context]:
+def needs(permission: Permission) -> Callable[[Request], Awaitable[Context]]:
     """The context of a caller who has the permission."""
 
-    def context(request: Request) -> Context:
+    async def context(request: Request) -> Context:
+        # Without a thread where it is known who asks: a route looks before it reads the request.
+        if getattr(request.state, "actor", None) is None:
+            await run_in_threadpool(actor_of, request)
         return context_of(request, admitted(request, permission))
 
     context.permission = permission  # type: ignore[attr-defined]

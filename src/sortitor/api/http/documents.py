@@ -11,7 +11,7 @@ from pydantic import BaseModel
 
 from sortitor.api.http.access import MayLook, needs
 from sortitor.api.http.etags import IfMatch, edited, revision_of, tag
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.access import Permission
 from sortitor.core.documents import Document
 from sortitor.operations.context import Context
@@ -48,7 +48,7 @@ class Noun(Generic[D, A]):
 
 def document_router(noun: Noun[D, A]) -> APIRouter:
     """The routes of one kind of document."""
-    router = APIRouter(prefix=noun.path, tags=[noun.tag], route_class=Route)
+    router = Router(prefix=noun.path, tags=[noun.tag])
     _reading(router, noun)
     _previewing(router, noun)
     _changing(router, noun)

@@ -10,9 +10,10 @@ from __future__ import annotations
 import difflib
 import hmac
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
+from enum import Enum
 from typing import Any
 
-from fastapi import Request, Response
+from fastapi import APIRouter, Request, Response
 from fastapi._compat import ModelField
 from fastapi.dependencies.models import Dependant
 from fastapi.dependencies.utils import get_flat_params
@@ -22,6 +23,8 @@ from fastapi.routing import APIRoute
 from pydantic import ValidationError
 from pydantic_core import from_json
 from starlette.concurrency import run_in_threadpool
+from starlette.routing import Match
+from starlette.types import Scope
 
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
 from sortitor.api.http.bodies import STREAM_BODY
@@ -103,6 +106,42 @@ def _with_entry(request: Request, response: Response) -> Response:
     if entry_id is not None and response.status_code < 400:
         response.headers[ENTRY_HEADER] = str(entry_id)
     return response
+
+
+class Router(APIRouter):
+    """The routes of one subject. Whether a request can be for any of them is seen by the first part
+    of its path: each address by itself is compared only then.
+    """
+
+    def __init__(self, prefix: str = "", tags: Sequence[str | Enum] = ()) -> None:
+        super().__init__(prefix=prefix, tags=list(tags), route_class=Route)
+        self._parts = {_first_part(prefix)} if prefix else set[str]()
+
+    def add_api_route(self, path: str, *args: Any, **options: Any) -> None:
+        """Another address."""
+        super().add_api_route(path, *args, **options)
+        self._parts.add(_first_part(self.prefix + path))
+
+    def include_router(self, router: APIRouter, **options: Any) -> None:
+        """The addresses of a finished router, as they are."""
+        super().include_router(router, **options)
+        if isinstance(router, Router):
+            self._parts |= router._parts
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        """Whether a request is for one of the addresses."""
+        path = scope["path"].removeprefix(PREFIX)
+        if _first_part(path) not in self._parts:
+            return Match.NONE, {}
+        return super().matches(scope)
+
+
+#: Where every route of this kind stands.
+PREFIX = "/api/v1"
+
+
+def _first_part(path: str) -> str:
+    return path.split("/", 2)[1] if path.startswith("/") else path
 
 
 def _permissions(dependant: Dependant) -> Iterator[Permission]:

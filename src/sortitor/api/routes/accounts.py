@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import (
     COOKIE,
@@ -15,7 +15,7 @@ from sortitor.api.http.access import (
     service_of,
 )
 from sortitor.api.http.paging import LARGEST, Number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.sign_ins import on_the_hashing_thread
 from sortitor.core.access import GRANTS
 from sortitor.core.vocabulary import Role
@@ -34,7 +34,7 @@ from sortitor.schemas.accounts import (
     TokenSecret,
 )
 
-router = APIRouter(tags=["accounts"], route_class=Route)
+router = Router(tags=["accounts"])
 Whose = Annotated[
     int | None,
     Query(ge=1, le=LARGEST, description="An account's number; for administrators. Empty: your own"),

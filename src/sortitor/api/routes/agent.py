@@ -6,12 +6,12 @@ import asyncio
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query, Request, Response
+from fastapi import Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
 from sortitor.api.http.parts import PARTS, hand_out
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
 from sortitor.core.here import Found
@@ -48,7 +48,7 @@ from sortitor.schemas.kits import (
     Waited,
 )
 
-agent = APIRouter(prefix="/agent", tags=["agent"], route_class=Route)
+agent = Router(prefix="/agent", tags=["agent"])
 
 
 @agent.post("/knock")

@@ -8,14 +8,14 @@ from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayLook, MayManageDevices, service_of
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.streams import (
     BEGINNING,
     EVENT_STREAM,
@@ -32,7 +32,7 @@ from sortitor.operations.context import Context
 from sortitor.schemas.arrivals import Arrival, ArrivalDetail, WayCounts
 from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
 
-router = APIRouter(prefix="/arrivals", tags=["arrivals"], route_class=Route)
+router = Router(prefix="/arrivals", tags=["arrivals"])
 
 
 def _shown(ctx: Context, row: ArrivalRow) -> dict[str, Any]:

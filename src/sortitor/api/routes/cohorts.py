@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from sortitor.api.http.access import MayLook, MaySort
 from sortitor.api.http.documents import Key, Noun, document_router
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import selection_of
 from sortitor.core.access import Permission
 from sortitor.core.cohorts import Cohort
@@ -19,7 +19,7 @@ from sortitor.operations.documents import Kept
 from sortitor.schemas import cohorts as c
 from sortitor.schemas.base import Preview
 
-router = APIRouter(tags=["cohorts"], route_class=Route)
+router = Router(tags=["cohorts"])
 
 
 def _shape(counted: cohorts.CountedCohort) -> c.CohortDetail:

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices, MaySweep
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import Asked, selection_of
 from sortitor.api.routes.holds import hold_shape
 from sortitor.core.columns import FIELDS
@@ -47,7 +47,7 @@ from sortitor.schemas.devices import (
 )
 from sortitor.schemas.sweeps import Erasure
 
-router = APIRouter(tags=["devices"], route_class=Route)
+router = Router(tags=["devices"])
 #: What an export has when nothing else is asked for.
 _EXPORTED = (
     "id",

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import Path, Request, Response
 
 from sortitor.api.http.access import Anonymous, MayConnect, MayLook
 from sortitor.api.http.etags import IfMatch, revision_of, tag
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.ends import Reminders
 from sortitor.operations import ends
 from sortitor.operations.ends import REMINDERS, REMINDERS_ID
@@ -17,7 +17,7 @@ from sortitor.schemas.documents import Revision
 from sortitor.schemas.ends import End, RemindersApply, RemindersDetail
 from sortitor.schemas.gate import Saved
 
-router = APIRouter(tags=["ends"], route_class=Route)
+router = Router(tags=["ends"])
 
 
 @router.get("/ends")

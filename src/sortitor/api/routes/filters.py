@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 
 from sortitor.api.http.access import MayLook
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.filters import ATTRIBUTES, OPERATORS
 from sortitor.operations import filters
 from sortitor.schemas.filters import Attribute, FilterGiven, FilterRead
 
-router = APIRouter(prefix="/filters", tags=["filters"], route_class=Route)
+router = Router(prefix="/filters", tags=["filters"])
 
 
 @router.get("/attributes")

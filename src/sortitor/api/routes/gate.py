@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, revision_of, tag
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.gate import Gate, open_question, statement_said
 from sortitor.core.gate import replay as core
 from sortitor.core.vocabulary import Outcome
@@ -34,7 +34,7 @@ from sortitor.schemas.gate import (
     Turned,
 )
 
-router = APIRouter(tags=["gate"], route_class=Route)
+router = Router(tags=["gate"])
 
 
 @router.get("/gate")

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 
 from sortitor.api.http.access import MayLook, MayManagePeople
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations import people
 from sortitor.schemas.people import Group, InnerGroups
 
-router = APIRouter(prefix="/groups", tags=["people"], route_class=Route)
+router = Router(prefix="/groups", tags=["people"])
 GroupKey = Annotated[str, Path(max_length=200, description="Its number or its name.")]
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import selection_of
 from sortitor.core.holds import Terms
 from sortitor.operations import holds
@@ -17,7 +17,7 @@ from sortitor.operations.holds import About, HoldRow
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.holds import Hold, HoldApply, HoldEnd, HoldNew
 
-router = APIRouter(tags=["sweeps"], route_class=Route)
+router = Router(tags=["sweeps"])
 
 
 def hold_shape(ctx: Context, row: HoldRow) -> Hold:

@@ -8,13 +8,13 @@ from contextlib import aclosing
 from dataclasses import asdict
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import Header, Query, Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayImport, MayLook, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.streams import (
     BEGINNING,
     EVENT_STREAM,
@@ -31,7 +31,7 @@ from sortitor.operations.jobs import JobRow
 from sortitor.schemas.base import Page
 from sortitor.schemas.jobs import Job
 
-router = APIRouter(prefix="/jobs", tags=["jobs"], route_class=Route)
+router = Router(prefix="/jobs", tags=["jobs"])
 Prefer = Annotated[
     str | None, Header(description="`respond-async` (RFC 7240): answer with a job at once")
 ]

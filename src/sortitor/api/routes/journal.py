@@ -7,13 +7,13 @@ from dataclasses import asdict
 from datetime import date
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySeePersonal, service_of
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations import journal, reverts, seals
 from sortitor.schemas.base import Apply, Page, Preview
 from sortitor.schemas.journal import (
@@ -27,7 +27,7 @@ from sortitor.schemas.journal import (
     Verification,
 )
 
-router = APIRouter(tags=["journal"], route_class=Route)
+router = Router(tags=["journal"])
 
 
 def _question(

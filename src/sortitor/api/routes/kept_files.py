@@ -5,18 +5,18 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query, Request, Response
+from fastapi import Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.bodies import STREAM_BODY
 from sortitor.api.http.parts import PARTS, hand_out
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations.kits import files
 from sortitor.schemas.files import KeptFile
 from sortitor.schemas.kits import DIGEST
 
-router = APIRouter(tags=["kits"], route_class=Route)
+router = Router(tags=["kits"])
 
 Digest = Annotated[str, Path(pattern=DIGEST, description="The file's SHA-256, in hex.")]
 

@@ -13,7 +13,7 @@ from segno import helpers
 from sortitor.api.http.access import MayLook, MayManageDevices, MayPrepare
 from sortitor.api.http.documents import A, D, Key, Noun, document_router
 from sortitor.api.http.paging import Number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import selection_of
 from sortitor.core.access import Permission
 from sortitor.core.kits.catalogue import Setting
@@ -65,7 +65,7 @@ from sortitor.schemas.kits import (
     SheetExport,
 )
 
-router = APIRouter(tags=["kits"], route_class=Route)
+router = Router(tags=["kits"])
 
 
 def _items(ctx: Context, kept: Sequence[Kept[Item]]) -> list[ItemDetail]:

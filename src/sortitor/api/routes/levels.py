@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Annotated, Any, Literal
 
 import polars as pl
-from fastapi import APIRouter, Depends, Query, Request, Response
+from fastapi import Depends, Query, Request, Response
 
 from sortitor.api.http.access import MayLevel, MayLook
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_cursor, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.errors import BadInput
 from sortitor.core.levels import TITLES, marked
@@ -20,7 +20,7 @@ from sortitor.schemas import levels as s
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.jobs import Job
 
-router = APIRouter(tags=["levels"], route_class=Route)
+router = Router(tags=["levels"])
 _MOST_TAKEN_OUT = 100_000
 _NOT_TAKEN_OUT = ("near_ours", "near_theirs")
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query, Response
+from fastapi import Query, Response
 
 from sortitor.api.http.access import MayLicense, MayLook
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core import licences as core
 from sortitor.core.access import Permission
 from sortitor.core.licences import Pool
@@ -44,7 +44,7 @@ def _made(ctx: Context, kept: Kept[Pool]) -> s.PoolDetail:
     return _shape(ctx, licences.counted(ctx, kept))
 
 
-router = APIRouter(tags=["licences"], route_class=Route)
+router = Router(tags=["licences"])
 router.include_router(
     document_router(
         Noun(

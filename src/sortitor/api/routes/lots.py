@@ -8,13 +8,13 @@ from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 import polars as pl
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_key, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.routes.jobs import Prefer, accepted, wants_job
 from sortitor.core.dates import Order
 from sortitor.core.errors import BadInput, Unsupported
@@ -41,7 +41,7 @@ from sortitor.schemas.lots import (
     Rows,
 )
 
-router = APIRouter(prefix="/lots", tags=["lots"], route_class=Route)
+router = Router(prefix="/lots", tags=["lots"])
 
 
 def _pairs(given: list[str], what: str) -> dict[str, str]:

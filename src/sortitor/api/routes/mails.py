@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayAdminister, MayLook
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.vocabulary import MailState
 from sortitor.operations import mail
 from sortitor.schemas.base import Page, ReasonGiven
 from sortitor.schemas.mails import Mail, MailTest
 
-router = APIRouter(prefix="/mails", tags=["mails"], route_class=Route)
+router = Router(prefix="/mails", tags=["mails"])
 
 
 @router.get("", response_model=Page[Mail])

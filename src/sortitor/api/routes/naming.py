@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from fastapi import Response
 
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, edited, tag
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import selection_of
 from sortitor.core.naming.templates import FIELDS, FILTERS, SPECIAL, TAG, Naming
 from sortitor.operations import naming
@@ -23,7 +23,7 @@ from sortitor.schemas.naming import (
     TemplateChecked,
 )
 
-router = APIRouter(tags=["naming"], route_class=Route)
+router = Router(tags=["naming"])
 
 
 @router.get("/naming")

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 import segno
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 from segno import helpers
 
 from sortitor.api.http.access import MayLook, MayPrepare, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core import passes as core
 from sortitor.core.passes import PassTerms
 from sortitor.operations.arrivals import PassRow, passes, trouble_of
@@ -28,7 +28,7 @@ from sortitor.schemas.passes import (
     WifiGiven,
 )
 
-router = APIRouter(prefix="/passes", tags=["passes"], route_class=Route)
+router = Router(prefix="/passes", tags=["passes"])
 _STATES = {None: "valid", "pass_expired": "not valid now", "pass_spent": "used up"}
 
 

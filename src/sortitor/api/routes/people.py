@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Path, Query, Request, Response
+from fastapi import Path, Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManagePeople
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.paging import Cursor, Limit, page, read_key
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.routes.devices import line
 from sortitor.api.routes.holds import hold_shape
 from sortitor.core.gate import quota_said
@@ -24,7 +24,7 @@ from sortitor.schemas.people import (
     PersonQuota,
 )
 
-router = APIRouter(tags=["people"], route_class=Route)
+router = Router(tags=["people"])
 PersonKey = Annotated[str, Path(max_length=200, description="Number, user name or mail.")]
 
 

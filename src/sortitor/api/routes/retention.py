@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from sortitor.api.http.access import MayLook
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations import retention
 from sortitor.schemas.retention import Going
 
-router = APIRouter(tags=["retention"], route_class=Route)
+router = Router(tags=["retention"])
 
 
 @router.get("/retention")

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query, Request, Response
+from fastapi import Query, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from sortitor.api.http.access import MayConnect, MayLook
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.documents import Key, Noun, Why, document_router
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_cursor, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.api.routes.jobs import accepted
 from sortitor.core.access import Permission
 from sortitor.core.errors import BadInput
@@ -26,7 +26,7 @@ from sortitor.schemas import sources as s
 from sortitor.schemas.base import Page, Preview
 from sortitor.schemas.jobs import Job
 
-router = APIRouter(tags=["sources"], route_class=Route)
+router = Router(tags=["sources"])
 PEM = "application/x-pem-file"
 _PEM_ANSWER: dict[int | str, dict[str, Any]] = {
     200: {"content": {PEM: {"schema": {"type": "string"}}}, "description": "PEM (RFC 7468)"}

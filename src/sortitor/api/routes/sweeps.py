@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySweep, service_of
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.access import Permission
 from sortitor.core.sweeps import Rule
 from sortitor.operations import erasing, seals
@@ -21,7 +21,7 @@ from sortitor.operations.sweeps.rules import RULES
 from sortitor.schemas.base import Apply, Page, Preview
 from sortitor.schemas.sweeps import Confirmed, Erasure, Idle, IdleDay, RuleDetail, Sweep
 
-router = APIRouter(tags=["sweeps"], route_class=Route)
+router = Router(tags=["sweeps"])
 
 
 def _shape(kept: Kept[Rule]) -> RuleDetail:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from sortitor.api.http.access import MayLook
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations import today
 from sortitor.schemas.today import Today, TodayItem
 
-router = APIRouter(tags=["today"], route_class=Route)
+router = Router(tags=["today"])
 
 
 @router.get("/today")

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
-
 from sortitor.api.http.access import MayLook
 from sortitor.api.http.paging import Number
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.operations import views
 from sortitor.operations.context import Context
 from sortitor.operations.views import ViewRow
 from sortitor.schemas.views import View, ViewNew, ViewSettings
 
-router = APIRouter(prefix="/views", tags=["views"], route_class=Route)
+router = Router(prefix="/views", tags=["views"])
 
 
 def _shape(ctx: Context, row: ViewRow) -> View:

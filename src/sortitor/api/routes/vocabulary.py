@@ -5,10 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from enum import StrEnum
 
-from fastapi import APIRouter
-
 from sortitor.api.http.access import MayLook
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.access import GRANTS, WORDS, Permission
 from sortitor.core.columns import COLUMNS, IDENTIFIER_COLUMNS
 from sortitor.core.gate import REASON_CODES, remedy_for
@@ -26,7 +24,7 @@ from sortitor.schemas.vocabulary import (
     Word,
 )
 
-router = APIRouter(tags=["vocabulary"], route_class=Route)
+router = Router(tags=["vocabulary"])
 
 
 @router.get("/vocabulary")

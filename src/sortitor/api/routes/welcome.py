@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import Path, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, revision_of, tag
-from sortitor.api.http.routes import Route
+from sortitor.api.http.routes import Router
 from sortitor.core.errors import BadInput
 from sortitor.core.welcome import WelcomeCard
 from sortitor.operations import welcome
@@ -19,7 +19,7 @@ from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import Saved
 from sortitor.schemas.welcome import PictureKept, WelcomeApply, WelcomeDetail
 
-router = APIRouter(prefix="/welcome-card", tags=["welcome"], route_class=Route)
+router = Router(prefix="/welcome-card", tags=["welcome"])
 
 
 @router.get("")
