@@ -68,6 +68,7 @@ PAGES = [
     "/levels?kind=unknown&pattern=4",
     "/ends",
     "/journal",
+    "/account",
 ]
 
 

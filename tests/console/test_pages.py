@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 from tests.console.test_console import PAGES, confirm, furnish
-from tests.worlds import World, a_pass, import_lot, import_people, manifest
+from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
@@ -55,6 +55,39 @@ def test_names_are_shown_while_they_are_typed_saved_and_given(
     expect(page.get_by_role("textbox", name="Template").last).to_have_value("Template 2")
     page.get_by_role("button", name="Remove Template 2").click()
     expect(page.get_by_role("button", name="Save for devices to come")).to_be_disabled()
+
+
+def test_heads_sort_lists_of_many_pages_and_columns_are_chosen(
+    page: Page, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "a,Wanda Rook,,Deck,,", "b,Aino Teal,,,,", "c,Maud Heron,,Bridge,,")
+    s.agent.knock(knocking(a_pass(s, person="c"), "KM-1"))
+    page.goto("/people")
+    people = page.get_by_role("table", name="People")
+    first = people.get_by_role("row").nth(1)
+    expect(first).to_contain_text("Wanda Rook")
+    for head, row in (("Name", "Aino Teal"), ("Name", "Wanda Rook"), ("Department", "Aino Teal")):
+        people.get_by_role("button", name=head, exact=True).click()
+        expect(first).to_contain_text(row)
+    people.get_by_role("button", name="Devices", exact=True).click()
+    people.get_by_role("button", name="Devices", exact=True).click()
+    expect(first).to_contain_text("Maud Heron")
+    expect(people.get_by_role("columnheader", name="Devices")).to_have_attribute(
+        "aria-sort", "descending"
+    )
+    page.get_by_role("button", name="Columns of People").click()
+    page.get_by_label("Department", exact=True).uncheck()
+    page.keyboard.press("Escape")
+    page.reload()
+    expect(first).to_contain_text("Maud Heron")
+    expect(people.get_by_role("columnheader", name="Department")).to_have_count(0)
+    page.goto("/journal")
+    entries = page.get_by_role("table", name="Journal")
+    newest = entries.get_by_role("row").nth(1)
+    expect(newest).to_contain_text("let in for Maud Heron")
+    entries.get_by_role("button", name="At", exact=True).click()
+    expect(newest).to_contain_text("People imported")
 
 
 def test_a_pool_is_added_changed_and_counts(page: Page, world: World, tmp_path: Path) -> None:

@@ -99,8 +99,8 @@ const { data: entry, error: entryError } = useQuery({
     ),
 })
 const columns = [
-  { key: 'id', title: 'Entry', number: true },
-  { key: 'at', title: 'At' },
+  { key: 'id', title: 'Entry', number: true, sort: 'id' },
+  { key: 'at', title: 'At', sort: 'id' },
   { key: 'actor', title: 'By' },
   { key: 'summary', title: 'What' },
   { key: 'reason', title: 'Why' },
