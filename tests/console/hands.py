@@ -75,10 +75,11 @@ class Hands:
     def menu(self, button: str, item: str) -> None:
         """An entry of a menu behind a button, which opens a dialog."""
         clicks = self.clicks
+        entry = self.page.locator(".v-overlay--active").get_by_text(item, exact=True)
         for _ in range(3):
             self.press(button)
-            self.click(self.page.locator(".v-overlay--active").get_by_text(item, exact=True))
             with suppress(TimeoutError):
+                entry.click(timeout=4_000)
                 self.dialog.wait_for(timeout=4_000)
                 break
         self.clicks = clicks + 2

@@ -8,7 +8,7 @@ from tests.console.test_console import no_violations
 from tests.worlds import PASSWORD, World
 
 from sortitor.client import Sortitor
-from sortitor.client.errors import NotSignedIn
+from sortitor.client.errors import SignInNeeded
 from sortitor.core.vocabulary import Role
 
 FRESH = "another long password"
@@ -33,13 +33,11 @@ def test_a_token_is_made_used_and_revoked(page: Page, world: World) -> None:
         no_violations(page, "the page of an account")
         tokens.get_by_role("button", name="Revoke Nightly import").click()
         expect(tokens).not_to_contain_text("Nightly import")
-        with pytest.raises(NotSignedIn):
+        with pytest.raises(SignInNeeded):
             script.accounts.me()
 
 
-def test_a_new_password_ends_the_other_sessions(
-    page: Page, world: World, browser: Browser
-) -> None:
+def test_a_new_password_ends_the_other_sessions(page: Page, world: World, browser: Browser) -> None:
     with Sortitor(world.url) as elsewhere:
         elsewhere.accounts.sign_in("coordinator", PASSWORD)
         page.goto("/account")
@@ -57,7 +55,7 @@ def test_a_new_password_ends_the_other_sessions(
         change.click()
         expect(page.get_by_role("status")).to_contain_text("The password is changed")
         expect(sessions).to_have_count(2)
-        with pytest.raises(NotSignedIn):
+        with pytest.raises(SignInNeeded):
             elsewhere.accounts.me()
         elsewhere.accounts.sign_in("coordinator", FRESH)
     expect(page.get_by_role("table", name="Accounts")).to_be_hidden()
@@ -88,7 +86,7 @@ def test_an_administrator_adds_changes_and_disables_accounts(page: Page, world: 
         sessions = page.get_by_role("table", name="Sessions")
         sessions.get_by_role("button", name="End").click()
         expect(sessions.get_by_role("button", name="End")).to_have_count(0)
-        with pytest.raises(NotSignedIn):
+        with pytest.raises(SignInNeeded):
             odo.accounts.me()
         row.get_by_role("button", name="Change odo").click()
         dialog.get_by_label("Role").first.click(force=True)
@@ -97,6 +95,6 @@ def test_an_administrator_adds_changes_and_disables_accounts(page: Page, world: 
         dialog.get_by_role("button", name="Save the account").click()
         expect(row).to_contain_text("technician")
         expect(row).to_contain_text("disabled since")
-        with pytest.raises(NotSignedIn):
+        with pytest.raises(SignInNeeded):
             odo.accounts.sign_in("odo", PASSWORD)
     no_violations(page, "the accounts")

@@ -87,7 +87,7 @@ def test_heads_sort_lists_of_many_pages_and_columns_are_chosen(
     newest = entries.get_by_role("row").nth(1)
     expect(newest).to_contain_text("let in for Maud Heron")
     entries.get_by_role("button", name="At", exact=True).click()
-    expect(newest).to_contain_text("People imported")
+    expect(newest).to_contain_text("Account viewer added")
 
 
 def test_a_pool_is_added_changed_and_counts(page: Page, world: World, tmp_path: Path) -> None:

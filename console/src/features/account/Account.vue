@@ -12,6 +12,7 @@ import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { atTime, onDay } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import AccountList from './AccountList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 /** Your own account, or for administrators anybody's: where it is signed in, and its tokens. */
 const route = useRoute()
@@ -217,7 +218,7 @@ const change = () =>
     :ready="token.name.trim() !== '' && Number(token.days) >= 1 && Number(token.days) <= 398"
     @save="make"
   >
-    <v-text-field v-model="token.name" label="What uses it" autofocus maxlength="100" />
+    <v-text-field v-model="token.name" label="What uses it" v-first maxlength="100" />
     <v-select v-model="token.purpose" :items="choices('purpose')" label="What it is for" />
     <v-select v-model="token.role" :items="roles" label="What it may do at most" />
     <v-text-field v-model="token.days" type="number" min="1" max="398" label="Lasts for days" />
@@ -236,7 +237,7 @@ const change = () =>
       type="password"
       label="Your password until now"
       autocomplete="current-password"
-      autofocus
+      v-first
     />
     <v-text-field
       v-model="password.fresh"

@@ -8,6 +8,7 @@ import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { onDay } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 /** Everybody's accounts: adding them, and changing how they sign in and what they may do. */
 const { chosen = undefined } = defineProps<{ chosen?: number }>()
@@ -149,7 +150,7 @@ const save = () =>
         v-if="!edited"
         v-model="form.name"
         label="Name, with which they sign in"
-        autofocus
+        v-first
         maxlength="64"
       />
       <v-select v-model="form.role" :items="choices('role')" label="Role" />

@@ -9,6 +9,7 @@ import { number } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import PassSheet from './PassSheet.vue'
+import { vFirst } from '../../shared/fields/first'
 
 /** A new pass: for anybody, for one person, for a group or for a list of people. */
 const open = defineModel<boolean>({ required: true })
@@ -137,7 +138,7 @@ const wifiPicture = computed(() => drawn(made.value?.wifi_svg))
       </v-card-text>
       <v-card-text v-else class="stack">
         <ProblemAlert :error="failure" />
-        <v-text-field v-model="form.label" label="What it is for" autofocus />
+        <v-text-field v-model="form.label" label="What it is for" v-first />
         <v-select
           v-model="whom"
           label="For"

@@ -11,6 +11,7 @@ import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { number, onDay } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 const router = useRouter()
 const session = useSession()
@@ -107,7 +108,7 @@ function save() {
     :width="820"
     @save="save"
   >
-    <v-text-field v-model="form.name" label="Name" autofocus />
+    <v-text-field v-model="form.name" label="Name" v-first />
     <v-radio-group v-model="form.list" inline hide-details label="Its devices">
       <v-radio label="by filter, kept right by themselves" :value="false" />
       <v-radio label="by list, put in by hand" :value="true" />

@@ -22,6 +22,7 @@ import { useSession } from '../../shared/actions/useSession'
 import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
 import ListDialog from './ListDialog.vue'
 import RefusedList from '../arrivals/RefusedList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 const route = useRoute()
 const router = useRouter()
@@ -475,7 +476,7 @@ const forms = computed(() => [
     @save="keepAsCohort"
   >
     <p class="mono">{{ said }}</p>
-    <v-text-field v-model="keeping.name" label="Name of the cohort" autofocus />
+    <v-text-field v-model="keeping.name" label="Name of the cohort" v-first />
   </EditDialog>
 </template>
 

@@ -5,6 +5,7 @@ import { type Schemas, sendFile } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { plural } from '../../shared/formats'
+import { vFirst } from '../../shared/fields/first'
 
 /** Devices from a list: pasted as it is, with columns or without, or a file. */
 const open = defineModel<boolean>({ required: true })
@@ -66,14 +67,7 @@ async function save() {
       Serial numbers, IMEIs, asset tags or names; columns copied out of a spreadsheet are
       understood. Nothing is changed yet, and no device is made.
     </p>
-    <v-textarea
-      v-if="!file"
-      v-model="paste"
-      label="Paste the list"
-      rows="5"
-      class="mono"
-      autofocus
-    />
+    <v-textarea v-if="!file" v-model="paste" label="Paste the list" rows="5" class="mono" v-first />
     <v-file-input v-if="!paste.trim()" v-model="file" label="Or a file (CSV, XLSX, ODS)" />
     <template v-if="found">
       <p aria-live="polite">

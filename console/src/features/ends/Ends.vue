@@ -11,6 +11,7 @@ import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { atTime, onDay, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 /** What ends, who is reminded of it by mail, and the address for a calendar. */
 const session = useSession()
@@ -191,7 +192,7 @@ const copy = () => navigator.clipboard.writeText(made.value)
       label="Mail addresses, one a line (empty: nobody)"
       rows="3"
       auto-grow
-      autofocus
+      v-first
     />
     <v-text-field v-model="form.days" label="So many days before each end" />
     <v-select v-model="form.kinds" :items="choices('end_kind')" label="Of what" multiple chips />

@@ -6,6 +6,7 @@ import { number, plural } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
+import { vFirst } from '../../shared/fields/first'
 
 type Group = Schemas['NoteGroup']
 const {
@@ -159,7 +160,7 @@ function edit(group: Group) {
             v-model="value"
             label="Value for all of them (empty: blank)"
             class="mono"
-            autofocus
+            v-first
             @keydown.enter="save(editing)"
           />
           <p class="muted">The file as it was given stays. The rows are checked again at once.</p>

@@ -10,6 +10,7 @@ import Picker from '../../shared/fields/Picker.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { number } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
+import { vFirst } from '../../shared/fields/first'
 
 type Order = Schemas['OrderDetail']
 const session = useSession()
@@ -161,7 +162,7 @@ function save() {
     :ready="form.name !== ''"
     @save="save"
   >
-    <v-text-field v-model="form.name" label="Name, as it stands in the lots" autofocus />
+    <v-text-field v-model="form.name" label="Name, as it stands in the lots" v-first />
     <Picker v-model="form.supplier" kind="supplier" label="Supplier" />
     <v-text-field v-model="form.ordered_on" label="Ordered on" type="date" />
     <v-text-field v-model="form.note" label="Note" />

@@ -11,6 +11,7 @@ import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { linesOf } from './sources'
+import { vFirst } from '../../shared/fields/first'
 
 type Detail = Schemas['SourceDetail']
 const { source } = defineProps<{ source: Detail | null }>()
@@ -172,7 +173,7 @@ function scope() {
     @save="save"
   >
     <div class="two">
-      <v-text-field v-model="form.name" label="Source" autofocus />
+      <v-text-field v-model="form.name" label="Source" v-first />
       <v-select
         v-model="form.kind"
         :items="choices('source_kind')"

@@ -2,6 +2,7 @@
 import { ref, watch } from 'vue'
 
 import ProblemAlert from './ProblemAlert.vue'
+import { vFirst } from '../fields/first'
 
 /** A dialog: what it is about, its fields in the slot, one button that says what follows. */
 const {
@@ -56,7 +57,7 @@ function leave(event: Event) {
         <span class="pl-3">What you filled in is not saved yet.</span>
         <v-spacer />
         <v-btn variant="text" @click="open = false">Close without saving</v-btn>
-        <v-btn variant="outlined" color="primary" autofocus @click="asking = false"
+        <v-btn variant="outlined" color="primary" v-first @click="asking = false"
           >Go on filling in</v-btn
         >
       </v-card-actions>

@@ -3,6 +3,7 @@ import { computed, reactive, watch } from 'vue'
 
 import { useHold } from '../actions/useHold'
 import EditDialog from './EditDialog.vue'
+import { vFirst } from '../fields/first'
 
 const { state, close, look } = useHold()
 const shown = computed({ get: () => state.held !== null, set: (open) => !open && close() })
@@ -29,7 +30,7 @@ function save() {
   >
     <div class="days">
       <v-text-field v-model="form.from" label="From (empty: today)" type="date" />
-      <v-text-field v-model="form.until" label="Until and including" type="date" autofocus />
+      <v-text-field v-model="form.until" label="Until and including" type="date" v-first />
     </div>
     <v-text-field v-model="form.reason" label="Reason" maxlength="500" />
     <v-text-field v-model="form.owner" label="Who answers for it (empty: you)" maxlength="500" />
