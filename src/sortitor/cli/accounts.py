@@ -16,7 +16,7 @@ from sortitor.cli.connection import (
     save_profile,
     with_client,
 )
-from sortitor.cli.output import output_option, talk, write
+from sortitor.cli.output import counted, output_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Purpose, Role
 
@@ -58,8 +58,8 @@ def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None
         s.accounts.sign_out()
     file = save_profile(obj["profile"], address(obj), token.secret)
     talk(
-        f"Signed in as {me.name} ({me.role}); the token is kept in {file} for {days} days.\nNext:"
-        " sortitor today"
+        f"Signed in as {me.name} ({me.role}); the token is kept in {file} for"
+        f" {counted(days, 'day')}.\nNext: sortitor today"
     )
 
 
@@ -260,8 +260,8 @@ def add_token(
     else:
         click.echo(made.secret)
     talk(
-        f"Token {made.id} ({role}, {days} days). It is not shown again; revoke it with: sortitor"
-        f" account revoke-token {made.id}"
+        f"Token {made.id} ({role}, {counted(days, 'day')}). It is not shown again; revoke it with:"
+        f" sortitor account revoke-token {made.id}"
     )
 
 

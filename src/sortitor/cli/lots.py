@@ -348,7 +348,7 @@ def list_lots(s: Sortitor, status: str | None, query: str | None, most: int, out
         output,
         columns,
         hint="Next: sortitor lot show ID",
-        empty="No lots yet. Next: sortitor lot check FILE",
+        empty=("No lot fits." if status or query else "No lots yet. Next: sortitor lot check FILE"),
         most=most,
         first_to_go=["By", "Same", "Checked"],
     )

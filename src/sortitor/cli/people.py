@@ -51,6 +51,9 @@ def import_people(s: Sortitor, file: Path, complete: bool, yes: bool, reason: st
     talk("Imported. Next: sortitor person list")
 
 
+NOBODY_FITS = "Nobody fits."
+
+
 @person.command("list")
 @click.option("--query", "-q", help="User name, name or mail.")
 @click.option("--group", help="Only people of this group.")
@@ -87,6 +90,7 @@ def list_people(
       sortitor person list --group "Seasonal crew"
       sortitor person list --over-quota --sort holding --descending
     """
+    asked = query or group or pool or over_quota
     columns = {
         "Id": lambda p: p.id,
         "User name": lambda p: p.user_name,
@@ -109,7 +113,7 @@ def list_people(
         output,
         columns,
         hint="Next: sortitor person show USER-NAME",
-        empty="Nobody yet. Next: sortitor person import FILE",
+        empty=NOBODY_FITS if asked else "Nobody yet. Next: sortitor person import FILE",
         most=most,
         first_to_go=["Groups", "Site", "Department"],
     )

@@ -40,7 +40,8 @@ def today(s: Sortitor, output: str) -> None:
     for item in found.items:
         age = ""
         if item.since_at:
-            age = f"  (for {counted((found.now - item.since_at).days, 'day')})"
+            days = (found.now - item.since_at).days
+            age = f"  (for {counted(days, 'day')})" if days else "  (for less than a day)"
         heading(f"{item.title}{age}")
         if item.detail:
             plain(f"  {item.detail}")

@@ -523,7 +523,7 @@ def add_token(
             connection,
             "token.add",
             "token",
-            f"Token {name} added as {role} for {days} days",
+            f"Token {name} added as {role} for {plural(days, 'day')}",
             subject_id=token_id,
             after={"name": name, "role": role, "days": days, "purpose": purpose},
         )

@@ -285,6 +285,11 @@ thead th {
   left: auto;
   right: 100%;
 }
+/* At the edge there is no room before the word. */
+th:first-child .way {
+  left: 100%;
+  right: auto;
+}
 .head:hover {
   text-decoration: underline;
 }
