@@ -234,6 +234,21 @@ def test_a_machine_tells_of_itself_with_a_pass_into_a_draft_lot(world: World) ->
     assert len(said) == 1, "no answer tells a pass that ended from one that never was"
 
 
+def test_a_machine_with_a_pass_that_has_a_passcode(world: World) -> None:
+    s, machine = world.client(), world.client(None)
+    made = s.passes.add(PassTerms(label="Laptops"), passcode="blue heron 7")
+    told = Announced(code=made.code, serial="PW-1")
+    said = set()
+    for wrong in (None, "blue heron 8", " "):
+        with pytest.raises(Refused) as refused:
+            machine.agent.announce(told.model_copy(update={"passcode": wrong}))
+        said.add(refused.value.problem.code)
+    assert said == {"pass_unknown"}
+    assert list(s.lots.list()) == []
+    right = told.model_copy(update={"passcode": "blue heron 7"})
+    assert s.lots.show(machine.agent.announce(right)).status == LotStatus.DRAFT
+
+
 def test_only_so_many_machines_wait(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("sortitor.operations.arrivals.announcing.MOST_WAITING", 2)
     code = a_pass(world.client())

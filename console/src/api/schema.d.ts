@@ -6251,6 +6251,11 @@ export interface components {
             maker?: string | null;
             /** Model */
             model?: string | null;
+            /**
+             * Passcode
+             * @description Where the pass has one.
+             */
+            passcode?: string | null;
             /** Serial */
             serial?: string | null;
             /** Uuid */

@@ -21,7 +21,10 @@ def end() -> None:
 
 @end.command("list")
 @click.option(
-    "--within", type=click.IntRange(0, 400), metavar="DAYS", help="Only what ends within days."
+    "--within",
+    type=click.IntRange(0, 400),
+    metavar="DAYS",
+    help="Only what ends within so many days.",
 )
 @output_option
 @with_client
@@ -69,7 +72,9 @@ def reminders(s: Sortitor) -> None:
 
 
 @end.command()
-@click.option("--to", "addresses", multiple=True, metavar="ADDRESS", help="A mail address; again.")
+@click.option(
+    "--to", "addresses", multiple=True, metavar="ADDRESS", help="A mail address; repeatable."
+)
 @click.option("--nobody", is_flag=True, help="Remind nobody any more.")
 @click.option(
     "--before",
@@ -77,14 +82,14 @@ def reminders(s: Sortitor) -> None:
     multiple=True,
     type=click.IntRange(1, 365),
     metavar="DAYS",
-    help="So many days before each end; again.",
+    help="So many days before each end; repeatable.",
 )
 @click.option(
     "--of",
     "kinds",
     multiple=True,
     type=click.Choice([kind.value for kind in EndKind]),
-    help="Of what; again.",
+    help="Of what; repeatable.",
 )
 @change_options
 @with_client

@@ -91,12 +91,13 @@ def _told_by_driver(name: str) -> str:
 
 
 @with_client
-def _send(s: Sortitor, found: Found, code: str | None) -> None:
+def _send(s: Sortitor, found: Found, code: str | None, passcode: str | None) -> None:
     """Send the line as a draft lot, to be looked at and applied; with a pass, nobody signs in."""
     if code is not None:
         lot_id = s.agent.announce(
             Announced(
                 code=code,
+                passcode=passcode,
                 machine=socket.gethostname(),
                 serial=found.serial,
                 uuid=found.uuid,
@@ -118,6 +119,7 @@ def _send(s: Sortitor, found: Found, code: str | None) -> None:
 @click.command()
 @click.option("--send", is_flag=True, help="Send it to the service as a draft lot.")
 @click.option("--pass", "code", metavar="CODE", help="Send it with a pass instead of an account.")
+@click.option("--ask-passcode", is_flag=True, help="Ask for the passcode that the pass has, too.")
 @click.option(
     "-o",
     "--output",
@@ -127,14 +129,16 @@ def _send(s: Sortitor, found: Found, code: str | None) -> None:
     help="csv is a manifest line.",
 )
 @click.pass_context
-def here(context: click.Context, send: bool, code: str | None, output: str) -> None:
+def here(
+    context: click.Context, send: bool, code: str | None, ask_passcode: bool, output: str
+) -> None:
     """Print the identifiers of this machine as a manifest line. Exit code 1 if some are missing.
 
     \b
     Examples:
       sudo sortitor here >> laptops.csv
       sudo sortitor here --send
-      sudo sortitor --url https://devices.example here --pass 7K3MN-4TQ2W
+      sudo sortitor --url https://devices.example here --pass 7K3MN-4TQ2W --ask-passcode
     """
     found = found_in(read_machine())
     for line in found.missing:
@@ -143,7 +147,8 @@ def here(context: click.Context, send: bool, code: str | None, output: str) -> N
         talk("This machine tells nothing that identifies it.")
         raise click.exceptions.Exit(ExitCode.FINDINGS)
     if send or code is not None:
-        context.invoke(_send, found=found, code=code)
+        passcode = click.prompt("Passcode", hide_input=True) if ask_passcode else None
+        context.invoke(_send, found=found, code=code, passcode=passcode)
     elif output == "json":
         click.echo(json.dumps(asdict(found), ensure_ascii=False, indent=2))
     else:

@@ -229,7 +229,7 @@ def show_one(s: Sortitor, gap_id: int, output: str) -> None:
 @_which
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="With ignored: until when.")
 @click.option("--set-owner", help="Whose business it is.")
-@click.option("--note", help="What is to be known of it.")
+@click.option("--note", help="A note.")
 @reason_option
 @with_client
 def decide(

@@ -102,6 +102,7 @@ class Announced(Request):
     """What a machine tells of itself before it arrives, with the code of a pass."""
 
     code: Short
+    passcode: Short | None = Field(default=None, description="Where the pass has one.")
     machine: Short | None = Field(default=None, description="What it is called on its network.")
     serial: Short | None = None
     uuid: Short | None = None

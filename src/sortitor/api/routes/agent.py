@@ -109,7 +109,9 @@ def announce(request: Request, ctx: Anonymous, given: Announced) -> AnnouncedLot
         )
     # Wrong codes are counted like wrong passwords.
     request.state.failed = True
-    lot_id = arrivals.announce(ctx, given.code, found, given.machine or None)
+    lot_id = arrivals.announce(
+        ctx, given.code, given.passcode or None, found, given.machine or None
+    )
     request.state.failed = False
     return AnnouncedLot(lot_id=lot_id)
 
