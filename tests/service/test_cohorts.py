@@ -533,6 +533,12 @@ def test_overlap_and_completion(furnished: Sortitor) -> None:
     assert s.filters.values("person.groups") == ["Crew", "Officers"]
     known = {attribute.name: attribute for attribute in s.filters.attributes()}
     assert known["platform"].words == ["android", "ios", "windows", "macos", "linux"]
+    assert s.filters.check("serial pr", in_use=True).devices == s.devices.count(
+        filter='serial pr and (stage eq "parked" or stage eq "active" or stage eq "dormant")'
+    )
+    assert s.filters.check("serial pr", in_use=True, awaited_too=True).devices == s.devices.count(
+        filter='serial pr and not stage eq "retired"'
+    )
     read = s.filters.check('site eq "deck" and not (idleDays gt 3)')
     assert (read.devices, read.moving) == (6, True)
     assert read.tree["parts"][1] == {"not": {"attribute": "idleDays", "operator": "gt", "value": 3}}

@@ -7813,14 +7813,26 @@ export interface components {
         };
         /**
          * FilterGiven
-         * @description A filter to be read.
+         * @description A filter to be read, and which of the devices that fit are counted.
          */
         FilterGiven: {
+            /**
+             * Awaited Too
+             * @description With `in_use`: awaited ones, too.
+             * @default false
+             */
+            awaited_too?: boolean;
             /**
              * Filter
              * @description In the filter language (RFC 7644 §3.4.2.2), such as `site eq "Quillharbour" and platform eq "ios"`.
              */
             filter: string;
+            /**
+             * In Use
+             * @description Count those in use alone, as sweeps and pools do.
+             * @default false
+             */
+            in_use?: boolean;
         };
         /**
          * FilterRead

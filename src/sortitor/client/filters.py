@@ -11,11 +11,10 @@ from sortitor.schemas import filters as co
 class Filters(Noun):
     """The filter language, for editors."""
 
-    def check(self, filter: str) -> co.FilterRead:
-        """Read a filter and count its devices."""
-        return self._t.call(
-            co.FilterRead, "POST", "/filters/check", json=co.FilterGiven(filter=filter)
-        )
+    def check(self, filter: str, in_use: bool = False, awaited_too: bool = False) -> co.FilterRead:
+        """Read a filter and count its devices, or those of them that are in use (or awaited)."""
+        given = co.FilterGiven(filter=filter, in_use=in_use, awaited_too=awaited_too)
+        return self._t.call(co.FilterRead, "POST", "/filters/check", json=given)
 
     def attributes(self) -> Sequence[co.Attribute]:
         """Everything a filter can speak of."""

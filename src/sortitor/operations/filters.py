@@ -7,8 +7,10 @@ from typing import Any
 
 from sortitor.core.errors import BadInput
 from sortitor.core.filter_repairs import asks
-from sortitor.core.filters import as_tree, moving, parse
+from sortitor.core.filters import all_of, as_tree, moving, one_of, parse
+from sortitor.core.lifecycle import COUNTED
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Stage
 from sortitor.operations.context import Context
 from sortitor.operations.selections import written_out
 from sortitor.store import devices as store
@@ -36,12 +38,18 @@ class ReadFilter:
     question: Question | None
 
 
-def check(ctx: Context, filter_text: str) -> ReadFilter:
-    """Read a filter and count its devices. Raises BadInput with column, caret and nearest name."""
+def check(
+    ctx: Context, filter_text: str, in_use: bool = False, awaited_too: bool = False
+) -> ReadFilter:
+    """Read a filter and count its devices, or those of them that are in use (or awaited). Raises
+    BadInput with column, caret and nearest name.
+    """
     found = parse(filter_text)
+    stages = (*COUNTED, Stage.AWAITED) if awaited_too else COUNTED
     with ctx.reading() as connection:
-        fitting = Selection(filter=written_out(connection, ctx.veil.parse(filter_text)))
-        number = store.count(connection, fitting, ctx.now)
+        fitting = written_out(connection, ctx.veil.parse(filter_text))
+        counted = all_of(one_of("stage", stages), fitting) if in_use else fitting
+        number = store.count(connection, Selection(filter=counted), ctx.now)
     asked = asks(filter_text)
     question = Question(asked.mistakes[0].words, asked.text) if asked is not None else None
     return ReadFilter(as_tree(found), number, moving(found), question)

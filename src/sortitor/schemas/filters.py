@@ -18,9 +18,13 @@ FilterText = Field(
 
 
 class FilterGiven(Request):
-    """A filter to be read."""
+    """A filter to be read, and which of the devices that fit are counted."""
 
     filter: str = FilterText
+    in_use: bool = Field(
+        default=False, description="Count those in use alone, as sweeps and pools do."
+    )
+    awaited_too: bool = Field(default=False, description="With `in_use`: awaited ones, too.")
 
 
 class Question(Answer):

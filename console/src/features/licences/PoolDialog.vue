@@ -85,7 +85,12 @@ function save() {
         persistent-placeholder
       />
     </div>
-    <FilterField v-model="form.filter" label="Devices in use that need a seat (empty: all)" />
+    <FilterField
+      v-model="form.filter"
+      label="Devices in use that need a seat (empty: all)"
+      in-use
+      :awaited-too="form.awaited_too"
+    />
     <v-checkbox
       v-model="form.awaited_too"
       label="Devices that have not arrived take a seat too"

@@ -115,7 +115,7 @@ function save() {
     @save="save"
   >
     <v-text-field v-model="form.name" label="Rule" />
-    <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" />
+    <FilterField v-model="form.filter" label="Devices in use that it watches (empty: all)" in-use />
     <IdlePicture v-if="idle" v-model="form.days" :idle="idle" />
     <v-text-field v-else v-model.number="form.days" label="Idle window (days)" type="number" />
     <div class="pair">

@@ -7,7 +7,26 @@ import FilterTree from './FilterTree.vue'
 import { number } from '../formats'
 
 /** A filter, typed with completion or built by clicking; either way shows the other. */
-const { label = 'Filter' } = defineProps<{ label?: string }>()
+const {
+  label = 'Filter',
+  inUse = false,
+  awaitedToo = false,
+} = defineProps<{
+  label?: string
+  /** Those in use alone are meant, and counted; or awaited ones, too. */
+  inUse?: boolean
+  awaitedToo?: boolean
+}>()
+const fitting = computed(() => {
+  const kind = inUse ? ` in use${awaitedToo ? ' or awaited' : ''}` : ''
+  return fits.value === 1
+    ? `1 device${kind} fits now`
+    : `${number(fits.value ?? 0)} devices${kind} fit now`
+})
+watch(
+  () => awaitedToo,
+  () => check(),
+)
 const model = defineModel<string>({ required: true })
 const emit = defineEmits<{ settled: [text: string, devices: number | null] }>()
 
@@ -65,7 +84,8 @@ async function read() {
     return
   }
   try {
-    const found = await got(api.POST('/api/v1/filters/check', { body: { filter: text } }))
+    const body = { filter: text, in_use: inUse, awaited_too: awaitedToo }
+    const found = await got(api.POST('/api/v1/filters/check', { body }))
     if (turn !== asked || text !== model.value) return
     // What is being clicked together keeps its groups, also those of one condition.
     if (!tree.value || asText(tree.value) !== text) {
@@ -235,7 +255,7 @@ watch(model, check, { immediate: true })
           ? 'Not whole yet'
           : fits === null
             ? 'Type what the devices have in common; suggestions come as you type.'
-            : `${number(fits)} ${fits === 1 ? 'device fits' : 'devices fit'} now`
+            : fitting
       }}
     </div>
     <p v-if="meant && !choices.length" class="row-gap">

@@ -46,4 +46,6 @@ def check_filter(ctx: MayLook, given: FilterGiven) -> FilterRead:
     """Read a filter: its tree and how many devices fit; a fault is told with its column and a caret
     under it.
     """
-    return FilterRead.model_validate(filters.check(ctx, given.filter))
+    return FilterRead.model_validate(
+        filters.check(ctx, given.filter, given.in_use, given.awaited_too)
+    )
