@@ -537,7 +537,7 @@ def test_overlap_and_completion(furnished: Sortitor) -> None:
         filter='serial pr and (stage eq "parked" or stage eq "active" or stage eq "dormant")'
     )
     assert s.filters.check("serial pr", in_use=True, awaited_too=True).devices == s.devices.count(
-        filter='serial pr and not stage eq "retired"'
+        filter='serial pr and stage ne "retired"'
     )
     read = s.filters.check('site eq "deck" and not (idleDays gt 3)')
     assert (read.devices, read.moving) == (6, True)
