@@ -3,7 +3,7 @@ import { mdiDownload, mdiUpload } from '@mdi/js'
 import { computed, reactive, ref, useTemplateRef } from 'vue'
 
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, onDay, plural } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
@@ -101,7 +101,7 @@ const turnAway = (arrivalId: number) =>
         body: {},
       }),
     )
-    await queries.invalidateQueries({ queryKey: ['arrivals'] })
+    await readAgain(['arrivals'])
   })
 
 const FILE = 'application/octet-stream'

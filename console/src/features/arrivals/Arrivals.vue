@@ -4,7 +4,7 @@ import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import type { Schemas } from '../../api/client'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import { number } from '../../shared/formats'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -43,7 +43,7 @@ onMounted(() => {
   live = new EventSource('/api/v1/arrivals/events')
   live.addEventListener('board', (event) => {
     counts.value = (JSON.parse(event.data) as Schemas['WayCounts']).counts
-    void queries.invalidateQueries({ queryKey: ['arrivals'] })
+    void readAgain(['arrivals'])
   })
 })
 onUnmounted(() => live?.close())

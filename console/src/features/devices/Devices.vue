@@ -4,7 +4,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas } from '../../api/client'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import ExportMenu from '../../shared/tables/ExportMenu.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
@@ -167,7 +167,7 @@ async function saveView() {
 
 async function forget(id: number) {
   await got(api.DELETE('/api/v1/views/{view_id}', { params: { path: { view_id: id } } }))
-  await queries.invalidateQueries({ queryKey: ['views'] })
+  await readAgain(['views'])
 }
 
 function show(one: Schemas['View']) {

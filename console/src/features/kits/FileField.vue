@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { mdiUpload } from '@mdi/js'
-import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, ref } from 'vue'
 
 import { api, got, putFile, type Schemas } from '../../api/client'
+import { readAgain } from '../../api/queries'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { sized } from '../../shared/formats'
 
@@ -11,7 +12,6 @@ import { sized } from '../../shared/formats'
 const { fresh = false } = defineProps<{ fresh?: boolean }>()
 const digest = defineModel<string>({ required: true })
 const emit = defineEmits<{ chosen: [file: Schemas['KeptFile']] }>()
-const queries = useQueryClient()
 const { data } = useQuery({
   queryKey: ['files'],
   queryFn: () => got(api.GET('/api/v1/files')),
@@ -42,7 +42,7 @@ async function put(files: FileList | null) {
   stop = new AbortController()
   try {
     const kept = await putFile(file, (sent) => (part.value = sent), stop.signal)
-    await queries.invalidateQueries({ queryKey: ['files'] })
+    await readAgain(['files'])
     digest.value = kept.digest
     emit('chosen', kept)
   } catch (problem) {

@@ -4,7 +4,7 @@ import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Preview, type Schemas } from '../../api/client'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, number, plural, words } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
@@ -79,7 +79,7 @@ const cellKeys = computed(() =>
 const editing = ref<Schemas['LotRow'] | null>(null)
 const editable = computed(() => session.may('import') && lot.value?.status === 'draft')
 const left = computed(() => (lot.value?.counts.conflict ?? 0) + (lot.value?.counts.reject ?? 0))
-const settled = () => queries.invalidateQueries()
+const settled = () => readAgain()
 const large = (shown: Preview) =>
   shown.counts.reduce((sum, count) => sum + count.count, 0) > jobRows.value
     ? 'respond-async'

@@ -5,7 +5,7 @@ import { useRoute, useRouter } from 'vue-router'
 
 import { api, got, type Schemas, send, sendFile } from '../../api/client'
 import { saveFile } from '../../api/files'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import { useAction } from '../../shared/actions/useAction'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useJob } from '../../shared/actions/useJob'
@@ -114,7 +114,7 @@ function run(unbraked = false) {
       await job.follow(asked)
     } finally {
       // What a run failed of is told on the source, too.
-      await queries.invalidateQueries()
+      await readAgain()
     }
   })
 }

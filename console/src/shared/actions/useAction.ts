@@ -1,6 +1,6 @@
 import { ref } from 'vue'
 
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 
 /** One act at a time: whether it runs, what it failed of; afterwards everything is read anew. */
 export function useAction() {
@@ -13,7 +13,7 @@ export function useAction() {
     failure.value = null
     try {
       await act()
-      if (changes) await queries.invalidateQueries()
+      if (changes) await readAgain()
       return true
     } catch (problem) {
       failure.value = problem

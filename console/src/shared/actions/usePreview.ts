@@ -1,7 +1,7 @@
 import { shallowReactive } from 'vue'
 
 import { type Preview, ProblemError } from '../../api/client'
-import { queries } from '../../api/queries'
+import { readAgain } from '../../api/queries'
 import { useJob } from './useJob'
 
 /** Look, then act: one change from its preview to its applying. */
@@ -55,7 +55,7 @@ export function usePreview() {
       await state.change.act(state.preview.digest, reason.trim() || null, state.preview, confirm)
       const { done } = state.change
       close()
-      await queries.invalidateQueries()
+      await readAgain()
       done?.()
     } catch (error) {
       // The facts changed meanwhile: the new preview takes the old one's place, to be read first.
