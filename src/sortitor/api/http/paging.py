@@ -54,11 +54,21 @@ def _is_number(value: Any) -> bool:
     return type(value) is int and abs(value) <= LARGEST
 
 
+def _is_text(value: Any) -> bool:
+    """Whether it is one that the database can hold: without NUL, without half of a pair."""
+    if not isinstance(value, str) or "\0" in value:
+        return False
+    return not any("\ud800" <= letter <= "\udfff" for letter in value)
+
+
 def read_key(cursor: str | None) -> list[Any] | None:
     """The pair (sort value, number) in the cursor of a sorted list."""
     value = read_cursor(cursor)
     if value is not None and not (
-        isinstance(value, list) and len(value) == 2 and _is_number(value[1])
+        isinstance(value, list)
+        and len(value) == 2
+        and _is_number(value[1])
+        and (_is_number(value[0]) or _is_text(value[0]))
     ):
         raise BadInput(
             "bad_cursor", "The cursor belongs to another list.", "Start from the first page."
