@@ -53,12 +53,14 @@ client.use({
 
 export const api = client
 
+/** What an answer is as JSON, where it can be a text (a table, a stream) too. */
+type Told<T> = [Exclude<T, string>] extends [never] ? T : Exclude<T, string>
+type Answer<T> = Promise<{ data?: T; error?: unknown; response: Response }>
+
 /** The data of an answer; a problem is thrown. */
-export async function got<T>(
-  answer: Promise<{ data?: T; error?: unknown; response: Response }>,
-): Promise<T> {
+export async function got<T>(answer: Answer<T>): Promise<Told<T>> {
   const { data, error, response } = await answer
-  if (response.ok) return data as T
+  if (response.ok) return data as Told<T>
   const problem =
     error && typeof error === 'object' && 'detail' in error ? (error as Problem) : null
   throw new ProblemError(
@@ -133,4 +135,9 @@ export function putFile(
     stop.addEventListener('abort', () => request.abort())
     request.send(file)
   })
+}
+
+/** What a list of one page lists. */
+export async function listed<T>(answer: Answer<{ items: T[] }>): Promise<T[]> {
+  return (await got(answer)).items
 }

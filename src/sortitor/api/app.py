@@ -14,8 +14,9 @@ from starlette.routing import BaseRoute
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor import __version__
-from sortitor.api.http import console, document, handbook, problems
+from sortitor.api.http import console, document, handbook, origins, problems
 from sortitor.api.http.bodies import FILE_BODY, STREAM_BODY, BodyLimit, addresses
+from sortitor.api.http.compression import Compression
 from sortitor.api.http.guard import Guard
 from sortitor.api.http.routes import PREFIX
 from sortitor.api.http.service import Service
@@ -73,6 +74,13 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
             "Import, declare, admit, name, count and retire devices; every change previewed and"
             " reverted."
         ),
+        description=(
+            "Times are in UTC (RFC 3339), errors are problems (RFC 9457). What changes something is"
+            " previewed first; applying quotes the digest of the preview, and every change is an"
+            " entry in the journal, with its way back. The handbook is at `/handbook`."
+        ),
+        contact={"name": "The people who run this service"},
+        license_info={"name": "Apache License 2.0", "identifier": "Apache-2.0"},
         separate_input_output_schemas=False,
     )
     app.state.service = service
@@ -85,6 +93,9 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.add_middleware(
         Guard, counter=service.counter, seconds=service.request_seconds, tls=service.tls
     )
+    app.add_middleware(Compression)
+    if service.origins:
+        origins.open_to(app, service.origins)
     app.add_middleware(_Trace)
     return app
 
@@ -140,6 +151,7 @@ def _routes() -> list[BaseRoute]:
         welcome,
     ):
         api.include_router(module.router)
+    api.include_router(lots.templates)
     beside = APIRouter()
     beside.include_router(scim.router)
     beside.include_router(health.router)

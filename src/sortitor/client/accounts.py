@@ -37,18 +37,22 @@ class Accounts(Noun):
 
     def list(self) -> Sequence[a.Account]:
         """All accounts."""
-        return self._t.call(list[a.Account], "GET", "/accounts")
+        return self._t.whole(a.Account, "GET", "/accounts")
+
+    def show(self, account_id: int) -> a.Account:
+        """One account."""
+        return self._t.call(a.Account, "GET", f"/accounts/{account_id}")
 
     def add(
         self, name: str, password: str | None, role: Role, directory: str | None = None
-    ) -> a.Me:
+    ) -> a.Account:
         """Add an account: with a password of its own, or with that of a directory."""
         given = {"name": name, "password": password, "role": role, "directory": directory}
-        return self._t.call(a.Me, "POST", "/accounts", json=given)
+        return self._t.call(a.Account, "POST", "/accounts", json=given)
 
-    def edit(self, account_id: int, **changes: Any) -> None:
+    def edit(self, account_id: int, **changes: Any) -> a.Account:
         """Change `role`, `password`, `directory` or `disabled`."""
-        self._t.send("PATCH", f"/accounts/{account_id}", json=changes)
+        return self._t.call(a.Account, "PATCH", f"/accounts/{account_id}", json=changes)
 
     def change_password(self, current: str, fresh: str, keep_tokens: bool = False) -> None:
         """Change your own password, in a session that was opened with it."""
@@ -61,7 +65,7 @@ class Accounts(Noun):
 
     def sessions(self, account_id: int | None = None) -> Sequence[a.Session]:
         """Your living sessions, or those of an account."""
-        return self._t.call(list[a.Session], "GET", "/sessions", params={"account": account_id})
+        return self._t.whole(a.Session, "GET", "/sessions", params={"account": account_id})
 
     def end_session(self, session_id: int, account_id: int | None = None) -> None:
         """End a session of yours, or of an account."""
@@ -69,7 +73,11 @@ class Accounts(Noun):
 
     def tokens(self, account_id: int | None = None) -> Sequence[a.Token]:
         """Your living tokens, or those of an account."""
-        return self._t.call(list[a.Token], "GET", "/tokens", params={"account": account_id})
+        return self._t.whole(a.Token, "GET", "/tokens", params={"account": account_id})
+
+    def token(self, token_id: int, account_id: int | None = None) -> a.Token:
+        """One living token of yours, or of an account."""
+        return self._t.call(a.Token, "GET", f"/tokens/{token_id}", params={"account": account_id})
 
     def add_token(
         self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE

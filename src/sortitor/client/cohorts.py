@@ -33,11 +33,11 @@ class Cohorts(Documents[co.Cohort, co.CohortDetail]):
 
     def uses(self, cohort: Key) -> Sequence[co.Use]:
         """What speaks of it."""
-        return self._t.call(list[co.Use], "GET", at("/cohorts", cohort, "uses"))
+        return self._t.whole(co.Use, "GET", at("/cohorts", cohort, "uses"))
 
     def history(self, cohort: Key) -> Sequence[co.DayCount]:
         """Its numbers by day."""
-        return self._t.call(list[co.DayCount], "GET", at("/cohorts", cohort, "history"))
+        return self._t.whole(co.DayCount, "GET", at("/cohorts", cohort, "history"))
 
     def preview_list(self, cohort: Key, selection: d.Selection, put_in: bool = True) -> Preview:
         """Which devices would come to a list or go from it."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar, Generic, TypeVar
 
 from pydantic import BaseModel
@@ -12,6 +12,8 @@ from sortitor.core.documents import Document
 from sortitor.schemas.base import Preview
 from sortitor.schemas.documents import Revision
 
+#: A change that names what becomes another (RFC 7396).
+_MERGED = {"Content-Type": "application/merge-patch+json"}
 D = TypeVar("D", bound=Document)
 A = TypeVar("A", bound=BaseModel)
 
@@ -27,7 +29,7 @@ class Documents(Noun, Generic[D, A]):
 
     def list(self) -> Sequence[A]:
         """All of them, by name."""
-        return self._t.call(list[self.answer], "GET", self.path)  # type: ignore[name-defined]
+        return self._t.whole(self.answer, "GET", self.path)
 
     def show(self, key: Key) -> A:
         """One, by number or name."""
@@ -35,7 +37,7 @@ class Documents(Noun, Generic[D, A]):
 
     def revisions(self, key: Key) -> Sequence[Revision]:
         """What was changed of one, newest first."""
-        return self._t.call(list[Revision], "GET", at(self.path, key, "revisions"))
+        return self._t.whole(Revision, "GET", at(self.path, key, "revisions"))
 
     def preview_add(self, document: D) -> Preview:
         """What adding one would do."""
@@ -44,6 +46,16 @@ class Documents(Noun, Generic[D, A]):
     def preview_edit(self, key: Key, document: D) -> Preview:
         """What a change would do."""
         return self._t.call(Preview, "POST", at(self.path, key, "preview"), json=document)
+
+    def preview_patch(self, key: Key, changes: Mapping[str, Any]) -> Preview:
+        """What changing these fields would do; the others stay."""
+        return self._t.call(
+            Preview,
+            "POST",
+            at(self.path, key, "patch/preview"),
+            json=dict(changes),
+            headers=_MERGED,
+        )
 
     def preview_remove(self, key: Key) -> Preview:
         """What removing one would do."""
@@ -69,11 +81,35 @@ class Documents(Noun, Generic[D, A]):
         headers = if_match(revision, digest)
         return self._t.call(self.answer, "PUT", at(self.path, key), json=given, headers=headers)
 
-    def remove(self, key: Key, digest: str | None = None, reason: str | None = None) -> None:
+    def patch(
+        self,
+        key: Key,
+        changes: Mapping[str, Any],
+        digest: str | None = None,
+        reason: str | None = None,
+        revision: int | None = None,
+    ) -> A:
+        """Change these fields and nothing else; None sets one back to its default."""
+        return self._t.call(
+            self.answer,
+            "PATCH",
+            at(self.path, key),
+            json=dict(changes),
+            params={"digest": digest, "reason": reason},
+            headers={**if_match(revision, digest), **_MERGED},
+        )
+
+    def remove(
+        self,
+        key: Key,
+        digest: str | None = None,
+        reason: str | None = None,
+        revision: int | None = None,
+    ) -> None:
         """Remove one; reverting its journal entry brings it back."""
-        asked = {"digest": digest, "reason": reason}
-        params = {name: value for name, value in asked.items() if value is not None}
-        self._t.send("DELETE", at(self.path, key), params=params)
+        params = {"digest": digest, "reason": reason}
+        headers = if_match(revision, digest)
+        self._t.send("DELETE", at(self.path, key), params=params, headers=headers)
 
 
 def if_match(revision: int | None, digest: str | None = None) -> dict[str, str]:

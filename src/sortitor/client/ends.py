@@ -15,7 +15,7 @@ class Ends(Noun):
 
     def list(self) -> Sequence[e.End]:
         """What ends, first things first."""
-        return self._t.call(list[e.End], "GET", "/ends")
+        return self._t.whole(e.End, "GET", "/ends")
 
     def reminders(self) -> e.RemindersDetail:
         """Who is reminded by mail."""
@@ -35,7 +35,7 @@ class Ends(Noun):
 
     def reminders_revisions(self) -> Sequence[Revision]:
         """What was changed of the reminders, newest first."""
-        return self._t.call(list[Revision], "GET", "/reminders/revisions")
+        return self._t.whole(Revision, "GET", "/reminders/revisions")
 
     def calendar(self, secret: str) -> str:
         """What ends, as a calendar (RFC 5545)."""

@@ -24,7 +24,7 @@ class Files(Noun):
 
     def list(self) -> Sequence[KeptFile]:
         """All files, by name."""
-        return self._t.call(list[KeptFile], "GET", "/files")
+        return self._t.whole(KeptFile, "GET", "/files")
 
     def get(self, digest: str) -> KeptFile:
         """One file, and the items that name it."""

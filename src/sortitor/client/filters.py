@@ -18,7 +18,7 @@ class Filters(Noun):
 
     def attributes(self) -> Sequence[co.Attribute]:
         """Everything a filter can speak of."""
-        return self._t.call(list[co.Attribute], "GET", "/filters/attributes")
+        return self._t.whole(co.Attribute, "GET", "/filters/attributes")
 
     def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
         """Values that devices have now."""

@@ -33,7 +33,7 @@ class Gate(Noun):
 
     def check(self, policies: Sequence[g.Policy]) -> Sequence[g.PolicyRemark]:
         """What is odd about policies that can be saved."""
-        return self._t.call(list[g.PolicyRemark], "POST", "/gate/check", json=_gate(policies))
+        return self._t.whole(g.PolicyRemark, "POST", "/gate/check", json=_gate(policies))
 
     def effective(self, asked: g.EffectiveAsked) -> g.Effective:
         """Each facet with its word, for a person, a group or a device."""
@@ -87,7 +87,7 @@ class Gate(Noun):
 
     def revisions(self) -> Sequence[Revision]:
         """What was changed of it, newest first."""
-        return self._t.call(list[Revision], "GET", "/gate/revisions")
+        return self._t.whole(Revision, "GET", "/gate/revisions")
 
 
 def _gate(policies: Sequence[g.Policy]) -> g.Gate:

@@ -13,7 +13,7 @@ class Groups(Noun):
 
     def list(self) -> Sequence[p.Group]:
         """All groups."""
-        return self._t.call(list[p.Group], "GET", "/groups")
+        return self._t.whole(p.Group, "GET", "/groups")
 
     def set_inner(self, group: Key, groups: Sequence[Key]) -> None:
         """Put exactly these groups into a group."""

@@ -16,6 +16,10 @@ class Holds(Noun):
         """Holds that run or are to come, newest first; `over`: also those that have ended."""
         return self._t.pages(h.Hold, "/holds", {"over": over}, most)
 
+    def show(self, hold_id: int) -> h.Hold:
+        """One hold, also one that has ended."""
+        return self._t.call(h.Hold, "GET", f"/holds/{hold_id}")
+
     def preview(self, hold: h.HoldNew) -> Preview:
         """Which devices a hold would keep."""
         return self._t.call(Preview, "POST", "/holds/preview", json=hold)

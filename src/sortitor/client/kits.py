@@ -20,7 +20,7 @@ class Catalogue(Noun):
     ) -> Sequence[k.CatalogueSetting]:
         """Settings by the beginnings of words, of a theme, known to each of the platforms."""
         params = {"query": query, "theme": theme, "platform": list(platforms)}
-        return self._t.call(list[k.CatalogueSetting], "GET", "/catalogue", params=params)
+        return self._t.whole(k.CatalogueSetting, "GET", "/catalogue", params=params)
 
 
 class OwnSettings(Documents[k.OwnSetting, k.OwnSettingDetail]):
@@ -57,7 +57,7 @@ class Items(Documents[k.Item, k.ItemDetail]):
 
     def times(self) -> Sequence[k.ItemTimes]:
         """How long each item takes, of what the fleet told."""
-        return self._t.call(list[k.ItemTimes], "GET", "/item-times")
+        return self._t.whole(k.ItemTimes, "GET", "/item-times")
 
     def preview_retry(self, item: Key, selection: Selection) -> Preview:
         """On how many of the devices an item failed and would be tried again."""
@@ -93,7 +93,7 @@ class Kits(Documents[k.Kit, k.KitDetail]):
 
     def reports(self, device_id: int) -> Sequence[k.DeviceReport]:
         """What a device told of each item as it is now."""
-        return self._t.call(list[k.DeviceReport], "GET", f"/devices/{device_id}/item-reports")
+        return self._t.whole(k.DeviceReport, "GET", f"/devices/{device_id}/item-reports")
 
     def log(self, device_id: int, item: Key) -> str | None:
         """What a device sent along when an item failed."""
@@ -120,7 +120,7 @@ class Kits(Documents[k.Kit, k.KitDetail]):
 
     def lints(self) -> Sequence[k.KitLint]:
         """What is forgotten or cannot be."""
-        return self._t.call(list[k.KitLint], "GET", "/kit-lints")
+        return self._t.whole(k.KitLint, "GET", "/kit-lints")
 
 
 class SetupSheets(Documents[k.SetupSheet, k.SheetDetail]):

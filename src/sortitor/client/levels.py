@@ -34,7 +34,7 @@ class Levels(Noun):
 
     def trend(self) -> Sequence[s.LevelDay]:
         """How many disagreements stood open, day by day."""
-        return self._t.call(list[s.LevelDay], "GET", "/levels/trend")
+        return self._t.whole(s.LevelDay, "GET", "/levels/trend")
 
     def pattern(self, mask: int, most: int | None = None) -> Iterator[s.PresentDevice]:
         """The devices of one pattern of presence."""

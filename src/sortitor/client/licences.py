@@ -52,7 +52,7 @@ class Pools(Documents[li.Pool, li.PoolDetail]):
 
     def grants(self, key: int | str) -> Sequence[li.Grant]:
         """The vouchers of a pool, newest first."""
-        return self._t.call(list[li.Grant], "GET", at("/pools", key, "grants"))
+        return self._t.whole(li.Grant, "GET", at("/pools", key, "grants"))
 
     def course(self, key: int | str) -> li.PoolCourse:
         """A pool day by day, and when it turns short."""

@@ -144,7 +144,7 @@ class Lots(Noun):
 
     def template(self, platform: Platform, form: str = "csv") -> bytes:
         """A file with the headers for a platform's devices."""
-        return self._t.send("GET", f"/lots/templates/{platform}", params={"form": form}).content
+        return self._t.send("GET", f"/lot-templates/{platform}", params={"form": form}).content
 
     def list(
         self,
@@ -177,7 +177,7 @@ class Lots(Noun):
 
     def notes(self, lot_id: int) -> Sequence[lo.NoteGroup]:
         """Notes grouped, most frequent first."""
-        return self._t.call(list[lo.NoteGroup], "GET", f"/lots/{lot_id}/notes")
+        return self._t.whole(lo.NoteGroup, "GET", f"/lots/{lot_id}/notes")
 
     def file(self, lot_id: int) -> bytes:
         """The file, byte for byte."""

@@ -23,7 +23,7 @@ class Naming(Noun):
     def check(self, templates: Sequence[g.Template]) -> Sequence[g.TemplateChecked]:
         """What each template would do today: how many devices it names, three of them, faults."""
         given = g.NamingCheck(templates=tuple(templates))
-        return self._t.call(list[g.TemplateChecked], "POST", "/naming/check", json=given)
+        return self._t.whole(g.TemplateChecked, "POST", "/naming/check", json=given)
 
     def preview(
         self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None
@@ -65,4 +65,4 @@ class Naming(Noun):
 
     def revisions(self) -> Sequence[Revision]:
         """What was changed of it, newest first."""
-        return self._t.call(list[Revision], "GET", "/naming/revisions")
+        return self._t.whole(Revision, "GET", "/naming/revisions")

@@ -31,7 +31,7 @@ class Passes(Noun):
         given = p.PassesGiven(
             terms=terms, people=list(people), group=group, passcode=passcode, mailed=mailed
         )
-        return self._t.call(list[p.PassOfPerson], "POST", "/passes/batch", json=given)
+        return self._t.whole(p.PassOfPerson, "POST", "/passes/batch", json=given)
 
     def list(self, most: int | None = None) -> Iterator[p.Pass]:
         """Passes, newest first."""
@@ -43,7 +43,7 @@ class Passes(Noun):
 
     def people(self, pass_id: int) -> Sequence[p.PassUse]:
         """Who has it or one made with it, and what became of each."""
-        return self._t.call(list[p.PassUse], "GET", f"/passes/{pass_id}/people")
+        return self._t.whole(p.PassUse, "GET", f"/passes/{pass_id}/people")
 
     def revoke(self, pass_id: int, reason: str | None = None, whole_batch: bool = False) -> int:
         """End a pass at once, or all that were made with it; gives how many."""

@@ -13,4 +13,4 @@ class Retention(Noun):
 
     def preview(self) -> Sequence[Going]:
         """What would go tonight."""
-        return self._t.call(list[Going], "GET", "/retention")
+        return self._t.whole(Going, "GET", "/retention")

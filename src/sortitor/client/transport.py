@@ -99,6 +99,11 @@ class Transport:
         """The response as a model."""
         return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
 
+    def whole(self, item: type[Model], method: str, path: str, **given: Any) -> list[Model]:
+        """The items of a list that is one page."""
+        page: Page[Model] = self.call(Page[item], method, path, **given)  # type: ignore[valid-type]
+        return page.items
+
     def download(
         self, path: str, to: Path, params: Any = None, headers: Mapping[str, str] | None = None
     ) -> None:

@@ -13,7 +13,11 @@ class Views(Noun):
 
     def list(self) -> Sequence[co.View]:
         """Saved views of the device list."""
-        return self._t.call(list[co.View], "GET", "/views")
+        return self._t.whole(co.View, "GET", "/views")
+
+    def show(self, view_id: int) -> co.View:
+        """One view: one's own, or one that is shared."""
+        return self._t.call(co.View, "GET", f"/views/{view_id}")
 
     def save(self, view: co.ViewNew) -> co.View:
         """Keep a view."""

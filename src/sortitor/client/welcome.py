@@ -36,4 +36,4 @@ class Welcome(Noun):
 
     def revisions(self) -> Sequence[Revision]:
         """What was changed of it, newest first."""
-        return self._t.call(list[Revision], "GET", "/welcome-card/revisions")
+        return self._t.whole(Revision, "GET", "/welcome-card/revisions")

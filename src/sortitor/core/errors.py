@@ -59,6 +59,10 @@ class Unsupported(BadInput):
     """A kind of content that the service does not read."""
 
 
+class NotAcceptable(BadInput):
+    """No answer of a kind that the caller takes."""
+
+
 class NotSignedIn(SortitorError):
     """No account, or a wrong secret."""
 

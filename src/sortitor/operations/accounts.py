@@ -8,6 +8,7 @@ import secrets
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from functools import cache
+from hashlib import blake2b
 from typing import Any
 
 from argon2 import PasswordHasher
@@ -15,14 +16,15 @@ from argon2.exceptions import VerificationError
 
 from sortitor.core.access import Permission, covers, lesser, may
 from sortitor.core.accounts import check_account_name, check_password, name_key
-from sortitor.core.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn
+from sortitor.core.errors import BadInput, Conflict, NotAllowed, NotFound, NotSignedIn, Stale
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import Purpose, Role
 from sortitor.operations.context import Actor, Clock, Context, or_not_found
 from sortitor.operations.sources import passwords
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import accounts as store
-from sortitor.store.accounts import AccountRow, SessionRow, TokenRow
+from sortitor.store.accounts import AccountRow as AccountRow
+from sortitor.store.accounts import SessionRow, TokenRow
 from sortitor.store.engine import Connection, Engine, transaction
 
 #: One lane and 46 MiB (the first choice of OWASP's password storage cheat sheet): several at once
@@ -323,9 +325,11 @@ def edit(
     password: str | None = None,
     directory: str | None = None,
     disabled: bool | None = None,
-) -> None:
-    """Change an account. A new role ends its sessions; a new password, another way to sign in and
-    disabling revoke its tokens, too.
+    version: str | None = None,
+) -> AccountRow:
+    """Change an account; gives it as it is then. A new role ends its sessions; a new password,
+    another way to sign in and disabling revoke its tokens, too. Raises Stale where it is no longer
+    of the `version` that was read.
     """
     if role is None and password is None and directory is None and disabled is None:
         raise BadInput(
@@ -342,6 +346,8 @@ def edit(
     with ctx.changing() as connection:
         administrators = store.lock_administrators(connection)
         account = or_not_found(store.one(connection, account_id, lock=True), "account", account_id)
+        if version is not None and version != version_of(account):
+            raise Stale(f"account {account.name}")
         demoted = disabled or (role is not None and role is not Role.ADMINISTRATOR)
         if demoted:
             _keep_an_administrator(ctx, account_id, administrators)
@@ -359,6 +365,19 @@ def edit(
         if "password_hash" in values or disabled:
             revoked = store.revoke_tokens(connection, account_id, ctx.clock.wall())
         _record_edit(ctx, connection, account, values, revoked)
+        return or_not_found(store.one(connection, account_id), "account", account_id)
+
+
+def one(ctx: Context, account_id: int) -> AccountRow:
+    """One account. Raises NotFound."""
+    with ctx.reading() as connection:
+        return or_not_found(store.one(connection, account_id), "account", account_id)
+
+
+def version_of(account: AccountRow) -> str:
+    """What tells an account from what it was before an edit, or will be after one."""
+    told = (account.name, account.role, account.source_id, account.disabled_at)
+    return blake2b(repr((*told, account.password_hash)).encode(), digest_size=12).hexdigest()
 
 
 def _keep_an_administrator(ctx: Context, account_id: int, administrators: list[int]) -> None:
@@ -570,6 +589,12 @@ def tokens(ctx: Context, account_id: int | None) -> list[TokenRow]:
     with ctx.reading() as connection:
         or_not_found(store.one(connection, whose), "account", whose)
         return store.tokens_of(connection, whose)
+
+
+def token(ctx: Context, token_id: int, account_id: int | None) -> TokenRow:
+    """One living token of an account; None: one's own. Raises NotFound."""
+    found = next((row for row in tokens(ctx, account_id) if row.id == token_id), None)
+    return or_not_found(found, "token", token_id)
 
 
 def revoke_token(ctx: Context, token_id: int, account_id: int | None) -> None:

@@ -80,6 +80,12 @@ def page(ctx: Context, before: int | None, limit: int, over: bool = False) -> li
         return store.page(connection, before, limit, ctx.today, over)
 
 
+def one(ctx: Context, hold_id: int) -> HoldRow:
+    """One hold, also one that has ended. Raises NotFound."""
+    with ctx.reading() as connection:
+        return or_not_found(store.one(connection, hold_id), "hold", hold_id)
+
+
 def on_person(ctx: Context, person_id: int) -> list[HoldRow]:
     """The living holds on all that a person has."""
     with ctx.reading() as connection:

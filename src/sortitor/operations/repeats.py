@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from sortitor.operations.context import Actor, Clock
 from sortitor.store import idempotency
 from sortitor.store.engine import Engine, transaction
@@ -15,8 +17,13 @@ def find(engine: Engine, clock: Clock, actor: Actor, key: str) -> AnswerRow | No
 
 
 def keep(
-    engine: Engine, actor: Actor, key: str, status: int, answer: bytes, media_type: str
+    engine: Engine,
+    actor: Actor,
+    key: str,
+    status: int,
+    answer: bytes,
+    headers: Mapping[str, str],
 ) -> None:
     """Keep the answer to a claimed key."""
     with transaction(engine) as connection:
-        idempotency.keep_answer(connection, actor.account_id or 0, key, status, answer, media_type)
+        idempotency.keep_answer(connection, actor.account_id or 0, key, status, answer, headers)

@@ -18,6 +18,12 @@ def every(ctx: Context) -> list[ViewRow]:
         return store.every(connection, ctx.actor.account_id)
 
 
+def one(ctx: Context, view_id: int) -> ViewRow:
+    """One's own view, or one that is shared. Raises NotFound."""
+    found = next((row for row in every(ctx) if row.id == view_id), None)
+    return or_not_found(found, "view", view_id)
+
+
 def save(ctx: Context, name: str, shared: bool, settings: Mapping[str, Any]) -> ViewRow:
     """Keep a view; one's own of the same name gives way."""
     if settings.get("filter"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 from typing import Annotated, Generic, TypeVar
 
@@ -49,6 +50,11 @@ class Page(Answer, Generic[Item]):
     items: list[Item]
     next: str | None = None
     total: int | None = Field(default=None, description="Only where `total=true` was asked for.")
+
+
+def whole(items: Iterable[Item]) -> Page[Item]:
+    """A list that is one page: every list has the same envelope."""
+    return Page(items=list(items))
 
 
 class Problem(Answer):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
@@ -27,6 +28,11 @@ def _known_zone(name: str) -> str:
     if name not in available_timezones():
         raise ValueError(f"there is no time zone {name!r}; write it as Europe/Lisbon")
     return name
+
+
+_ORIGIN = re.compile(
+    r"https?://[A-Za-z0-9.-]+(:[0-9]{1,5})?|https?://\[[0-9A-Fa-f:]+\](:[0-9]{1,5})?"
+)
 
 
 class Settings(BaseSettings):
@@ -145,6 +151,15 @@ class Settings(BaseSettings):
             description="Send the session cookie over HTTPS only; set it wherever TLS is in front."
         ),
     ] = False
+    cors_origins: Annotated[
+        str,
+        Field(
+            description=(
+                "Origins whose pages may call the interface with a token, such as"
+                " `https://portal.example.org`, separated by commas; `*` is any. Empty: none."
+            )
+        ),
+    ] = ""
     clock: Annotated[
         AwareDatetime | None,
         Field(
@@ -348,11 +363,22 @@ class Settings(BaseSettings):
     def _bounds(self) -> Settings:
         if self.idle_window_min_days > self.idle_window_max_days:
             raise ValueError("SORTITOR_IDLE_WINDOW_MIN_DAYS is above SORTITOR_IDLE_WINDOW_MAX_DAYS")
+        for origin in self.origins:
+            if origin != "*" and not _ORIGIN.fullmatch(origin):
+                raise ValueError(
+                    f"SORTITOR_CORS_ORIGINS: {origin!r} is no origin; write it as"
+                    " https://portal.example.org, without a path"
+                )
         try:
             networks_of(self.source_networks.split(","))
         except ValueError as error:
             raise ValueError(f"SORTITOR_SOURCE_NETWORKS: {error}") from error
         return self
+
+    @property
+    def origins(self) -> tuple[str, ...]:
+        """The origins whose pages may call the interface."""
+        return tuple(filter(None, (one.strip() for one in self.cors_origins.split(","))))
 
     @property
     def installation_key_file(self) -> Path:

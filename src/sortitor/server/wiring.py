@@ -253,6 +253,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         async_pool=pool,
         max_upload_bytes=settings.max_upload_bytes,
         secure_cookies=settings.secure_cookies,
+        origins=settings.origins,
         body_seconds=settings.body_seconds,
         request_seconds=settings.request_seconds,
         metrics_token=metrics.get_secret_value() if metrics else None,

@@ -5,6 +5,7 @@ The claim is written in the transaction of the change that it protects.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -23,7 +24,7 @@ class AnswerRow:
     request_hash: str
     status: int | None
     answer: bytes | None
-    media_type: str | None
+    headers: dict[str, str] | None
 
 
 def find(connection: Connection, account_id: int, key: str, now: datetime) -> AnswerRow | None:
@@ -51,10 +52,15 @@ def claim(
 
 
 def keep_answer(
-    connection: Connection, account_id: int, key: str, status: int, answer: bytes, media_type: str
+    connection: Connection,
+    account_id: int,
+    key: str,
+    status: int,
+    answer: bytes,
+    headers: Mapping[str, str],
 ) -> None:
     """Keep the answer of a claimed key, so that a repeated request gets the same one."""
     statement = update(idempotency).where(
         idempotency.c.account_id == account_id, idempotency.c.key == key
     )
-    connection.execute(statement.values(status=status, answer=answer, media_type=media_type))
+    connection.execute(statement.values(status=status, answer=answer, headers=dict(headers)))

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -22,18 +22,18 @@ const administers = computed(() => session.may('administer'))
 const whose = computed(() => (route.query.account ? Number(route.query.account) : undefined))
 const { data: accounts } = useQuery({
   queryKey: ['accounts'],
-  queryFn: () => got(api.GET('/api/v1/accounts')),
+  queryFn: () => listed(api.GET('/api/v1/accounts')),
   enabled: administers,
 })
 const other = computed(() => accounts.value?.find((one) => one.id === whose.value)?.name)
 const of = computed(() => ({ params: { query: { account: whose.value } } }))
 const sessions = useQuery({
   queryKey: computed(() => ['sessions', whose.value]),
-  queryFn: () => got(api.GET('/api/v1/sessions', of.value)),
+  queryFn: () => listed(api.GET('/api/v1/sessions', of.value)),
 })
 const tokens = useQuery({
   queryKey: computed(() => ['tokens', whose.value]),
-  queryFn: () => got(api.GET('/api/v1/tokens', of.value)),
+  queryFn: () => listed(api.GET('/api/v1/tokens', of.value)),
 })
 const sessionColumns = [
   { key: 'created_at', title: 'Signed in' },

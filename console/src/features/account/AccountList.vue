@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
@@ -16,11 +16,11 @@ const OWN = ''
 const { choices, label } = useVocabulary()
 const { data, error, isFetching } = useQuery({
   queryKey: ['accounts'],
-  queryFn: () => got(api.GET('/api/v1/accounts')),
+  queryFn: () => listed(api.GET('/api/v1/accounts')),
 })
 const { data: sources } = useQuery({
   queryKey: ['sources'],
-  queryFn: () => got(api.GET('/api/v1/sources')),
+  queryFn: () => listed(api.GET('/api/v1/sources')),
 })
 const columns = [
   { key: 'name', title: 'Account' },

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
 
-import { api, got } from '../../api/client'
+import { api, got, listed } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { atTime, number } from '../../shared/formats'
 import { useAction } from '../../shared/actions/useAction'
@@ -25,7 +25,7 @@ const { data: pass, error } = useQuery({
 })
 const { data: people } = useQuery({
   queryKey: ['passes', id, 'people'],
-  queryFn: () => got(api.GET('/api/v1/passes/{pass_id}/people', path.value)),
+  queryFn: () => listed(api.GET('/api/v1/passes/{pass_id}/people', path.value)),
 })
 const unused = computed(
   () => (people.value ?? []).filter((one) => !one.uses && !one.revoked_at && one.person_id).length,

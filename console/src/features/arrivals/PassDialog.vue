@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref, watch } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import Picker from '../../shared/fields/Picker.vue'
 import { number } from '../../shared/formats'
@@ -40,11 +40,11 @@ watch(open, () => {
 })
 const { data: groups } = useQuery({
   queryKey: ['groups'],
-  queryFn: () => got(api.GET('/api/v1/groups')),
+  queryFn: () => listed(api.GET('/api/v1/groups')),
 })
 const { data: cohorts } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 const lists = computed(() =>
   (cohorts.value ?? []).filter((one) => one.kind === 'list').map((one) => one.name),
@@ -86,7 +86,7 @@ const make = () =>
         passcode,
         mailed: form.mailed,
       }
-      many.value = await got(api.POST('/api/v1/passes/batch', { body }))
+      many.value = await listed(api.POST('/api/v1/passes/batch', { body }))
       return
     }
     const person = whom.value === 'person' ? form.person : null

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { called, number, onDay, plural } from '../../shared/formats'
@@ -31,22 +31,22 @@ const { data: cohort, error } = useQuery({
 })
 const { data: uses } = useQuery({
   queryKey: computed(() => ['cohort-uses', path.value]),
-  queryFn: () => got(api.GET('/api/v1/cohorts/{key}/uses', { params: { path: path.value } })),
+  queryFn: () => listed(api.GET('/api/v1/cohorts/{key}/uses', { params: { path: path.value } })),
 })
 const { data: lints } = useQuery({
   queryKey: ['kit-lints'],
-  queryFn: () => got(api.GET('/api/v1/kit-lints')),
+  queryFn: () => listed(api.GET('/api/v1/kit-lints')),
 })
 const oddHere = computed(() =>
   (lints.value ?? []).filter((one) => one.cohorts.includes(cohort.value?.name ?? '')),
 )
 const { data: days } = useQuery({
   queryKey: computed(() => ['cohort-history', path.value, cohort.value?.devices]),
-  queryFn: () => got(api.GET('/api/v1/cohorts/{key}/history', { params: { path: path.value } })),
+  queryFn: () => listed(api.GET('/api/v1/cohorts/{key}/history', { params: { path: path.value } })),
 })
 const { data: others } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 // The number is asked for again and again; when it moves, so does the list.
 const members = usePages<Schemas['Device']>(

@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useSession } from '../../shared/actions/useSession'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
@@ -19,7 +19,7 @@ const cohorts = useDocuments<Schemas['Cohort'], Schemas['CohortDetail']>('/api/v
 const { busy, failure, forget } = cohorts
 const { data, error, isFetching } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
   refetchInterval: 10_000,
 })
 const columns = [

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { atTime, called, identifierWord, onDay, plural, words } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import DeviceActs from '../../shared/dialogs/DeviceActs.vue'
@@ -31,7 +31,7 @@ const { data: kit } = useQuery({
 const { data: reports } = useQuery({
   queryKey: computed(() => ['device-reports', path.value]),
   queryFn: () =>
-    got(api.GET('/api/v1/devices/{device_id}/item-reports', { params: { path: path.value } })),
+    listed(api.GET('/api/v1/devices/{device_id}/item-reports', { params: { path: path.value } })),
 })
 const { failure, run } = useAction()
 const { final } = useVocabulary()

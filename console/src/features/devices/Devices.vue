@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import ExportMenu from '../../shared/tables/ExportMenu.vue'
@@ -103,7 +103,7 @@ const { data: facets } = useQuery({
 })
 const { data: pools } = useQuery({
   queryKey: ['pools'],
-  queryFn: () => got(api.GET('/api/v1/pools')),
+  queryFn: () => listed(api.GET('/api/v1/pools')),
   enabled: computed(() => asked.value.pool !== undefined),
 })
 const { data: whose } = useQuery({
@@ -143,12 +143,12 @@ watch(
 )
 const { data: cohorts } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 const cohort = computed(() => cohorts.value?.find((one) => String(one.id) === asked.value.cohort))
 const { data: views } = useQuery({
   queryKey: ['views'],
-  queryFn: () => got(api.GET('/api/v1/views')),
+  queryFn: () => listed(api.GET('/api/v1/views')),
 })
 const view = reactive({ open: false, name: '', shared: false })
 const { failure, run } = useAction()

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
@@ -19,7 +19,7 @@ const preview = usePreview()
 const { label, choices } = useVocabulary()
 const { data, error, isFetching } = useQuery({
   queryKey: ['ends'],
-  queryFn: () => got(api.GET('/api/v1/ends')),
+  queryFn: () => listed(api.GET('/api/v1/ends')),
 })
 const { data: kept } = useQuery({
   queryKey: ['reminders'],
@@ -27,7 +27,7 @@ const { data: kept } = useQuery({
 })
 const { data: tokens } = useQuery({
   queryKey: ['tokens'],
-  queryFn: () => got(api.GET('/api/v1/tokens')),
+  queryFn: () => listed(api.GET('/api/v1/tokens')),
 })
 const kind = ref<string | null>(null)
 const shown = computed(() =>

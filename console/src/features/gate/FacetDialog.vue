@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { type Line, type Policy, said, type Value, valueOf } from './facets'
@@ -19,7 +19,7 @@ const emit = defineEmits<{ set: [value: Value | null] }>()
 const { choices, label } = useVocabulary()
 const { data: terms } = useQuery({
   queryKey: ['terms'],
-  queryFn: () => got(api.GET('/api/v1/terms')),
+  queryFn: () => listed(api.GET('/api/v1/terms')),
 })
 
 const word = ref<boolean | string | null>(null)

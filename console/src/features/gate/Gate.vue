@@ -3,7 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import Picker from '../../shared/fields/Picker.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { useDraft } from '../../shared/actions/useDraft'
@@ -46,7 +46,7 @@ watch([policies, kind, whom], () => {
 async function look() {
   const body = { policies: policies.value }
   await checking.run(async () => {
-    remarks.value = await got(api.POST('/api/v1/gate/check', { body }))
+    remarks.value = await listed(api.POST('/api/v1/gate/check', { body }))
   }, false)
   const wanted = kind.value && whom.value.trim() ? { [kind.value]: whom.value.trim() } : null
   if (!wanted) {
@@ -196,9 +196,16 @@ watch(kind, () => (whom.value = ''))
     @remove="remove"
     @move="move"
   />
-  <v-alert v-if="remarks.length" type="warning" class="mt-3" role="status">
-    <div v-for="remark in remarks" :key="remark.pointer + remark.code">{{ remark.detail }}</div>
-  </v-alert>
+  <!-- Of one height whatever it says: a page that shrinks would move an open menu from under the
+       pointer. -->
+  <div v-reachable="'Remarks'" class="remarks mt-3">
+    <div role="status">
+      <v-alert v-if="remarks.length" type="warning">
+        <div v-for="remark in remarks" :key="remark.pointer + remark.code">{{ remark.detail }}</div>
+      </v-alert>
+      <p v-else class="muted">No policy hides or contradicts another.</p>
+    </div>
+  </div>
   <div class="below mt-4">
     <GateReplay v-if="changed" :policies="policies" />
     <GateTrial :policies="policies" :changed="changed" />
@@ -231,6 +238,10 @@ watch(kind, () => (whom.value = ''))
 .whom {
   max-width: 240px;
   min-width: 190px;
+}
+.remarks {
+  height: 84px;
+  overflow: auto;
 }
 .below {
   display: grid;

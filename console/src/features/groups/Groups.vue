@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
 import { number } from '../../shared/formats'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
@@ -12,7 +12,7 @@ import { useSession } from '../../shared/actions/useSession'
 const session = useSession()
 const { data, error, isFetching } = useQuery({
   queryKey: ['groups'],
-  queryFn: () => got(api.GET('/api/v1/groups')),
+  queryFn: () => listed(api.GET('/api/v1/groups')),
 })
 const columns = [
   { key: 'name', title: 'Group' },

@@ -3,7 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -21,13 +21,13 @@ const theme = ref<string | null>(null)
 const platform = ref<Schemas['Platform'][]>([])
 const { data: all } = useQuery({
   queryKey: ['catalogue'],
-  queryFn: () => got(api.GET('/api/v1/catalogue')),
+  queryFn: () => listed(api.GET('/api/v1/catalogue')),
 })
 const themes = computed(() => [...new Set((all.value ?? []).map((one) => one.theme))])
 const { data, error, isFetching } = useQuery({
   queryKey: ['catalogue', typed, theme, platform],
   queryFn: () =>
-    got(
+    listed(
       api.GET('/api/v1/catalogue', {
         params: {
           query: {

@@ -3,7 +3,7 @@ import { mdiUpload } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, onBeforeUnmount, ref } from 'vue'
 
-import { api, got, putFile, type Schemas } from '../../api/client'
+import { api, listed, putFile, type Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import { sized } from '../../shared/formats'
@@ -14,7 +14,7 @@ const digest = defineModel<string>({ required: true })
 const emit = defineEmits<{ chosen: [file: Schemas['KeptFile']] }>()
 const { data } = useQuery({
   queryKey: ['files'],
-  queryFn: () => got(api.GET('/api/v1/files')),
+  queryFn: () => listed(api.GET('/api/v1/files')),
 })
 const choices = computed(() =>
   (data.value ?? []).map((one) => ({

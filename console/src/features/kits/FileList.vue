@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
@@ -14,7 +14,7 @@ import FileField from './FileField.vue'
 const session = useSession()
 const { data, isFetching, error } = useQuery({
   queryKey: ['files'],
-  queryFn: () => got(api.GET('/api/v1/files')),
+  queryFn: () => listed(api.GET('/api/v1/files')),
 })
 const { busy, failure, run, forget } = useAction()
 const put = ref('')

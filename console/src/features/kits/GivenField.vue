@@ -3,7 +3,7 @@ import { mdiClose, mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 
 /** To whom something is given, each with a word. `alone`: a device has it or not. */
@@ -12,7 +12,7 @@ const given = defineModel<Schemas['Given'][]>({ required: true })
 const { choices } = useVocabulary()
 const { data: cohorts } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 const EVERYONE = 'everyone'
 const names = computed(() => [

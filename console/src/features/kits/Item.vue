@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
@@ -39,13 +39,13 @@ const { data: states } = useQuery({
 })
 const { data: all } = useQuery({
   queryKey: ['kit-lints'],
-  queryFn: () => got(api.GET('/api/v1/kit-lints')),
+  queryFn: () => listed(api.GET('/api/v1/kit-lints')),
 })
 const lints = computed(() =>
   (all.value ?? []).filter((one) => one.kind === 'item' && one.id === item.value?.id),
 )
 const open = ref(false)
-const listed = (attribute: string) => ({
+const devicesWith = (attribute: string) => ({
   path: '/devices',
   query: { filter: `${attribute} eq ${JSON.stringify(item.value?.name ?? '')}` },
 })
@@ -162,7 +162,7 @@ function retry() {
           <li v-for="[verdict, devices] in verdicts" :key="verdict">
             <router-link
               v-if="verdict === 'required' || verdict === 'offered'"
-              :to="listed('items')"
+              :to="devicesWith('items')"
               >{{ plural(devices, 'device') }}</router-link><template v-else>{{
               plural(devices, 'device')
             }}</template
@@ -181,7 +181,7 @@ function retry() {
         <p v-if="!told.length" class="muted">No device gets it.</p>
         <ul class="plain">
           <li v-for="[state, devices] in told" :key="state">
-            <router-link v-if="LISTED[state]" :to="listed(LISTED[state])">{{
+            <router-link v-if="LISTED[state]" :to="devicesWith(LISTED[state])">{{
               number(devices)
             }}</router-link><template v-else>{{ number(devices) }}</template>
             {{ label('item_state', state) }}
@@ -218,7 +218,7 @@ function retry() {
           ><span class="mono">{{ one.code ?? 'no code' }}</span></template
         >
         <template #devices="{ item: one }"
-          ><router-link :to="listed('items.failed')">{{
+          ><router-link :to="devicesWith('items.failed')">{{
             number(one.devices)
           }}</router-link></template
         >

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
@@ -12,7 +12,7 @@ import EffectiveTable from './EffectiveTable.vue'
 const { choices } = useVocabulary()
 const { data: cohorts } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 const names = computed(() => (cohorts.value ?? []).filter((one) => !one.moving))
 const form = reactive({

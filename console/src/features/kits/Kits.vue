@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { useSession } from '../../shared/actions/useSession'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -40,12 +40,12 @@ const sheetList = sheets.useList()
 const checklistList = checklists.useList()
 const { data: lints } = useQuery({
   queryKey: ['kit-lints'],
-  queryFn: () => got(api.GET('/api/v1/kit-lints')),
+  queryFn: () => listed(api.GET('/api/v1/kit-lints')),
 })
 
 const { data: times } = useQuery({
   queryKey: ['item-times'],
-  queryFn: () => got(api.GET('/api/v1/item-times')),
+  queryFn: () => listed(api.GET('/api/v1/item-times')),
 })
 const seconds = computed(() => {
   const names = new Map((itemList.data.value ?? []).map((one) => [one.id, one.name]))

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 
-import { api, got } from '../../api/client'
+import { api, listed } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import FileField from './FileField.vue'
 import { platforms } from './items'
@@ -13,7 +13,7 @@ const value = defineModel<unknown>('value', { required: true })
 const { label } = useVocabulary()
 const { data } = useQuery({
   queryKey: ['catalogue'],
-  queryFn: () => got(api.GET('/api/v1/catalogue')),
+  queryFn: () => listed(api.GET('/api/v1/catalogue')),
 })
 const chosen = computed(() => data.value?.find((one) => one.key === key.value) ?? null)
 const items = computed(() =>

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useJob } from '../../shared/actions/useJob'
 import { usePreview } from '../../shared/actions/usePreview'
@@ -37,7 +37,7 @@ const { data: today } = useQuery({
 })
 const { data: trend } = useQuery({
   queryKey: ['level-trend'],
-  queryFn: () => got(api.GET('/api/v1/levels/trend')),
+  queryFn: () => listed(api.GET('/api/v1/levels/trend')),
 })
 
 /** What is asked for stands in the address, so that it can be handed on. */

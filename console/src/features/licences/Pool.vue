@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, nextTick, onMounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useDocuments } from '../../shared/actions/useDocuments'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useSession } from '../../shared/actions/useSession'
@@ -39,7 +39,7 @@ const {
   isFetching,
 } = useQuery({
   queryKey: computed(() => ['pool-grants', key.value]),
-  queryFn: () => got(api.GET('/api/v1/pools/{key}/grants', { params: { path: path.value } })),
+  queryFn: () => listed(api.GET('/api/v1/pools/{key}/grants', { params: { path: path.value } })),
 })
 const editing = ref(false)
 const documents = useDocuments<Schemas['Pool'], Schemas['PoolDetail']>('/api/v1/pools')

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
-import { api, got, type Preview, type Schemas } from '../../api/client'
+import { api, got, listed, type Preview, type Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
 import { atTime, number, plural, words } from '../../shared/formats'
@@ -47,7 +47,7 @@ const { data: lot, error } = useQuery({
 })
 const { data: notes } = useQuery({
   queryKey: computed(() => ['lot-notes', path.value]),
-  queryFn: () => got(api.GET('/api/v1/lots/{lot_id}/notes', { params: { path: path.value } })),
+  queryFn: () => listed(api.GET('/api/v1/lots/{lot_id}/notes', { params: { path: path.value } })),
 })
 const rows = usePages<Schemas['LotRow']>(
   () => ['lot-rows', path.value, verdict.value, note.value, wantedRow.value],

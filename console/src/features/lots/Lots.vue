@@ -140,7 +140,7 @@ const check = () =>
           <v-list-item
             v-for="form_ in ['xlsx', 'csv']"
             :key="form_"
-            :href="`/api/v1/lots/templates/${platform}?form=${form_}`"
+            :href="`/api/v1/lot-templates/${platform}?form=${form_}`"
             :title="`${platform}.${form_}`"
           />
         </template>

@@ -3,7 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
 import { useDraft } from '../../shared/actions/useDraft'
@@ -34,7 +34,7 @@ watch(
     await new Promise((resolve) => setTimeout(resolve, 300))
     if (mine !== turn || !given.length) return
     try {
-      const answer = await got(api.POST('/api/v1/naming/check', { body: { templates: given } }))
+      const answer = await listed(api.POST('/api/v1/naming/check', { body: { templates: given } }))
       if (mine !== turn) return
       checked.value = answer
       failure.value = null

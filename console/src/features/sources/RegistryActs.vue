@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
@@ -18,7 +18,7 @@ const { choices } = useVocabulary()
 const query = ref('')
 const held = ref<Schemas['HeldDevice'][] | null>(null)
 const chosen = ref<string[]>([])
-const listed = ref('')
+const pasted = ref('')
 const act = ref<Schemas['RegistryAct']>('assign')
 const path = computed(() => ({ key: String(source.id) }))
 const columns = [
@@ -30,7 +30,7 @@ const columns = [
   { key: 'assigned_to', title: 'Assigned to' },
   { key: 'sheet', title: 'Setup sheet' },
 ]
-const devices = computed(() => [...chosen.value, ...numbersOf(listed.value)])
+const devices = computed(() => [...chosen.value, ...numbersOf(pasted.value)])
 const sheet = ref('')
 const document = computed(() => {
   try {
@@ -59,7 +59,7 @@ function askThis() {
 function find() {
   void looking.run(async () => {
     const params = { path: path.value, query: { query: query.value } }
-    held.value = await got(api.GET('/api/v1/sources/{key}/held', { params }))
+    held.value = await listed(api.GET('/api/v1/sources/{key}/held', { params }))
     chosen.value = []
   }, false)
 }
@@ -118,7 +118,7 @@ function ask(body: Schemas['RegistryActAsked']) {
     </DataList>
     <div class="line mt-2">
       <v-textarea
-        v-model="listed"
+        v-model="pasted"
         label="Or paste serial numbers"
         rows="1"
         auto-grow
@@ -133,7 +133,7 @@ function ask(body: Schemas['RegistryActAsked']) {
       <v-file-input
         label="Or a list as CSV or text"
         accept=".csv,.txt"
-        @update:model-value="take($event, (text) => (listed = text))"
+        @update:model-value="take($event, (text) => (pasted = text))"
       />
     </div>
     <div v-if="act === 'set-sheet'" class="line">

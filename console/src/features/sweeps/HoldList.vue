@@ -3,7 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useHold } from '../../shared/actions/useHold'
 import { useSession } from '../../shared/actions/useSession'
@@ -23,7 +23,7 @@ const person = ref('')
 const cohort = ref<string | null>(null)
 const { data: cohorts } = useQuery({
   queryKey: ['cohorts'],
-  queryFn: () => got(api.GET('/api/v1/cohorts')),
+  queryFn: () => listed(api.GET('/api/v1/cohorts')),
 })
 const choices = computed(() => (cohorts.value ?? []).map((one) => one.name))
 const holds = usePages<Schemas['Hold']>(

@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 
-import { api, got, type Preview, type Schemas } from '../../api/client'
+import { api, got, listed, type Preview, type Schemas } from '../../api/client'
 import { useAction } from '../actions/useAction'
 import { type Selection, useDeviceActs } from '../actions/useDeviceActs'
 import { useHold } from '../actions/useHold'
@@ -72,7 +72,7 @@ async function putIn() {
 
 const { data: sheets } = useQuery({
   queryKey: ['/api/v1/setup-sheets'],
-  queryFn: () => got(api.GET('/api/v1/setup-sheets')),
+  queryFn: () => listed(api.GET('/api/v1/setup-sheets')),
   enabled: () => session.may('prepare'),
 })
 const isHanded = (sheet: Schemas['SheetDetail']) =>

@@ -1,4 +1,4 @@
-import { api, got } from '../../api/client'
+import { api, got, listed } from '../../api/client'
 import { valuesOf } from '../filters/filters'
 import { called } from '../formats'
 
@@ -45,7 +45,7 @@ const among = (attribute: string, none: string): Source => ({
 })
 const cohorts = (wanted: 'list' | null): Source => ({
   find: async (text) => {
-    const found = await got(api.GET('/api/v1/cohorts'))
+    const found = await listed(api.GET('/api/v1/cohorts'))
     const choices = found
       .filter((one) => wanted === null || one.kind === wanted)
       .map((one) => ({
@@ -81,7 +81,7 @@ export const SOURCES: Record<Kind, Source> = {
     find: async (text) =>
       fitting(
         text,
-        (await got(api.GET('/api/v1/groups'))).map((one) => ({
+        (await listed(api.GET('/api/v1/groups'))).map((one) => ({
           value: one.name,
           title: one.name,
           subtitle: `${one.people} people`,
@@ -95,7 +95,7 @@ export const SOURCES: Record<Kind, Source> = {
     find: async (text) =>
       fitting(
         text,
-        (await got(api.GET('/api/v1/orders'))).map((one) => ({
+        (await listed(api.GET('/api/v1/orders'))).map((one) => ({
           value: one.name,
           title: one.name,
           subtitle: [one.supplier, one.note].filter(Boolean).join(', ') || undefined,

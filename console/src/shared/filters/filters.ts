@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/vue-query'
 
-import { api, got, type Schemas } from '../../api/client'
+import { api, listed, type Schemas } from '../../api/client'
 
 export type Attribute = Schemas['Attribute']
 export interface Compared {
@@ -51,13 +51,13 @@ export function both(...texts: (string | undefined)[]): string | undefined {
 export function useAttributes() {
   return useQuery({
     queryKey: ['filter-attributes'],
-    queryFn: () => got(api.GET('/api/v1/filters/attributes')),
+    queryFn: () => listed(api.GET('/api/v1/filters/attributes')),
     staleTime: Infinity,
   })
 }
 
 export const valuesOf = (attribute: string, beginning: string) =>
-  got(api.GET('/api/v1/filters/values', { params: { query: { attribute, beginning } } }))
+  listed(api.GET('/api/v1/filters/values', { params: { query: { attribute, beginning } } }))
 
 const TOKEN = /"(?:[^"\\]|\\.)*"?|[()]|[^\s()"]+/g
 

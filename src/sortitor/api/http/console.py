@@ -22,6 +22,35 @@ _MISSING = (
     " console</code>; the HTTP interface is at <code>/api/v1</code>."
 )
 
+#: The pages of the console by the first part of their address, as its router has them.
+PAGES = frozenset(
+    {
+        "",
+        "account",
+        "arrivals",
+        "cohorts",
+        "devices",
+        "ends",
+        "gate",
+        "groups",
+        "items",
+        "journal",
+        "kits",
+        "levels",
+        "licences",
+        "lots",
+        "names",
+        "orders",
+        "passes",
+        "people",
+        "sign-in",
+        "sources",
+        "sweeps",
+        "today",
+        "welcome",
+    }
+)
+
 router = APIRouter(include_in_schema=False)
 
 
@@ -44,7 +73,9 @@ def install(app: FastAPI) -> None:
 
 @router.get("/{path:path}")
 def page(path: str) -> Response:
-    """Every other address is a page of the console; a missing address of the interface is not."""
+    """Every other address is a page of the console, which says so itself where there is none; a
+    missing address of the interface is not.
+    """
     if path.startswith("api/") or "." in path.rsplit("/", 1)[-1]:
         raise HTTPException(404)
     index = STATIC / "index.html"
@@ -58,4 +89,6 @@ def page(path: str) -> Response:
         "Referrer-Policy": "no-referrer",
         "X-Frame-Options": "DENY",
     }
-    return HTMLResponse(index.read_text().replace("__CSP_NONCE__", nonce), headers=headers)
+    status = 200 if path.split("/", 1)[0] in PAGES else 404
+    html = index.read_text().replace("__CSP_NONCE__", nonce)
+    return HTMLResponse(html, status, headers)

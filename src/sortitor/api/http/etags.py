@@ -6,15 +6,22 @@ from typing import Annotated
 
 from fastapi import Header, Response
 
+from sortitor.api.http.negotiation import COMPRESSED_TAG
 from sortitor.core.errors import BadInput, Unread
 
 IfMatch = Annotated[str | None, Header(description="The ETag that was read")]
 
 
+def version_in(if_match: str | None) -> str | None:
+    """The version in an If-Match header; None without one, or for any."""
+    text = (if_match or "").strip().replace(COMPRESSED_TAG, '"').removeprefix("W/").strip('"')
+    return text if text not in ("", "*") else None
+
+
 def revision_of(if_match: str | None) -> int | None:
     """The revision in an If-Match header; None without one."""
-    text = (if_match or "").strip().removeprefix("W/").strip('"')
-    if not text or text == "*":
+    text = version_in(if_match)
+    if text is None:
         return None
     if not text.isdigit():
         raise BadInput(
@@ -32,6 +39,6 @@ def edited(if_match: str | None, digest: str | None, what: str) -> int | None:
     return revision_of(if_match)
 
 
-def tag(response: Response, revision: int) -> None:
+def tag(response: Response, revision: int | str) -> None:
     """Give the answer the entity tag of this revision."""
     response.headers["ETag"] = f'"{revision}"'

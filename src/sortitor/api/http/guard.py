@@ -11,7 +11,7 @@ from fastapi import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from sortitor.api.http import problems
-from sortitor.api.http.rates import Caller, Counter, caller_of
+from sortitor.api.http.rates import Allowance, Caller, Counter, caller_of
 from sortitor.core.errors import BadInput, OutOfTime, SlowDown, SortitorError
 from sortitor.operations.context import Leash
 
@@ -45,9 +45,14 @@ class Guard:
             scope = {**scope, "path": scope["path"].rstrip("/")}
         if scope["method"] == "HEAD":
             # What GET says, without its body (RFC 9110 §9.3.2).
-            scope = {**scope, "method": "GET", "state": {**scope.get("state", {}), "bare": True}}
+            scope["state"]["bare"] = True
+            scope = {**scope, "method": "GET"}
         try:
             _refuse_nul(scope)
+            if scope["method"] == "OPTIONS":
+                # What is possible at an address (RFC 9110 §9.3.7); nothing is asked of it.
+                await problems.possible(Request(scope))(scope, receive, answering)
+                return
             await self._admit(scope, receive, answering)
         except SortitorError as error:
             await problems.respond(Request(scope), error)(scope, receive, answering)
@@ -64,24 +69,23 @@ class Guard:
             headers.get(b"authorization", b""),
             headers.get(b"cookie", b""),
         )
-        self._count_before(scope, caller)
+        scope.setdefault("state", {})["allowance"] = self._count_before(scope, caller)
         async with AsyncExitStack() as stack:
             if not path.startswith(_CHECK_INS) and not path.endswith(_STREAMS):
                 await stack.enter_async_context(self._counter.slot(caller.key))
             await self._bounded(scope, receive, send)
         self._count_after(scope, caller, send.status)
 
-    def _count_before(self, scope: Scope, caller: Caller) -> None:
+    def _count_before(self, scope: Scope, caller: Caller) -> Allowance:
         counter, rates = self._counter, self._counter.rates
         if (scope["method"], scope["path"]) in _SIGN_INS:
-            counter.count("sign-ins", caller.address, rates.sign_ins_per_minute)
-        elif caller.credential is not None and counter.is_known(caller):
-            counter.count("requests", caller.credential, rates.account_per_minute)
-        else:
-            counter.require_room("failed tries", caller.address, rates.failures_per_minute)
-            counter.require_room(
-                "requests without an account", caller.address, rates.stranger_per_minute
-            )
+            return counter.count("sign-ins", caller.address, rates.sign_ins_per_minute)
+        if caller.credential is not None and counter.is_known(caller):
+            return counter.count("requests", caller.credential, rates.account_per_minute)
+        counter.require_room("failed tries", caller.address, rates.failures_per_minute)
+        return counter.require_room(
+            "requests without an account", caller.address, rates.stranger_per_minute
+        )
 
     def _count_after(self, scope: Scope, caller: Caller, status: int) -> None:
         counter, rates = self._counter, self._counter.rates
@@ -173,6 +177,10 @@ class _Answer:
 
     def __init__(self, scope: Scope, send: Send, tls: bool) -> None:
         self._send, self._bare = send, scope["method"] == "HEAD"
+        self._state = scope.setdefault("state", {})
+        # Whoever shows a token may keep an answer and ask whether it still holds; a browser with a
+        # session may not: others sit down at it.
+        self._may_keep = any(name == b"authorization" for name, _ in scope["headers"])
         self._tls = tls or scope.get("scheme") == "https"
         self._data = scope["path"].startswith(_DATA)
         self.status = 0
@@ -189,7 +197,11 @@ class _Answer:
         known = {name.lower() for name, _ in message["headers"]}
         wanted = [(b"x-content-type-options", b"nosniff"), (b"referrer-policy", b"no-referrer")]
         if self._data:
-            wanted.append((b"cache-control", b"no-store"))
+            keeps = self._may_keep and b"etag" in known
+            wanted.append((b"cache-control", b"private, no-cache" if keeps else b"no-store"))
+            wanted.append((b"vary", b"Accept, Accept-Encoding, Authorization, Cookie"))
+            if allowance := self._state.get("allowance"):
+                wanted += allowance.headers()
         if self._tls:
             wanted.append((b"strict-transport-security", b"max-age=31536000"))
         return [header for header in wanted if header[0] not in known]

@@ -14,6 +14,7 @@ from typing import Annotated, Any, TypeVar
 from fastapi import Path, Query, Request, Response
 from pydantic import BaseModel
 
+from sortitor.api.http.negotiation import chosen
 from sortitor.core.cells import harmless
 from sortitor.core.errors import BadInput
 from sortitor.schemas.base import Page
@@ -102,7 +103,7 @@ def page(
         url = request.url.include_query_params(cursor=following)
         links["Link"] = f'<{url.path}?{url.query}>; rel="next"'
         response.headers.update(links)
-    if "text/csv" in request.headers.get("accept", ""):
+    if chosen(request, ("text/csv", "application/json")) == "text/csv":
         return Response(as_csv(items), media_type="text/csv; charset=utf-8", headers=links)
     return Page(items=items, next=following, total=total)
 

@@ -23,6 +23,7 @@ log = structlog.get_logger()
 #: The first class that fits decides.
 STATUS: dict[type[errors.SortitorError], HTTPStatus] = {
     errors.TooLarge: HTTPStatus.REQUEST_ENTITY_TOO_LARGE,
+    errors.NotAcceptable: HTTPStatus.NOT_ACCEPTABLE,
     errors.Unsupported: HTTPStatus.UNSUPPORTED_MEDIA_TYPE,
     errors.BadInput: HTTPStatus.UNPROCESSABLE_ENTITY,
     errors.SlowDown: HTTPStatus.TOO_MANY_REQUESTS,
@@ -152,6 +153,9 @@ _WORDS = {
 }
 
 
+_NOTHING = "There is nothing at this address."
+
+
 async def _http(request: Request, error: Exception) -> JSONResponse:
     assert isinstance(error, HTTPException)
     status = HTTPStatus(error.status_code)
@@ -162,12 +166,20 @@ async def _http(request: Request, error: Exception) -> JSONResponse:
             status = HTTPStatus.NOT_FOUND
         headers["Allow"] = ", ".join(allowed)
     texts = {
-        404: "There is nothing at this address.",
+        404: _NOTHING,
         405: f"{request.method} is not possible here.",
         400: "The request's body cannot be read.",
     }
     detail = texts.get(status, error.detail)
     return answer(request, problem_of(status, status.name.lower(), detail), headers)
+
+
+def possible(request: Request) -> Response:
+    """Which methods an address knows; 404 where there is none."""
+    allowed = _methods(request)
+    if not allowed:
+        return answer(request, problem_of(HTTPStatus.NOT_FOUND, "not_found", _NOTHING))
+    return Response(status_code=204, headers={"Allow": ", ".join([*allowed, "OPTIONS"])})
 
 
 _METHODS = ("GET", "POST", "PUT", "PATCH", "DELETE")

@@ -49,6 +49,22 @@ class Caller:
         return self.credential or self.address
 
 
+@dataclass(slots=True)
+class Allowance:
+    """What a caller has left, as the headers of every answer say it."""
+
+    what: str
+    most: int
+    left: int
+    seconds: int
+
+    def headers(self) -> list[tuple[bytes, bytes]]:
+        """What is left of how much (IETF draft-ietf-httpapi-ratelimit-headers)."""
+        left = f'"{self.what}";r={self.left};t={self.seconds}'
+        policy = f'"{self.what}";q={self.most};w=60'
+        return [(b"ratelimit", left.encode()), (b"ratelimit-policy", policy.encode())]
+
+
 @dataclass
 class Counter:
     """The counts of this process."""
@@ -78,22 +94,28 @@ class Counter:
         if caller.credential is not None:
             self._known.pop(caller.credential, None)
 
-    def count(self, what: str, key: str, per_minute: int) -> None:
+    def count(self, what: str, key: str, per_minute: int) -> Allowance:
         """Count one. Raises SlowDown beyond the rate."""
         item = RateLimitItemPerMinute(per_minute)
         if not self._limiter.hit(item, what, key):
             raise self._slow_down(item, what, key)
+        return self._allowance(item, what, key)
 
-    def require_room(self, what: str, key: str, per_minute: int) -> None:
+    def require_room(self, what: str, key: str, per_minute: int) -> Allowance:
         """Raise SlowDown where the rate is reached, without counting."""
         item = RateLimitItemPerMinute(per_minute)
         if not self._limiter.test(item, what, key):
             raise self._slow_down(item, what, key)
+        return self._allowance(item, what, key)
+
+    def _allowance(self, item: RateLimitItemPerMinute, what: str, key: str) -> Allowance:
+        stats = self._limiter.get_window_stats(item, what, key)
+        return Allowance(what, item.amount, stats.remaining, _seconds_to(stats.reset_time))
 
     def _slow_down(self, item: RateLimitItemPerMinute, what: str, key: str) -> SlowDown:
         reset = self._limiter.get_window_stats(item, what, key).reset_time
         return SlowDown(
-            int(reset - time.time()) + 1,
+            _seconds_to(reset),
             f"More than {item.amount:,} {what} in a minute.",
             "Whoever runs this service can set another rate.",
         )
@@ -122,6 +144,10 @@ class Counter:
                 del self._slots[key]
             else:
                 self._slots[key] = (places, users - 1)
+
+
+def _seconds_to(moment: float) -> int:
+    return max(int(moment - time.time()) + 1, 1)
 
 
 def caller_of(address: str, authorization: bytes, cookie: bytes) -> Caller:

@@ -11,6 +11,7 @@ import difflib
 import hmac
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from enum import Enum
+from http import HTTPStatus
 from typing import Any
 
 from fastapi import APIRouter, Request, Response
@@ -20,12 +21,13 @@ from fastapi.dependencies.utils import get_flat_params
 from fastapi.exceptions import RequestValidationError
 from fastapi.params import Query
 from fastapi.routing import APIRoute
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 from pydantic_core import from_json
 from starlette.concurrency import run_in_threadpool
 from starlette.routing import Match
 from starlette.types import Scope
 
+from sortitor.api.http import negotiation
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
 from sortitor.api.http.bodies import STREAM_BODY
 from sortitor.core.access import Permission
@@ -49,21 +51,25 @@ class Route(APIRoute):
             if isinstance(field.field_info, Query)
         ]
 
-        permissions = set(_permissions(self.dependant))
+        permissions = permissions_of(self)
         body = self.body_field
-        shape = self.response_model
         streams = self.openapi_extra is STREAM_BODY
-        is_secret = isinstance(shape, type) and issubclass(shape, SecretAnswer)
+        is_secret = _holds_secret(self.response_model)
+        produced = answers_of(self)
 
         async def handler(request: Request) -> Response:
             for permission in permissions:
                 await run_in_threadpool(admitted, request, permission)
             _refuse_unknown(request, known_parameters)
+            negotiation.require_acceptable(request, produced)
             if body is not None:
+                negotiation.require_json(request, body)
                 check_json(await request.body(), body)
+            if request.method == "GET":
+                return negotiation.conditional(request, _finished(request, await original(request)))
             key = request.headers.get("idempotency-key")
             if request.method != "POST" or not key or streams:
-                return _with_entry(request, await original(request))
+                return _finished(request, await original(request))
             if len(key) > 200:
                 raise BadInput(
                     "bad_key", "An Idempotency-Key has at most 200 characters.", "Use a UUID."
@@ -79,7 +85,7 @@ class Route(APIRoute):
             if known is not None:
                 return _repeat(known, claim)
             request.state.claim = claim
-            response = _with_entry(request, await original(request))
+            response = _finished(request, await original(request))
             if is_secret:
                 return response
             if response.status_code < 300 and isinstance(response.body, bytes):
@@ -90,7 +96,11 @@ class Route(APIRoute):
                     key,
                     response.status_code,
                     response.body,
-                    response.media_type or "",
+                    {
+                        name: response.headers[name]
+                        for name in _KEPT_HEADERS
+                        if name in response.headers
+                    },
                 )
             return response
 
@@ -101,11 +111,66 @@ class Route(APIRoute):
 ENTRY_HEADER = "Sortitor-Journal-Entry"
 
 
-def _with_entry(request: Request, response: Response) -> Response:
+#: What a repeated request is told again.
+_KEPT_HEADERS = (
+    "content-type",
+    "etag",
+    "location",
+    "preference-applied",
+    "retry-after",
+    ENTRY_HEADER.lower(),
+)
+#: How soon to look after a job that was just begun.
+_SOON_SECONDS = 1
+
+
+def _finished(request: Request, response: Response) -> Response:
+    """The answer with what every change says of itself."""
     entry_id = getattr(request.state, "entry_id", None)
     if entry_id is not None and response.status_code < 400:
         response.headers[ENTRY_HEADER] = str(entry_id)
+    if response.status_code == HTTPStatus.ACCEPTED:
+        response.headers["Retry-After"] = str(_SOON_SECONDS)
+        if wants_job(request.headers.get("prefer")):
+            response.headers["Preference-Applied"] = "respond-async"
     return response
+
+
+def wants_job(prefer: str | None) -> bool:
+    """Whether the caller would rather follow a job than wait (RFC 7240 §4.1)."""
+    wishes = (prefer or "").lower().split(",")
+    return any(wish.split(";")[0].strip() == "respond-async" for wish in wishes)
+
+
+def permissions_of(route: APIRoute) -> set[Permission]:
+    """What a caller of the route must be allowed."""
+    return set(_permissions(route.dependant))
+
+
+def table_answer(route: APIRoute) -> dict[str, Any]:
+    """The media type of a table, where the route gives its pages as one too."""
+    pages = any(field.alias == "cursor" for field in get_flat_params(route.dependant))
+    return {"text/csv": {}} if pages else {}
+
+
+def answers_of(route: APIRoute) -> tuple[str, ...]:
+    """The media types that a route can answer with, the usual one last; none where it has nothing
+    to say.
+    """
+    found = [
+        media
+        for status, told in route.responses.items()
+        if str(status).startswith("2")
+        for media in told.get("content", {})
+    ]
+    if route.response_model is not None:
+        found = [*table_answer(route), *found, "application/json"]
+    return tuple(found)
+
+
+def _operation_id(route: APIRoute) -> str:
+    """The same for ever: programs are made of it."""
+    return route.name
 
 
 class Router(APIRouter):
@@ -114,7 +179,12 @@ class Router(APIRouter):
     """
 
     def __init__(self, prefix: str = "", tags: Sequence[str | Enum] = ()) -> None:
-        super().__init__(prefix=prefix, tags=list(tags), route_class=Route)
+        super().__init__(
+            prefix=prefix,
+            tags=list(tags),
+            route_class=Route,
+            generate_unique_id_function=_operation_id,
+        )
         self._parts = {_first_part(prefix)} if prefix else set[str]()
 
     def add_api_route(self, path: str, *args: Any, **options: Any) -> None:
@@ -140,6 +210,11 @@ class Router(APIRouter):
 PREFIX = "/api/v1"
 
 
+def made_at(response: Response, path: str) -> None:
+    """Say where what was made is found (RFC 9110 §10.2.2)."""
+    response.headers["Location"] = PREFIX + path
+
+
 def _first_part(path: str) -> str:
     return path.split("/", 2)[1] if path.startswith("/") else path
 
@@ -150,6 +225,14 @@ def _permissions(dependant: Dependant) -> Iterator[Permission]:
         if permission := permission_of(dependency.call):
             yield permission
         yield from _permissions(dependency)
+
+
+def _holds_secret(shape: Any) -> bool:
+    """Whether an answer is, or lists, what is shown this once."""
+    if not isinstance(shape, type) or not issubclass(shape, BaseModel):
+        return False
+    parts = shape.__pydantic_generic_metadata__["args"]
+    return issubclass(shape, SecretAnswer) or any(map(_holds_secret, parts))
 
 
 def check_json(content: bytes, body: ModelField) -> None:
@@ -251,6 +334,5 @@ def _repeat(known: Any, claim: Claim) -> Response:
     return Response(
         bytes(known.answer),
         known.status,
-        media_type=known.media_type,
-        headers={"Idempotent-Replay": "true"},
+        headers={**known.headers, "Idempotent-Replay": "true"},
     )

@@ -28,6 +28,8 @@ class Service:
     #: How long a body and a whole request may take.
     body_seconds: float = 20
     request_seconds: float = 300
+    #: Whose pages may call it with a token.
+    origins: tuple[str, ...] = ()
     metrics_token: str | None = None
     #: For digests of what requests hold: without it, a digest of a password could be guessed.
     digest_key: bytes = b""

@@ -17,7 +17,7 @@ from sortitor.operations.cohorts import lists, reading
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.schemas import cohorts as c
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 
 router = Router(tags=["cohorts"])
 
@@ -79,15 +79,15 @@ def show_overlap(ctx: MayLook, key: Key, other: Key) -> c.Overlap:
 
 
 @router.get("/cohorts/{key}/uses")
-def list_uses(ctx: MayLook, key: Key) -> list[c.Use]:
+def list_uses(ctx: MayLook, key: Key) -> Page[c.Use]:
     """What speaks of the cohort."""
-    return [c.Use.model_validate(use) for use in cohorts.uses(ctx, key)]
+    return whole(c.Use.model_validate(use) for use in cohorts.uses(ctx, key))
 
 
 @router.get("/cohorts/{key}/history")
-def show_history(ctx: MayLook, key: Key) -> list[c.DayCount]:
+def show_history(ctx: MayLook, key: Key) -> Page[c.DayCount]:
     """How many devices it had on the days of the past year."""
-    return [c.DayCount(day=day, devices=number) for day, number in reading.history(ctx, key)]
+    return whole(c.DayCount(day=day, devices=number) for day, number in reading.history(ctx, key))
 
 
 @router.post("/cohorts/{key}/devices/preview")

@@ -12,7 +12,7 @@ from sortitor.api.http.routes import Router
 from sortitor.core.ends import Reminders
 from sortitor.operations import ends
 from sortitor.operations.ends import REMINDERS, REMINDERS_ID
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.documents import Revision
 from sortitor.schemas.ends import End, RemindersApply, RemindersDetail
 from sortitor.schemas.gate import Saved
@@ -21,12 +21,12 @@ router = Router(tags=["ends"])
 
 
 @router.get("/ends")
-def list_ends(ctx: MayLook) -> list[End]:
+def list_ends(ctx: MayLook) -> Page[End]:
     """Credentials, passes, holds and warranties that end within 400 days, and credentials that have
     ended; first things first.
     """
     today = ctx.now.date()
-    return [
+    return whole(
         End.model_validate(
             {
                 "key": end.key,
@@ -39,7 +39,7 @@ def list_ends(ctx: MayLook) -> list[End]:
             }
         )
         for end in ends.every(ctx)
-    ]
+    )
 
 
 @router.get("/reminders")
@@ -51,9 +51,9 @@ def read_reminders(ctx: MayLook, response: Response) -> RemindersDetail:
 
 
 @router.get("/reminders/revisions")
-def list_reminders_revisions(ctx: MayLook) -> list[Revision]:
+def list_reminders_revisions(ctx: MayLook) -> Page[Revision]:
     """What was changed of them, newest first."""
-    return [Revision.model_validate(row) for row in REMINDERS.revisions(ctx, REMINDERS_ID)]
+    return whole(Revision.model_validate(row) for row in REMINDERS.revisions(ctx, REMINDERS_ID))
 
 
 @router.post("/reminders/preview")

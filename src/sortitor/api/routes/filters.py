@@ -10,17 +10,18 @@ from sortitor.api.http.access import MayLook
 from sortitor.api.http.routes import Router
 from sortitor.core.filters import ATTRIBUTES, OPERATORS
 from sortitor.operations import filters
+from sortitor.schemas.base import Page, whole
 from sortitor.schemas.filters import Attribute, FilterGiven, FilterRead
 
 router = Router(prefix="/filters", tags=["filters"])
 
 
 @router.get("/attributes")
-def list_attributes(ctx: MayLook) -> list[Attribute]:
+def list_attributes(ctx: MayLook) -> Page[Attribute]:
     """Everything a filter can speak of, with the comparisons that fit, for an editor that
     completes.
     """
-    return [
+    return whole(
         Attribute(
             name=name,
             kind=known.kind,
@@ -30,15 +31,15 @@ def list_attributes(ctx: MayLook) -> list[Attribute]:
             suggests=name in filters.SUGGESTED,
         )
         for name, known in ATTRIBUTES.items()
-    ]
+    )
 
 
 @router.get("/values")
 def list_values(
     ctx: MayLook, attribute: str, beginning: Annotated[str, Query(max_length=200)] = ""
-) -> list[str]:
+) -> Page[str]:
     """Values that devices have now for an attribute, such as their sites."""
-    return filters.values_of(ctx, attribute, beginning)
+    return whole(filters.values_of(ctx, attribute, beginning))
 
 
 @router.post("/check")

@@ -16,7 +16,7 @@ from sortitor.core.gate import replay as core
 from sortitor.core.vocabulary import Outcome
 from sortitor.operations import gate, seals
 from sortitor.operations.gate import GATE, GATE_ID
-from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import (
     Decision,
@@ -46,9 +46,9 @@ def read_gate(ctx: MayLook, response: Response) -> GateDetail:
 
 
 @router.get("/gate/revisions")
-def list_gate_revisions(ctx: MayLook) -> list[Revision]:
+def list_gate_revisions(ctx: MayLook) -> Page[Revision]:
     """What was changed of the gate, newest first."""
-    return [Revision.model_validate(row) for row in GATE.revisions(ctx, GATE_ID)]
+    return whole(Revision.model_validate(row) for row in GATE.revisions(ctx, GATE_ID))
 
 
 @router.post("/gate/preview")
@@ -93,9 +93,9 @@ def try_gate(ctx: MayLook, given: Try) -> Decision:
 
 
 @router.post("/gate/check")
-def check_gate(ctx: MayLook, given: Gate) -> list[PolicyRemark]:
+def check_gate(ctx: MayLook, given: Gate) -> Page[PolicyRemark]:
     """What is odd about a gate that is being edited: words that nobody hears, passes it defeats."""
-    return [PolicyRemark.model_validate(one) for one in gate.check(ctx, given)]
+    return whole(PolicyRemark.model_validate(one) for one in gate.check(ctx, given))
 
 
 @router.post("/gate/effective")

@@ -9,6 +9,7 @@ from fastapi import Path
 from sortitor.api.http.access import MayLook, MayManagePeople
 from sortitor.api.http.routes import Router
 from sortitor.operations import people
+from sortitor.schemas.base import Page, whole
 from sortitor.schemas.people import Group, InnerGroups
 
 router = Router(prefix="/groups", tags=["people"])
@@ -16,9 +17,9 @@ GroupKey = Annotated[str, Path(max_length=200, description="Its number or its na
 
 
 @router.get("")
-def list_groups(ctx: MayLook) -> list[Group]:
+def list_groups(ctx: MayLook) -> Page[Group]:
     """All groups with the number of their people."""
-    return [Group.model_validate(row) for row in people.groups(ctx)]
+    return whole(Group.model_validate(row) for row in people.groups(ctx))
 
 
 @router.put("/{group}/groups", status_code=204)

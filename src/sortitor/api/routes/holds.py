@@ -8,7 +8,7 @@ from fastapi import Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Router
+from sortitor.api.http.routes import Router, made_at
 from sortitor.api.http.selections import selection_of
 from sortitor.core.holds import Terms
 from sortitor.operations import holds
@@ -78,10 +78,17 @@ def preview_hold(ctx: MayLook, given: HoldNew) -> Preview:
 
 
 @router.post("/holds/apply", status_code=201)
-def apply_hold(ctx: MayManageDevices, given: HoldApply) -> Hold:
+def apply_hold(response: Response, ctx: MayManageDevices, given: HoldApply) -> Hold:
     """Hold as previewed."""
     row = holds.add(ctx, _about(ctx, given), _terms(ctx, given), given.digest)
+    made_at(response, f"/holds/{row.id}")
     return hold_shape(ctx, row)
+
+
+@router.get("/holds/{hold_id}")
+def show_hold(ctx: MayLook, hold_id: Number) -> Hold:
+    """One hold, also one that has ended."""
+    return hold_shape(ctx, holds.one(ctx, hold_id))
 
 
 @router.post("/holds/{hold_id}/end", status_code=204)

@@ -38,11 +38,6 @@ Prefer = Annotated[
 _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 
 
-def wants_job(prefer: str | None) -> bool:
-    """Whether the caller would rather follow a job than wait."""
-    return "respond-async" in (prefer or "").lower()
-
-
 def shape(row: JobRow) -> Job:
     """A job on the wire."""
     noun = "source-runs" if row.kind == "source" else "lots"

@@ -159,7 +159,7 @@ def show_entry(ctx: MayLook, entry_id: Number) -> EntryDetail:
 
 
 @router.post("/journal/{entry_id}/revert/preview")
-def preview_revert(ctx: MayLook, entry_id: Number) -> Preview:
+def preview_revert_entry(ctx: MayLook, entry_id: Number) -> Preview:
     """What reverting the change would do, and what it would leave and why."""
     return Preview.model_validate(reverts.preview(ctx, entry_id))
 

@@ -11,8 +11,9 @@ from starlette.concurrency import run_in_threadpool
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.bodies import STREAM_BODY
 from sortitor.api.http.parts import PARTS, hand_out
-from sortitor.api.http.routes import Router
+from sortitor.api.http.routes import Router, made_at
 from sortitor.operations.kits import files
+from sortitor.schemas.base import Page, whole
 from sortitor.schemas.files import KeptFile
 from sortitor.schemas.kits import DIGEST
 
@@ -26,25 +27,28 @@ def _told(file: files.KeptFile) -> KeptFile:
 
 
 @router.get("/files")
-def list_files(ctx: MayLook) -> list[KeptFile]:
+def list_files(ctx: MayLook) -> Page[KeptFile]:
     """The files that are kept for devices, by name, each with the items that name it."""
-    return [_told(one) for one in files.every(ctx)]
+    return whole(_told(one) for one in files.every(ctx))
 
 
 @router.post("/files", status_code=201, openapi_extra=STREAM_BODY)
 async def keep_file(
     request: Request,
+    response: Response,
     ctx: MayPrepare,
     name: Annotated[str, Query(min_length=1, max_length=200, description="What it is called.")],
     digest: Annotated[
         str | None,
-        Query(pattern=f"(?i){DIGEST}", description="The SHA-256 that it should have, in hex."),
+        Query(pattern="^[0-9a-fA-F]{64}$", description="The SHA-256 that it should have, in hex."),
     ] = None,
 ) -> KeptFile:
     """Keep a file for devices: the body is its bytes, up to 2 GB, taken in as they come. The same
     file twice is one. An item names it by its digest; what no item names for long goes by itself.
     """
-    return _told(await files.keep(ctx, request.stream(), name, digest))
+    kept = await files.keep(ctx, request.stream(), name, digest)
+    made_at(response, f"/files/{kept.row.digest}")
+    return _told(kept)
 
 
 @router.get("/files/{digest}")

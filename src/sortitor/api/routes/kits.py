@@ -35,7 +35,7 @@ from sortitor.operations.kits.documents import (
     exported,
     joined,
 )
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.kits import (
     AccountTrial,
     AccountTried,
@@ -139,7 +139,7 @@ sheets = _documents(SHEETS, "/setup-sheets", "setup_sheet", SheetDetail, _sheets
 checklists = _documents(CHECKLISTS, "/checklists", "checklist", ChecklistDetail, _checklists)
 
 
-@router.get("/catalogue", response_model=list[CatalogueSetting])
+@router.get("/catalogue", response_model=Page[CatalogueSetting])
 def search_catalogue(
     ctx: MayLook,
     query: Annotated[
@@ -151,13 +151,13 @@ def search_catalogue(
     ] = None,
 ) -> Any:
     """What can be set on a device, theme by theme; of what was typed, the nearest first."""
-    return catalogue.search(ctx, query, theme, platform or [])
+    return whole(catalogue.search(ctx, query, theme, platform or []))
 
 
-@router.get("/kit-lints", response_model=list[KitLint])
+@router.get("/kit-lints", response_model=Page[KitLint])
 def list_kit_lints(ctx: MayLook) -> Any:
     """What is forgotten or cannot be, each with the way to mend it."""
-    return [
+    return whole(
         KitLint(
             code=found.lint.code,
             about=found.lint.about,
@@ -168,7 +168,7 @@ def list_kit_lints(ctx: MayLook) -> Any:
             cohorts=list(found.cohorts),
         )
         for found in lints.find(ctx)
-    ]
+    )
 
 
 @router.post("/imagined-kit", response_model=EffectiveKit)
@@ -190,10 +190,10 @@ def show_cohort_kit(ctx: MayLook, key: Key) -> Any:
     return reading.beside(ctx, key)
 
 
-@router.get("/devices/{device_id}/item-reports", response_model=list[DeviceReport])
+@router.get("/devices/{device_id}/item-reports", response_model=Page[DeviceReport])
 def list_device_item_reports(ctx: MayLook, device_id: Number) -> Any:
     """What a device told of each item as it is now."""
-    return list(delivery.reports_of(ctx, device_id).values())
+    return whole(delivery.reports_of(ctx, device_id).values())
 
 
 @router.get("/devices/{device_id}/item-reports/{key}/log")
@@ -211,10 +211,10 @@ def show_administrator_password(ctx: MayManageDevices, device_id: Number) -> Adm
     return AdministratorPassword(user=found.user, password=found.password, former=found.former)
 
 
-@router.get("/item-times", response_model=list[ItemTimes])
+@router.get("/item-times", response_model=Page[ItemTimes])
 def list_item_times(ctx: MayLook) -> Any:
     """How long each item takes, of what the fleet told."""
-    return delivery.times(ctx)
+    return whole(delivery.times(ctx))
 
 
 @router.post("/item-retries/preview")

@@ -10,14 +10,14 @@ from fastapi import Depends, Query, Request, Response
 from sortitor.api.http.access import MayLevel, MayLook
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_cursor, read_number
-from sortitor.api.http.routes import Router
-from sortitor.api.routes.jobs import Prefer, accepted, wants_job
+from sortitor.api.http.routes import Router, wants_job
+from sortitor.api.routes.jobs import Prefer, accepted
 from sortitor.core.errors import BadInput
 from sortitor.core.levels import TITLES, marked
 from sortitor.core.vocabulary import Gap, GapState
 from sortitor.operations import jobs, levels
 from sortitor.schemas import levels as s
-from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.jobs import Job
 
 router = Router(tags=["levels"])
@@ -41,9 +41,9 @@ def compare_levels(response: Response, ctx: MayLevel, prefer: Prefer = None) -> 
 
 
 @router.get("/levels/trend")
-def show_trend(ctx: MayLook) -> list[s.LevelDay]:
+def show_trend(ctx: MayLook) -> Page[s.LevelDay]:
     """How many disagreements stood open, day by day."""
-    return [s.LevelDay.model_validate(row) for row in levels.trend(ctx)]
+    return whole(s.LevelDay.model_validate(row) for row in levels.trend(ctx))
 
 
 @router.get("/levels/patterns/{mask}", response_model=Page[s.PresentDevice])

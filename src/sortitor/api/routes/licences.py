@@ -18,7 +18,7 @@ from sortitor.operations import licences, pictures, seals
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
 from sortitor.schemas import licences as s
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 
 
 def _shape(ctx: Context, counted: licences.CountedPool) -> s.PoolDetail:
@@ -140,9 +140,9 @@ def compare_voucher(ctx: MayLook, key: Key, given: s.VoucherText) -> s.Compariso
 
 
 @router.get("/pools/{key}/grants")
-def list_grants(ctx: MayLook, key: Key) -> list[s.Grant]:
+def list_grants(ctx: MayLook, key: Key) -> Page[s.Grant]:
     """The vouchers of a pool, newest first, also those taken back."""
-    return [s.Grant.model_validate(row) for row in licences.history(ctx, key)]
+    return whole(s.Grant.model_validate(row) for row in licences.history(ctx, key))
 
 
 @router.post("/pools/{key}/grants/preview")

@@ -14,8 +14,8 @@ from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_key, read_number
-from sortitor.api.http.routes import Router
-from sortitor.api.routes.jobs import Prefer, accepted, wants_job
+from sortitor.api.http.routes import Router, wants_job
+from sortitor.api.routes.jobs import Prefer, accepted
 from sortitor.core.dates import Order
 from sortitor.core.errors import BadInput, Unsupported
 from sortitor.core.lots import Manner
@@ -26,7 +26,7 @@ from sortitor.operations import jobs, lots, seals
 from sortitor.operations.context import Context
 from sortitor.operations.lots import Chosen, HeadRow
 from sortitor.operations.lots import LotRow as LotRowKept
-from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven
+from sortitor.schemas.base import Apply, Page, Preview, ReasonGiven, whole
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.lots import (
     Lot,
@@ -42,6 +42,7 @@ from sortitor.schemas.lots import (
 )
 
 router = Router(prefix="/lots", tags=["lots"])
+templates = Router(prefix="/lot-templates", tags=["lots"])
 
 
 def _pairs(given: list[str], what: str) -> dict[str, str]:
@@ -216,8 +217,8 @@ def _remark(kept: dict[str, Any]) -> Remark:
     return Remark(**note.model_dump(), rows=rows)
 
 
-@router.get(
-    "/templates/{platform}",
+@templates.get(
+    "/{platform}",
     response_class=Response,
     responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
 )
@@ -317,12 +318,12 @@ def _row(row: LotRowKept) -> LotRow:
 
 
 @router.get("/{lot_id}/notes")
-def list_notes(ctx: MayLook, lot_id: Number) -> list[NoteGroup]:
+def list_notes(ctx: MayLook, lot_id: Number) -> Page[NoteGroup]:
     """The notes grouped, most frequent first; each group leads to its rows by `rows?note=CODE`."""
-    return [
+    return whole(
         NoteGroup(**_note(row.code, row.column, row.given).model_dump(), rows=row.rows)
         for row in lots.note_groups(ctx, lot_id)
-    ]
+    )
 
 
 @router.get(
@@ -433,7 +434,7 @@ def discard_lot(ctx: MayImport, lot_id: Number, given: ReasonGiven) -> Lot:
 
 
 @router.post("/{lot_id}/revert/preview")
-def preview_revert(ctx: MayLook, lot_id: Number) -> Preview:
+def preview_revert_lot(ctx: MayLook, lot_id: Number) -> Preview:
     """What reverting would do, and what it would leave and why."""
     return Preview.model_validate(lots.preview_revert(ctx, lot_id))
 

@@ -11,7 +11,7 @@ from sortitor.api.http.selections import selection_of
 from sortitor.core.naming.templates import FIELDS, FILTERS, SPECIAL, TAG, Naming
 from sortitor.operations import naming
 from sortitor.operations.naming import NAMING, NAMING_ID
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import Saved
 from sortitor.schemas.naming import (
@@ -41,16 +41,16 @@ def read_naming(ctx: MayLook, response: Response) -> NamingDetail:
 
 
 @router.get("/naming/revisions")
-def list_naming_revisions(ctx: MayLook) -> list[Revision]:
+def list_naming_revisions(ctx: MayLook) -> Page[Revision]:
     """What was changed of the templates, newest first."""
-    return [Revision.model_validate(row) for row in NAMING.revisions(ctx, NAMING_ID)]
+    return whole(Revision.model_validate(row) for row in NAMING.revisions(ctx, NAMING_ID))
 
 
 @router.post("/naming/check")
-def check_naming(ctx: MayLook, given: NamingCheck) -> list[TemplateChecked]:
+def check_naming(ctx: MayLook, given: NamingCheck) -> Page[TemplateChecked]:
     """What each template would do today: how many devices it names, three of them, its faults."""
     found = naming.check(ctx, Naming(templates=given.templates))
-    return [TemplateChecked.model_validate(one) for one in found]
+    return whole(TemplateChecked.model_validate(one) for one in found)
 
 
 @router.post("/naming/preview")

@@ -10,12 +10,12 @@ from segno import helpers
 
 from sortitor.api.http.access import MayLook, MayPrepare, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
-from sortitor.api.http.routes import Router
+from sortitor.api.http.routes import Router, made_at
 from sortitor.core import passes as core
 from sortitor.core.passes import PassTerms
 from sortitor.operations.arrivals import PassRow, passes, trouble_of
 from sortitor.operations.context import Context
-from sortitor.schemas.base import Page, ReasonGiven
+from sortitor.schemas.base import Page, ReasonGiven, whole
 from sortitor.schemas.passes import (
     Pass,
     PassCode,
@@ -33,10 +33,11 @@ _STATES = {None: "valid", "pass_expired": "not valid now", "pass_spent": "used u
 
 
 @router.post("", status_code=201)
-def add_pass(request: Request, ctx: MayPrepare, given: PassGiven) -> PassCode:
+def add_pass(request: Request, response: Response, ctx: MayPrepare, given: PassGiven) -> PassCode:
     """Make a pass; its code and QR are shown this once."""
     terms = PassTerms.model_validate(given.model_dump(exclude={"passcode", "mailed", "wifi"}))
     made = passes.add(ctx, terms, given.passcode, given.mailed)
+    made_at(response, f"/passes/{made.id}")
     # After the #, which no browser sends: the code is in nobody's log.
     url = f"{service_of(request).public_url}/welcome#{made.code}"
     return PassCode(
@@ -59,19 +60,23 @@ def _wifi_qr(wifi: WifiGiven) -> str:
 
 
 @router.post("/batch", status_code=201)
-def add_passes(ctx: MayPrepare, given: PassesGiven) -> list[PassOfPerson]:
-    """Make a pass each for many people, in one action; mailed, or with their codes this once."""
+def add_passes(response: Response, ctx: MayPrepare, given: PassesGiven) -> Page[PassOfPerson]:
+    """Make a pass each for many people, in one action; mailed, or with their codes this once.
+    `Location` is the first, which lists the people of all.
+    """
     made = passes.add_for_people(
         ctx, given.terms, given.people, given.group, given.passcode, given.mailed
     )
-    return [
+    if made:
+        made_at(response, f"/passes/{made[0].id}")
+    return whole(
         PassOfPerson(
             id=one.id,
             person=one.person.user_name if one.person else "",
             code=None if given.mailed else core.shown(one.code),
         )
         for one in made
-    ]
+    )
 
 
 @router.get("", response_model=Page[Pass])
@@ -96,9 +101,9 @@ def show_pass(ctx: MayLook, pass_id: Number) -> Pass:
 
 
 @router.get("/{pass_id}/people")
-def list_pass_people(ctx: MayLook, pass_id: Number) -> list[PassUse]:
+def list_pass_people(ctx: MayLook, pass_id: Number) -> Page[PassUse]:
     """Who has this pass or one that was made with it, whether it was mailed and used."""
-    return [PassUse.model_validate(row) for row in passes.uses(ctx, pass_id)]
+    return whole(PassUse.model_validate(row) for row in passes.uses(ctx, pass_id))
 
 
 def _shape(ctx: Context, row: PassRow) -> Pass:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from sortitor.api.http.access import MayLook
 from sortitor.api.http.routes import Router
 from sortitor.operations import retention
+from sortitor.schemas.base import Page, whole
 from sortitor.schemas.retention import Going
 
 router = Router(tags=["retention"])
 
 
 @router.get("/retention")
-def preview_retention(ctx: MayLook) -> list[Going]:
+def preview_retention(ctx: MayLook) -> Page[Going]:
     """What would go tonight, by kind, with how long it is kept."""
-    return [Going.model_validate(one) for one in retention.preview(ctx)]
+    return whole(Going.model_validate(one) for one in retention.preview(ctx))

@@ -23,7 +23,7 @@ from sortitor.operations.documents import Kept
 from sortitor.operations.sources import credentials, files, reading, registry, runs
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.schemas import sources as s
-from sortitor.schemas.base import Page, Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.jobs import Job
 
 router = Router(tags=["sources"])
@@ -251,9 +251,9 @@ def find_held(
     query: Annotated[
         str, Query(min_length=2, max_length=200, description="Serial number, IMEI, order, reseller")
     ],
-) -> list[s.HeldDevice]:
+) -> Page[s.HeldDevice]:
     """What a registry holds under a number, newest first, assigned to this server or not."""
-    return [s.HeldDevice.model_validate(held) for held in registry.find(ctx, key, query)]
+    return whole(s.HeldDevice.model_validate(held) for held in registry.find(ctx, key, query))
 
 
 def _act(given: s.RegistryActAsked) -> registry.Act:

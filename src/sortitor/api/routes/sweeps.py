@@ -140,7 +140,7 @@ def list_sweeps(
 
 
 @router.post("/sweeps/{sweep_id}/revert/preview")
-def preview_revert(ctx: MayLook, sweep_id: Number) -> Preview:
+def preview_revert_sweep(ctx: MayLook, sweep_id: Number) -> Preview:
     """Which devices would come back."""
     return Preview.model_validate(runs.preview_revert(ctx, sweep_id))
 

@@ -9,12 +9,12 @@ from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, MayLook, MayPrepare
 from sortitor.api.http.etags import IfMatch, revision_of, tag
-from sortitor.api.http.routes import Router
+from sortitor.api.http.routes import Router, made_at
 from sortitor.core.errors import BadInput
 from sortitor.core.welcome import WelcomeCard
 from sortitor.operations import welcome
 from sortitor.operations.welcome import MOST_BYTES, WELCOME, WELCOME_ID
-from sortitor.schemas.base import Preview
+from sortitor.schemas.base import Page, Preview, whole
 from sortitor.schemas.documents import Revision
 from sortitor.schemas.gate import Saved
 from sortitor.schemas.welcome import PictureKept, WelcomeApply, WelcomeDetail
@@ -31,9 +31,9 @@ def read_welcome_card(ctx: Anonymous, response: Response) -> WelcomeDetail:
 
 
 @router.get("/revisions")
-def list_welcome_card_revisions(ctx: MayLook) -> list[Revision]:
+def list_welcome_card_revisions(ctx: MayLook) -> Page[Revision]:
     """What was changed of it, newest first."""
-    return [Revision.model_validate(row) for row in WELCOME.revisions(ctx, WELCOME_ID)]
+    return whole(Revision.model_validate(row) for row in WELCOME.revisions(ctx, WELCOME_ID))
 
 
 @router.post("/preview")
@@ -69,12 +69,14 @@ def apply_welcome_card(
         }
     },
 )
-async def upload_picture(request: Request, ctx: MayPrepare) -> PictureKept:
+async def upload_picture(request: Request, response: Response, ctx: MayPrepare) -> PictureKept:
     """Upload a picture: PNG, JPEG or WebP of up to 2 MB; it is made anew from its pixels."""
     content = await request.body()
     if len(content) > MOST_BYTES:
         raise BadInput("bad_picture", "The picture is too large.", "Make it smaller.")
-    return PictureKept(digest=await run_in_threadpool(welcome.add_picture, ctx, content))
+    digest = await run_in_threadpool(welcome.add_picture, ctx, content)
+    made_at(response, f"/welcome-card/pictures/{digest}")
+    return PictureKept(digest=digest)
 
 
 Digest = Annotated[str, Path(pattern=r"^[0-9a-f]{64}$", description="The picture's digest.")]

@@ -95,7 +95,7 @@ idempotency = Table(
     # answer after it.
     Column("status", Integer),
     Column("answer", LargeBinary),
-    Column("media_type", Text),
+    Column("headers", JSONB),
     PrimaryKeyConstraint("account_id", "key"),
     Index(None, "created_at"),
 )
