@@ -11,6 +11,8 @@ STAMPS := .stamps
 export NPM_CONFIG_LOGLEVEL := error
 export NPM_CONFIG_UPDATE_NOTIFIER := false
 export NPM_CONFIG_FUND := false
+export REDOCLY_TELEMETRY := off
+export REDOCLY_SUPPRESS_UPDATE_NOTICE := true
 HANDBOOK := $(shell find docs/handbook src/sortitor -name '*.md' -o -name '*.py') $(wildcard docs/screenshots/*)
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
@@ -37,11 +39,12 @@ docs: src/sortitor/api/handbook/index.html
 data-model: $(STAMPS)/python
 	$(BIN)/python tools/data_model.py
 
-lint: $(STAMPS)/python
+lint: $(STAMPS)/python $(STAMPS)/node
 	$(BIN)/ruff check -q src tests bench tools
 	$(BIN)/ruff format -q --check src tests bench tools
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	cd console && npm run --silent lint-api
 
 # Fails when the OpenAPI document or the types made of it are not those of the service.
 check-console: $(STAMPS)/node

@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import re
-from contextlib import suppress
 from pathlib import Path
 
-from playwright.sync_api import Locator, Page, TimeoutError, expect
+from playwright.sync_api import Locator, Page, expect
 
 #: So many presses of Tab lead anywhere on a page, and no further.
 _FAR = 400
+
+
+def click_entry(page: Page, item: str) -> None:
+    """An entry of the open menu. It is put beside its button a moment after it opens: whoever
+    scrolls to it before that moves it from under the pointer.
+    """
+    entry = page.locator(".v-overlay--active").get_by_text(item, exact=True)
+    expect(entry).to_be_in_viewport()
+    entry.click()
 
 
 class Hands:
@@ -75,13 +83,9 @@ class Hands:
     def menu(self, button: str, item: str) -> None:
         """An entry of a menu behind a button, which opens a dialog."""
         clicks = self.clicks
-        entry = self.page.locator(".v-overlay--active").get_by_text(item, exact=True)
-        for _ in range(3):
-            self.press(button)
-            with suppress(TimeoutError):
-                entry.click(timeout=4_000)
-                self.dialog.wait_for(timeout=4_000)
-                break
+        self.press(button)
+        click_entry(self.page, item)
+        self.dialog.wait_for()
         self.clicks = clicks + 2
 
     def put(self, label: str, path: Path) -> None:

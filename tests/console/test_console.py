@@ -7,6 +7,7 @@ from pathlib import Path
 import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
+from tests.console.hands import click_entry
 from tests.workbooks import xlsx
 from tests.worlds import (
     World,
@@ -426,7 +427,7 @@ def test_a_policy_is_added_copied_and_marked_for_whom_it_counts(
     page.get_by_role("button", name="Crew of the Dunlin, all platforms, devices per").click()
     dialog.get_by_role("button", name="As the baseline").click()
     page.get_by_role("button", name="What to do with Crew of the Dunlin").click()
-    page.get_by_text("Copy", exact=True).click()
+    click_entry(page, "Copy")
     expect(page.get_by_role("status")).to_contain_text("never heard")
     page.locator(".kind .v-field").click()
     page.get_by_role("option", name="a person").click()

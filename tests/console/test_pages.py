@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
+from tests.console.hands import click_entry
 from tests.console.test_console import PAGES, confirm, furnish
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
@@ -322,15 +323,15 @@ def test_a_device_is_held_named_reported_and_set_back(
     page.get_by_role("button", name="Name it").click()
     expect(page.get_by_role("heading", name="MUSEUM-1")).to_be_visible()
     page.get_by_role("button", name="Report", exact=True).click()
-    page.get_by_text("Stolen", exact=True).click()
+    click_entry(page, "Stolen")
     confirm(page, "Report 1 device stolen")
     expect(page.get_by_role("heading", level=1)).to_contain_text("stolen")
     page.get_by_role("button", name="Report", exact=True).click()
-    page.get_by_text("Found again", exact=True).click()
+    click_entry(page, "Found again")
     confirm(page, "1 device found")
     expect(page.get_by_role("heading", level=1)).not_to_contain_text("stolen")
     page.get_by_role("button", name="Declare as").click()
-    page.locator(".v-overlay--active").get_by_text("corporate", exact=True).click()
+    click_entry(page, "corporate")
     confirm(page, "Declare 1 device corporate")
     page.locator("li").filter(has_text="named MUSEUM-1").get_by_role(
         "button", name="Take back"

@@ -65,14 +65,15 @@ def conditional(request: Request, response: Response) -> Response:
     if tag is None:
         digest = blake2b(bytes(response.body), digest_size=12).hexdigest()
         tag = response.headers["ETag"] = f'"{digest}"'
-    if not knows(request.headers.get("if-none-match"), tag):
-        return response
-    return Response(status_code=304, headers={"ETag": tag})
+    known = known_as(request.headers.get("if-none-match"), tag)
+    return response if known is None else Response(status_code=304, headers={"ETag": known})
 
 
-def knows(if_none_match: str | None, tag: str) -> bool:
-    """Whether the tag is among those that a caller has, compared weakly; however its bytes were
-    packed.
+def known_as(if_none_match: str | None, tag: str) -> str | None:
+    """The tag as the caller has it, however its bytes were packed; None where it is not among those
+    that the caller tells. They are compared weakly.
     """
     told = [one.strip().removeprefix("W/") for one in (if_none_match or "").split(",")]
-    return "*" in told or tag in {one.replace(COMPRESSED_TAG, '"') for one in told}
+    if "*" in told:
+        return tag
+    return next((one for one in told if one.replace(COMPRESSED_TAG, '"') == tag), None)

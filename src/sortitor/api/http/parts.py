@@ -13,6 +13,7 @@ from fastapi import Request, Response
 from fastapi.responses import StreamingResponse
 from starlette.types import Message, Send
 
+from sortitor.api.http.negotiation import known_as
 from sortitor.operations.kits.files import FileRow
 from sortitor.operations.kits.ports import Storage
 
@@ -48,7 +49,7 @@ async def hand_out(request: Request, storage: Storage, file: FileRow) -> Respons
         "Repr-Digest": f"sha-256=:{b64encode(bytes.fromhex(file.digest)).decode()}:",
         "Content-Disposition": f"attachment; filename*=UTF-8''{quote(file.name, safe='')}",
     }
-    if tag in (request.headers.get("if-none-match") or ""):
+    if known_as(request.headers.get("if-none-match"), tag):
         return Response(status_code=304, headers=headers)
     part = _part(request, file.size, tag)
     if part is None:

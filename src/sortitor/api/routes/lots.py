@@ -14,7 +14,7 @@ from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_key, read_number
-from sortitor.api.http.routes import Router, wants_job
+from sortitor.api.http.routes import Router, made_at, wants_job
 from sortitor.api.routes.jobs import Prefer, accepted
 from sortitor.core.dates import Order
 from sortitor.core.errors import BadInput, Unsupported
@@ -157,6 +157,7 @@ def check_lot(
         kept, job = jobs.ask_check(ctx, given)
         return LotTaken(lot_id=kept.id, job=accepted(response, job) if job is not None else None)
     lot, fresh = lots.check(ctx, given)
+    made_at(response, f"/lots/{lot.id}")
     if not fresh:
         response.status_code = 200
     return _shape(ctx, lot, repeated=not fresh)
