@@ -18,6 +18,7 @@ from sortitor.api.http import console, document, handbook, origins, problems
 from sortitor.api.http.bodies import FILE_BODY, STREAM_BODY, BodyLimit, addresses
 from sortitor.api.http.compression import Compression
 from sortitor.api.http.guard import Guard
+from sortitor.api.http.measures import Measured
 from sortitor.api.http.routes import PREFIX
 from sortitor.api.http.service import Service
 from sortitor.api.routes import (
@@ -96,6 +97,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.add_middleware(Compression)
     if service.origins:
         origins.open_to(app, service.origins)
+    app.add_middleware(Measured, measures=service.measures)
     app.add_middleware(_Trace)
     return app
 
@@ -195,13 +197,14 @@ class _Trace:
         with structlog.contextvars.bound_contextvars(request_id=request_id):
             await self._app(scope, receive, traced)
             if status >= 500 or not scope["path"].startswith(_QUIET):
-                actor = state.get("actor")
+                actor, client = state.get("actor"), scope.get("client")
                 log.info(
                     "request",
                     method=scope["method"],
                     path=loggable(scope["path"]),
                     status=status,
                     account=actor.name if actor else None,
+                    client=client[0] if client else None,
                     caller_request_id=theirs if _REQUEST_ID.fullmatch(theirs) else None,
                     milliseconds=round((time.perf_counter() - started) * 1000),
                 )

@@ -11,6 +11,7 @@ from sortitor.operations import licences
 from sortitor.operations.context import Context
 from sortitor.store import accounts as facts
 from sortitor.store import engine, today
+from sortitor.store import work as waiting
 
 _FACT = "numbers"
 _OLD = timedelta(minutes=5)
@@ -46,6 +47,30 @@ def numbers(ctx: Context) -> Numbers:
         if again is not None and again != found:
             return again
         return count(ctx)
+
+
+@dataclass(frozen=True, slots=True)
+class Work:
+    """What waits and who works; `queue_age` in seconds, 0 where nothing waits. Connections of the
+    pool are this process's.
+    """
+
+    jobs: dict[str, int]
+    mails: dict[str, int]
+    queue_age: float
+    workers: int
+    database_bytes: int
+    connections: int
+    pool_in_use: int
+    pool_most: int
+
+
+def work(ctx: Context) -> Work:
+    """What waits and who works, now."""
+    with ctx.reading() as connection:
+        found = waiting.found(connection)
+    in_use, most = engine.in_use(ctx.engine)
+    return Work(**asdict(found), pool_in_use=in_use, pool_most=most)
 
 
 def count(ctx: Context) -> Numbers:

@@ -7,6 +7,7 @@ import gc
 import ipaddress
 import signal
 import sys
+from typing import NoReturn
 
 import click
 
@@ -14,7 +15,7 @@ from sortitor.core.errors import SortitorError
 from sortitor.server.logs import configure
 from sortitor.server.postgres import begin
 from sortitor.server.rootless import leave_root
-from sortitor.server.settings import Settings
+from sortitor.server.settings import Settings, read_settings
 
 
 @click.command()
@@ -37,7 +38,10 @@ def serve(**given: object) -> None:
       sortitor serve --port 8470
     """
     end_on_signals()
-    settings = _settings(given)
+    try:
+        settings = read_settings(**{name: told for name, told in given.items() if told is not None})
+    except SortitorError as error:
+        fail(error)
     leave_root(settings)
     # The database starts while the service's modules are loaded, which takes as long.
     starting = None if settings.database_url else begin(settings.state_dir)
@@ -89,10 +93,10 @@ def work() -> None:
     from sortitor.server.wiring import runtime, work_until_signal
 
     end_on_signals()
-    settings = Settings()
-    leave_root(settings)
-    configure(settings)
     try:
+        settings = read_settings()
+        leave_root(settings)
+        configure(settings)
         with runtime(settings) as run:
             asyncio.run(work_until_signal(run))
     except SortitorError as error:
@@ -115,14 +119,7 @@ def is_loopback(settings: Settings) -> bool:
         return settings.host == "localhost"
 
 
-def _settings(given: dict[str, object]) -> Settings:
-    try:
-        return Settings(**{name: value for name, value in given.items() if value is not None})  # type: ignore[arg-type]
-    except ValueError as error:
-        raise click.UsageError(str(error)) from error
-
-
-def fail(error: SortitorError) -> None:
+def fail(error: SortitorError) -> NoReturn:
     """Say what is wrong and end with the exit code for what cannot be reached."""
     click.echo(f"Error: {error.detail}", err=True)
     if error.remedy:

@@ -26,7 +26,7 @@ from sortitor.demo.scenario import TODAY, Scenario
 from sortitor.operations.context import Clock
 from sortitor.server.commands import end_on_signals, fail
 from sortitor.server.logs import configure
-from sortitor.server.settings import Settings, wall_now
+from sortitor.server.settings import Settings, read_settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
 from sortitor.stand_ins import serving as servers
 from sortitor.stand_ins.directory import Directory, is_there
@@ -80,7 +80,10 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
     Example:
       sortitor demo
     """
-    plain = Settings()
+    try:
+        plain = read_settings()
+    except SortitorError as error:
+        fail(error)
     settings = plain.model_copy(
         update={
             "host": host,

@@ -20,7 +20,7 @@ from sortitor.server import backups, upgrades
 from sortitor.server.commands import fail
 from sortitor.server.keys import add_vault_key, vault_keys
 from sortitor.server.postgres import Cluster
-from sortitor.server.settings import Settings
+from sortitor.server.settings import Settings, read_settings
 from sortitor.server.wiring import make_clock, outside_urls
 from sortitor.store import roles, schema
 from sortitor.store.engine import single_engine, transaction
@@ -30,7 +30,7 @@ from sortitor.store.engine import single_engine, transaction
 def _told() -> Iterator[Settings]:
     """Settings, and an error of ours as a user reads it."""
     try:
-        yield Settings()
+        yield read_settings()
     except SortitorError as error:
         fail(error)
 
@@ -161,13 +161,13 @@ def _grant(url: str, owner_url: str) -> None:
 @click.option("--check", is_flag=True, help="Only say what would be done.")
 @click.option("--no-backup", is_flag=True, help="There is a backup; make no other.")
 @click.option("-y", "--yes", is_flag=True, help="Do it without asking.")
-def upgrade(check: bool, no_backup: bool, yes: bool) -> None:
+def migrate(check: bool, no_backup: bool, yes: bool) -> None:
     """Bring the database to this version: says what it does, backs up, then does it.
 
     \b
     Examples:
-      sortitor upgrade --check
-      sortitor upgrade
+      sortitor migrate --check
+      sortitor migrate
     """
     with _told() as settings, _owner_url(settings) as url:
         with single_engine(url) as engine:

@@ -1,4 +1,4 @@
-"""Structured logs to stderr: an event name and fields on every line."""
+"""Structured logs to stderr: an event name and fields on every line, those of libraries too."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from sortitor.server.settings import Settings
 
 
 def configure(settings: Settings) -> None:
-    """Set up structlog, and let the libraries' own logs through from `warning`."""
+    """Give every line of the process one form; libraries are heard from `warning` on."""
     level = logging.getLevelNamesMapping()[settings.log_level.upper()]
     last: list[Processor] = (
         [structlog.processors.format_exc_info, structlog.processors.JSONRenderer()]
@@ -24,19 +24,26 @@ def configure(settings: Settings) -> None:
             )
         ]
     )
+    told: list[Processor] = [
+        structlog.contextvars.merge_contextvars,
+        structlog.stdlib.add_log_level,
+        structlog.stdlib.add_logger_name,
+        structlog.processors.TimeStamper(fmt="iso", utc=True),
+    ]
     structlog.configure(
-        processors=[
-            structlog.contextvars.merge_contextvars,
-            structlog.processors.add_log_level,
-            structlog.processors.TimeStamper(fmt="iso", utc=True),
-            *last,
-        ],
+        processors=[*told, structlog.stdlib.ProcessorFormatter.wrap_for_formatter],
         wrapper_class=structlog.make_filtering_bound_logger(level),
-        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+        logger_factory=structlog.stdlib.LoggerFactory(),
         cache_logger_on_first_use=False,
     )
-    logging.basicConfig(
-        level=logging.WARNING,
-        format="%(asctime)s [%(levelname)s] %(name)s: %(message)s",
-        stream=sys.stderr,
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(
+        structlog.stdlib.ProcessorFormatter(
+            foreign_pre_chain=told,
+            processors=[structlog.stdlib.ProcessorFormatter.remove_processors_meta, *last],
+        )
     )
+    root = logging.getLogger()
+    root.handlers = [handler]
+    root.setLevel(logging.WARNING)
+    logging.getLogger("sortitor").setLevel(level)

@@ -34,7 +34,7 @@ def needed(found: State) -> SortitorError:
         "schema_older",
         f"This database is of an older version (schema {found.revision}); this one expects"
         f" {schema.head()}.",
-        "Read `sortitor upgrade --check`, then run `sortitor upgrade`.",
+        "Read `sortitor migrate --check`, then run `sortitor migrate`.",
     )
 
 
@@ -59,5 +59,5 @@ def described(found: State) -> str:
         return f"The database is up to date (schema {found.revision})."
     parts = [f"The database is at schema {found.revision}; {len(found.missing)} steps are missing."]
     parts += [f"\n{step.revision}  {step.note}" for step in found.missing]
-    parts.append("\nSay `sortitor upgrade` to back it up and do this.")
+    parts.append("\nSay `sortitor migrate` to back it up and do this.")
     return "\n".join(parts)

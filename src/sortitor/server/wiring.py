@@ -42,6 +42,7 @@ from sortitor.server.keys import derived, installation_key, vault_keys
 from sortitor.server.patience import PatientHttp
 from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
+from sortitor.server.waiting import await_database
 from sortitor.sources.mail import MailServer
 from sortitor.sources.outside import Protocols
 from sortitor.sources.storage import Access, ObjectStorage
@@ -114,6 +115,7 @@ def runtime(
             url = _prepared(settings, starting.cluster, owner_url)
         else:
             url, owner_url = outside_urls(settings)
+            await_database(owner_url)
             require_current(url, owner_url)
         zone = settings.time_zone
         engine = make_engine(url, settings.pool_size, settings.statement_seconds, zone)

@@ -19,6 +19,7 @@ from sqlalchemy import Engine as Engine
 from sqlalchemy import create_engine, event
 from sqlalchemy.exc import DBAPIError, InvalidatePoolError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
+from sqlalchemy.pool import QueuePool
 
 from sortitor.core.errors import Busy, OutOfTime, Unavailable
 from sortitor.store import zones
@@ -181,3 +182,10 @@ def plan_anew(connection: Connection) -> None:
     needs another plan than one that most fit.
     """
     raw(connection).execute("SET LOCAL plan_cache_mode = force_custom_plan")
+
+
+def in_use(engine: Engine) -> tuple[int, int]:
+    """How many connections of the pool are at work, and how many can be."""
+    pool = engine.pool
+    assert isinstance(pool, QueuePool)
+    return pool.checkedout(), pool.size() + pool._max_overflow

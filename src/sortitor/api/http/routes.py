@@ -57,7 +57,10 @@ class Route(APIRoute):
         is_secret = _holds_secret(self.response_model)
         produced = answers_of(self)
 
+        address = PREFIX + self.path_format
+
         async def handler(request: Request) -> Response:
+            request.state.route = address
             for permission in permissions:
                 await run_in_threadpool(admitted, request, permission)
             _refuse_unknown(request, known_parameters)

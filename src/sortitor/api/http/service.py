@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from sortitor.api.http.measures import Measures
 from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.sign_ins import SignIns
 from sortitor.operations.checkins import CheckIns, Pool
@@ -45,6 +46,7 @@ class Service:
     door_sign_ins: SignIns = field(default_factory=SignIns)
     following: Following = field(default_factory=lambda: Following(""))
     check_ins: CheckIns | None = None
+    measures: Measures = field(default_factory=Measures)
     #: Devices that wait to be woken.
     waking: Waking | None = None
     #: The board of arrivals, looked at once a second for everybody who follows it.
