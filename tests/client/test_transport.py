@@ -7,9 +7,17 @@ from pydantic import BaseModel
 from sortitor.client import Sortitor
 from sortitor.client.errors import (
     Broken,
+    Conflict,
     FactsMoved,
+    Invalid,
+    NotAllowed,
+    NotFound,
     Refused,
     SignInNeeded,
+    SlowDown,
+    SortitorError,
+    Stale,
+    TimedOut,
     Unreachable,
     job_problem,
 )
@@ -76,12 +84,14 @@ def test_a_post_is_tried_again_under_the_same_key(monkeypatch: pytest.MonkeyPatc
     ("status", "kind"),
     [
         (401, SignInNeeded),
-        (403, Refused),
-        (404, Refused),
-        (409, Refused),
-        (412, Refused),
-        (422, Refused),
-        (429, Refused),
+        (403, NotAllowed),
+        (404, NotFound),
+        (409, Conflict),
+        (412, Stale),
+        (428, Stale),
+        (422, Invalid),
+        (415, Invalid),
+        (418, Refused),
         (500, Broken),
     ],
 )
@@ -91,10 +101,42 @@ def test_a_problem_is_an_exception_with_its_words(
     s, asked = client(
         httpx.Response(status, json={**PROBLEM, "status": status}), monkeypatch=monkeypatch
     )
-    with s, pytest.raises(kind, match="what") as caught:
+    with s, pytest.raises(SortitorError, match="what") as caught:
         s.devices.show(1)
+    assert type(caught.value) is kind
     assert caught.value.problem.remedy == "do"
     assert len(asked) == 1, "what is refused is not tried again"
+
+
+def test_what_is_not_the_moment_is_tried_again_when_the_service_says(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    busy = httpx.Response(429, json={**PROBLEM, "status": 429}, headers={"Retry-After": "7"})
+    s, asked = client(busy, httpx.Response(204), monkeypatch=monkeypatch)
+    waits: list[float] = []
+    monkeypatch.setattr("tenacity.nap.time.sleep", waits.append)
+    with s:
+        s.devices.name(1, "LAMP-1")
+    assert (len(asked), waits) == (2, [7.0])
+    late = httpx.Response(429, json={**PROBLEM, "status": 429}, headers={"Retry-After": "600"})
+    s, asked = client(late, monkeypatch=monkeypatch)
+    with s, pytest.raises(SlowDown) as caught:
+        s.devices.show(1)
+    assert (len(asked), caught.value.seconds) == (1, 600), "nobody waits ten minutes unasked"
+
+
+def test_what_may_have_been_done_is_not_repeated(monkeypatch: pytest.MonkeyPatch) -> None:
+    for fault in (httpx.ReadError("cut"), httpx.ReadTimeout("late")):
+        s, asked = client(fault, monkeypatch=monkeypatch)
+        with s, pytest.raises(Unreachable) as caught:
+            s.pools.patch(1, {"seats": 3}, revision=1)
+        assert len(asked) == 1
+        assert isinstance(caught.value, TimedOut) == isinstance(fault, httpx.ReadTimeout)
+    away = httpx.ConnectError("away")
+    s, asked = client(away, httpx.Response(204), monkeypatch=monkeypatch)
+    with s:
+        s.pools.remove(1, revision=1)
+    assert len(asked) == 2, "nothing had been sent"
 
 
 def test_facts_that_moved_bring_the_new_preview(monkeypatch: pytest.MonkeyPatch) -> None:

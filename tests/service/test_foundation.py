@@ -120,7 +120,7 @@ def test_a_taken_port_and_a_bad_setting_are_said_plainly(
         check=False,
     )
     assert bad.returncode == 2
-    assert "pool_size" in bad.stderr
+    assert "SORTITOR_POOL_SIZE" in bad.stderr
     database.drop(url)
 
 

@@ -19114,6 +19114,7 @@ export interface operations {
                 };
             };
             400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
@@ -19159,6 +19160,7 @@ export interface operations {
                 };
             };
             400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
@@ -19251,6 +19253,7 @@ export interface operations {
                 };
             };
             400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
@@ -20229,6 +20232,7 @@ export interface operations {
                     "text/calendar": string;
                 };
             };
+            401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
@@ -30126,6 +30130,7 @@ export interface operations {
                 };
             };
             400: components["responses"]["BadRequest"];
+            401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
@@ -34235,7 +34240,6 @@ export interface operations {
                     "application/json": components["schemas"]["RevisionPage"];
                 };
             };
-            401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];

@@ -46,8 +46,13 @@ from sortitor.client.welcome import Welcome
 class Sortitor:
     """A connection to one service; a context manager.
 
-    `token` is a bearer token; without one, call `accounts.sign_in`. Raises the exceptions of
-    `client.errors`.
+    token: a bearer token; without one, call `accounts.sign_in`. timeout_seconds: how long an answer
+    may take, connect_seconds: a connection. retries: whether what may fare better is tried again,
+    where that is safe. Raises the exceptions of `client.errors`, which have one base.
+
+    >>> with Sortitor("https://devices.example.org", token) as s:
+    ...     for device in s.devices.list(filter="idle_days ge 90"):
+    ...         print(device.name, device.idle_days)
     """
 
     def __init__(
@@ -55,8 +60,11 @@ class Sortitor:
         url: str = "http://127.0.0.1:8470",
         token: str | None = None,
         timeout_seconds: float = 300,
+        *,
+        connect_seconds: float = 10,
+        retries: bool = True,
     ) -> None:
-        self._transport = Transport(url, token, timeout_seconds)
+        self._transport = Transport(url, token, timeout_seconds, connect_seconds, retries)
         self.accounts = Accounts(self._transport)
         self.agent = Agent(self._transport)
         self.arrivals = Arrivals(self._transport)

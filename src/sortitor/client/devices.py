@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from sortitor.client.noun import Noun
+from sortitor.client.sending import content_of
 from sortitor.core.vocabulary import (
     Ownership,
 )
@@ -36,20 +37,23 @@ class Devices(Noun):
             ]
         )
 
-    def csv(self, **conditions: Any) -> str:
-        """Up to 500 devices as CSV."""
-        asked = {name: value for name, value in conditions.items() if value not in (None, [], ())}
-        return self._t.send(
-            "GET", "/devices", params={**asked, "limit": 500}, headers={"Accept": "text/csv"}
-        ).text
+    def csv(self, columns: Sequence[str] = (), **conditions: Any) -> str:
+        """All devices that fit as CSV, with these columns (attributes of the filter language).
+
+        >>> print(s.devices.csv(["name", "site"], filter="idle_days ge 90"))
+        """
+        content = self.file("csv", columns, **conditions)
+        return content.decode("utf-8-sig")
 
     def file(self, form: str = "csv", columns: Sequence[str] = (), **conditions: Any) -> bytes:
         """All devices that fit, as CSV or XLSX with these columns (attributes of the filter
         language).
+
+        >>> Path("idle.xlsx").write_bytes(s.devices.file("xlsx", filter="idle_days ge 90"))
         """
-        return self._t.send(
-            "GET", "/devices/file", params={**conditions, "form": form, "column": [*columns]}
-        ).content
+        asked = {**conditions, "form": form, "column": [*columns]}
+        response = self._t.send("GET", "/devices/file", params=asked)
+        return response.content
 
     def show(self, device_id: int) -> d.DeviceDetail:
         """One device with all that is known of it."""
@@ -58,7 +62,7 @@ class Devices(Noun):
     def find(self, listed: str | Path) -> d.FoundDevices:
         """The devices that a list means: a paste, or a file of any format."""
         is_file = isinstance(listed, Path)
-        content = listed.read_bytes() if isinstance(listed, Path) else listed.encode()
+        content = content_of(listed) if isinstance(listed, Path) else listed.encode()
         media = "application/octet-stream" if is_file else "text/plain"
         return self._t.call(
             d.FoundDevices,

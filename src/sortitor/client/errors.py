@@ -1,11 +1,19 @@
 """What the client raises.
 
-SortitorProblem      the service answered with a problem
-├── SignInNeeded     401: sign in, or the token has ended
-├── Refused          403, 404, 409, 412, 413, 415, 422, 429
-│   └── FactsMoved   409 with a new preview: the facts changed since the one that was quoted
-└── Broken           5xx
-Unreachable          there was no answer
+SortitorError            the base of all
+├── Unreachable          there was no answer
+│   └── TimedOut         none in time; whether something was done is not known
+└── SortitorProblem      the service answered with a problem
+    ├── SignInNeeded     401: sign in, or the token has ended
+    ├── Refused          4xx: nothing was changed
+    │   ├── NotAllowed   403: the role does not allow it
+    │   ├── NotFound     404: there is no such thing
+    │   ├── Conflict     409: it does not agree with what is there
+    │   │   └── FactsMoved   with a new preview: the facts moved since the one that was quoted
+    │   ├── Stale        412, 428: it was changed since it was read, or not read at all
+    │   ├── Invalid      400, 406, 413, 415, 422: what was given is wrong
+    │   └── SlowDown     429: too much at once; `seconds` says when to try again
+    └── Broken           5xx: the service failed
 """
 
 from __future__ import annotations
@@ -14,14 +22,26 @@ from sortitor.schemas.base import Preview, Problem
 from sortitor.schemas.jobs import Job
 
 
-class SortitorProblem(Exception):
-    """The service answered with a problem; `problem` carries code, detail, remedy and the
-    fields.
+class SortitorError(Exception):
+    """The base of all that the client raises."""
+
+
+class Unreachable(SortitorError):
+    """There was no answer."""
+
+
+class TimedOut(Unreachable):
+    """There was no answer in time; whether something was done is not known."""
+
+
+class SortitorProblem(SortitorError):
+    """The service answered with a problem; `problem` carries code, detail, remedy and the fields;
+    `seconds` after which to ask again, where it says so.
     """
 
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: Problem, seconds: int | None = None) -> None:
         super().__init__(problem.detail)
-        self.problem = problem
+        self.problem, self.seconds = problem, seconds
 
 
 class SignInNeeded(SortitorProblem):
@@ -32,7 +52,19 @@ class Refused(SortitorProblem):
     """The service refused; nothing was changed."""
 
 
-class FactsMoved(Refused):
+class NotAllowed(Refused):
+    """The role does not allow it."""
+
+
+class NotFound(Refused):
+    """There is no such thing."""
+
+
+class Conflict(Refused):
+    """It does not agree with what is there."""
+
+
+class FactsMoved(Conflict):
     """The facts changed since the preview that was quoted."""
 
     @property
@@ -42,12 +74,44 @@ class FactsMoved(Refused):
         return self.problem.preview
 
 
+class Stale(Refused):
+    """It was changed since it was read, or was not read at all."""
+
+
+class Invalid(Refused):
+    """What was given is wrong; `problem.errors` says which values."""
+
+
+class SlowDown(Refused):
+    """Too much at once."""
+
+
 class Broken(SortitorProblem):
     """The service failed."""
 
 
-class Unreachable(Exception):
-    """There was no answer."""
+_BY_STATUS: dict[int, type[SortitorProblem]] = {
+    400: Invalid,
+    401: SignInNeeded,
+    403: NotAllowed,
+    404: NotFound,
+    406: Invalid,
+    409: Conflict,
+    412: Stale,
+    413: Invalid,
+    415: Invalid,
+    422: Invalid,
+    428: Stale,
+    429: SlowDown,
+}
+
+
+def raised(problem: Problem, seconds: int | None = None) -> SortitorProblem:
+    """The error that a problem is raised as."""
+    if problem.preview is not None:
+        return FactsMoved(problem, seconds)
+    usual = Broken if problem.status >= 500 else Refused
+    return _BY_STATUS.get(problem.status, usual)(problem, seconds)
 
 
 def job_problem(job: Job) -> SortitorProblem:
@@ -65,4 +129,4 @@ def job_problem(job: Job) -> SortitorProblem:
         code=found["code"],
         remedy=found["remedy"],
     )
-    return Broken(problem) if found["code"] == "unexpected" else Refused(problem)
+    return Broken(problem) if found["code"] == "unexpected" else Conflict(problem)

@@ -16,6 +16,10 @@ Watch = Callable[[jb.Job], None]
 _LOOK_EVERY_SECONDS = 0.3
 
 
+def unwatched(job: jb.Job) -> None:
+    """Nobody watches."""
+
+
 class Jobs(Noun):
     """Long work."""
 

@@ -7,7 +7,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any, Literal
 
-from sortitor.client.jobs import Jobs, Watch
+from sortitor.client.jobs import Jobs, Watch, unwatched
 from sortitor.client.noun import Noun
 from sortitor.core.vocabulary import GapState, Mend
 from sortitor.core.words import JOB_ROWS
@@ -25,11 +25,12 @@ class Levels(Noun):
 
     def compare(self, watch: Watch | None = None) -> s.Levels:
         """Compare now; `watch` hears how far it is, where there is so much that a job does it."""
-        if sum(roster.devices for roster in self.show().rosters) <= JOB_ROWS:
+        levels = self.show()
+        if sum(roster.devices for roster in levels.rosters) <= JOB_ROWS:
             return self._t.call(s.Levels, "POST", "/levels/compare")
         headers = {"Prefer": "respond-async"}
         job = self._t.call(Job, "POST", "/levels/compare", headers=headers)
-        Jobs(self._t).follow(job, watch or (lambda _: None))
+        Jobs(self._t).follow(job, watch or unwatched)
         return self.show()
 
     def trend(self) -> Sequence[s.LevelDay]:

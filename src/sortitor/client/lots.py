@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from pathlib import Path
 from typing import Literal
 
-from sortitor.client.jobs import Jobs, Watch
+from sortitor.client.jobs import Jobs, Watch, unwatched
 from sortitor.client.noun import Noun
+from sortitor.client.sending import Content, content_of, name_of
 from sortitor.core.vocabulary import (
     LotStatus,
     Platform,
     Remedy,
     Verdict,
 )
-from sortitor.core.words import JOB_BYTES
+from sortitor.core.words import JOB_BYTES, JOB_ROWS
 from sortitor.schemas import jobs as jb
 from sortitor.schemas import lots as lo
 from sortitor.schemas.base import Apply, Preview, ReasonGiven
@@ -27,7 +27,7 @@ class Lots(Noun):
 
     def check(
         self,
-        path: Path | None = None,
+        file: Content | None = None,
         *,
         paste: str | None = None,
         name: str | None = None,
@@ -43,17 +43,21 @@ class Lots(Noun):
         like: int | None = None,
         watch: Watch | None = None,
     ) -> lo.Lot:
-        """Check a file of any format, or pasted identifiers, and keep it as a draft.
+        """Check a file of any format, or pasted identifiers, and keep it as a draft. The very same
+        file gives the same lot again: its `status` says whether it was applied since, its
+        `repeated` that it was there.
 
+        file: a path, bytes, or a stream of bytes. A large one is a job, which is waited for.
         columns: column → header. sheets: of a workbook; several are taken together. header_row:
         0 where the file has no headers. dates: header → "day" or "month", which comes first.
         add_unknown: whether devices that nobody knows are added; None:
         those of a table are, those of a pasted list or of a statement by hand are not. like: a lot
         whose defaults and columns are taken over. watch: hears how far a large file is.
         """
-        content = path.read_bytes() if path else (paste or "").encode()
+        content = (paste or "").encode() if file is None else content_of(file)
+        called = None if file is None else name_of(file)
         params: list[tuple[str, str]] = [("name", name)] if name else []
-        params += [("file_name", path.name)] if path else []
+        params += [("file_name", called)] if called else []
         params += [("default", f"{k}={v}") for k, v in (defaults or {}).items()] + [
             ("column", f"{k}={v}") for k, v in (columns or {}).items()
         ]
@@ -71,8 +75,9 @@ class Lots(Noun):
         ]
         params += [("sheet", sheet) for sheet in sheets]
         params += [("date_order", f"{k}={v}") for k, v in (dates or {}).items()]
-        headers = {"Content-Type": "application/octet-stream" if path else "text/plain"}
-        if watch is None or len(content) < JOB_BYTES:
+        media = "text/plain" if file is None else "application/octet-stream"
+        headers = {"Content-Type": media}
+        if len(content) < JOB_BYTES:
             return self._t.call(
                 lo.Lot, "POST", "/lots", params=params, content=content, headers=headers
             )
@@ -85,8 +90,9 @@ class Lots(Noun):
             headers={**headers, **_ASYNC},
         )
         if taken.job is not None:
-            Jobs(self._t).follow(taken.job, watch)
-        return self.show(taken.lot_id).model_copy(update={"repeated": taken.job is None})
+            Jobs(self._t).follow(taken.job, watch or unwatched)
+        lot = self.show(taken.lot_id)
+        return lot.model_copy(update={"repeated": taken.job is None})
 
     def read_again(self, lot_id: int, settings: lo.LotSettings) -> lo.Lot:
         """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates."""
@@ -190,7 +196,7 @@ class Lots(Noun):
     def apply(
         self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
     ) -> lo.Lot:
-        """Apply as previewed."""
+        """Apply as previewed; a large lot is a job, which is waited for."""
         return self._long(lot_id, "apply", Apply(digest=digest, reason=reason), watch)
 
     def discard(self, lot_id: int, reason: str | None = None) -> lo.Lot:
@@ -212,6 +218,9 @@ class Lots(Noun):
     def _long(self, lot_id: int, what: str, given: Apply, watch: Watch | None) -> lo.Lot:
         path = f"/lots/{lot_id}/{what}"
         if watch is None:
-            return self._t.call(lo.Lot, "POST", path, json=given)
-        Jobs(self._t).follow(self._t.call(jb.Job, "POST", path, json=given, headers=_ASYNC), watch)
+            lot = self.show(lot_id)
+            if sum(lot.counts.values()) <= JOB_ROWS:
+                return self._t.call(lo.Lot, "POST", path, json=given)
+        job = self._t.call(jb.Job, "POST", path, json=given, headers=_ASYNC)
+        Jobs(self._t).follow(job, watch or unwatched)
         return self.show(lot_id)

@@ -1,65 +1,108 @@
-"""One HTTP call: retries with idempotency keys, problems as exceptions, answers as models."""
+"""One HTTP call: retries where they are safe, problems as exceptions, answers as models."""
 
 from __future__ import annotations
 
 import uuid
 from collections.abc import Iterator, Mapping
+from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
 from pydantic import BaseModel, TypeAdapter
-from tenacity import (
-    Retrying,
-    retry_if_exception,
-    retry_if_result,
-    stop_after_attempt,
-    wait_exponential,
-)
+from tenacity import RetryCallState, Retrying, retry_if_exception, retry_if_result
 
-from sortitor.client.errors import (
-    Broken,
-    FactsMoved,
-    Refused,
-    SignInNeeded,
-    SortitorProblem,
-    Unreachable,
-)
-from sortitor.schemas.base import Page, Problem
+from sortitor.client.errors import SortitorProblem, TimedOut, Unreachable, raised
+from sortitor.client.sending import sent_in_pieces
+from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
 _ATTEMPTS = 3
-_PASSING = {502, 503, 504}
+#: Longer than this nobody waits without being asked.
+_MOST_SECONDS = 30.0
+#: The service says so itself, and has done nothing.
+_NOT_NOW = {429, 503}
+#: What stands between is at a loss: whether something was done is not known.
+_UNCERTAIN = {502, 504}
+_READING = {"GET", "HEAD", "OPTIONS"}
 
 
-def _may_pass(error: BaseException) -> bool:
-    """Whether another attempt may fare better; no attempt mends an address that is none."""
-    return isinstance(error, httpx.TransportError) and not isinstance(
-        error, httpx.UnsupportedProtocol
+def _seconds_told(response: httpx.Response) -> int | None:
+    """What `Retry-After` says (RFC 9110 §10.2.3), in seconds from now."""
+    told = response.headers.get("retry-after", "")
+    if told.isdigit():
+        return int(told)
+    try:
+        return max(round(parsedate_to_datetime(told).timestamp() - _now(response)), 0)
+    except ValueError:
+        return None
+
+
+def _now(response: httpx.Response) -> float:
+    return parsedate_to_datetime(response.headers.get("date", "")).timestamp()
+
+
+def _wait(state: RetryCallState) -> float:
+    """As long as the service asks for; else a little longer each time."""
+    outcome = state.outcome
+    if outcome is not None and not outcome.failed:
+        told = _seconds_told(outcome.result())
+        if told is not None:
+            return float(told)
+    return float(0.4 * 2 ** (state.attempt_number - 1))
+
+
+def _enough(state: RetryCallState) -> bool:
+    return state.attempt_number >= _ATTEMPTS or _wait(state) > _MOST_SECONDS
+
+
+def _last(state: RetryCallState) -> httpx.Response:
+    assert state.outcome is not None
+    response: httpx.Response = state.outcome.result()
+    return response
+
+
+def _patiently(is_safe: bool) -> Retrying:
+    """Tries again what may fare better. What is not safe to repeat is repeated only where nothing
+    has been done: there was no connection, or the service says it is not the moment.
+    """
+
+    def may_pass(error: BaseException) -> bool:
+        if isinstance(error, httpx.UnsupportedProtocol):
+            return False
+        passing = httpx.TransportError if is_safe else httpx.ConnectError
+        return isinstance(error, passing)
+
+    def passes(response: httpx.Response) -> bool:
+        status = response.status_code
+        return status in _NOT_NOW or (is_safe and status in _UNCERTAIN)
+
+    return Retrying(
+        stop=_enough,
+        wait=_wait,
+        retry=retry_if_exception(may_pass) | retry_if_result(passes),
+        retry_error_callback=_last,
     )
-
-
-def _passes(response: httpx.Response) -> bool:
-    return response.status_code in _PASSING
-
-
-#: Tries again what may pass; the last answer or error is given as it is.
-_PATIENTLY = Retrying(
-    stop=stop_after_attempt(_ATTEMPTS),
-    wait=wait_exponential(multiplier=0.4),
-    retry=retry_if_exception(_may_pass) | retry_if_result(_passes),
-    retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
-)
 
 
 class Transport:
     """Speaks to one service."""
 
-    def __init__(self, url: str, token: str | None, timeout_seconds: float) -> None:
+    def __init__(
+        self,
+        url: str,
+        token: str | None,
+        timeout_seconds: float = 300,
+        connect_seconds: float = 10,
+        retries: bool = True,
+    ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.http = httpx.Client(
-            base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout_seconds
+            base_url=url.rstrip("/") + "/api/v1",
+            headers=headers,
+            timeout=httpx.Timeout(timeout_seconds, connect=connect_seconds),
         )
+        self._retries = retries
 
     def send(
         self,
@@ -81,27 +124,39 @@ class Transport:
         body = json.model_dump(mode="json") if isinstance(json, BaseModel) else json
         if isinstance(params, Mapping):
             params = {name: value for name, value in params.items() if value is not None}
+        request = self.http.build_request(
+            method, path, json=body, params=params, content=content, headers=sent
+        )
+        return self._answered(request, method in _READING or method == "POST")
 
-        def attempt() -> httpx.Response:
-            return self.http.request(
-                method, path, json=body, params=params, content=content, headers=sent
-            )
-
+    def _answered(self, request: httpx.Request, is_safe: bool) -> httpx.Response:
         try:
-            response = _PATIENTLY(attempt)
+            response: httpx.Response
+            if self._retries:
+                response = _patiently(is_safe)(self.http.send, request)
+            else:
+                response = self.http.send(request)
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+            raise self._unreachable(error) from error
         if response.is_error:
             raise _problem(response)
         return response
 
+    def _unreachable(self, error: httpx.TransportError) -> Unreachable:
+        if isinstance(error, httpx.TimeoutException) and not isinstance(
+            error, httpx.ConnectTimeout
+        ):
+            return TimedOut(f"{self.http.base_url} did not answer in time.")
+        return Unreachable(f"{self.http.base_url} does not answer: {error}")
+
     def call(self, answer: type[Model], method: str, path: str, **given: Any) -> Model:
         """The response as a model."""
-        return TypeAdapter(answer).validate_json(self.send(method, path, **given).content)
+        response = self.send(method, path, **given)
+        return TypeAdapter(answer).validate_json(response.content)
 
     def whole(self, item: type[Model], method: str, path: str, **given: Any) -> list[Model]:
         """The items of a list that is one page."""
-        page: Page[Model] = self.call(Page[item], method, path, **given)  # type: ignore[valid-type]
+        page = self.call(page_of(item), method, path, **given)
         return page.items
 
     def download(
@@ -117,7 +172,7 @@ class Transport:
                     for piece in response.iter_bytes():
                         file.write(piece)
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+            raise self._unreachable(error) from error
 
     def upload(
         self, path: str, pieces: Iterator[bytes], params: Mapping[str, str], size: int
@@ -125,9 +180,11 @@ class Transport:
         """Send a body as it is read, once; gives the answer's bytes."""
         headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
         try:
-            response = self.http.post(path, content=pieces, params=params, headers=headers)
+            response = self.http.post(
+                path, content=sent_in_pieces(pieces), params=params, headers=headers
+            )
         except httpx.TransportError as error:
-            raise Unreachable(f"{self.http.base_url} does not answer: {error}") from error
+            raise self._unreachable(error) from error
         if response.is_error:
             raise _problem(response)
         return response.content
@@ -140,7 +197,7 @@ class Transport:
         while left is None or left > 0:
             asked = {name: value for name, value in params.items() if value not in (None, [], ())}
             asked |= {"limit": min(500, left or 500)} | ({"cursor": cursor} if cursor else {})
-            page: Page[Model] = self.call(Page[item], "GET", path, params=asked)  # type: ignore[valid-type]
+            page = self.call(page_of(item), "GET", path, params=asked)
             yield from page.items
             left = None if left is None else left - len(page.items)
             cursor = page.next
@@ -159,8 +216,4 @@ def _problem(response: httpx.Response) -> SortitorProblem:
             detail=f"The answer was {response.status_code} {response.reason_phrase}.",
             code="unknown",
         )
-    if problem.status == 401:
-        return SignInNeeded(problem)
-    if problem.preview is not None:
-        return FactsMoved(problem)
-    return Broken(problem) if problem.status >= 500 else Refused(problem)
+    return raised(problem, _seconds_told(response))

@@ -57,6 +57,11 @@ def whole(items: Iterable[Item]) -> Page[Item]:
     return Page(items=list(items))
 
 
+def page_of(item: type[Item]) -> type[Page[Item]]:
+    """The model of a page of these."""
+    return Page[item]  # type: ignore[valid-type]
+
+
 class Problem(Answer):
     """An error (RFC 9457): `code` is stable for programs, `remedy` says what to do."""
 

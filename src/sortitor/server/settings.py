@@ -23,7 +23,7 @@ from pydantic import (
 )
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
-from sortitor.core.errors import SortitorError
+from sortitor.core.errors import BadInput
 from sortitor.core.kits.items import MOST_BYTES
 from sortitor.sources.network import Networks, networks_of
 
@@ -451,7 +451,7 @@ _PREFIX = "SORTITOR_"
 
 
 def read_settings(**given: object) -> Settings:
-    """The settings of the environment, with what a command was given instead. Raises SortitorError
+    """The settings of the environment, with what a command was given instead. Raises BadInput
     that says which is wrong, and what it should be.
     """
     require_known_names(os.environ)
@@ -459,7 +459,7 @@ def read_settings(**given: object) -> Settings:
         return Settings(**given)  # type: ignore[arg-type]
     except ValidationError as error:
         told = [_told(fault["loc"], fault["msg"]) for fault in error.errors(include_url=False)]
-        raise SortitorError(
+        raise BadInput(
             "bad_setting",
             "; ".join(told),
             "Correct the environment; `sortitor settings` shows what is set.",
@@ -467,7 +467,7 @@ def read_settings(**given: object) -> Settings:
 
 
 def require_known_names(environment: Iterable[str]) -> None:
-    """Raise SortitorError for a variable that looks like a setting and is none: it would be set
+    """Raise BadInput for a variable that looks like a setting and is none: it would be set
     without any effect.
     """
     known = {name.upper() for name in Settings.model_fields} | _BESIDE
@@ -476,7 +476,7 @@ def require_known_names(environment: Iterable[str]) -> None:
         if name == variable or name in known or name.startswith(_BESIDE_BEGIN):
             continue
         near = difflib.get_close_matches(name, known, 1)
-        raise SortitorError(
+        raise BadInput(
             "unknown_setting",
             f"{variable} is no setting of this version.",
             f"Did you mean {_PREFIX}{near[0]}?" if near else "`sortitor settings` shows them all.",

@@ -254,7 +254,7 @@ _ERASE_TEXTS = [
         "DELETE FROM idempotency WHERE",
         "idempotency",
         "account_id, key",
-        "upper(CASE WHEN media_type LIKE '%json%' THEN convert_from(answer, 'UTF8')"
+        "upper(CASE WHEN headers ->> 'content-type' LIKE '%json%' THEN convert_from(answer, 'UTF8')"
         " ELSE encode(answer, 'escape') END)",
     ),
     _naming(

@@ -14,7 +14,7 @@ from fastapi.routing import APIRoute, iter_route_contexts
 from sortitor.api.http.access import COOKIE
 from sortitor.api.http.bodies import FILE_BODY
 from sortitor.api.http.descriptions import EXAMPLES, IN_SCHEMA, PROPERTIES, TAGS
-from sortitor.api.http.routes import answers_of, permissions_of, table_answer
+from sortitor.api.http.routes import PREFIX, answers_of, permissions_of, table_answer
 
 _Node = dict[str, Any]
 
@@ -171,12 +171,12 @@ def _describe(operation: _Node, route: APIRoute, method: str, path: str) -> None
 def _security(route: APIRoute, path: str) -> list[_Node]:
     if permissions_of(route):
         return [{"token": []}, {"session": []}]
-    below = path.removeprefix("/api/v1")
+    below = path.removeprefix(PREFIX)
     if below in ("/agent/knock", "/agent/check-in"):
         return [{}, {"device": []}]
     if below.startswith("/agent/") and below not in _FOR_ALL:
         return [{"device": []}]
-    if below in _FOR_ALL or below.startswith((_WELCOME, "/calendar/")):
+    if below in (*_FOR_ALL, _WELCOME) or below.startswith((f"{_WELCOME}/pictures/", "/calendar/")):
         return [{}]
     return [{"token": []}, {"session": []}]
 
@@ -231,7 +231,7 @@ def _statuses(operation: _Node, route: APIRoute, method: str, path: str) -> Iter
     if answers_of(route):
         yield 406
     secured = {} not in operation["security"]
-    if secured or "/agent/knock" in path or path.endswith("/session"):
+    if method != "get" or not path.startswith(f"{PREFIX}{_WELCOME}"):
         yield 401
     if permissions_of(route) or secured:
         yield 403

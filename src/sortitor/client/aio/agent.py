@@ -1,0 +1,126 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""The agent protocol, as devices and relays speak it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from sortitor.client.aio.noun import Noun, at
+from sortitor.schemas import arrivals as r
+from sortitor.schemas import kits as k
+
+
+class Agent(Noun):
+    """The agent protocol."""
+
+    async def knock(self, given: r.Knock, credential: str | None = None) -> r.KnockAnswer:
+        """Arrive as a device; one that is in use shows its credential."""
+        headers = {"Authorization": f"Bearer {credential}"} if credential else {}
+        return await self._t.call(
+            r.KnockAnswer, "POST", "/agent/knock", json=given, headers=headers
+        )
+
+    async def announce(self, given: r.Announced) -> int:
+        """Tell of a machine before it arrives, with a pass; gives the draft lot's number."""
+        return (await self._t.call(r.AnnouncedLot, "POST", "/agent/announce", json=given)).lot_id
+
+    async def way(self, secret: str, language: str | None = None) -> r.WayIn:
+        """How far the arrival of a secret is."""
+        return await self._t.call(
+            r.WayIn, "GET", "/agent/way", params={"language": language}, headers=_bearer(secret)
+        )
+
+    async def send_code(self, secret: str, person: str) -> r.WayIn:
+        """Let a code be sent to a person's mail address."""
+        return await self._t.call(
+            r.WayIn,
+            "POST",
+            "/agent/way/code",
+            json=r.CodeWanted(person=person),
+            headers=_bearer(secret),
+        )
+
+    async def sign_in(self, secret: str, code: str) -> r.WayIn:
+        """Type the code that was sent."""
+        return await self._t.call(
+            r.WayIn,
+            "POST",
+            "/agent/way/sign-in",
+            json=r.CodeTyped(code=code),
+            headers=_bearer(secret),
+        )
+
+    async def sign_in_by_password(self, secret: str, person: str, password: str) -> r.WayIn:
+        """Sign in with the directory's password."""
+        given = {"person": person, "password": password}
+        return await self._t.call(
+            r.WayIn, "POST", "/agent/way/password", json=given, headers=_bearer(secret)
+        )
+
+    async def answer(self, secret: str, answers: r.WayAnswers) -> r.WayIn:
+        """Answer what is asked."""
+        return await self._t.call(
+            r.WayIn, "POST", "/agent/way/answers", json=answers, headers=_bearer(secret)
+        )
+
+    async def collect(self, secret: str) -> r.KnockAnswer:
+        """The decision with the credential, this once."""
+        return await self._t.call(
+            r.KnockAnswer, "POST", "/agent/way/collect", headers=_bearer(secret)
+        )
+
+    async def progress(self, credential: str, told: r.ProgressTold) -> None:
+        """Tell how far the setting up is."""
+        await self._t.send("POST", "/agent/progress", json=told, headers=_bearer(credential))
+
+    async def wait(self, credential: str, seconds: int = 60) -> bool:
+        """Wait to be woken; gives whether the device has to look now."""
+        given = k.Wait(seconds=seconds)
+        headers = _bearer(credential)
+        return (
+            await self._t.call(
+                k.Waited, "POST", "/agent/check-in/wait", json=given, headers=headers
+            )
+        ).woken
+
+    async def kit(self, credential: str, known: str | None = None) -> k.AgentKit | None:
+        """What the device gets; None where it is of the revision that it knows."""
+        headers = _bearer(credential)
+        if known:
+            headers["If-None-Match"] = f'"{known}"'
+        response = await self._t.send("GET", "/agent/kit", headers=headers)
+        if response.status_code == 304:
+            return None
+        return k.AgentKit.model_validate(response.json())
+
+    async def file(self, credential: str, digest: str, to: Path, begin: int = 0) -> None:
+        """Write a file that an item of the device brings to a path, from a byte on."""
+        headers = _bearer(credential) | ({"Range": f"bytes={begin}-"} if begin else {})
+        await self._t.download(at("/agent/files", digest), to, headers=headers)
+
+    async def report(self, credential: str, *reports: k.AgentReport) -> None:
+        """Tell how far the device is with its items."""
+        given = k.AgentReports(reports=list(reports))
+        await self._t.send("POST", "/agent/reports", json=given, headers=_bearer(credential))
+
+    async def check_in(self, credential: str, os_version: str | None = None) -> r.CheckInAnswer:
+        """Give a sign of life as a device."""
+        headers = {"Authorization": f"Bearer {credential}"}
+        return await self._t.call(
+            r.CheckInAnswer,
+            "POST",
+            "/agent/check-in",
+            json=r.CheckIn(os_version=os_version),
+            headers=headers,
+        )
+
+    async def relay(self, check_ins: Sequence[r.RelayedCheckIn]) -> r.RelayAnswer:
+        """Hand in up to 1,000 check-ins."""
+        return await self._t.call(
+            r.RelayAnswer, "POST", "/agent/check-ins", json=r.Relay(check_ins=list(check_ins))
+        )
+
+
+def _bearer(secret: str) -> dict[str, str]:
+    return {"Authorization": f"Bearer {secret}"}

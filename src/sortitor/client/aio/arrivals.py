@@ -1,0 +1,89 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Arrivals, as the coordinator sees them."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+from sortitor.client.aio.noun import Key, Noun
+from sortitor.core.vocabulary import Outcome, WayStage
+from sortitor.schemas import arrivals as r
+from sortitor.schemas.base import Apply, Preview, ReasonGiven
+
+
+class Arrivals(Noun):
+    """Arrivals."""
+
+    def list(
+        self,
+        outcome: Outcome | None = None,
+        waiting: bool = False,
+        most: int | None = None,
+        *,
+        way: WayStage | None = None,
+        pass_id: int | None = None,
+        device: int | None = None,
+        identifier: str | None = None,
+        person: Key | None = None,
+    ) -> AsyncIterator[r.Arrival]:
+        """Arrivals, newest first: by what became of them, their device or pass, the serial number
+        or IMEI that they stated, or their person.
+        """
+        conditions = {
+            "outcome": outcome,
+            "waiting": waiting or None,
+            "way": way,
+            "pass_id": pass_id,
+            "device": device,
+            "identifier": identifier,
+            "person": person,
+        }
+        return self._t.pages(r.Arrival, "/arrivals", conditions, most)
+
+    async def counts(self, days: int = 1) -> r.WayCounts:
+        """How many arrivals of the last days stand at each stage of the way in."""
+        return await self._t.call(r.WayCounts, "GET", "/arrivals/counts", params={"days": days})
+
+    async def show(self, arrival_id: int) -> r.ArrivalDetail:
+        """One arrival with its trace."""
+        return await self._t.call(r.ArrivalDetail, "GET", f"/arrivals/{arrival_id}")
+
+    async def preview_hand_over(self, arrival_id: int) -> Preview:
+        """What handing the device in use over to the one that arrived would change."""
+        return await self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over/preview")
+
+    async def hand_over(self, arrival_id: int, digest: str, reason: str | None = None) -> Preview:
+        """Take the arrived device for the one in use, as previewed."""
+        given = Apply(digest=digest, reason=reason)
+        return await self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over", json=given)
+
+    async def turn_away(self, arrival_id: int, reason: str | None = None) -> None:
+        """Let the device in use stay what it is."""
+        given = ReasonGiven(reason=reason)
+        await self._t.send("POST", f"/arrivals/{arrival_id}/turn-away", json=given)
+
+    async def waiting_file(self, form: str = "csv") -> bytes:
+        """The devices that wait for their people, with a column to fill in."""
+        return (await self._t.send("GET", "/arrivals/waiting/file", params={"form": form})).content
+
+    async def preview_assignments(self, path: Path) -> Preview:
+        """What a list that was filled in would give to whom."""
+        content, headers = (path.read_bytes(), {"Content-Type": "application/octet-stream"})
+        return await self._t.call(
+            Preview, "POST", "/arrivals/assignments/preview", content=content, headers=headers
+        )
+
+    async def apply_assignments(
+        self, path: Path, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Give the devices of a list as previewed."""
+        content, headers = (path.read_bytes(), {"Content-Type": "application/octet-stream"})
+        return await self._t.call(
+            Preview,
+            "POST",
+            "/arrivals/assignments/apply",
+            content=content,
+            headers=headers,
+            params={"digest": digest, "reason": reason},
+        )

@@ -1,0 +1,33 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""The filter language, for editors."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sortitor.client.aio.noun import Noun
+from sortitor.schemas import filters as co
+
+
+class Filters(Noun):
+    """The filter language, for editors."""
+
+    async def check(
+        self, filter: str, in_use: bool = False, awaited_too: bool = False
+    ) -> co.FilterRead:
+        """Read a filter and count its devices, or those of them that are in use (or awaited)."""
+        given = co.FilterGiven(filter=filter, in_use=in_use, awaited_too=awaited_too)
+        return await self._t.call(co.FilterRead, "POST", "/filters/check", json=given)
+
+    async def attributes(self) -> Sequence[co.Attribute]:
+        """Everything a filter can speak of."""
+        return await self._t.whole(co.Attribute, "GET", "/filters/attributes")
+
+    async def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
+        """Values that devices have now."""
+        return await self._t.call(
+            list[str],
+            "GET",
+            "/filters/values",
+            params={"attribute": attribute, "beginning": beginning},
+        )

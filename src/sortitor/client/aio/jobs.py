@@ -1,0 +1,46 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Long work."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable
+
+from sortitor.client.aio.noun import Noun
+from sortitor.client.errors import job_problem
+from sortitor.core.vocabulary import JobState
+from sortitor.schemas import jobs as jb
+
+Watch = Callable[[jb.Job], None]
+_LOOK_EVERY_SECONDS = 0.3
+
+
+def unwatched(job: jb.Job) -> None:
+    """Nobody watches."""
+
+
+class Jobs(Noun):
+    """Long work."""
+
+    def list(self, running: bool = False, most: int | None = None) -> AsyncIterator[jb.Job]:
+        """Jobs, newest first."""
+        return self._t.pages(jb.Job, "/jobs", {"running": running or None}, most)
+
+    async def show(self, job_id: int) -> jb.Job:
+        """How far one job is."""
+        return await self._t.call(jb.Job, "GET", f"/jobs/{job_id}")
+
+    async def cancel(self, job_id: int) -> jb.Job:
+        """Stop a job; nothing of it is kept."""
+        return await self._t.call(jb.Job, "POST", f"/jobs/{job_id}/cancel")
+
+    async def follow(self, job: jb.Job, watch: Watch) -> jb.Job:
+        """Wait for a job's end, telling how far it is. Raises Refused with what it failed of."""
+        while True:
+            watch(job)
+            if job.state is JobState.DONE:
+                return job
+            if job.state in (JobState.FAILED, JobState.CANCELLED):
+                raise job_problem(job)
+            await asyncio.sleep(_LOOK_EVERY_SECONDS)
+            job = await self.show(job.id)

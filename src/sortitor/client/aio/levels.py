@@ -1,0 +1,89 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Levels: how the systems disagree, and what is done about it."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Sequence
+from datetime import date
+from pathlib import Path
+from typing import Any, Literal
+
+from sortitor.client.aio.jobs import Jobs, Watch, unwatched
+from sortitor.client.aio.noun import Noun
+from sortitor.core.vocabulary import GapState, Mend
+from sortitor.core.words import JOB_ROWS
+from sortitor.schemas import levels as s
+from sortitor.schemas.base import Preview
+from sortitor.schemas.jobs import Job
+
+
+class Levels(Noun):
+    """The comparison of the fleet with every roster."""
+
+    async def show(self) -> s.Levels:
+        """The comparison as it was last made."""
+        return await self._t.call(s.Levels, "GET", "/levels")
+
+    async def compare(self, watch: Watch | None = None) -> s.Levels:
+        """Compare now; `watch` hears how far it is, where there is so much that a job does it."""
+        levels = await self.show()
+        if sum(roster.devices for roster in levels.rosters) <= JOB_ROWS:
+            return await self._t.call(s.Levels, "POST", "/levels/compare")
+        headers = {"Prefer": "respond-async"}
+        job = await self._t.call(Job, "POST", "/levels/compare", headers=headers)
+        await Jobs(self._t).follow(job, watch or unwatched)
+        return await self.show()
+
+    async def trend(self) -> Sequence[s.LevelDay]:
+        """How many disagreements stood open, day by day."""
+        return await self._t.whole(s.LevelDay, "GET", "/levels/trend")
+
+    def pattern(self, mask: int, most: int | None = None) -> AsyncIterator[s.PresentDevice]:
+        """The devices of one pattern of presence."""
+        return self._t.pages(s.PresentDevice, f"/levels/patterns/{mask}", {}, most)
+
+    def list(self, most: int | None = None, **asked: Any) -> AsyncIterator[s.Discrepancy]:
+        """Disagreements, oldest first; `asked` are the fields of GapSelection."""
+        return self._t.pages(s.Discrepancy, "/discrepancies", _params(asked), most)
+
+    async def show_one(self, gap_id: int) -> s.Discrepancy:
+        """One disagreement."""
+        return await self._t.call(s.Discrepancy, "GET", f"/discrepancies/{gap_id}")
+
+    async def export(self, to: Path, form: Literal["csv", "xlsx"] = "csv", **asked: Any) -> None:
+        """Disagreements as a file."""
+        await self._t.download("/discrepancies/export", to, {**_params(asked), "form": form})
+
+    async def decide(
+        self,
+        which: s.GapSelection,
+        state: GapState | None = None,
+        until_on: date | None = None,
+        owner: str | None = None,
+        note: str | None = None,
+        reason: str | None = None,
+    ) -> int:
+        """Decide about disagreements; gives how many were meant."""
+        given = s.GapDecision(
+            which=which, state=state, until_on=until_on, owner=owner, note=note, reason=reason
+        )
+        return (await self._t.call(s.Decided, "POST", "/discrepancies/decide", json=given)).count
+
+    async def preview_mend(self, which: s.GapSelection, mend: Mend) -> Preview:
+        """What mending would change."""
+        given = s.MendAsked(which=which, mend=mend)
+        return await self._t.call(Preview, "POST", "/discrepancies/mend/preview", json=given)
+
+    async def mend(
+        self, which: s.GapSelection, mend: Mend, digest: str, reason: str | None = None
+    ) -> Preview:
+        """Mend as previewed."""
+        given = s.MendApply(which=which, mend=mend, digest=digest, reason=reason)
+        return await self._t.call(Preview, "POST", "/discrepancies/mend", json=given)
+
+
+def _params(asked: dict[str, Any]) -> dict[str, Any]:
+    """The fields of GapSelection as the list names them."""
+    names = {"source_id": "source", "device_id": "device", "near_only": "near"}
+    stated = {name: value for name, value in asked.items() if value not in (None, False, ())}
+    return {names.get(name, name): value for name, value in stated.items()}

@@ -1,0 +1,76 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Licence pools and vouchers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal
+
+from sortitor.client.aio.documents import Documents
+from sortitor.client.aio.noun import at
+from sortitor.core.licences import Act
+from sortitor.schemas import licences as li
+from sortitor.schemas.base import Preview
+
+
+class Pools(Documents[li.Pool, li.PoolDetail]):
+    """Licence pools; a voucher is given as the text in which it came."""
+
+    path = "/pools"
+    answer = li.PoolDetail
+    model = li.Pool
+
+    async def read_voucher(self, text: str) -> li.Voucher:
+        """What a voucher is, and which pools it is for."""
+        return await self._t.call(
+            li.Voucher, "POST", "/vouchers/read", json=li.VoucherText(text=text)
+        )
+
+    async def read_picture(self, picture: bytes) -> str:
+        """The voucher in a picture of its code."""
+        return (
+            await self._t.call(
+                li.VoucherText,
+                "POST",
+                "/vouchers/picture",
+                content=picture,
+                headers={"Content-Type": "application/octet-stream"},
+            )
+        ).text
+
+    async def compare(self, key: int | str, text: str) -> li.Comparison:
+        """What a voucher would do to a pool, each way."""
+        given = li.VoucherText(text=text)
+        return await self._t.call(li.Comparison, "POST", at("/pools", key, "compare"), json=given)
+
+    async def preview_grant(self, key: int | str, text: str, act: Act) -> Preview:
+        """What using a voucher one way would do."""
+        given = li.GrantAsked(text=text, act=act)
+        return await self._t.call(Preview, "POST", at("/pools", key, "grants/preview"), json=given)
+
+    async def apply_grant(
+        self, key: int | str, text: str, act: Act, digest: str, reason: str | None = None
+    ) -> li.Grant:
+        """Use a voucher as previewed; its `entry_id` is what takes it back."""
+        given = li.GrantApply(text=text, act=act, digest=digest, reason=reason)
+        return await self._t.call(li.Grant, "POST", at("/pools", key, "grants/apply"), json=given)
+
+    async def grants(self, key: int | str) -> Sequence[li.Grant]:
+        """The vouchers of a pool, newest first."""
+        return await self._t.whole(li.Grant, "GET", at("/pools", key, "grants"))
+
+    async def course(self, key: int | str) -> li.PoolCourse:
+        """A pool day by day, and when it turns short."""
+        return await self._t.call(li.PoolCourse, "GET", at("/pools", key, "course"))
+
+    async def report(self, month: str | None = None) -> li.LicenceReport:
+        """A month of every pool, such as `2026-01`."""
+        params = {"month": month}
+        return await self._t.call(li.LicenceReport, "GET", "/licences/report", params=params)
+
+    async def report_file(
+        self, month: str | None = None, form: Literal["csv", "xlsx"] = "csv"
+    ) -> bytes:
+        """The report as a file."""
+        params = {"month": month, "form": form}
+        return (await self._t.send("GET", "/licences/report/file", params=params)).content

@@ -1,0 +1,64 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Passes."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Sequence
+
+from sortitor.client.aio.noun import Noun
+from sortitor.schemas import passes as p
+from sortitor.schemas.base import ReasonGiven
+
+
+class Passes(Noun):
+    """Passes."""
+
+    async def add(
+        self, terms: p.PassTerms, passcode: str | None = None, mailed: bool = False
+    ) -> p.PassCode:
+        """Make a pass; its code is given this once."""
+        given = p.PassGiven(**terms.model_dump(), passcode=passcode, mailed=mailed)
+        return await self._t.call(p.PassCode, "POST", "/passes", json=given)
+
+    async def add_for_people(
+        self,
+        terms: p.PassTerms,
+        people: Sequence[str] = (),
+        group: str | None = None,
+        passcode: str | None = None,
+        mailed: bool = True,
+    ) -> Sequence[p.PassOfPerson]:
+        """Make a pass each for many people, or for everybody in a group."""
+        given = p.PassesGiven(
+            terms=terms, people=list(people), group=group, passcode=passcode, mailed=mailed
+        )
+        return await self._t.whole(p.PassOfPerson, "POST", "/passes/batch", json=given)
+
+    def list(self, most: int | None = None) -> AsyncIterator[p.Pass]:
+        """Passes, newest first."""
+        return self._t.pages(p.Pass, "/passes", {}, most)
+
+    async def show(self, pass_id: int) -> p.Pass:
+        """One pass."""
+        return await self._t.call(p.Pass, "GET", f"/passes/{pass_id}")
+
+    async def people(self, pass_id: int) -> Sequence[p.PassUse]:
+        """Who has it or one made with it, and what became of each."""
+        return await self._t.whole(p.PassUse, "GET", f"/passes/{pass_id}/people")
+
+    async def revoke(
+        self, pass_id: int, reason: str | None = None, whole_batch: bool = False
+    ) -> int:
+        """End a pass at once, or all that were made with it; gives how many."""
+        given = p.Revoking(whole_batch=whole_batch, reason=reason)
+        return (
+            await self._t.call(p.PassCount, "POST", f"/passes/{pass_id}/revoke", json=given)
+        ).count
+
+    async def remind(self, pass_id: int) -> int:
+        """Mail those who have not used their pass; gives how many."""
+        return (
+            await self._t.call(
+                p.PassCount, "POST", f"/passes/{pass_id}/remind", json=ReasonGiven(reason=None)
+            )
+        ).count

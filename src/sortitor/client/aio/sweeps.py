@@ -1,0 +1,88 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Sweep rules and runs."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Any, Literal
+
+from sortitor.client.aio.documents import Documents
+from sortitor.client.aio.noun import Key, Noun, at
+from sortitor.schemas import sweeps as s
+from sortitor.schemas.base import Apply, Preview
+
+
+class SweepRules(Documents[s.Rule, s.RuleDetail]):
+    """Sweep rules."""
+
+    path = "/sweep-rules"
+    answer = s.RuleDetail
+    model = s.Rule
+
+
+class Sweeps(Noun):
+    """Looking at whom a rule would retire, and runs."""
+
+    async def preview(self, rule: Key) -> Preview:
+        """Whom the rule would retire now."""
+        return await self._t.call(Preview, "POST", at("/sweep-rules", rule, "sweep/preview"))
+
+    async def apply(self, rule: Key, digest: str, reason: str | None = None) -> s.Sweep:
+        """Retire as previewed."""
+        return await self._t.call(
+            s.Sweep,
+            "POST",
+            at("/sweep-rules", rule, "sweep/apply"),
+            json=Apply(digest=digest, reason=reason),
+        )
+
+    async def idle(self, rule: s.Rule) -> s.Idle:
+        """The idle days of everything that a rule, saved or not, would watch."""
+        return await self._t.call(s.Idle, "POST", "/sweeps/idle/preview", json=rule)
+
+    async def due_file(self, rule: s.Rule, form: Literal["csv", "xlsx"] = "csv") -> bytes:
+        """The devices that a rule, saved or not, would make dormant or retire now, as a file."""
+        params = {"form": form}
+        return (await self._t.send("POST", "/sweeps/due/file", params=params, json=rule)).content
+
+    def list(self, most: int | None = None) -> AsyncIterator[s.Sweep]:
+        """Runs, newest first."""
+        return self._t.pages(s.Sweep, "/sweeps", {}, most)
+
+    async def preview_revert(self, sweep_id: int) -> Preview:
+        """Which devices would come back."""
+        return await self._t.call(Preview, "POST", f"/sweeps/{sweep_id}/revert/preview")
+
+    async def revert(self, sweep_id: int, digest: str, reason: str | None = None) -> s.Sweep:
+        """Bring a run's devices back as previewed."""
+        return await self._t.call(
+            s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason)
+        )
+
+    async def preview_erasure(self, rule: Key) -> Preview:
+        """Which retired devices a rule's retention is over for."""
+        return await self._t.call(Preview, "POST", at("/sweep-rules", rule, "erasure/preview"))
+
+    async def erase(
+        self, rule: Key, digest: str, confirm: int, reason: str | None = None
+    ) -> s.Erasure:
+        """Erase them as previewed; `confirm` is how many they are. Nothing brings them back."""
+        given = s.Confirmed(digest=digest, confirm=confirm, reason=reason)
+        return await self._t.call(
+            s.Erasure, "POST", at("/sweep-rules", rule, "erasure/apply"), json=given
+        )
+
+
+class Erasures(Noun):
+    """What was erased, with certificates."""
+
+    def list(self, most: int | None = None) -> AsyncIterator[s.Erasure]:
+        """Erasures, newest first."""
+        return self._t.pages(s.Erasure, "/erasures", {}, most)
+
+    async def certificate(self, erasure_id: int) -> dict[str, Any]:
+        """Who erased what and when, signed (JWS, RFC 7515)."""
+        found: dict[str, Any] = (
+            await self._t.send("GET", f"/erasures/{erasure_id}/certificate")
+        ).json()
+        return found

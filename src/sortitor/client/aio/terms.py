@@ -1,0 +1,27 @@
+# Made by tools/async_client.py; change the module of the same name one folder up.
+"""Terms that must be accepted at the door."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+
+from sortitor.client.aio.documents import Documents
+from sortitor.client.aio.noun import Key, at
+from sortitor.schemas import terms as t
+
+
+class TermsCalls(Documents[t.Terms, t.TermsDetail]):
+    """Terms."""
+
+    path = "/terms"
+    answer = t.TermsDetail
+    model = t.Terms
+
+    async def page(self, key: Key, language: str | None = None) -> t.TermsPage:
+        """Terms as a person sees them."""
+        params = {"language": language}
+        return await self._t.call(t.TermsPage, "GET", at("/terms", key, "page"), params=params)
+
+    def acceptances(self, key: Key, most: int | None = None) -> AsyncIterator[t.Acceptance]:
+        """Who accepted the terms, newest first."""
+        return self._t.pages(t.Acceptance, at("/terms", key, "acceptances"), {}, most)
