@@ -73,22 +73,20 @@ def test_the_second_first_administrator_is_refused(run: Run) -> None:
 
 
 def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
-    made = run(
-        "account", "add-token", "nightly", "--role", "viewer", "--days", 7, "--password", PASSWORD
-    )
+    made = run("token", "add", "nightly", "--role", "viewer", "--days", 7, "--password", PASSWORD)
     assert made.code == 0
     secret = made.out.strip()
     with Sortitor(world.url, secret) as s:
         assert s.devices.count() == 0
-    listed = json.loads(run("account", "list-tokens", "-o", "json").out)
+    listed = json.loads(run("token", "list", "-o", "json").out)
     [token] = [t for t in listed if t["name"] == "nightly"]
     assert secret not in json.dumps(listed)
-    assert run("account", "revoke-token", token["id"]).code == 0
+    assert run("token", "revoke", token["id"]).code == 0
     with Sortitor(world.url, secret) as s, pytest.raises(Exception, match="revoked"):
         s.devices.count()
-    too_much = ("account", "add-token", "too much", "--role", "administrator")
+    too_much = ("token", "add", "too much", "--role", "administrator")
     assert run(*too_much, "--password", PASSWORD).code == 4, "not more than one has"
-    assert run("account", "add-token", "x", "--days", 1000).code == 2
+    assert run("token", "add", "x", "--days", 1000).code == 2
 
 
 def test_templates_are_listed_put_in_order_tried_and_removed(

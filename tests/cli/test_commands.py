@@ -334,9 +334,12 @@ def test_cohorts_from_the_terminal(run: Run, world: World, tmp_path: Path) -> No
     assert run("cohort", "remove", "Lent out", "--yes").code == 0
     assert "idleDays" in run("filter", "attributes").out
     target = tmp_path / "out.xlsx"
-    assert run("device", "export", target, "--column", "name", "--column", "person.name").code == 0
+    assert (
+        run("device", "export", "--to", target, "--column", "name", "--column", "person.name").code
+        == 0
+    )
     assert pl.read_excel(target)["person.name"].to_list() == ["Maud Fenwick"] * 3
-    assert run("device", "export", tmp_path / "out.pdf").code == 2
+    assert run("device", "export", "--to", tmp_path / "out.pdf").code == 2
 
 
 def test_people_leave_and_groups_hold_groups(run: Run, world: World, tmp_path: Path) -> None:

@@ -85,8 +85,8 @@ NEVER_EMPTY = {
     ("setting", "list"),
     ("name", "list"),
     ("account", "list"),
-    ("account", "list-tokens"),
-    ("account", "list-sessions"),
+    ("token", "list"),
+    ("session", "list"),
     ("journal", "list"),
 }
 

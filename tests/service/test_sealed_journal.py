@@ -185,7 +185,7 @@ def test_from_a_terminal(told: World, run: Run, tmp_path: Path) -> None:
     head.write_text(run("journal", "head").out)
     assert "are unchanged" in run("journal", "verify", "--head", head).err
     out = tmp_path / "journal.jsonl"
-    assert run("journal", "export", out).code == 0
+    assert run("journal", "export", "--to", out).code == 0
     lines = [json.loads(line) for line in out.read_text().splitlines()]
     assert [line["place"] for line in lines] == list(range(1, len(lines) + 1))
     assert told.rows("SELECT summary FROM journal WHERE operation = 'export'")
@@ -193,4 +193,4 @@ def test_from_a_terminal(told: World, run: Run, tmp_path: Path) -> None:
     broken = run("journal", "verify")
     assert broken.code != 0
     assert "is broken after" in broken.err
-    assert run("journal", "export", out, role=Role.VIEWER).code == 4
+    assert run("journal", "export", "--to", out, "--overwrite", role=Role.VIEWER).code == 4

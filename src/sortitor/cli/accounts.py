@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import click
@@ -12,12 +12,15 @@ from sortitor.cli.connection import (
     address,
     by_name,
     connect,
+    forget_profile,
     number_of,
+    profiles,
     save_profile,
     with_client,
 )
-from sortitor.cli.output import counted, output_option, talk, write
+from sortitor.cli.output import counted, output_option, secret_option, talk, write
 from sortitor.client import Sortitor
+from sortitor.client.errors import NotFound, SignInNeeded
 from sortitor.core.vocabulary import Purpose, Role
 
 _ROLES = click.Choice([role.value for role in Role])
@@ -28,12 +31,21 @@ def account() -> None:
     """Sign in, accounts, tokens."""
 
 
+@click.group()
+def token() -> None:
+    """Tokens for scripts and other systems."""
+
+
+@click.group()
+def session() -> None:
+    """Who is signed in to the console."""
+
+
 @account.command("sign-in")
 @click.option("--name", prompt=True, help="The account.")
-@click.option(
+@secret_option(
     "--password",
     prompt=True,
-    hide_input=True,
     envvar="SORTITOR_PASSWORD",
     help="Its password; asked for if not given.",
 )
@@ -54,27 +66,45 @@ def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None
     """
     with Sortitor(address(obj)) as s:
         me = s.accounts.sign_in(name, password)
-        token = s.accounts.add_token(f"command line ({obj['profile']})", me.role, days)
+        made = s.accounts.add_token(f"command line ({obj['profile']})", me.role, days)
         s.accounts.sign_out()
-    file = save_profile(obj["profile"], address(obj), token.secret)
+    file = save_profile(obj["profile"], address(obj), made.secret, made.id)
     talk(
         f"Signed in as {me.name} ({me.role}); the token is kept in {file} for"
         f" {counted(days, 'day')}.\nNext: sortitor today"
     )
 
 
+@account.command("sign-out")
+@click.pass_obj
+def sign_out(obj: dict[str, Any], /) -> None:
+    """Revoke the profile's token, and forget the profile.
+
+    \b
+    Example:
+      sortitor account sign-out
+    """
+    name = obj["profile"]
+    kept = profiles().get(name)
+    if kept is None:
+        raise click.UsageError(f"There is no profile {name!r}; see sortitor config list.")
+    with Sortitor(kept["url"], kept["token"]) as s, suppress(SignInNeeded, NotFound):
+        if "token_id" in kept:
+            s.accounts.revoke_token(kept["token_id"])
+    forget_profile(name)
+    talk("Signed out; the token is revoked, and the profile forgotten.")
+
+
 @account.command()
-@click.option(
+@secret_option(
     "--secret",
     prompt="One-time secret",
-    hide_input=True,
     help="From the file first-administrator.txt in the state directory.",
 )
 @click.option("--name", prompt=True, help="The administrator's name.")
-@click.option(
+@secret_option(
     "--password",
     prompt=True,
-    hide_input=True,
     confirmation_prompt=True,
     envvar="SORTITOR_PASSWORD",
     help="At least 12 characters.",
@@ -119,7 +149,7 @@ def list_accounts(s: Sortitor, output: str) -> None:
 @account.command()
 @click.argument("name")
 @click.option("--role", type=_ROLES, required=True, help="What the account may do.")
-@click.option(
+@secret_option(
     "--password",
     envvar="SORTITOR_PASSWORD",
     help="At least 12 characters; asked for if not given.",
@@ -141,7 +171,8 @@ def add(s: Sortitor, name: str, role: str, password: str | None, directory: str 
     """
     if directory is None:
         password = password or _new_password()
-    s.accounts.add(name, None if directory else password, Role(role), directory)
+    made = s.accounts.add(name, None if directory else password, Role(role), directory)
+    click.echo(made.id)
     talk(f"{name} added as {role}.")
 
 
@@ -184,10 +215,9 @@ def edit(
 _ACCOUNT = click.option(
     "--account", metavar="ACCOUNT", help="Of another account, by name or number; administrators."
 )
-_PASSWORD = click.option(
+_PASSWORD = secret_option(
     "--password",
     prompt="Your password",
-    hide_input=True,
     envvar="SORTITOR_PASSWORD",
     help="Yours; asked for if not given.",
 )
@@ -203,7 +233,7 @@ def _number_of(s: Sortitor, account: str | None) -> int | None:
     return found[0]
 
 
-@account.command("add-token")
+@token.command("add")
 @click.argument("name")
 @click.option(
     "--role",
@@ -248,9 +278,9 @@ def add_token(
 
     \b
     Examples:
-      export SORTITOR_TOKEN=$(sortitor account add-token nightly --role viewer)
-      sortitor account add-token "staff directory" --role coordinator --for-people --days 365
-      sortitor account add-token "Maud's calendar" --for-calendar --days 365
+      export SORTITOR_TOKEN=$(sortitor token add nightly --role viewer)
+      sortitor token add "staff directory" --role coordinator --for-people --days 365
+      sortitor token add "Maud's calendar" --for-calendar --days 365
     """
     meant = Purpose(purpose) if purpose else Purpose.INTERFACE
     with _with_password(obj, who, password) as s:
@@ -261,7 +291,7 @@ def add_token(
         click.echo(made.secret)
     talk(
         f"Token {made.id} ({role}, {counted(days, 'day')}). It is not shown again; revoke it with:"
-        f" sortitor account revoke-token {made.id}"
+        f" sortitor token revoke {made.id}"
     )
 
 
@@ -285,10 +315,9 @@ def _with_password(obj: dict[str, Any], who: str | None, password: str) -> Itera
     "--keep-tokens", is_flag=True, help="Let your tokens live on; they are revoked otherwise."
 )
 @_PASSWORD
-@click.option(
+@secret_option(
     "--new-password",
     prompt="New password",
-    hide_input=True,
     confirmation_prompt=True,
     help="At least 12 characters, and not easily guessed.",
 )
@@ -312,7 +341,7 @@ def set_password(
     talk("The password is changed." + ("" if keep_tokens else "\nNext: sortitor account sign-in"))
 
 
-@account.command("list-sessions")
+@session.command("list")
 @_ACCOUNT
 @output_option
 @with_client
@@ -321,7 +350,7 @@ def list_sessions(s: Sortitor, account: str | None, output: str) -> None:
 
     \b
     Example:
-      sortitor account list-sessions --account maud
+      sortitor session list --account maud
     """
     write(
         s.accounts.sessions(_number_of(s, account)),
@@ -336,7 +365,7 @@ def list_sessions(s: Sortitor, account: str | None, output: str) -> None:
     )
 
 
-@account.command("end-session")
+@session.command("end")
 @click.argument("session_id", metavar="SESSION", type=int)
 @_ACCOUNT
 @with_client
@@ -345,13 +374,13 @@ def end_session(s: Sortitor, session_id: int, account: str | None) -> None:
 
     \b
     Example:
-      sortitor account end-session 12 --account maud
+      sortitor session end 12 --account maud
     """
     s.accounts.end_session(session_id, _number_of(s, account))
     talk("Ended.")
 
 
-@account.command("list-tokens")
+@token.command("list")
 @_ACCOUNT
 @output_option
 @with_client
@@ -360,7 +389,7 @@ def list_tokens(s: Sortitor, account: str | None, output: str) -> None:
 
     \b
     Example:
-      sortitor account list-tokens
+      sortitor token list
     """
     write(
         s.accounts.tokens(_number_of(s, account)),
@@ -376,18 +405,18 @@ def list_tokens(s: Sortitor, account: str | None, output: str) -> None:
     )
 
 
-@account.command("revoke-token")
-@click.argument("token", metavar="TOKEN")
+@token.command("revoke")
+@click.argument("named", metavar="TOKEN")
 @_ACCOUNT
 @with_client
-def revoke_token(s: Sortitor, token: str, account: str | None) -> None:
+def revoke_token(s: Sortitor, named: str, account: str | None) -> None:
     """Revoke a token, by its name or number.
 
     \b
     Example:
-      sortitor account revoke-token 7
+      sortitor token revoke 7
     """
     whose = _number_of(s, account)
-    number = number_of(token, "token", s.accounts.tokens(whose))
+    number = number_of(named, "token", s.accounts.tokens(whose))
     s.accounts.revoke_token(number, whose)
     talk("Revoked.")

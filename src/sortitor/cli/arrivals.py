@@ -10,17 +10,22 @@ from sortitor.cli.connection import with_client
 from sortitor.cli.gate import show_decision
 from sortitor.cli.output import (
     ExitCode,
+    InFile,
     agree,
     change_options,
+    form_of,
     heading,
+    is_data,
     most_option,
     output_option,
     plain,
     reason_option,
     record,
     talk,
+    to_option,
     toned,
     write,
+    written,
 )
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Need, Outcome, WayStage
@@ -111,8 +116,9 @@ def list_arrivals(
 
 @arrival.command()
 @click.argument("arrival_id", type=int)
+@output_option
 @with_client
-def show(s: Sortitor, arrival_id: int) -> None:
+def show(s: Sortitor, arrival_id: int, output: str) -> None:
     """Show one arrival with the gate's whole trace.
 
     \b
@@ -120,6 +126,8 @@ def show(s: Sortitor, arrival_id: int) -> None:
       sortitor arrival show 88
     """
     a = s.arrivals.show(arrival_id)
+    if is_data(a, output):
+        return
     stated = {name: value for name, value in a.stated.items() if value and name != "protocol"}
     record(
         [
@@ -144,25 +152,21 @@ def show(s: Sortitor, arrival_id: int) -> None:
 
 
 @arrival.command()
-@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+@to_option("Where to; .csv or .xlsx.")
 @with_client
-def waiting(s: Sortitor, file: Path) -> None:
-    """Write the devices that wait to a .csv or .xlsx file, with a column for their people.
+def waiting(s: Sortitor, to: Path) -> None:
+    """Write the devices that wait to a file, with a column for their people.
 
     \b
     Example:
-      sortitor arrival waiting waiting.xlsx
+      sortitor arrival waiting --to waiting.xlsx
     """
-    if file.suffix not in (".csv", ".xlsx"):
-        raise click.BadParameter(
-            f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE"
-        )
-    file.write_bytes(s.arrivals.waiting_file(file.suffix[1:]))
-    talk(f"Written to {file}. Fill in “Person”, then: sortitor arrival assign {file}")
+    to.write_bytes(s.arrivals.waiting_file(form_of(to)))
+    written(to, f" Fill in “Person”, then: sortitor arrival assign {to}")
 
 
 @arrival.command()
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=InFile())
 @change_options
 @with_client
 def assign(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:

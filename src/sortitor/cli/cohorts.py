@@ -11,7 +11,17 @@ import click
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
-from sortitor.cli.output import agree, change_options, heading, plain, record, talk
+from sortitor.cli.output import (
+    InFile,
+    agree,
+    change_options,
+    heading,
+    is_data,
+    output_option,
+    plain,
+    record,
+    talk,
+)
 from sortitor.client import Sortitor
 from sortitor.core.cohorts import Cohort
 from sortitor.schemas.cohorts import CohortDetail
@@ -91,8 +101,9 @@ add_commands(
 @click.argument("name")
 @click.argument("device")
 @click.option("--all", "whole", is_flag=True, help="Every comparison, not only what decides.")
+@output_option
 @with_client
-def explain(s: Sortitor, name: str, device: str, whole: bool) -> None:
+def explain(s: Sortitor, name: str, device: str, whole: bool, output: str) -> None:
     """Say why a device is in a cohort, or is not: what decides, with the device's value.
 
     \b
@@ -101,6 +112,8 @@ def explain(s: Sortitor, name: str, device: str, whole: bool) -> None:
     """
     found, number = s.cohorts.show(name), find_one(s, device)
     explained = s.cohorts.explain(found.id, number)
+    if is_data(explained, output):
+        return
     called = s.devices.show(number).name or f"Device no. {number}"
     plain(
         f"{called} is {'in' if explained.inside else 'not in'} “{found.name}”.",
@@ -115,8 +128,9 @@ def explain(s: Sortitor, name: str, device: str, whole: bool) -> None:
 @cohort.command()
 @click.argument("name")
 @click.argument("other")
+@output_option
 @with_client
-def compare(s: Sortitor, name: str, other: str) -> None:
+def compare(s: Sortitor, name: str, other: str, output: str) -> None:
     """Count what two cohorts share.
 
     \b
@@ -124,6 +138,8 @@ def compare(s: Sortitor, name: str, other: str) -> None:
       sortitor cohort compare "Deck phones" Spares
     """
     shared = s.cohorts.overlap(name, other)
+    if is_data(shared, output):
+        return
     record(
         [
             (f"Only in {name}", shared.only_one),
@@ -135,7 +151,7 @@ def compare(s: Sortitor, name: str, other: str) -> None:
 
 def by_file_or_filter(command: Command) -> Command:
     """Which devices are meant: an argument `file` of identifiers, or `--filter`."""
-    kind = click.Path(exists=True, dir_okay=False, path_type=Path)
+    kind = InFile()
     by_filter = click.option("--filter", metavar="FILTER", help="The devices that fit now.")
     return click.argument("file", required=False, type=kind)(by_filter(command))
 

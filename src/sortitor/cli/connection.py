@@ -37,14 +37,31 @@ def _profiles() -> dict[str, Any]:
     return found if isinstance(found, dict) else {}
 
 
-def save_profile(name: str, url: str, token: str) -> Path:
+def profiles() -> dict[str, dict[str, Any]]:
+    """The saved connections by their names."""
+    return _profiles()
+
+
+def save_profile(name: str, url: str, token: str, token_id: int) -> Path:
     """Keep a connection under a name."""
+    kept = {"url": url, "token": token, "token_id": token_id}
+    return _write(_profiles() | {name: kept})
+
+
+def forget_profile(name: str) -> None:
+    """Let go of a saved connection."""
+    _write({one: kept for one, kept in _profiles().items() if one != name})
+
+
+def _write(profiles: dict[str, Any]) -> Path:
+    """Whole or not at all, for the owner's eyes alone from its first byte."""
     file = profiles_file()
     file.parent.mkdir(parents=True, exist_ok=True)
-    profiles = _profiles() | {name: {"url": url, "token": token}}
-    file.touch(mode=0o600)
-    file.chmod(0o600)
-    file.write_text(json.dumps(profiles, indent=2))
+    beside = file.with_suffix(".new")
+    beside.unlink(missing_ok=True)
+    beside.touch(mode=0o600)
+    beside.write_text(json.dumps(profiles, indent=2))
+    beside.replace(file)
     return file
 
 
@@ -59,7 +76,14 @@ def connect(obj: dict[str, Any]) -> Sortitor:
     token = obj["token"]
     if not token and _origin(saved.get("url", "")) == _origin(url):
         token = saved.get("token")
-    return Sortitor(url, token)
+    s = Sortitor(url, token)
+    if obj.get("verbose"):
+        s.tell_requests(_told)
+    return s
+
+
+def _told(method: str, address: str, status: int, seconds: float, request_id: str) -> None:
+    click.echo(f"> {method} {address}  {status}  {seconds * 1000:.0f} ms  {request_id}", err=True)
 
 
 def _origin(url: str) -> tuple[str, str | None, int | None]:

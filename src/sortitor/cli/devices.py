@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
@@ -12,19 +11,24 @@ import click
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
+    InFile,
     agree,
     change_options,
     confirm_option,
     confirmed,
     counted,
+    form_of,
     heading,
+    is_data,
     most_option,
     output_option,
     plain,
     reason_option,
     record,
     talk,
+    to_option,
     write,
+    written,
 )
 from sortitor.client import Sortitor
 from sortitor.core.filter_repairs import asks, repaired
@@ -247,31 +251,28 @@ def _swept(found: DeviceDetail) -> str | None:
 
 
 @device.command()
-@click.argument("file", type=click.Path(dir_okay=False, writable=True, path_type=Path))
+@to_option("Where to; .csv or .xlsx.")
 @click.option(
     "--column", "columns", multiple=True, help="An attribute of the filter language; repeatable."
 )
 @selection_options
 @with_client
-def export(s: Sortitor, file: Path, columns: tuple[str, ...], **given: Any) -> None:
-    """Write all devices that fit to a .csv or .xlsx file.
+def export(s: Sortitor, to: Path, columns: tuple[str, ...], **given: Any) -> None:
+    """Write all devices that fit to a file.
 
     \b
     Example:
-      sortitor device export quiet.xlsx --filter 'idleDays ge 90' --column name --column serial
+      sortitor device export --to quiet.xlsx --filter 'idleDays ge 90' --column name
     """
-    if file.suffix not in (".csv", ".xlsx"):
-        raise click.BadParameter(
-            f"{file.name!r} ends neither in .csv nor in .xlsx.", param_hint="FILE"
-        )
-    file.write_bytes(s.devices.file(file.suffix[1:], columns, **_conditions(given)))
-    talk(f"Written to {file}.")
+    to.write_bytes(s.devices.file(form_of(to), columns, **_conditions(given)))
+    written(to)
 
 
 @device.command()
 @click.argument("device")
+@output_option
 @with_client
-def show(s: Sortitor, device: str) -> None:
+def show(s: Sortitor, device: str, output: str) -> None:
     """Show one device: facts with their basis, identifiers, holds, timeline. DEVICE is its number
     or anything that finds it.
 
@@ -281,6 +282,8 @@ def show(s: Sortitor, device: str) -> None:
       sortitor device show HALYARD-0007
     """
     found = s.devices.show(find_one(s, device))
+    if is_data(found, output):
+        return
     _show_head(found)
     _show_facts(found)
     _show_timeline(found)
@@ -345,7 +348,7 @@ def _show_timeline(found: DeviceDetail) -> None:
 
 def _of_list(s: Sortitor, path: Path) -> list[int]:
     """The devices that a list means; rows that mean none are told, and left out."""
-    found = s.devices.find(sys.stdin.read() if path.name == "-" else path)
+    found = s.devices.find(path.read_text() if path.name == "stdin" else path)
     strange = [("no device here", one) for one in found.unknown]
     strange += [("fits several devices", one) for one in found.several]
     for why, one in strange[:20]:
@@ -360,7 +363,7 @@ def _of_list(s: Sortitor, path: Path) -> list[int]:
 LISTED = click.option(
     "--list",
     "listed",
-    type=click.Path(exists=True, dir_okay=False, allow_dash=True, path_type=Path),
+    type=InFile(),
     help="A list of identifiers, asset tags or names, or a file with columns; - is standard input.",
 )
 

@@ -24,7 +24,6 @@ from sortitor.cli.output import (
     most_option,
     output_option,
     quoted,
-    show_preview,
     talk,
     write,
     write_one,
@@ -33,7 +32,6 @@ from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
 from sortitor.client.documents import Documents
 from sortitor.core.documents import Document
-from sortitor.schemas.base import Preview
 from sortitor.schemas.documents import Revision
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -130,18 +128,16 @@ def _add(noun: Noun) -> None:
     @noun.group.command("add", help=_help(noun, "add", f"Add {noun.a}."))
     @click.argument("name")
     @_field_options(noun)
-    @_dry_run
     @change_options
     @with_client
-    def add(
-        s: Sortitor, name: str, dry_run: bool, yes: bool, reason: str | None, **given: Any
-    ) -> None:
+    def add(s: Sortitor, name: str, yes: bool, reason: str | None, **given: Any) -> None:
         calls = noun.calls(s)
         document = _document(noun, {**_stated(noun, given), "name": name})
         preview = calls.preview_add(document)
-        if _looked_at(preview, dry_run, yes):
-            made = calls.add(document, preview.digest, reason)
-            talk(f"Added. Next: {noun.after(made)}")
+        agree(preview, yes)
+        made = calls.add(document, preview.digest, reason)
+        click.echo(made.id)
+        talk(f"Added. Next: {noun.after(made)}")
 
 
 def _edit(noun: Noun) -> None:
@@ -158,7 +154,6 @@ def _edit(noun: Noun) -> None:
         type=click.Choice(_clearable(noun)),
         help="Take a value away; repeatable.",
     )
-    @_dry_run
     @change_options
     @with_client
     def edit(
@@ -166,7 +161,6 @@ def _edit(noun: Noun) -> None:
         name: str,
         new_name: str | None,
         cleared: Sequence[str],
-        dry_run: bool,
         yes: bool,
         reason: str | None,
         **given: Any,
@@ -180,9 +174,9 @@ def _edit(noun: Noun) -> None:
             raise click.UsageError("Name what is to be changed; see --help.")
         document = _document(noun, {**_fields_of(noun, found), **changes})
         preview = calls.preview_edit(found.id, document)
-        if _looked_at(preview, dry_run, yes):
-            made = calls.edit(found.id, document, preview.digest, reason, found.revision)
-            talk(f"Changed. Next: {noun.after(made)}")
+        agree(preview, yes)
+        made = calls.edit(found.id, document, preview.digest, reason, found.revision)
+        talk(f"Changed. Next: {noun.after(made)}")
 
 
 def _remove(noun: Noun) -> None:
@@ -190,15 +184,14 @@ def _remove(noun: Noun) -> None:
 
     @noun.group.command("remove", help=_help(noun, "remove", text))
     @click.argument("name")
-    @_dry_run
     @change_options
     @with_client
-    def remove(s: Sortitor, name: str, dry_run: bool, yes: bool, reason: str | None) -> None:
+    def remove(s: Sortitor, name: str, yes: bool, reason: str | None) -> None:
         calls = noun.calls(s)
         preview = calls.preview_remove(name)
-        if _looked_at(preview, dry_run, yes):
-            calls.remove(name, preview.digest, reason)
-            talk("Removed. Next: sortitor journal list --most 1")
+        agree(preview, yes)
+        calls.remove(name, preview.digest, reason)
+        talk("Removed. Next: sortitor journal list --most 1")
 
 
 def _revisions(noun: Noun) -> None:
@@ -220,19 +213,6 @@ def _revisions(noun: Noun) -> None:
         found: Sequence[Revision] = noun.calls(s).revisions(name)
         hint = "Next: sortitor journal revert ID"
         write(found, output, columns, hint=hint, below=["What", "Why"])
-
-
-def _dry_run(command: Command) -> Command:
-    return click.option("--dry-run", is_flag=True, help="Only show what it would do.")(command)
-
-
-def _looked_at(preview: Preview, dry_run: bool, yes: bool) -> bool:
-    """Whether the change is to be made, now that its preview was shown."""
-    if dry_run:
-        show_preview(preview)
-        return False
-    agree(preview, yes)
-    return True
 
 
 # ---- options out of fields

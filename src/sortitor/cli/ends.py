@@ -5,7 +5,16 @@ from __future__ import annotations
 import click
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import agree, change_options, output_option, record, talk, toned, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    is_data,
+    output_option,
+    record,
+    talk,
+    toned,
+    write,
+)
 from sortitor.client import Sortitor
 from sortitor.core.ends import Reminders
 from sortitor.core.vocabulary import EndKind
@@ -52,8 +61,9 @@ def _tone(left: int) -> str:
 
 
 @end.command()
+@output_option
 @with_client
-def reminders(s: Sortitor) -> None:
+def reminders(s: Sortitor, output: str) -> None:
     """Show who is reminded by mail, and how long before.
 
     \b
@@ -61,6 +71,8 @@ def reminders(s: Sortitor) -> None:
       sortitor end reminders
     """
     found = s.ends.reminders()
+    if is_data(found, output):
+        return
     record(
         [
             ("To", list(found.addresses) or ["nobody"]),

@@ -11,12 +11,15 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColu
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.output import (
+    InFile,
     console,
     most_option,
     output_option,
     quoted,
     talk,
+    to_option,
     write,
+    written,
     yes_option,
 )
 from sortitor.client import Sortitor
@@ -58,7 +61,7 @@ def list_files(s: Sortitor, most: int, output: str) -> None:
 
 
 @file.command("put")
-@click.argument("path", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("path", type=InFile())
 @click.option("--name", help="What it is called; without, as the file is.")
 @with_client
 def put(s: Sortitor, path: Path, name: str | None) -> None:
@@ -85,7 +88,7 @@ def _following() -> Iterator[Heard]:
 
 @file.command("fetch")
 @click.argument("digest")
-@click.argument("to", type=click.Path(path_type=Path))
+@to_option("Where to.")
 @with_client
 def fetch(s: Sortitor, digest: str, to: Path) -> None:
     """Write a kept file to a path, and check that it is the one. DIGEST is its SHA-256, or how it
@@ -93,10 +96,10 @@ def fetch(s: Sortitor, digest: str, to: Path) -> None:
 
     \b
     Example:
-      sortitor file fetch 3f2a deck-plans.pdf
+      sortitor file fetch 3f2a --to deck-plans.pdf
     """
     s.files.fetch(_whole(s, digest), to)
-    talk(f"Written to {to}.")
+    written(to)
 
 
 @file.command("remove")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import output_option, plain, talk, write
+from sortitor.cli.output import is_data, output_option, plain, talk, write
 from sortitor.client import Sortitor
 
 
@@ -36,8 +36,9 @@ def attributes(s: Sortitor, output: str) -> None:
 
 @filter_.command()
 @click.argument("text", metavar="FILTER")
+@output_option
 @with_client
-def check(s: Sortitor, text: str) -> None:
+def check(s: Sortitor, text: str, output: str) -> None:
     """Read a filter and count its devices; a fault is shown where it stands.
 
     \b
@@ -45,6 +46,8 @@ def check(s: Sortitor, text: str) -> None:
       sortitor filter check 'site sw "Quill" and idleDays ge 90'
     """
     found = s.filters.check(text)
+    if is_data(found, output):
+        return
     plain(f"{found.devices:,} devices fit now.")
     if found.moving:
         talk("The mere passing of time changes which.")

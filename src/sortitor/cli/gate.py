@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -15,13 +15,20 @@ from pydantic import TypeAdapter, ValidationError
 from sortitor.cli.connection import Command, with_client
 from sortitor.cli.output import (
     ExitCode,
+    InFile,
     agree,
     change_options,
     counted,
+    form_of,
     heading,
+    is_data,
+    output_option,
     plain,
     talk,
+    to_option,
     write,
+    write_one,
+    written,
 )
 from sortitor.cli.tables import Columns
 from sortitor.client import Sortitor
@@ -29,7 +36,7 @@ from sortitor.core.errors import BadInput
 from sortitor.core.gate import FORMS, restated, statement_said, statements, typed
 from sortitor.core.vocabulary import Facet, Outcome, Ownership, Platform
 from sortitor.core.words import LABELS
-from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replayed, Try
+from sortitor.schemas.gate import Decision, EffectiveAsked, Policy, Replay, Replayed, Try
 
 _TONES = {"admitted": "good", "parked": "warn", "refused": "bad", "asked": "plain"}
 
@@ -53,7 +60,7 @@ def read_policies(file: Path) -> list[Policy]:
 policies_option = click.option(
     "--with",
     "file",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=InFile(),
     help="Policies from a JSON file that are not saved, instead of those in force.",
 )
 
@@ -123,7 +130,7 @@ def _audience(policy: Policy) -> str:
 
 
 @gate.command()
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=InFile())
 @change_options
 @with_client
 def edit(s: Sortitor, file: Path, yes: bool, reason: str | None) -> None:
@@ -294,8 +301,9 @@ def _restate(
 @click.option("--maker", help="Who made it.")
 @click.option("--model", help="Which model it is.")
 @policies_option
+@output_option
 @with_client
-def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
+def attempt(s: Sortitor, file: Path | None, output: str, **given: Any) -> None:
     """Try an imagined device and read why. Exit code 1 if it would not be admitted.
 
     \b
@@ -303,7 +311,8 @@ def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
       sortitor gate try --platform android --os 9 --person maud.fenwick --ownership personal
     """
     decision = s.gate.attempt(Try(**given, policies=tuple(read_policies(file)) if file else None))
-    show_decision(decision)
+    if not is_data(decision, output):
+        show_decision(decision)
     if decision.outcome is not Outcome.ADMITTED:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
@@ -313,9 +322,15 @@ def attempt(s: Sortitor, file: Path | None, **given: Any) -> None:
 @click.option("--group", help="Somebody who is in this group only.")
 @click.option("--device", help="The serial number or IMEI of a device that is known.")
 @policies_option
+@output_option
 @with_client
 def show_effective(
-    s: Sortitor, person: str | None, group: str | None, device: str | None, file: Path | None
+    s: Sortitor,
+    person: str | None,
+    group: str | None,
+    device: str | None,
+    file: Path | None,
+    output: str,
 ) -> None:
     """Show what counts for a person, a group or a device, and which policy says it.
 
@@ -327,6 +342,8 @@ def show_effective(
     policies = tuple(read_policies(file)) if file else None
     asked = EffectiveAsked(person=person, group=group, device=device, policies=policies)
     found = s.gate.effective(asked)
+    if is_data(found, output):
+        return
     plain(f"For {found.subject}: {', '.join(found.policies)}")
     columns: Columns = {
         "Question": lambda line: LABELS[Facet][line.facet],
@@ -339,7 +356,7 @@ def show_effective(
 
 
 @gate.command()
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=InFile())
 @click.option(
     "--of",
     type=click.Choice(["fleet", "arrivals"]),
@@ -351,13 +368,9 @@ def show_effective(
     "--outcome", type=click.Choice([x.value for x in Outcome]), help="Only what turns to this."
 )
 @click.option("--because", "reason_code", help="Only what has this reason, by its code.")
-@click.option(
-    "--to",
-    "target",
-    type=click.Path(dir_okay=False, writable=True, path_type=Path),
-    help="Write the whole list to a .csv or .xlsx file.",
-)
+@to_option("Write the whole list to a .csv or .xlsx file.", required=False)
 @click.option("--list", "listed", is_flag=True, help="Show the list.")
+@output_option
 @with_client
 def replay(
     s: Sortitor,
@@ -365,8 +378,9 @@ def replay(
     of: str,
     outcome: str | None,
     reason_code: str | None,
-    target: Path | None,
+    to: Path | None,
     listed: bool,
+    output: str,
 ) -> None:
     """See what policies from a JSON file would have said to today's fleet and to the arrivals of
     the last 90 days as they were then. Nothing is written; exit code 1 if anything would differ.
@@ -379,25 +393,31 @@ def replay(
     """
     policies = read_policies(file)
     wanted = Outcome(outcome) if outcome else None
-    if target is not None:
-        form = _form_of(target)
-        target.write_bytes(s.gate.replay_file(policies, of, form, wanted, reason_code))
-        talk(f"Written to {target}.")
+    if to is not None:
+        to.write_bytes(s.gate.replay_file(policies, of, form_of(to), wanted, reason_code))
+        written(to)
         return
     if listed:
         rows = s.gate.replayed(policies, of, wanted, reason_code)
-        write(rows, "table", _TURNED, empty="None.", most=50)
+        write(rows, output, _TURNED, empty="None.", most=50)
         return
     found = s.gate.replay(policies)
+    if output != "table":
+        write_one(found, output)
+    else:
+        _tell_replayed(s, policies, found)
+        talk(f"\nNext: sortitor gate replay {file} --list    or: sortitor gate edit {file}")
+    if found.fleet.tallies or found.arrivals.tallies:
+        raise click.exceptions.Exit(ExitCode.FINDINGS)
+
+
+def _tell_replayed(s: Sortitor, policies: Sequence[Policy], found: Replay) -> None:
     _show_replayed("Today's fleet", "devices in use", found.fleet)
     _show_replayed(f"The last {found.days} days", "arrivals", found.arrivals)
     if found.without_facts:
         talk(f"{counted(found.without_facts, 'arrival')} too old to be looked at.")
     for remark in s.gate.check(policies):
         plain(f"! {remark.detail}", "warn")
-    talk(f"\nNext: sortitor gate replay {file} --list    or: sortitor gate edit {file}")
-    if found.fleet.tallies or found.arrivals.tallies:
-        raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
 _TURNED: Columns = {
@@ -408,14 +428,6 @@ _TURNED: Columns = {
     "Then": lambda row: row.after,
     "Why": lambda row: row.explanation,
 }
-
-
-def _form_of(target: Path) -> str:
-    if target.suffix not in (".csv", ".xlsx"):
-        raise click.BadParameter(
-            f"{target.name!r} ends neither in .csv nor in .xlsx.", param_hint="--to"
-        )
-    return target.suffix[1:]
 
 
 def _show_replayed(title: str, what: str, found: Replayed) -> None:

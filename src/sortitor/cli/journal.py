@@ -12,15 +12,19 @@ import click
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import find_one
 from sortitor.cli.output import (
+    InFile,
     agree,
     change_options,
     heading,
+    is_data,
     most_option,
     output_option,
     plain,
     record,
     talk,
+    to_option,
     write,
+    written,
 )
 from sortitor.client import Sortitor
 from sortitor.schemas.base import Change
@@ -39,11 +43,7 @@ def journal() -> None:
 @click.option("--device", help="Only what concerned this device, by anything that finds it.")
 @click.option("--since", type=click.DateTime(["%Y-%m-%d"]), help="From this day on.")
 @click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="Up to the end of this day.")
-@click.option(
-    "--to",
-    type=click.Path(dir_okay=False, path_type=Path),
-    help="Write them to a file: .csv, .xlsx or .jsonl.",
-)
+@to_option("Write them to a file: .csv, .xlsx or .jsonl.", required=False)
 @most_option
 @output_option
 @with_client
@@ -74,7 +74,7 @@ def list_entries(
     }
     if to is not None:
         s.journal.file(to, _form(to), operation, actor, **asked)
-        talk(f"Written to {to}.")
+        written(to)
         return
     columns = {
         "Id": lambda e: e.id,
@@ -98,8 +98,9 @@ def list_entries(
 
 @journal.command()
 @click.argument("entry_id", type=int)
+@output_option
 @with_client
-def show(s: Sortitor, entry_id: int) -> None:
+def show(s: Sortitor, entry_id: int, output: str) -> None:
     """Show one entry with before and after.
 
     \b
@@ -107,6 +108,8 @@ def show(s: Sortitor, entry_id: int) -> None:
       sortitor journal show 120
     """
     e = s.journal.show(entry_id)
+    if is_data(e, output):
+        return
     record(
         [
             ("Entry", e.id),
@@ -184,7 +187,7 @@ def revert(s: Sortitor, entry_id: int, yes: bool, reason: str | None) -> None:
 @journal.command()
 @click.option(
     "--head",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=InFile(),
     help="A head that was written earlier: it must still be part of the journal.",
 )
 @with_client
@@ -218,8 +221,9 @@ def _broken(detail: str) -> click.ClickException:
 
 
 @journal.command("head")
+@output_option
 @with_client
-def show_head(s: Sortitor) -> None:
+def show_head(s: Sortitor, output: str) -> None:
     """Write the signed end of the journal; keep it where nobody of this service can change it.
 
     \b
@@ -227,20 +231,22 @@ def show_head(s: Sortitor) -> None:
       sortitor journal head > head-january.jws
     """
     end = s.journal.head()
+    if is_data(end, output):
+        return
     click.echo(end.signed)
     talk(f"{end.place:,} entries are sealed. Later: sortitor journal verify --head FILE")
 
 
 @journal.command("export")
-@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@to_option("Where to.")
 @click.option("--after-place", type=click.IntRange(0), default=0, help="Only what came after.")
 @with_client
-def export(s: Sortitor, file: Path, after_place: int) -> None:
+def export(s: Sortitor, to: Path, after_place: int) -> None:
     """Write the sealed journal as JSON Lines.
 
     \b
     Example:
-      sortitor journal export journal.jsonl
+      sortitor journal export --to journal.jsonl
     """
-    s.journal.export(file, after_place)
-    talk(f"Written to {file}.")
+    s.journal.export(to, after_place)
+    written(to)

@@ -24,9 +24,12 @@ from sortitor.cli.output import (
     plain,
     quoted,
     record,
+    secret_option,
     talk,
+    to_option,
     write,
     write_one,
+    written,
 )
 from sortitor.client import Sortitor
 from sortitor.client.files import digest_of
@@ -663,7 +666,7 @@ def clear(
 @click.option("--port", type=click.IntRange(1, 65_535), help="993 for mail, else 443.")
 @click.option("--plain", is_flag=True, help="Without TLS: the password goes in clear.")
 @click.option("--user", required=True, help="The name of somebody who has an account there.")
-@click.option("--password", prompt=True, hide_input=True, help="Asked for where it is not given.")
+@secret_option("--password", prompt=True, help="Asked for where it is not given.")
 @with_client
 def try_account(
     s: Sortitor,
@@ -692,18 +695,18 @@ def try_account(
 
 @item.command("network-code")
 @click.argument("name")
-@click.argument("file", type=click.Path(path_type=Path))
+@to_option("Where to.")
 @with_client
-def network_code(s: Sortitor, name: str, file: Path) -> None:
+def network_code(s: Sortitor, name: str, to: Path) -> None:
     """Write the QR code that a phone's camera reads to join a network, as SVG. It holds the secret;
     each look stands in the journal.
 
     \b
     Example:
-      sortitor item network-code "Deck Wi-Fi" deck.svg
+      sortitor item network-code "Deck Wi-Fi" --to deck.svg
     """
-    file.write_text(s.items.network_code(name).svg, encoding="utf-8")
-    talk(f"Written to {file}. Whoever sees it can join the network.")
+    to.write_text(s.items.network_code(name).svg, encoding="utf-8")
+    written(to, " Whoever sees it can join the network.")
 
 
 # ---- how far devices are

@@ -15,17 +15,19 @@ from sortitor.cli.output import (
     agree,
     change_options,
     counted,
+    form_of,
     heading,
     most_option,
     output_option,
     plain,
     reason_option,
     record,
-    show_preview,
     talk,
+    to_option,
     toned,
     write,
     write_one,
+    written,
 )
 from sortitor.cli.progress import watching
 from sortitor.client import Sortitor
@@ -262,14 +264,12 @@ def decide(
 @click.argument("how", type=click.Choice([mend.value for mend in Mend]))
 @click.argument("ids", nargs=-1, type=int)
 @_which
-@click.option("--dry-run", is_flag=True, help="Only show what it would change.")
 @change_options
 @with_client
 def mend(
     s: Sortitor,
     how: str,
     ids: tuple[int, ...],
-    dry_run: bool,
     yes: bool,
     reason: str | None,
     **which: Any,
@@ -285,29 +285,26 @@ def mend(
         raise click.UsageError("Name discrepancies by number, or say which are meant.")
     chosen = _chosen(s, ids, **which)
     preview = s.levels.preview_mend(chosen, Mend(how))
-    if dry_run:
-        show_preview(preview)
-        return
     agree(preview, yes)
     s.levels.mend(chosen, Mend(how), preview.digest, reason)
     talk("Mended. Next: sortitor level overview")
 
 
 @level.command()
-@click.argument("file", type=click.Path(dir_okay=False, path_type=Path))
+@to_option("Where to; .csv or .xlsx.")
 @_which
 @with_client
-def export(s: Sortitor, file: Path, **which: Any) -> None:
+def export(s: Sortitor, to: Path, **which: Any) -> None:
     """Write disagreements to a file: .csv or .xlsx.
 
     \b
     Example:
-      sortitor level export open.xlsx --state open
+      sortitor level export --to open.xlsx --state open
     """
     chosen = _chosen(s, (), **which)
     asked = {name: value for name, value in chosen.model_dump().items() if name != "ids"}
-    s.levels.export(file, "xlsx" if file.suffix == ".xlsx" else "csv", **asked)
-    talk(f"Written: {file}")
+    s.levels.export(to, form_of(to), **asked)
+    written(to)
 
 
 @level.command()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 from operator import itemgetter
 from pathlib import Path
-from typing import Literal
 
 import click
 
@@ -15,15 +14,18 @@ from sortitor.cli.output import (
     agree,
     change_options,
     counted,
+    form_of,
     output_option,
     plain,
     print_columns,
     quoted,
     record,
     talk,
+    to_option,
     toned,
     write,
     write_one,
+    written,
 )
 from sortitor.client import Sortitor
 from sortitor.core.licences import Act, Pool, PoolState
@@ -272,25 +274,20 @@ def history(s: Sortitor, name: str, output: str) -> None:
 
 @pool.command("report")
 @click.option("--month", metavar="YYYY-MM", help="Which month.  [the present one]")
-@click.option(
-    "--file",
-    type=click.Path(dir_okay=False, path_type=Path),
-    help="Write it to this file, as CSV or, by its ending, as XLSX.",
-)
+@to_option("Write it to a file: .csv or .xlsx.", required=False)
 @output_option
 @with_client
-def report(s: Sortitor, month: str | None, file: Path | None, output: str) -> None:
+def report(s: Sortitor, month: str | None, to: Path | None, output: str) -> None:
     """Report a month of every pool: needed, held, changes, and cost where prices are known.
 
     \b
     Examples:
       sortitor pool report --month 2026-01
-      sortitor pool report --file january.xlsx
+      sortitor pool report --to january.xlsx
     """
-    if file is not None:
-        form: Literal["csv", "xlsx"] = "xlsx" if file.suffix.lower() == ".xlsx" else "csv"
-        file.write_bytes(s.pools.report_file(month, form))
-        talk(f"Written to {file}.")
+    if to is not None:
+        to.write_bytes(s.pools.report_file(month, form_of(to)))
+        written(to)
         return
     found = s.pools.report(month)
     columns = {

@@ -12,17 +12,22 @@ import click
 from sortitor.cli.connection import by_name, with_client
 from sortitor.cli.output import (
     ExitCode,
+    InFile,
     agree,
     change_options,
     counted,
+    form_of,
     heading,
+    is_data,
     most_option,
     output_option,
     plain,
     record,
     talk,
+    to_option,
     toned,
     write,
+    written,
 )
 from sortitor.cli.progress import watching
 from sortitor.client import Sortitor
@@ -60,9 +65,7 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
 
 
 @lot.command()
-@click.argument(
-    "file", type=click.Path(exists=True, dir_okay=False, path_type=Path), required=False
-)
+@click.argument("file", type=InFile(), required=False)
 @click.option(
     "--paste",
     help=(
@@ -356,16 +359,20 @@ def list_lots(s: Sortitor, status: str | None, query: str | None, most: int, out
 
 @lot.command()
 @click.argument("lot_id", metavar="LOT")
+@output_option
 @with_client
 @by_name("lot_id", "lot", _lots_named)
-def show(s: Sortitor, lot_id: int) -> None:
+def show(s: Sortitor, lot_id: int, output: str) -> None:
     """Show one lot with its columns, verdicts and notes.
 
     \b
     Example:
       sortitor lot show 12
     """
-    _show(s, s.lots.show(lot_id), list(s.lots.notes(lot_id)))
+    found = s.lots.show(lot_id)
+    if is_data(found, output):
+        return
+    _show(s, found, list(s.lots.notes(lot_id)))
 
 
 @lot.command()
@@ -411,12 +418,7 @@ def rows(
 
 @lot.command()
 @click.argument("lot_id", metavar="LOT")
-@click.option(
-    "--to",
-    type=click.Path(dir_okay=False, path_type=Path),
-    required=True,
-    help="Where to write it.",
-)
+@to_option("Where to.")
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def export(s: Sortitor, lot_id: int, to: Path) -> None:
@@ -428,7 +430,7 @@ def export(s: Sortitor, lot_id: int, to: Path) -> None:
     """
     content = s.lots.file(lot_id)
     to.write_bytes(content)
-    talk(f"{len(content):,} bytes written to {to}.")
+    written(to, f" {len(content):,} bytes.")
 
 
 def _large(preview: Preview) -> bool:
@@ -570,12 +572,7 @@ def columns(
 
 @lot.command()
 @click.argument("lot_id", metavar="LOT")
-@click.option(
-    "--to",
-    type=click.Path(dir_okay=False, path_type=Path),
-    required=True,
-    help="Where to write it; .xlsx makes a workbook, else CSV.",
-)
+@to_option("Where to; .csv or .xlsx.")
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def takeout(s: Sortitor, lot_id: int, to: Path) -> None:
@@ -586,18 +583,13 @@ def takeout(s: Sortitor, lot_id: int, to: Path) -> None:
     Example:
       sortitor lot takeout 12 --to mend.xlsx
     """
-    to.write_bytes(s.lots.takeout(lot_id, "xlsx" if to.suffix.lower() == ".xlsx" else "csv"))
-    talk(f"Written to {to}. Next, once it is mended: sortitor lot check {to} --like {lot_id}")
+    to.write_bytes(s.lots.takeout(lot_id, form_of(to)))
+    written(to, f" Next, once it is mended: sortitor lot check {to} --like {lot_id}")
 
 
 @lot.command()
 @click.argument("platform", type=click.Choice([x.value for x in Platform]))
-@click.option(
-    "--to",
-    type=click.Path(dir_okay=False, path_type=Path),
-    required=True,
-    help="Where to write it; .xlsx makes a workbook, else CSV.",
-)
+@to_option("Where to; .csv or .xlsx.")
 @with_client
 def template(s: Sortitor, platform: str, to: Path) -> None:
     """Write an empty file with the headers for a platform's devices, to give to a supplier.
@@ -606,10 +598,8 @@ def template(s: Sortitor, platform: str, to: Path) -> None:
     Example:
       sortitor lot template android --to android.xlsx
     """
-    to.write_bytes(
-        s.lots.template(Platform(platform), "xlsx" if to.suffix.lower() == ".xlsx" else "csv")
-    )
-    talk(f"Written to {to}. Next, once it is filled in: sortitor lot check {to}")
+    to.write_bytes(s.lots.template(Platform(platform), form_of(to)))
+    written(to, f" Next, once it is filled in: sortitor lot check {to}")
 
 
 @lot.command()

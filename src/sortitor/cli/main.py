@@ -7,6 +7,8 @@ from __future__ import annotations
 
 import importlib
 import sys
+from pathlib import Path
+from typing import Any
 
 import click
 
@@ -19,6 +21,8 @@ _COMMANDS = {
     "check": ("sortitor.server.checking", "check", "What is wrong with this installation."),
     "checklist": ("sortitor.cli.kits", "checklist", "What must be done before handing over."),
     "cohort": ("sortitor.cli.cohorts", "cohort", "Sets of devices, by filter or by list."),
+    "completion": ("sortitor.cli.completion", "completion", "Let the shell complete commands."),
+    "config": ("sortitor.cli.config", "config", "Saved connections, and which is used."),
     "demo": ("sortitor.server.demo", "demo", "Run the service with a made-up ferry company."),
     "device": ("sortitor.cli.devices", "device", "Find, read, declare, assign and hold devices."),
     "end": ("sortitor.cli.ends", "end", "What ends, and who is reminded of it."),
@@ -28,6 +32,7 @@ _COMMANDS = {
     "group": ("sortitor.cli.groups", "group", "Groups of people, and groups in groups."),
     "here": ("sortitor.cli.here", "here", "What this machine knows of its own hardware."),
     "item": ("sortitor.cli.kits", "item", "What can be given: settings, apps, networks, …"),
+    "job": ("sortitor.cli.jobs", "job", "Long work: how far it is, stopping it."),
     "journal": ("sortitor.cli.journal", "journal", "Who changed what, and taking it back."),
     "kit": ("sortitor.cli.kits", "kit", "Sets of items, and what each device gets."),
     "level": ("sortitor.cli.levels", "level", "Where other systems disagree, and mending it."),
@@ -46,6 +51,7 @@ _COMMANDS = {
     "rotate-keys": ("sortitor.server.keeping", "rotate_keys", "Encrypt credentials anew."),
     "rule": ("sortitor.cli.sweeps", "rule", "Rules of sweeps: whom they watch, how long."),
     "serve": ("sortitor.server.commands", "serve", "Run the service."),
+    "session": ("sortitor.cli.accounts", "session", "Who is signed in to the console."),
     "setting": ("sortitor.cli.kits", "setting", "The catalogue of what can be set."),
     "settings": ("sortitor.server.checking", "settings_", "What is set for the service."),
     "sheet": ("sortitor.cli.kits", "sheet", "The choices of a device's first start."),
@@ -56,6 +62,7 @@ _COMMANDS = {
     "hold": ("sortitor.cli.sweeps", "hold", "Keep devices out of sweeps until a day."),
     "sweep": ("sortitor.cli.sweeps", "sweep", "Retire what went quiet."),
     "terms": ("sortitor.cli.terms", "terms", "What people accept at the door."),
+    "token": ("sortitor.cli.accounts", "token", "Tokens for scripts and other systems."),
     "today": ("sortitor.cli.today", "today", "What needs a hand."),
     "view": ("sortitor.cli.views", "view", "Saved views of the device list."),
     "welcome": ("sortitor.cli.welcome", "welcome", "What a person sees while a device comes in."),
@@ -112,14 +119,23 @@ class _Lazy(click.Group):
 )
 @click.option("--token", envvar="SORTITOR_TOKEN", help="A bearer token.  [profile]")
 @click.option(
+    "--token-file",
+    envvar="SORTITOR_TOKEN_FILE",
+    metavar="FILE",
+    help="A file with it, since others can read the list of processes; - is standard input.",
+)
+@click.option(
     "--profile",
     envvar="SORTITOR_PROFILE",
     default="default",
     show_default=True,
     help="Which saved connection to use.",
 )
+@click.option("-q", "--quiet", is_flag=True, help="Write data and errors, no remarks.")
+@click.option("-v", "--verbose", is_flag=True, help="Tell each request, its answer and its time.")
+@click.option("--no-color", is_flag=True, help="Without colours; NO_COLOR in the environment too.")
 @click.pass_context
-def root(ctx: click.Context, url: str | None, token: str | None, profile: str) -> None:
+def root(ctx: click.Context, /, token: str | None, token_file: str | None, **given: Any) -> None:
     """Sortitor: every device looked at before it is acted on.
 
     \b
@@ -128,7 +144,20 @@ def root(ctx: click.Context, url: str | None, token: str | None, profile: str) -
       sortitor lot check delivery.csv --set ownership=corporate
       sortitor today
     """
-    ctx.obj = {"url": url, "token": token, "profile": profile}
+    from sortitor.cli.output import Manner
+
+    Manner.quiet, Manner.plain = given["quiet"], given["no_color"]
+    if token_file:
+        token = _read_token(token_file)
+    ctx.obj = {"token": token, **given}
+
+
+def _read_token(file: str) -> str:
+    try:
+        text = sys.stdin.read() if file == "-" else Path(file).read_text()
+    except OSError as error:
+        raise click.UsageError(f"{file} cannot be read: {error.strerror}.") from error
+    return text.strip()
 
 
 def main() -> None:

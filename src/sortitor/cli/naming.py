@@ -9,7 +9,15 @@ import click
 
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import as_selection, selection_options
-from sortitor.cli.output import agree, change_options, output_option, show_preview, talk, write
+from sortitor.cli.output import (
+    agree,
+    change_options,
+    is_data,
+    output_option,
+    show_preview,
+    talk,
+    write,
+)
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform
 from sortitor.schemas.naming import Template
@@ -137,15 +145,19 @@ def remove(s: Sortitor, template_name: str, yes: bool, reason: str | None) -> No
 
 @name.command()
 @selection_options
+@output_option
 @with_client
-def preview(s: Sortitor, **given: Any) -> None:
+def preview(s: Sortitor, output: str, **given: Any) -> None:
     """Old → new over the fleet or a part of it: shortened, too long, colliding, lacking a value.
 
     \b
     Example:
       sortitor name preview --platform windows
     """
-    show_preview(s.naming.preview(as_selection(s, given)))
+    found = s.naming.preview(as_selection(s, given))
+    if is_data(found, output):
+        return
+    show_preview(found)
 
 
 @name.command()

@@ -12,9 +12,11 @@ import sys
 from collections.abc import Callable, Iterable, Sequence
 from datetime import UTC, datetime
 from enum import IntEnum
-from typing import Any, TypeVar
+from pathlib import Path
+from typing import Any, Literal, TypeVar
 
 import click
+from click.core import ParameterSource
 from pydantic import BaseModel
 from rich.console import Console
 from rich.table import Table
@@ -48,7 +50,14 @@ def console(stderr: bool = False) -> Console:
     """Where to print; a pipe gets 140 columns."""
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() else _PIPE_WIDTH
-    return Console(file=stream, width=width, highlight=False, soft_wrap=False, emoji=False)
+    return Console(
+        file=stream,
+        width=width,
+        highlight=False,
+        soft_wrap=False,
+        emoji=False,
+        no_color=Manner.plain or None,
+    )
 
 
 # ---- options that many commands have
@@ -88,17 +97,157 @@ confirm_option = click.option(
 )
 
 
+_DRY = "sortitor.dry_run"
+
+
+def _only_look(ctx: click.Context, parameter: click.Parameter, value: bool) -> None:
+    ctx.meta[_DRY] = value
+
+
+dry_run_option = click.option(
+    "--dry-run",
+    is_flag=True,
+    expose_value=False,
+    callback=_only_look,
+    help="Only show what it would do.",
+)
+
+
 def change_options(command: Command) -> Command:
-    """`--yes` and `--reason`, for everything that is previewed."""
-    return yes_option(reason_option(command))
+    """`--dry-run`, `--yes` and `--reason`, for everything that is previewed."""
+    return dry_run_option(yes_option(reason_option(command)))
+
+
+class InFile(click.Path):
+    """A file to read; `-` is standard input."""
+
+    name = "file"
+
+    def __init__(self) -> None:
+        super().__init__(exists=True, dir_okay=False, path_type=Path)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Its path."""
+        given = "/dev/stdin" if value == "-" else value
+        return super().convert(given, param, ctx)
+
+
+class OutFile(click.Path):
+    """A file to write; `-` is standard output. One that is there is not overwritten unasked."""
+
+    name = "file"
+
+    def __init__(self) -> None:
+        super().__init__(dir_okay=False, path_type=Path)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Its path."""
+        if value == "-":
+            return Path("/dev/stdout")
+        path = Path(str(super().convert(value, param, ctx)))
+        if path.exists() and not (ctx and ctx.meta.get(_OVERWRITE)):
+            if not sys.stdin.isatty():
+                self.fail(f"{path} is there already; give --overwrite to write over it.")
+            click.confirm(f"{path} is there already. Write over it?", abort=True, err=True)
+        return path
+
+
+_SECRET = "sortitor.secret"
+
+
+class _Secret(click.Option):
+    """An option that is not asked for where a file holds it."""
+
+    def consume_value(self, ctx: click.Context, opts: Any) -> tuple[Any, ParameterSource]:
+        """What the file says, before anything else."""
+        told = ctx.meta.get(f"{_SECRET}.{self.name}")
+        if told is not None:
+            return told, ParameterSource.COMMANDLINE
+        return super().consume_value(ctx, opts)
+
+
+def secret_option(flag: str, **more: Any) -> Callable[[Command], Command]:
+    """A secret: asked for, from the environment, or from a file; `-` is standard input. Given as it
+    is, others read it in the list of processes.
+    """
+    name = flag.removeprefix("--").replace("-", "_")
+
+    def read(ctx: click.Context, parameter: click.Parameter, value: Path | None) -> None:
+        if value is not None:
+            ctx.meta[f"{_SECRET}.{name}"] = value.read_text().rstrip("\r\n")
+
+    def add(command: Command) -> Command:
+        file = click.option(
+            f"{flag}-file",
+            type=InFile(),
+            is_eager=True,
+            expose_value=False,
+            callback=read,
+            help="A file with it; - is standard input.",
+        )
+        hidden = bool(more.get("prompt"))
+        secret = click.option(flag, name, cls=_Secret, hide_input=hidden, **more)
+        return secret(file(command))
+
+    return add
+
+
+_OVERWRITE = "sortitor.overwrite"
+
+
+def _overwriting(ctx: click.Context, parameter: click.Parameter, value: bool) -> None:
+    ctx.meta[_OVERWRITE] = value
+
+
+def form_of(to: Path) -> Literal["csv", "xlsx"]:
+    """The form that a file's ending asks for; standard output gets CSV."""
+    if to.suffix.lower() == ".xlsx":
+        return "xlsx"
+    if to.suffix.lower() == ".csv" or to == Path("/dev/stdout"):
+        return "csv"
+    raise click.BadParameter(f"{to.name!r} ends neither in .csv nor in .xlsx.", param_hint="--to")
+
+
+def written(to: Path, more: str = "") -> None:
+    """Say where a file went."""
+    if to != Path("/dev/stdout"):
+        talk(f"Written to {to}.{more}")
+
+
+def to_option(help: str, required: bool = True) -> Callable[[Command], Command]:
+    """`--to` and `--overwrite`: where a file goes."""
+
+    def add(command: Command) -> Command:
+        overwrite = click.option(
+            "--overwrite",
+            is_flag=True,
+            is_eager=True,
+            expose_value=False,
+            callback=_overwriting,
+            help="Write over a file that is there.",
+        )
+        option = click.option(
+            "--to", type=OutFile(), required=required, help=f"{help} `-` is standard output."
+        )
+        return option(overwrite(command))
+
+    return add
 
 
 # ---- words
 
 
+class Manner:
+    """How much is said, and whether in colour; set once by the root of the command line."""
+
+    quiet = False
+    plain = False
+
+
 def talk(text: str) -> None:
-    """A hint or a remark, to stderr."""
-    click.echo(text, err=True)
+    """A hint or a remark, to stderr; with --quiet it is left out."""
+    if not Manner.quiet:
+        click.echo(text, err=True)
 
 
 def heading(text: str) -> None:
@@ -194,6 +343,14 @@ def write_one(item: BaseModel, output: str) -> None:
         click.echo(json.dumps(item.model_dump(mode="json"), ensure_ascii=False, indent=2))
     else:
         _write_data([item], output)
+
+
+def is_data(item: BaseModel, output: str) -> bool:
+    """Write one thing as data, where that is wanted; else it is for the caller to show."""
+    if output == "table":
+        return False
+    write_one(item, output)
+    return True
 
 
 def _write_data(items: Sequence[BaseModel], output: str) -> None:
@@ -300,8 +457,12 @@ def _bars(err: Console, preview: Preview) -> None:
 
 
 def agree(preview: Preview, yes: bool, question: str = "") -> None:
-    """Show the preview and ask; a pipe without --yes is refused, since nobody could answer."""
+    """Show the preview and ask; a pipe without --yes is refused, since nobody could answer. With
+    --dry-run that was all.
+    """
     show_preview(preview)
+    if click.get_current_context().meta.get(_DRY):
+        raise click.exceptions.Exit(ExitCode.DONE)
     if preview.nothing_to_do:
         talk("There is nothing to do.")
         raise click.exceptions.Exit(ExitCode.DONE)
@@ -329,7 +490,7 @@ def confirmed(preview: Preview, given: int | None) -> int:
 def show_problem(error: SortitorProblem) -> None:
     """An error of the service, to stderr."""
     problem = error.problem
-    talk(f"Error: {problem.detail}")
+    click.echo(f"Error: {problem.detail}", err=True)
     for fault in problem.errors[:_FAULTS_SHOWN]:
         if fault.detail not in problem.detail:
             talk(f"  {fault.pointer}: {fault.detail}")

@@ -9,7 +9,16 @@ from typing import Any
 import click
 
 from sortitor.cli.connection import by_name, with_client
-from sortitor.cli.output import counted, most_option, output_option, reason_option, talk, write
+from sortitor.cli.output import (
+    counted,
+    most_option,
+    output_option,
+    reason_option,
+    talk,
+    to_option,
+    write,
+    written,
+)
 from sortitor.client import Sortitor
 from sortitor.core.passes import PassTerms
 from sortitor.core.vocabulary import Activation, Ownership, SignInWay
@@ -89,12 +98,10 @@ def _passcode(wanted: bool) -> str | None:
 @click.option("--person", help="The person it is for (user name or mail).")
 @click.option("--mail", "mailed", is_flag=True, help="Mail it to that person.")
 @_terms_options
-@click.option(
-    "--qr", type=click.Path(dir_okay=False, path_type=Path), help="Write the QR to this SVG file."
-)
+@to_option("Write the QR to this SVG file.", required=False)
 @with_client
 def add(
-    s: Sortitor, label: str, mailed: bool, ask_passcode: bool, qr: Path | None, **given: Any
+    s: Sortitor, label: str, mailed: bool, ask_passcode: bool, to: Path | None, **given: Any
 ) -> None:
     """Make a pass; its code is shown this once.
 
@@ -105,9 +112,9 @@ def add(
     """
     made = s.passes.add(PassTerms(label=label, **given), _passcode(ask_passcode), mailed)
     click.echo(made.code)
-    if qr:
-        qr.write_text(made.qr_svg)
-        talk(f"QR written to {qr}.")
+    if to:
+        to.write_text(made.qr_svg)
+        written(to)
     if mailed:
         talk("It is on its way by mail.")
     talk(f"Pass {made.id}; the code is not shown again. Address for the QR: {made.url}")

@@ -10,9 +10,11 @@ import click
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import COLUMNS, GIVE_WAY, find_one
 from sortitor.cli.output import (
+    InFile,
     agree,
     change_options,
     heading,
+    is_data,
     most_option,
     output_option,
     reason_option,
@@ -31,7 +33,7 @@ def person() -> None:
 
 
 @person.command("import")
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=InFile())
 @click.option(
     "--complete", is_flag=True, help="The file names everybody: whom it does not name has left."
 )
@@ -121,8 +123,9 @@ def list_people(
 
 @person.command()
 @click.argument("person", metavar="PERSON")
+@output_option
 @with_client
-def show(s: Sortitor, person: str) -> None:
+def show(s: Sortitor, person: str, output: str) -> None:
     """Show one person (by number, user name or mail) with devices and quota.
 
     \b
@@ -130,6 +133,8 @@ def show(s: Sortitor, person: str) -> None:
       sortitor person show maud.fenwick
     """
     p = s.people.show(person)
+    if is_data(p, output):
+        return
     record(
         [
             ("Person", f"{p.id}  {p.name} ({p.user_name})"),

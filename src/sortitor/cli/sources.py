@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -13,10 +12,12 @@ from sortitor.cli.connection import with_client
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     ExitCode,
+    InFile,
     agree,
     change_options,
     counted,
     heading,
+    is_data,
     most_option,
     output_option,
     plain,
@@ -46,7 +47,7 @@ _TONES = {
     SourceState.FAILING: "bad",
     SourceState.NEVER: "plain",
 }
-_SHEET = click.Path(exists=True, dir_okay=False, path_type=Path)
+_SHEET = InFile()
 
 
 @click.group()
@@ -291,7 +292,7 @@ def diagnosis(s: Sortitor, name: str) -> None:
 @click.option(
     "--file",
     "file",
-    type=click.Path(exists=True, dir_okay=False, allow_dash=True, path_type=Path),
+    type=InFile(),
     help="Where it is: a file, or - for standard input.  [asked for]",
 )
 @click.option(
@@ -311,7 +312,7 @@ def credential(s: Sortitor, name: str, file: Path | None, kind: str | None) -> N
     if file is None:
         text = click.prompt("Password, token or key file", hide_input=True, err=True)
     else:
-        text = sys.stdin.read() if str(file) == "-" else file.read_text(errors="replace")
+        text = file.read_text(errors="replace")
     taken: CredentialTaken = s.sources.give(name, text, SecretKind(kind) if kind else None)
     for words in taken.words:
         plain(words)
@@ -358,8 +359,9 @@ def show_key(s: Sortitor, name: str, new: bool, request: bool) -> None:
 
 @source.command()
 @click.argument("name")
+@output_option
 @with_client
-def test(s: Sortitor, name: str) -> None:
+def test(s: Sortitor, name: str, output: str) -> None:
     """See whether a source can be reached and opened, with up to three entries as it gives them.
 
     \b
@@ -367,6 +369,8 @@ def test(s: Sortitor, name: str) -> None:
       sortitor source test "Office directory"
     """
     looked: SourceLook = s.sources.test(name)
+    if is_data(looked, output):
+        return
     for words in looked.words:
         plain(words)
     for entry in looked.entries:

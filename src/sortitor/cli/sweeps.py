@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import click
 
@@ -18,6 +18,8 @@ from sortitor.cli.output import (
     confirm_option,
     confirmed,
     counted,
+    form_of,
+    is_data,
     most_option,
     output_option,
     quoted,
@@ -25,7 +27,9 @@ from sortitor.cli.output import (
     record,
     show_preview,
     talk,
+    to_option,
     write,
+    written,
     yes_option,
 )
 from sortitor.client import Sortitor
@@ -117,8 +121,9 @@ def sweep() -> None:
 
 @sweep.command()
 @click.argument("rule")
+@output_option
 @with_client
-def preview(s: Sortitor, rule: str) -> None:
+def preview(s: Sortitor, rule: str, output: str) -> None:
     """Whom a rule would retire now, with the histogram of idle days.
 
     \b
@@ -126,6 +131,8 @@ def preview(s: Sortitor, rule: str) -> None:
       sortitor sweep preview "Quiet tablets"
     """
     shown = s.sweeps.preview(rule)
+    if is_data(shown, output):
+        return
     show_preview(shown)
     if shown.nothing_to_do:
         talk(f"\nNothing to retire. Next: sortitor rule show {quoted(rule)}")
@@ -138,25 +145,19 @@ def preview(s: Sortitor, rule: str) -> None:
 
 @sweep.command()
 @click.argument("rule")
-@click.option(
-    "--file",
-    type=click.Path(dir_okay=False, path_type=Path),
-    required=True,
-    help="Where to; its ending says whether as CSV or XLSX.",
-)
+@to_option("Where to; .csv or .xlsx.")
 @with_client
-def export(s: Sortitor, rule: str, file: Path) -> None:
+def export(s: Sortitor, rule: str, to: Path) -> None:
     """Write whom a rule would make dormant or retire now to a file.
 
     \b
     Example:
-      sortitor sweep export "Quiet tablets" --file due.xlsx
+      sortitor sweep export "Quiet tablets" --to due.xlsx
     """
     found = s.sweep_rules.show(rule)
     wanted = Rule.model_validate(found.model_dump(include=set(Rule.model_fields)))
-    form: Literal["csv", "xlsx"] = "xlsx" if file.suffix.lower() == ".xlsx" else "csv"
-    file.write_bytes(s.sweeps.due_file(wanted, form))
-    talk(f"Written to {file}. Next: sortitor sweep preview {quoted(rule)}")
+    to.write_bytes(s.sweeps.due_file(wanted, form_of(to)))
+    written(to, f" Next: sortitor sweep preview {quoted(rule)}")
 
 
 @sweep.command()
@@ -366,22 +367,18 @@ def list_erasures(s: Sortitor, most: int, output: str) -> None:
 
 @erasure.command()
 @click.argument("erasure_id", type=int)
-@click.option(
-    "--file",
-    type=click.Path(dir_okay=False, path_type=Path),
-    help="Where to; else it is shown.",
-)
+@to_option("Where to; else it is shown.", required=False)
 @with_client
-def certificate(s: Sortitor, erasure_id: int, file: Path | None) -> None:
+def certificate(s: Sortitor, erasure_id: int, to: Path | None) -> None:
     """Write the certificate of an erasure: who erased what and when, signed.
 
     \b
     Example:
-      sortitor erasure certificate 3 --file certificate-3.json
+      sortitor erasure certificate 3 --to certificate-3.json
     """
     text = json.dumps(s.erasures.certificate(erasure_id), indent=2, ensure_ascii=False)
-    if file is None:
+    if to is None:
         click.echo(text)
         return
-    file.write_text(text + "\n")
-    talk(f"Written to {file}.")
+    to.write_text(text + "\n")
+    written(to)

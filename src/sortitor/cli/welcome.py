@@ -9,7 +9,7 @@ import click
 from pydantic import ValidationError
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import agree, change_options, record, talk
+from sortitor.cli.output import InFile, agree, change_options, record, talk
 from sortitor.client import Sortitor
 from sortitor.core.welcome import WelcomeCard
 
@@ -56,10 +56,10 @@ def show(s: Sortitor, output: str) -> None:
 
 
 @welcome.command()
-@click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.argument("file", type=InFile())
 @click.option(
     "--picture",
-    type=click.Path(exists=True, dir_okay=False, path_type=Path),
+    type=InFile(),
     help="A PNG, JPEG or WebP to put on it.",
 )
 @change_options

@@ -1,46 +1,46 @@
-"""The client library: `with Sortitor(url, token) as s: s.lots.check(path)`."""
+"""The client library: `with Sortitor(url, token) as s: s.lots.check(path)`.
+
+What a noun needs is loaded when it is used first.
+"""
 
 from __future__ import annotations
 
+from functools import cached_property
 from types import TracebackType
+from typing import TYPE_CHECKING
 
-from sortitor.client.accounts import Accounts
-from sortitor.client.agent import Agent
-from sortitor.client.arrivals import Arrivals
-from sortitor.client.cohorts import Cohorts
-from sortitor.client.devices import Devices
-from sortitor.client.ends import Ends
-from sortitor.client.files import Files
-from sortitor.client.filters import Filters
-from sortitor.client.gate import Gate
-from sortitor.client.groups import Groups
-from sortitor.client.holds import Holds
-from sortitor.client.jobs import Jobs
-from sortitor.client.journal import Journal
-from sortitor.client.kits import (
-    Catalogue,
-    Checklists,
-    Items,
-    Kits,
-    OwnSettings,
-    SetupSheets,
-)
-from sortitor.client.levels import Levels
-from sortitor.client.licences import Pools
-from sortitor.client.lots import Lots
-from sortitor.client.mails import Mails
-from sortitor.client.naming import Naming
-from sortitor.client.orders import Orders
-from sortitor.client.passes import Passes
-from sortitor.client.people import People
-from sortitor.client.retention import Retention
-from sortitor.client.sources import Registries, Sources
-from sortitor.client.sweeps import Erasures, SweepRules, Sweeps
-from sortitor.client.terms import TermsCalls
-from sortitor.client.today import Today
-from sortitor.client.transport import Transport
-from sortitor.client.views import Views
-from sortitor.client.welcome import Welcome
+from sortitor.client.transport import Heard, Transport
+
+if TYPE_CHECKING:
+    from sortitor.client.accounts import Accounts
+    from sortitor.client.agent import Agent
+    from sortitor.client.arrivals import Arrivals
+    from sortitor.client.cohorts import Cohorts
+    from sortitor.client.devices import Devices
+    from sortitor.client.ends import Ends
+    from sortitor.client.files import Files
+    from sortitor.client.filters import Filters
+    from sortitor.client.gate import Gate
+    from sortitor.client.groups import Groups
+    from sortitor.client.holds import Holds
+    from sortitor.client.jobs import Jobs
+    from sortitor.client.journal import Journal
+    from sortitor.client.kits import Catalogue, Checklists, Items, Kits, OwnSettings, SetupSheets
+    from sortitor.client.levels import Levels
+    from sortitor.client.licences import Pools
+    from sortitor.client.lots import Lots
+    from sortitor.client.mails import Mails
+    from sortitor.client.naming import Naming
+    from sortitor.client.orders import Orders
+    from sortitor.client.passes import Passes
+    from sortitor.client.people import People
+    from sortitor.client.retention import Retention
+    from sortitor.client.sources import Registries, Sources
+    from sortitor.client.sweeps import Erasures, SweepRules, Sweeps
+    from sortitor.client.terms import TermsCalls
+    from sortitor.client.today import Today
+    from sortitor.client.views import Views
+    from sortitor.client.welcome import Welcome
 
 
 class Sortitor:
@@ -65,43 +65,265 @@ class Sortitor:
         retries: bool = True,
     ) -> None:
         self._transport = Transport(url, token, timeout_seconds, connect_seconds, retries)
-        self.accounts = Accounts(self._transport)
-        self.agent = Agent(self._transport)
-        self.arrivals = Arrivals(self._transport)
-        self.catalogue = Catalogue(self._transport)
-        self.checklists = Checklists(self._transport)
-        self.cohorts = Cohorts(self._transport)
-        self.devices = Devices(self._transport)
-        self.ends = Ends(self._transport)
-        self.filters = Filters(self._transport)
-        self.gate = Gate(self._transport)
-        self.groups = Groups(self._transport)
-        self.items = Items(self._transport)
-        self.jobs = Jobs(self._transport)
-        self.journal = Journal(self._transport)
-        self.kits = Kits(self._transport)
-        self.levels = Levels(self._transport)
-        self.lots = Lots(self._transport)
-        self.mails = Mails(self._transport)
-        self.naming = Naming(self._transport)
-        self.orders = Orders(self._transport)
-        self.files = Files(self._transport)
-        self.own_settings = OwnSettings(self._transport)
-        self.registries = Registries(self._transport)
-        self.retention = Retention(self._transport)
-        self.setup_sheets = SetupSheets(self._transport)
-        self.sources = Sources(self._transport)
-        self.passes = Passes(self._transport)
-        self.people = People(self._transport)
-        self.pools = Pools(self._transport)
-        self.sweep_rules = SweepRules(self._transport)
-        self.sweeps = Sweeps(self._transport)
-        self.holds = Holds(self._transport)
-        self.erasures = Erasures(self._transport)
-        self.terms = TermsCalls(self._transport)
-        self.today = Today(self._transport)
-        self.views = Views(self._transport)
-        self.welcome = Welcome(self._transport)
+
+    @cached_property
+    def accounts(self) -> Accounts:
+        """Signing in, accounts and tokens."""
+        from sortitor.client.accounts import Accounts
+
+        return Accounts(self._transport)
+
+    @cached_property
+    def agent(self) -> Agent:
+        """The agent protocol."""
+        from sortitor.client.agent import Agent
+
+        return Agent(self._transport)
+
+    @cached_property
+    def arrivals(self) -> Arrivals:
+        """Arrivals."""
+        from sortitor.client.arrivals import Arrivals
+
+        return Arrivals(self._transport)
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """What can be set on a device."""
+        from sortitor.client.kits import Catalogue
+
+        return Catalogue(self._transport)
+
+    @cached_property
+    def checklists(self) -> Checklists:
+        """Checklists."""
+        from sortitor.client.kits import Checklists
+
+        return Checklists(self._transport)
+
+    @cached_property
+    def cohorts(self) -> Cohorts:
+        """Sets of devices, by filter or by list."""
+        from sortitor.client.cohorts import Cohorts
+
+        return Cohorts(self._transport)
+
+    @cached_property
+    def devices(self) -> Devices:
+        """Devices."""
+        from sortitor.client.devices import Devices
+
+        return Devices(self._transport)
+
+    @cached_property
+    def ends(self) -> Ends:
+        """What ends, and who is reminded of it."""
+        from sortitor.client.ends import Ends
+
+        return Ends(self._transport)
+
+    @cached_property
+    def erasures(self) -> Erasures:
+        """What was erased, with certificates."""
+        from sortitor.client.sweeps import Erasures
+
+        return Erasures(self._transport)
+
+    @cached_property
+    def files(self) -> Files:
+        """Files that are kept for devices, by their SHA-256 in hex."""
+        from sortitor.client.files import Files
+
+        return Files(self._transport)
+
+    @cached_property
+    def filters(self) -> Filters:
+        """The filter language, for editors."""
+        from sortitor.client.filters import Filters
+
+        return Filters(self._transport)
+
+    @cached_property
+    def gate(self) -> Gate:
+        """The gate."""
+        from sortitor.client.gate import Gate
+
+        return Gate(self._transport)
+
+    @cached_property
+    def groups(self) -> Groups:
+        """Groups."""
+        from sortitor.client.groups import Groups
+
+        return Groups(self._transport)
+
+    @cached_property
+    def holds(self) -> Holds:
+        """Keeping devices, a person's or a cohort's, out of sweeps until a day."""
+        from sortitor.client.holds import Holds
+
+        return Holds(self._transport)
+
+    @cached_property
+    def items(self) -> Items:
+        """Items."""
+        from sortitor.client.kits import Items
+
+        return Items(self._transport)
+
+    @cached_property
+    def jobs(self) -> Jobs:
+        """Long work."""
+        from sortitor.client.jobs import Jobs
+
+        return Jobs(self._transport)
+
+    @cached_property
+    def journal(self) -> Journal:
+        """The journal."""
+        from sortitor.client.journal import Journal
+
+        return Journal(self._transport)
+
+    @cached_property
+    def kits(self) -> Kits:
+        """Kits, and what devices get."""
+        from sortitor.client.kits import Kits
+
+        return Kits(self._transport)
+
+    @cached_property
+    def levels(self) -> Levels:
+        """The comparison of the fleet with every roster."""
+        from sortitor.client.levels import Levels
+
+        return Levels(self._transport)
+
+    @cached_property
+    def lots(self) -> Lots:
+        """Lots."""
+        from sortitor.client.lots import Lots
+
+        return Lots(self._transport)
+
+    @cached_property
+    def mails(self) -> Mails:
+        """Mails."""
+        from sortitor.client.mails import Mails
+
+        return Mails(self._transport)
+
+    @cached_property
+    def naming(self) -> Naming:
+        """Naming templates, and renaming."""
+        from sortitor.client.naming import Naming
+
+        return Naming(self._transport)
+
+    @cached_property
+    def orders(self) -> Orders:
+        """Orders: ordered, delivered, arrived, short, over."""
+        from sortitor.client.orders import Orders
+
+        return Orders(self._transport)
+
+    @cached_property
+    def own_settings(self) -> OwnSettings:
+        """Settings that the organisation adds to the catalogue."""
+        from sortitor.client.kits import OwnSettings
+
+        return OwnSettings(self._transport)
+
+    @cached_property
+    def passes(self) -> Passes:
+        """Passes."""
+        from sortitor.client.passes import Passes
+
+        return Passes(self._transport)
+
+    @cached_property
+    def people(self) -> People:
+        """People."""
+        from sortitor.client.people import People
+
+        return People(self._transport)
+
+    @cached_property
+    def pools(self) -> Pools:
+        """Licence pools; a voucher is given as the text in which it came."""
+        from sortitor.client.licences import Pools
+
+        return Pools(self._transport)
+
+    @cached_property
+    def registries(self) -> Registries:
+        """What a registry holds, and what it is asked to do."""
+        from sortitor.client.sources import Registries
+
+        return Registries(self._transport)
+
+    @cached_property
+    def retention(self) -> Retention:
+        """What goes when its time is over."""
+        from sortitor.client.retention import Retention
+
+        return Retention(self._transport)
+
+    @cached_property
+    def setup_sheets(self) -> SetupSheets:
+        """Setup sheets."""
+        from sortitor.client.kits import SetupSheets
+
+        return SetupSheets(self._transport)
+
+    @cached_property
+    def sources(self) -> Sources:
+        """Sources."""
+        from sortitor.client.sources import Sources
+
+        return Sources(self._transport)
+
+    @cached_property
+    def sweep_rules(self) -> SweepRules:
+        """Sweep rules."""
+        from sortitor.client.sweeps import SweepRules
+
+        return SweepRules(self._transport)
+
+    @cached_property
+    def sweeps(self) -> Sweeps:
+        """Looking at whom a rule would retire, and runs."""
+        from sortitor.client.sweeps import Sweeps
+
+        return Sweeps(self._transport)
+
+    @cached_property
+    def terms(self) -> TermsCalls:
+        """Terms."""
+        from sortitor.client.terms import TermsCalls
+
+        return TermsCalls(self._transport)
+
+    @cached_property
+    def today(self) -> Today:
+        """What needs a hand, and the service's words."""
+        from sortitor.client.today import Today
+
+        return Today(self._transport)
+
+    @cached_property
+    def views(self) -> Views:
+        """Saved views of the device list."""
+        from sortitor.client.views import Views
+
+        return Views(self._transport)
+
+    @cached_property
+    def welcome(self) -> Welcome:
+        """The welcome card."""
+        from sortitor.client.welcome import Welcome
+
+        return Welcome(self._transport)
 
     def __enter__(self) -> Sortitor:
         return self
@@ -113,6 +335,14 @@ class Sortitor:
         trace: TracebackType | None,
     ) -> None:
         self.close()
+
+    def tell_requests(self, hear: Heard) -> None:
+        """Let `hear` know of each answer: method, address, status, seconds and the request's id in
+        the service's log.
+
+        >>> s.tell_requests(print)
+        """
+        self._transport.hear = hear
 
     def close(self) -> None:
         """Close the connections."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import Any, TypeVar
@@ -17,6 +17,7 @@ from sortitor.client.sending import sent_in_pieces
 from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
+Heard = Callable[[str, str, int, float, str], None]
 _ATTEMPTS = 3
 #: Longer than this nobody waits without being asked.
 _MOST_SECONDS = 30.0
@@ -103,6 +104,7 @@ class Transport:
             timeout=httpx.Timeout(timeout_seconds, connect=connect_seconds),
         )
         self._retries = retries
+        self.hear: Heard | None = None
 
     def send(
         self,
@@ -138,6 +140,14 @@ class Transport:
                 response = self.http.send(request)
         except httpx.TransportError as error:
             raise self._unreachable(error) from error
+        if self.hear is not None:
+            self.hear(
+                request.method,
+                str(request.url),
+                response.status_code,
+                response.elapsed.total_seconds(),
+                response.headers.get("x-request-id", ""),
+            )
         if response.is_error:
             raise _problem(response)
         return response

@@ -179,7 +179,7 @@ def recognise(
         raise NotSignedIn(
             "bad_token",
             "This token is unknown here, revoked or has ended.",
-            "Make a new token with `sortitor account add-token`.",
+            "Make a new token with `sortitor token add`.",
         )
     if found is None:
         raise NotSignedIn(

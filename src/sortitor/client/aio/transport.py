@@ -4,7 +4,7 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import AsyncIterator, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterator, Mapping
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import Any, TypeVar
@@ -18,6 +18,7 @@ from sortitor.client.errors import SortitorProblem, TimedOut, Unreachable, raise
 from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
+Heard = Callable[[str, str, int, float, str], None]
 _ATTEMPTS = 3
 _MOST_SECONDS = 30.0
 _NOT_NOW = {429, 503}
@@ -101,6 +102,7 @@ class Transport:
             timeout=httpx.Timeout(timeout_seconds, connect=connect_seconds),
         )
         self._retries = retries
+        self.hear: Heard | None = None
 
     async def send(
         self,
@@ -136,6 +138,14 @@ class Transport:
                 response = await self.http.send(request)
         except httpx.TransportError as error:
             raise self._unreachable(error) from error
+        if self.hear is not None:
+            self.hear(
+                request.method,
+                str(request.url),
+                response.status_code,
+                response.elapsed.total_seconds(),
+                response.headers.get("x-request-id", ""),
+            )
         if response.is_error:
             raise _problem(response)
         return response
