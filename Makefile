@@ -40,8 +40,8 @@ data-model: $(STAMPS)/python
 	$(BIN)/python tools/data_model.py
 
 lint: $(STAMPS)/python $(STAMPS)/node
-	$(BIN)/ruff check -q src tests bench tools
-	$(BIN)/ruff format -q --check src tests bench tools
+	$(BIN)/ruff check -q src tests bench tools examples
+	$(BIN)/ruff format -q --check src tests bench tools examples
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	cd console && npm run --silent lint-api
