@@ -6288,7 +6288,7 @@ export interface components {
             terms_name: string;
         };
         /**
-         * Page[Acceptance]
+         * AcceptancePage
          * @description A page of a list.
          */
         AcceptancePage: {
@@ -6389,7 +6389,7 @@ export interface components {
             role: components["schemas"]["Role"];
         };
         /**
-         * Page[Account]
+         * AccountPage
          * @description A page of a list.
          */
         AccountPage: {
@@ -7025,7 +7025,7 @@ export interface components {
             way: components["schemas"]["WayStage"];
         };
         /**
-         * Page[Arrival]
+         * ArrivalPage
          * @description A page of a list.
          */
         ArrivalPage: {
@@ -7117,7 +7117,7 @@ export interface components {
             words: string[];
         };
         /**
-         * Page[Attribute]
+         * AttributePage
          * @description A page of a list.
          */
         AttributePage: {
@@ -7240,7 +7240,7 @@ export interface components {
             unit: string | null;
         };
         /**
-         * Page[CatalogueSetting]
+         * CatalogueSettingPage
          * @description A page of a list.
          */
         CatalogueSettingPage: {
@@ -7588,7 +7588,7 @@ export interface components {
             revision: number;
         };
         /**
-         * Page[ChecklistDetail]
+         * ChecklistDetailPage
          * @description A page of a list.
          */
         ChecklistDetailPage: {
@@ -7779,7 +7779,7 @@ export interface components {
             revision: number;
         };
         /**
-         * Page[CohortDetail]
+         * CohortDetailPage
          * @description A page of a list.
          */
         CohortDetailPage: {
@@ -7978,7 +7978,7 @@ export interface components {
             devices: number;
         };
         /**
-         * Page[DayCount]
+         * DayCountPage
          * @description A page of a list.
          */
         DayCountPage: {
@@ -8407,7 +8407,7 @@ export interface components {
             timeline: components["schemas"]["Happening"][];
         };
         /**
-         * Page[Device]
+         * DevicePage
          * @description A page of a list.
          */
         DevicePage: {
@@ -8462,7 +8462,7 @@ export interface components {
             words: string | null;
         };
         /**
-         * Page[DeviceReport]
+         * DeviceReportPage
          * @description A page of a list.
          */
         DeviceReportPage: {
@@ -8637,7 +8637,7 @@ export interface components {
             until_on: string | null;
         };
         /**
-         * Page[Discrepancy]
+         * DiscrepancyPage
          * @description A page of a list.
          */
         DiscrepancyPage: {
@@ -8849,7 +8849,7 @@ export interface components {
          */
         EndKind: "credential" | "pass" | "hold" | "warranty" | "policy" | "licence";
         /**
-         * Page[End]
+         * EndPage
          * @description A page of a list.
          */
         EndPage: {
@@ -9063,7 +9063,7 @@ export interface components {
             touches_devices: boolean;
         };
         /**
-         * Page[Entry]
+         * EntryPage
          * @description A page of a list.
          */
         EntryPage: {
@@ -9140,7 +9140,7 @@ export interface components {
             id: number;
         };
         /**
-         * Page[Erasure]
+         * ErasurePage
          * @description A page of a list.
          */
         ErasurePage: {
@@ -9641,7 +9641,7 @@ export interface components {
             what: string;
         };
         /**
-         * Page[Going]
+         * GoingPage
          * @description A page of a list.
          */
         GoingPage: {
@@ -9870,7 +9870,7 @@ export interface components {
             text: string;
         };
         /**
-         * Page[Grant]
+         * GrantPage
          * @description A page of a list.
          */
         GrantPage: {
@@ -9940,7 +9940,7 @@ export interface components {
             people: number;
         };
         /**
-         * Page[Group]
+         * GroupPage
          * @description A page of a list.
          */
         GroupPage: {
@@ -10220,7 +10220,7 @@ export interface components {
             sheet_digest: string | null;
         };
         /**
-         * Page[HeldDevice]
+         * HeldDevicePage
          * @description A page of a list.
          */
         HeldDevicePage: {
@@ -10431,7 +10431,7 @@ export interface components {
             until_on: string;
         };
         /**
-         * Page[Hold]
+         * HoldPage
          * @description A page of a list.
          */
         HoldPage: {
@@ -10794,7 +10794,7 @@ export interface components {
             version?: string;
         };
         /**
-         * Page[ItemDetail]
+         * ItemDetailPage
          * @description A page of a list.
          */
         ItemDetailPage: {
@@ -10905,7 +10905,7 @@ export interface components {
             p95_seconds: number;
         };
         /**
-         * Page[ItemTimes]
+         * ItemTimesPage
          * @description A page of a list.
          */
         ItemTimesPage: {
@@ -11012,7 +11012,7 @@ export interface components {
             total: number;
         };
         /**
-         * Page[Job]
+         * JobPage
          * @description A page of a list.
          */
         JobPage: {
@@ -11082,7 +11082,7 @@ export interface components {
             used_at: string;
         };
         /**
-         * Page[KeptFile]
+         * KeptFilePage
          * @description A page of a list.
          */
         KeptFilePage: {
@@ -11227,7 +11227,7 @@ export interface components {
             revision: number;
         };
         /**
-         * Page[KitDetail]
+         * KitDetailPage
          * @description A page of a list.
          */
         KitDetailPage: {
@@ -11283,7 +11283,7 @@ export interface components {
             words: string;
         };
         /**
-         * Page[KitLint]
+         * KitLintPage
          * @description A page of a list.
          */
         KitLintPage: {
@@ -11456,7 +11456,7 @@ export interface components {
             open: number;
         };
         /**
-         * Page[LevelDay]
+         * LevelDayPage
          * @description A page of a list.
          */
         LevelDayPage: {
@@ -11832,7 +11832,7 @@ export interface components {
             status: components["schemas"]["LotStatus"];
         };
         /**
-         * Page[Lot]
+         * LotPage
          * @description A page of a list.
          */
         LotPage: {
@@ -11915,7 +11915,7 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         /**
-         * Page[LotRow]
+         * LotRowPage
          * @description A page of a list.
          */
         LotRowPage: {
@@ -12104,7 +12104,7 @@ export interface components {
             tries: number;
         };
         /**
-         * Page[Mail]
+         * MailPage
          * @description A page of a list.
          */
         MailPage: {
@@ -12478,7 +12478,7 @@ export interface components {
             title: string;
         };
         /**
-         * Page[NoteGroup]
+         * NoteGroupPage
          * @description A page of a list.
          */
         NoteGroupPage: {
@@ -12676,7 +12676,7 @@ export interface components {
             tally: components["schemas"]["OrderTally"][];
         };
         /**
-         * Page[OrderDetail]
+         * OrderDetailPage
          * @description A page of a list.
          */
         OrderDetailPage: {
@@ -13008,7 +13008,7 @@ export interface components {
             unit?: string | null;
         };
         /**
-         * Page[OwnSettingDetail]
+         * OwnSettingDetailPage
          * @description A page of a list.
          */
         OwnSettingDetailPage: {
@@ -13302,7 +13302,7 @@ export interface components {
             person: string;
         };
         /**
-         * Page[PassOfPerson]
+         * PassOfPersonPage
          * @description A page of a list.
          */
         PassOfPersonPage: {
@@ -13323,7 +13323,7 @@ export interface components {
             total?: number | null;
         };
         /**
-         * Page[Pass]
+         * PassPage
          * @description A page of a list.
          */
         PassPage: {
@@ -13451,7 +13451,7 @@ export interface components {
             uses: number;
         };
         /**
-         * Page[PassUse]
+         * PassUsePage
          * @description A page of a list.
          */
         PassUsePage: {
@@ -13689,7 +13689,7 @@ export interface components {
             user_name: string;
         };
         /**
-         * Page[Person]
+         * PersonPage
          * @description A page of a list.
          */
         PersonPage: {
@@ -13898,7 +13898,7 @@ export interface components {
             pointer: string;
         };
         /**
-         * Page[PolicyRemark]
+         * PolicyRemarkPage
          * @description A page of a list.
          */
         PolicyRemarkPage: {
@@ -14259,7 +14259,7 @@ export interface components {
             when_short?: components["schemas"]["Shortage"];
         };
         /**
-         * Page[PoolDetail]
+         * PoolDetailPage
          * @description A page of a list.
          */
         PoolDetailPage: {
@@ -14460,7 +14460,7 @@ export interface components {
             stage: string | null;
         };
         /**
-         * Page[PresentDevice]
+         * PresentDevicePage
          * @description A page of a list.
          */
         PresentDevicePage: {
@@ -15292,7 +15292,7 @@ export interface components {
             summary: string;
         };
         /**
-         * Page[Revision]
+         * RevisionPage
          * @description A page of a list.
          */
         RevisionPage: {
@@ -15460,7 +15460,7 @@ export interface components {
             uuid: string | null;
         };
         /**
-         * Page[RosterLine]
+         * RosterLinePage
          * @description A page of a list.
          */
         RosterLinePage: {
@@ -15725,7 +15725,7 @@ export interface components {
             revision: number;
         };
         /**
-         * Page[RuleDetail]
+         * RuleDetailPage
          * @description A page of a list.
          */
         RuleDetailPage: {
@@ -15980,7 +15980,7 @@ export interface components {
             used_at: string;
         };
         /**
-         * Page[Session]
+         * SessionPage
          * @description A page of a list.
          */
         SessionPage: {
@@ -16361,7 +16361,7 @@ export interface components {
             takes_away: string[];
         };
         /**
-         * Page[SheetDetail]
+         * SheetDetailPage
          * @description A page of a list.
          */
         SheetDetailPage: {
@@ -16879,7 +16879,7 @@ export interface components {
             whole_hours?: number;
         };
         /**
-         * Page[SourceDetail]
+         * SourceDetailPage
          * @description A page of a list.
          */
         SourceDetailPage: {
@@ -17010,7 +17010,7 @@ export interface components {
             };
         };
         /**
-         * Page[SourceRun]
+         * SourceRunPage
          * @description A page of a list.
          */
         SourceRunPage: {
@@ -17150,7 +17150,7 @@ export interface components {
             wanted: string;
         };
         /**
-         * Page[str]
+         * StrPage
          * @description A page of a list.
          */
         StrPage: {
@@ -17276,7 +17276,7 @@ export interface components {
             rule_id: number;
         };
         /**
-         * Page[Sweep]
+         * SweepPage
          * @description A page of a list.
          */
         SweepPage: {
@@ -17374,7 +17374,7 @@ export interface components {
             template: string;
         };
         /**
-         * Page[TemplateChecked]
+         * TemplateCheckedPage
          * @description A page of a list.
          */
         TemplateCheckedPage: {
@@ -17500,7 +17500,7 @@ export interface components {
             texts: components["schemas"]["TermsText"][];
         };
         /**
-         * Page[TermsDetail]
+         * TermsDetailPage
          * @description A page of a list.
          */
         TermsDetailPage: {
@@ -17757,7 +17757,7 @@ export interface components {
             role?: components["schemas"]["Role"];
         };
         /**
-         * Page[Token]
+         * TokenPage
          * @description A page of a list.
          */
         TokenPage: {
@@ -17926,7 +17926,7 @@ export interface components {
             outcome: components["schemas"]["Outcome"];
         };
         /**
-         * Page[Turned]
+         * TurnedPage
          * @description A page of a list.
          */
         TurnedPage: {
@@ -17968,7 +17968,7 @@ export interface components {
             name: string;
         };
         /**
-         * Page[Use]
+         * UsePage
          * @description A page of a list.
          */
         UsePage: {
@@ -18099,7 +18099,7 @@ export interface components {
             shared?: boolean;
         };
         /**
-         * Page[View]
+         * ViewPage
          * @description A page of a list.
          */
         ViewPage: {

@@ -111,6 +111,9 @@ def _put_right(document: _Node, app: FastAPI) -> _Node:
         _word(name, schema)
         _require_kind(schema)
     renamed: _Node = _renamed(document)
+    for name, schema in renamed["components"]["schemas"].items():
+        # Generators call a model after its title.
+        schema["title"] = name
     return renamed
 
 
