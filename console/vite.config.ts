@@ -3,6 +3,8 @@ import { defineConfig } from 'vite'
 import vuetify from 'vite-plugin-vuetify'
 
 export default defineConfig({
+  // The service says at the start below which path it stands.
+  base: './',
   plugins: [vue(), vuetify({ autoImport: true })],
   html: { cspNonce: '__CSP_NONCE__' },
   build: {

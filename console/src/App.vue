@@ -28,6 +28,7 @@ import { computed, onMounted, onUnmounted, ref, useTemplateRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useDisplay, useTheme } from 'vuetify'
 
+import { at } from './api/base'
 import { api, got, onChange } from './api/client'
 import HoldDialog from './shared/dialogs/HoldDialog.vue'
 import PreviewDialog from './shared/dialogs/PreviewDialog.vue'
@@ -136,7 +137,7 @@ onUnmounted(() => window.removeEventListener('keydown', slash))
         >
         <v-btn
           :icon="mdiBookOpenPageVariantOutline"
-          href="/handbook/"
+          :href="at('/handbook/')"
           target="_blank"
           variant="text"
           size="small"

@@ -1,9 +1,10 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { BASE } from './api/base'
 import { useSession } from './shared/actions/useSession'
 
 export const router = createRouter({
-  history: createWebHistory(),
+  history: createWebHistory(`${BASE}/`),
   routes: [
     { path: '/', redirect: '/today' },
     {

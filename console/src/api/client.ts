@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch'
 
+import { at } from './base'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -31,7 +32,7 @@ function tell(response: Response) {
   if (entry) heard(Number(entry))
 }
 
-const client = createClient<paths>({ baseUrl: '/', headers: { 'X-Sortitor-Console': '1' } })
+const client = createClient<paths>({ baseUrl: at('/'), headers: { 'X-Sortitor-Console': '1' } })
 
 client.use({
   onRequest({ request }) {
@@ -101,7 +102,7 @@ export async function sendFile<T>(
   media: string,
   more: Record<string, string> = {},
 ): Promise<T> {
-  const url = `/api/v1${path}?${new URLSearchParams(query)}`
+  const url = at(`/api/v1${path}?${new URLSearchParams(query)}`)
   const headers = { 'Content-Type': media, 'X-Sortitor-Console': '1', ...more }
   const response = await fetch(url, { method: 'POST', headers, body })
   tell(response)
@@ -121,7 +122,7 @@ export function putFile(
   // Of what was sent only this older way of asking tells.
   const request = new XMLHttpRequest()
   return new Promise((resolve, reject) => {
-    request.open('POST', `/api/v1/files?${new URLSearchParams({ name: file.name })}`)
+    request.open('POST', at(`/api/v1/files?${new URLSearchParams({ name: file.name })}`))
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.setRequestHeader('X-Sortitor-Console', '1')
     request.responseType = 'json'

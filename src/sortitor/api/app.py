@@ -92,7 +92,11 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     console.install(app)
     app.add_middleware(BodyLimit, larger=_larger_bodies(service), seconds=service.body_seconds)
     app.add_middleware(
-        Guard, counter=service.counter, seconds=service.request_seconds, tls=service.tls
+        Guard,
+        counter=service.counter,
+        seconds=service.request_seconds,
+        tls=service.tls,
+        base=service.base,
     )
     app.add_middleware(Compression)
     if service.origins:

@@ -2,6 +2,7 @@
 import { mdiDownload, mdiUpload } from '@mdi/js'
 import { computed, reactive, ref, useTemplateRef } from 'vue'
 
+import { at } from '../../api/base'
 import { api, got, type Preview, type Schemas, sendFile } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
@@ -160,7 +161,7 @@ function told(arrival: Schemas['Arrival']): string {
       size="small"
       variant="text"
       :prepend-icon="mdiDownload"
-      href="/api/v1/arrivals/waiting/file?form=xlsx"
+      :href="at('/api/v1/arrivals/waiting/file?form=xlsx')"
       download="waiting.xlsx"
       >Take it out</v-btn
     >

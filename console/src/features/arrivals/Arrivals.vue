@@ -3,6 +3,7 @@ import { mdiPlus } from '@mdi/js'
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import type { Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import { number } from '../../shared/formats'
@@ -40,7 +41,7 @@ const stages = computed(() =>
 )
 let live: EventSource | null = null
 onMounted(() => {
-  live = new EventSource('/api/v1/arrivals/events')
+  live = new EventSource(at('/api/v1/arrivals/events'))
   live.addEventListener('board', (event) => {
     counts.value = (JSON.parse(event.data) as Schemas['WayCounts']).counts
     void readAgain(['arrivals'])

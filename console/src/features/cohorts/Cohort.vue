@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
 import FilterField from '../../shared/filters/FilterField.vue'
@@ -108,7 +109,7 @@ const deciding = computed(() =>
   (explained.value?.clauses ?? []).filter((one) => one.decides || whole.value),
 )
 const forms = computed(() => {
-  const path = (form: string) => `/api/v1/devices/file?form=${form}&cohort=${cohort.value?.id}`
+  const path = (form: string) => at(`/api/v1/devices/file?form=${form}&cohort=${cohort.value?.id}`)
   return [
     { title: 'CSV', subtitle: 'all of its devices', href: path('csv') },
     { title: 'Workbook (XLSX)', subtitle: 'every cell as text', href: path('xlsx') },

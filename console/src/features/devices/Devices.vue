@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
@@ -234,7 +235,7 @@ function exported(form: string) {
         query.append(name, String(one))
   for (const column of columns.value)
     for (const name of attributesOf[column.key] ?? [column.key]) query.append('column', name)
-  return `/api/v1/devices/file?${query}`
+  return at(`/api/v1/devices/file?${query}`)
 }
 const forms = computed(() => [
   { title: 'CSV', subtitle: 'all that fit, these columns', href: exported('csv') },

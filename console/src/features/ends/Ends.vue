@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { computed, reactive, ref } from 'vue'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { usePreview } from '../../shared/actions/usePreview'
@@ -89,7 +90,7 @@ const make = () =>
   run(async () => {
     const body = { name: 'Calendar', role: 'viewer', days: 398, purpose: 'calendar' } as const
     const token = await got(api.POST('/api/v1/tokens', { body }))
-    made.value = `${location.origin}/api/v1/calendar/${token.secret}.ics`
+    made.value = `${location.origin}${at(`/api/v1/calendar/${token.secret}.ics`)}`
   })
 
 const revoke = (id: number) =>

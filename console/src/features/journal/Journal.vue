@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, type Schemas } from '../../api/client'
 import DataList from '../../shared/tables/DataList.vue'
 import ExportMenu from '../../shared/tables/ExportMenu.vue'
@@ -79,7 +80,7 @@ function exported(form: string) {
   const query = new URLSearchParams({ form })
   for (const [name, value] of Object.entries(asked.value))
     if (value !== undefined) query.set(name, String(value))
-  return `/api/v1/journal/file?${query}`
+  return at(`/api/v1/journal/file?${query}`)
 }
 const chosen = computed(() => (route.query.entry ? Number(route.query.entry) : null))
 const order = useOrder({ key: 'id', descending: true })

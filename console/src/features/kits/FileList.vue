@@ -2,6 +2,7 @@
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useSession } from '../../shared/actions/useSession'
@@ -57,7 +58,7 @@ async function remove() {
     empty="No files yet. Apps, documents and pictures that devices get are put in here."
   >
     <template #name="{ item: one }"
-      ><a v-if="session.may('prepare')" :href="`/api/v1/files/${one.digest}/content`"
+      ><a v-if="session.may('prepare')" :href="at(`/api/v1/files/${one.digest}/content`)"
         ><strong>{{ one.name }}</strong></a
       ><strong v-else>{{ one.name }}</strong></template
     >

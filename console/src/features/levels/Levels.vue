@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Schemas } from '../../api/client'
 import { useAction } from '../../shared/actions/useAction'
 import { useJob } from '../../shared/actions/useJob'
@@ -140,7 +141,7 @@ async function decide() {
 const exportAddress = (form: string) => {
   const given = Object.entries({ ...asked.value, form }).filter(([, value]) => value !== undefined)
   const query = new URLSearchParams(given.map(([name, value]) => [name, String(value)]))
-  return `/api/v1/discrepancies/export?${query}`
+  return at(`/api/v1/discrepancies/export?${query}`)
 }
 const states = computed(() => choices('gap_state').filter((one) => one.value !== 'closed'))
 </script>

@@ -3,6 +3,7 @@ import { mdiDownload, mdiPrinter } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 
+import { at } from '../../api/base'
 import { api, got } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { number, onDay } from '../../shared/formats'
@@ -22,7 +23,7 @@ const { data, error, isFetching } = useQuery({
 })
 const file = (form: string) => {
   const asked = new URLSearchParams({ form, ...(month.value ? { month: month.value } : {}) })
-  return `/api/v1/licences/report/file?${asked}`
+  return at(`/api/v1/licences/report/file?${asked}`)
 }
 const columns = [
   { key: 'pool', title: 'Pool' },

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, listed, type Preview, type Schemas } from '../../api/client'
 import { readAgain } from '../../api/queries'
 import DataList from '../../shared/tables/DataList.vue'
@@ -141,7 +142,7 @@ const discard = () =>
           lot.status
         }}</v-chip>
       </h1>
-      <v-btn :href="`/api/v1/lots/${lot.id}/file`" variant="text">The file as given</v-btn>
+      <v-btn :href="at(`/api/v1/lots/${lot.id}/file`)" variant="text">The file as given</v-btn>
       <v-btn v-if="lot.status === 'applied'" :to="`/devices?lot=${lot.id}`" variant="outlined"
         >{{ plural((lot.counts.add ?? 0) + (lot.counts.change ?? 0), 'device') }} of it</v-btn
       >
@@ -217,10 +218,14 @@ const discard = () =>
           size="small"
           variant="text"
           color="primary"
-          :href="`/api/v1/lots/${lot.id}/takeout?form=xlsx`"
+          :href="at(`/api/v1/lots/${lot.id}/takeout?form=xlsx`)"
           >XLSX</v-btn
         >
-        <v-btn size="small" variant="text" color="primary" :href="`/api/v1/lots/${lot.id}/takeout`"
+        <v-btn
+          size="small"
+          variant="text"
+          color="primary"
+          :href="at(`/api/v1/lots/${lot.id}/takeout`)"
           >CSV</v-btn
         >
         <v-btn

@@ -3,6 +3,7 @@ import { mdiTrayArrowUp } from '@mdi/js'
 import { computed, reactive, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { at } from '../../api/base'
 import { api, got, type Schemas, sendFile } from '../../api/client'
 import Picker from '../../shared/fields/Picker.vue'
 import DataList from '../../shared/tables/DataList.vue'
@@ -140,7 +141,7 @@ const check = () =>
           <v-list-item
             v-for="form_ in ['xlsx', 'csv']"
             :key="form_"
-            :href="`/api/v1/lot-templates/${platform}?form=${form_}`"
+            :href="at(`/api/v1/lot-templates/${platform}?form=${form_}`)"
             :title="`${platform}.${form_}`"
           />
         </template>

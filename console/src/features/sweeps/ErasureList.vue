@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiDownload } from '@mdi/js'
 
+import { at } from '../../api/base'
 import { api, got, type Schemas } from '../../api/client'
 import { atTime, number } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
@@ -43,7 +44,7 @@ const columns = [
         variant="text"
         color="primary"
         :prepend-icon="mdiDownload"
-        :href="`/api/v1/erasures/${item.id}/certificate`"
+        :href="at(`/api/v1/erasures/${item.id}/certificate`)"
         :download="`certificate-${item.id}.json`"
         >Certificate {{ item.id }}</v-btn
       ></template

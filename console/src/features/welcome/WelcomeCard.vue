@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, useTemplateRef, watchEffect } from 'vue'
 
+import { at } from '../../api/base'
 import type { Schemas } from '../../api/client'
 import { type Language, say } from './words'
 
@@ -20,7 +21,7 @@ watchEffect(() => head.value?.style.setProperty('background', card.colour ?? '#1
   <header ref="head" class="card">
     <img
       v-if="card.picture"
-      :src="`/api/v1/welcome-card/pictures/${card.picture}`"
+      :src="at(`/api/v1/welcome-card/pictures/${card.picture}`)"
       :alt="card.organisation"
     />
     <h1>{{ say(language, 'welcome') }}</h1>

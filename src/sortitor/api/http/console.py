@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import secrets
+from html import escape
 from pathlib import Path
 from typing import Any
 
-from fastapi import APIRouter, FastAPI, Response
+from fastapi import APIRouter, FastAPI, Request, Response
 from fastapi.responses import HTMLResponse
 from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
+
+from sortitor.api.http.access import service_of
 
 STATIC = Path(__file__).parents[1] / "static"
 _POLICY = (
@@ -72,7 +75,7 @@ def install(app: FastAPI) -> None:
 
 
 @router.get("/{path:path}")
-def page(path: str) -> Response:
+def page(request: Request, path: str) -> Response:
     """Every other address is a page of the console, which says so itself where there is none; a
     missing address of the interface is not.
     """
@@ -90,5 +93,7 @@ def page(path: str) -> Response:
         "X-Frame-Options": "DENY",
     }
     status = 200 if path.split("/", 1)[0] in PAGES else 404
-    html = index.read_text().replace("__CSP_NONCE__", nonce)
+    base = escape(service_of(request).base)
+    html = index.read_text().replace("__CSP_NONCE__", nonce).replace("__BASE__", base)
+    html = html.replace('"./assets/', f'"{base}/assets/')
     return HTMLResponse(html, status, headers)

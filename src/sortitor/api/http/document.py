@@ -95,7 +95,8 @@ def install(app: FastAPI) -> None:
 
 
 def _put_right(document: _Node, app: FastAPI) -> _Node:
-    document["servers"] = [{"url": "/", "description": "This service."}]
+    base = app.state.service.base
+    document["servers"] = [{"url": f"{base}/", "description": "This service."}]
     document["tags"] = [{"name": name, "description": words} for name, words in TAGS.items()]
     components = document["components"]
     components["securitySchemes"] = _SCHEMES

@@ -32,14 +32,17 @@ class Guard:
     along.
     """
 
-    def __init__(self, app: ASGIApp, counter: Counter, seconds: float, tls: bool) -> None:
+    def __init__(
+        self, app: ASGIApp, counter: Counter, seconds: float, tls: bool, base: str
+    ) -> None:
         self._app, self._counter, self._seconds, self._tls = app, counter, seconds, tls
+        self._base = base
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        answering = _Answer(scope, send, self._tls)
+        answering = _Answer(scope, send, self._tls, self._base)
         if scope["path"].startswith("/scim/") and scope["path"].endswith("/"):
             # Some providers end every address with a slash.
             scope = {**scope, "path": scope["path"].rstrip("/")}
@@ -175,7 +178,8 @@ class _Hearing:
 class _Answer:
     """Sends an answer with the headers that every answer has, and remembers its status."""
 
-    def __init__(self, scope: Scope, send: Send, tls: bool) -> None:
+    def __init__(self, scope: Scope, send: Send, tls: bool, base: str) -> None:
+        self._base = base.encode()
         self._send, self._bare = send, scope["method"] == "HEAD"
         self._state = scope.setdefault("state", {})
         # Whoever shows a token may keep an answer and ask whether it still holds; a browser with a
@@ -188,10 +192,22 @@ class _Answer:
     async def __call__(self, message: Message) -> None:
         if message["type"] == "http.response.start":
             self.status = message["status"]
-            message["headers"] = [*message["headers"], *self._headers(message)]
+            message["headers"] = [*self._outside(message), *self._headers(message)]
         elif self._bare and message["type"] == "http.response.body":
             message = {**message, "body": b""}
         await self._send(message)
+
+    def _outside(self, message: Message) -> list[tuple[bytes, bytes]]:
+        """The headers with addresses as they are outside, where a proxy puts a path before them."""
+        if not self._base:
+            return list(message["headers"])
+        places = {b"location": b"/", b"link": b"</"}
+        return [
+            (name, value.replace(begin, begin + self._base[1:] + b"/", 1))
+            if (begin := places.get(name)) and value.startswith(begin)
+            else (name, value)
+            for name, value in message["headers"]
+        ]
 
     def _headers(self, message: Message) -> list[tuple[bytes, bytes]]:
         known = {name.lower() for name, _ in message["headers"]}

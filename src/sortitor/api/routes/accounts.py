@@ -63,7 +63,7 @@ async def sign_in(request: Request, given: SignIn, response: Response) -> Me:
         httponly=True,
         samesite="strict",
         secure=service.tls or request.url.scheme == "https",
-        path="/",
+        path=f"{service.base}/",
     )
     return _me(actor.name, actor.role)
 
@@ -78,7 +78,9 @@ def whoami(ctx: MayLook) -> Me:
 def sign_out(ctx: MayLook, request: Request, response: Response) -> None:
     """End the session."""
     accounts.sign_out(ctx, request.cookies.get(COOKIE, ""))
-    response.delete_cookie(COOKIE, path="/", httponly=True, samesite="strict")
+    response.delete_cookie(
+        COOKIE, path=f"{service_of(request).base}/", httponly=True, samesite="strict"
+    )
 
 
 @router.put("/session/password", status_code=204)
