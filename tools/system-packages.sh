@@ -15,6 +15,8 @@ if [ "${1:-demo}" = test ]; then
     command -v chromium >/dev/null || missing chromium
     # What drives the browser is linked against it.
     ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || missing libatomic1
+    # It judges the numbers that the service gives.
+    command -v promtool >/dev/null || missing prometheus
     [ -d /usr/share/fonts/truetype/dejavu ] || missing fonts-dejavu-core
     [ -d /usr/share/fonts/truetype/noto ] || missing fonts-noto-core
 fi

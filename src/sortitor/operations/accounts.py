@@ -206,14 +206,15 @@ def recognise_calendar(engine: Engine, clock: Clock, secret: str) -> TokenRow:
         return store.token(connection, hashed)
 
 
-def offer_setup(engine: Engine, clock: Clock) -> str | None:
-    """On an installation without accounts: a new one-time administrator secret. Else None."""
+def offer_setup(engine: Engine, secret: str) -> bool:
+    """On an installation without accounts: let this secret make the first administrator, once. Says
+    whether it does.
+    """
     with transaction(engine) as connection:
         if store.every(connection):
-            return None
-        secret = secrets.token_urlsafe(18)
+            return False
         store.set_fact(connection, _SETUP, hash_secret(secret))
-        return secret
+        return True
 
 
 def set_up(ctx: Context, secret: str, name: str, password: str) -> int:

@@ -7,6 +7,7 @@ import threading
 from dataclasses import asdict, dataclass
 from datetime import timedelta
 
+from sortitor.core.vocabulary import JobState, MailState
 from sortitor.operations import licences
 from sortitor.operations.context import Context
 from sortitor.store import accounts as facts
@@ -70,7 +71,11 @@ def work(ctx: Context) -> Work:
     with ctx.reading() as connection:
         found = waiting.found(connection)
     in_use, most = engine.in_use(ctx.engine)
-    return Work(**asdict(found), pool_in_use=in_use, pool_most=most)
+    told = asdict(found)
+    # One that nothing is in is told too: a number that comes and goes cannot be watched.
+    told["jobs"] = dict.fromkeys(JobState, 0) | told["jobs"]
+    told["mails"] = dict.fromkeys(MailState, 0) | told["mails"]
+    return Work(**told, pool_in_use=in_use, pool_most=most)
 
 
 def count(ctx: Context) -> Numbers:

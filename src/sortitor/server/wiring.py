@@ -8,6 +8,7 @@ import gc
 import os
 import signal
 import socket
+from base64 import urlsafe_b64encode
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, replace
@@ -443,11 +444,11 @@ async def work_until_signal(run: Runtime) -> None:
 
 def offer_setup(run: Runtime) -> str | None:
     """On the first start: write the one-time administrator secret into the state directory; gives
-    the file's path.
+    the file's path. Made of the installation's key, it is the same for all services that share it.
     """
     file = run.settings.state_dir / _SETUP_FILE
-    secret = accounts.offer_setup(run.engine, run.clock)
-    if secret is None:
+    secret = urlsafe_b64encode(derived(run.key, "first administrator")[:18]).decode()
+    if not accounts.offer_setup(run.engine, secret):
         file.unlink(missing_ok=True)
         return None
     file.parent.mkdir(parents=True, exist_ok=True)
