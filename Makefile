@@ -85,7 +85,8 @@ $(STAMPS)/%-packages: tools/system-packages.sh
 $(STAMPS)/python: pyproject.toml $(STAMPS)/demo-packages
 	@[ -x $(BIN)/python ] || { command -v $(PYTHON) >/dev/null && $(PYTHON) -m venv .venv; } \
 	|| python3 -m venv .venv
-	$(BIN)/pip install -q --disable-pip-version-check -e '.[server,dev]'
+	$(BIN)/pip install -q --disable-pip-version-check 'pip>=25.1'
+	$(BIN)/pip install -q --disable-pip-version-check -e '.[server]' --group dev
 	@mkdir -p $(STAMPS) && touch $@
 
 $(STAMPS)/node: console/package-lock.json $(STAMPS)/python

@@ -1,17 +1,31 @@
+import { readFileSync } from 'node:fs'
+
 import vue from '@vitejs/plugin-vue'
 import { defineConfig } from 'vite'
 import vuetify from 'vite-plugin-vuetify'
 
+/** The licence of the font that is served along; scripts have theirs in licences.md. */
+function fontLicence() {
+  return {
+    name: 'font-licence',
+    generateBundle(this: { emitFile: (file: object) => void }) {
+      const source = readFileSync('node_modules/@fontsource-variable/inter/LICENSE')
+      this.emitFile({ type: 'asset', fileName: 'licence-inter.txt', source })
+    },
+  }
+}
+
 export default defineConfig({
   // The service says at the start below which path it stands.
   base: './',
-  plugins: [vue(), vuetify({ autoImport: true })],
+  plugins: [vue(), vuetify({ autoImport: true }), fontLicence()],
   html: { cspNonce: '__CSP_NONCE__' },
   build: {
     target: 'baseline-widely-available',
     assetsInlineLimit: 0,
     outDir: '../src/sortitor/api/static',
     emptyOutDir: true,
+    license: { fileName: 'licences.md' },
     chunkSizeWarningLimit: 900,
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },

@@ -1,3 +1,3 @@
 """Sortitor: every change to a device fleet previewed, explained, applied whole, and reverted."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -6,7 +6,7 @@ import asyncio
 from pathlib import Path
 
 import pytest
-from tests.worlds import World, manifest
+from tests.worlds import World, in_a_loop, manifest
 from tools import async_client
 
 from sortitor.client.aio import AsyncSortitor
@@ -42,6 +42,6 @@ def test_a_lot_is_driven_through(world: World, tmp_path: Path) -> None:
             assert (tmp_path / "again.bin").read_text() == "x" * 3_000_000 + "\n"
             return serials, sum(counts)
 
-    serials, counted = asyncio.run(driven())
+    serials, counted = in_a_loop(driven())
     assert sorted(filter(None, serials)) == ["KM-1", "KM-2"]
     assert counted == 10

@@ -211,12 +211,12 @@ def test_an_older_database_is_never_changed_by_a_start(
     assert schema.state(engine).revision == "0008"
     monkeypatch.setenv("SORTITOR_DATABASE_URL", url)
     monkeypatch.setenv("SORTITOR_STATE_DIR", str(tmp_path))
-    said = CliRunner().invoke(keeping.upgrade, ["--check"]).output
+    said = CliRunner().invoke(keeping.migrate, ["--check"]).output
     for words in ("0009", "Purpose", "Lock and disk cost", "Way back"):
         assert words in said
     assert schema.state(engine).revision == "0008", "--check changes nothing"
-    assert CliRunner().invoke(keeping.upgrade, input="n\n").exit_code == 1
-    done = CliRunner().invoke(keeping.upgrade, ["--yes"])
+    assert CliRunner().invoke(keeping.migrate, input="n\n").exit_code == 1
+    done = CliRunner().invoke(keeping.migrate, ["--yes"])
     assert done.exit_code == 0, done.output
     assert len(list((tmp_path / "backups").glob("before-*"))) == 1
     wiring.require_current(url, url)

@@ -119,14 +119,14 @@ def test_a_saved_token_goes_only_to_where_it_was_given(
     assert run("device", "list", role=None).code == 0
     shown: list[str] = []
 
-    def heard(self: object, method: str, url: str, **given: object) -> object:
-        shown.append(str(getattr(self, "headers", {}).get("authorization")))
+    def heard(self: object, request: httpx.Request) -> object:
+        shown.append(str(request.headers.get("authorization")))
         raise httpx.ConnectError("nobody is there")
 
     for elsewhere in ("http://localhost:1", "http://127.0.0.1:2", "https://evil.example"):
         monkeypatch.setenv("SORTITOR_URL", elsewhere)
         with monkeypatch.context() as patch:
-            patch.setattr("httpx.Client.request", heard)
+            patch.setattr("httpx.Client.send", heard)
             assert run("device", "list", role=None).code != 0
     assert set(shown) == {"None"}
 

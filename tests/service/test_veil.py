@@ -339,7 +339,9 @@ def asked(method: str, path: str) -> Iterator[tuple[str, Any]]:
         target = path
         for name, value in zip(names, chosen, strict=True):
             target = target.replace(name, str(value), 1)
-        for body in BODIES.get(path, [None]) if method == "POST" else [None]:
+        # A change of some fields is asked with the fields of a whole one.
+        bodies = BODIES.get(path.replace("/patch/preview", "/preview"), [None])
+        for body in bodies if method == "POST" else [None]:
             yield f"/api/v1{target}?{query}".rstrip("?"), body
 
 

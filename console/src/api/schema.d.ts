@@ -19837,6 +19837,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -19964,6 +19965,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -20028,6 +20030,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -20271,6 +20274,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -21586,6 +21590,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -21953,6 +21958,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -22657,6 +22663,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -22750,6 +22757,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -22945,6 +22953,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -23290,6 +23299,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -23869,6 +23879,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -24855,6 +24866,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -25019,6 +25031,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -25052,6 +25065,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -25102,6 +25116,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -25212,6 +25227,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -26148,6 +26164,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -26184,6 +26201,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -26267,6 +26285,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -27018,6 +27037,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -28379,6 +28399,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -28690,6 +28711,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -30054,6 +30076,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -30793,7 +30816,9 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -30829,6 +30854,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -30860,6 +30886,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -30992,6 +31019,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -31285,6 +31313,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -31423,6 +31452,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -31458,6 +31488,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -31591,6 +31622,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -31816,6 +31848,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -32050,6 +32083,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
+            409: components["responses"]["Conflict"];
             422: components["responses"]["UnprocessableEntity"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
@@ -32804,6 +32838,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -33628,6 +33663,7 @@ export interface operations {
             };
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];
             429: components["responses"]["TooManyRequests"];
@@ -34240,6 +34276,7 @@ export interface operations {
                     "application/json": components["schemas"]["RevisionPage"];
                 };
             };
+            401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
             422: components["responses"]["UnprocessableEntity"];

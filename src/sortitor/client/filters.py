@@ -22,8 +22,8 @@ class Filters(Noun):
 
     def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
         """Values that devices have now."""
-        return self._t.call(
-            list[str],
+        return self._t.whole(
+            str,
             "GET",
             "/filters/values",
             params={"attribute": attribute, "beginning": beginning},

@@ -113,8 +113,8 @@ class Registries(Noun):
 
     def find(self, source: Key, query: str) -> Sequence[s.HeldDevice]:
         """What it holds under a serial number, IMEI, order or reseller, newest first."""
-        return self._t.call(
-            list[s.HeldDevice], "GET", at("/sources", source, "held"), params={"query": query}
+        return self._t.whole(
+            s.HeldDevice, "GET", at("/sources", source, "held"), params={"query": query}
         )
 
     def preview(self, source: Key, asked: s.RegistryActAsked) -> Preview:

@@ -3,6 +3,7 @@
 SortitorError
 ├── BadInput        what was given cannot be understood or is out of bounds
 │   ├── TooLarge    more than the service takes
+│   ├── NotAcceptable no answer of a kind that the caller takes
 │   └── Unsupported a kind of content the service does not read
 ├── NotSignedIn     no account, or a wrong secret
 ├── SlowDown        too many requests or failed tries; carries the seconds to wait

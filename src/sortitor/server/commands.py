@@ -11,7 +11,7 @@ from typing import NoReturn
 
 import click
 
-from sortitor.core.errors import BadInput, SortitorError
+from sortitor.core.errors import SortitorError
 from sortitor.server.logs import configure
 from sortitor.server.postgres import begin
 from sortitor.server.rootless import leave_root
@@ -119,6 +119,9 @@ def is_loopback(settings: Settings) -> bool:
         return settings.host == "localhost"
 
 
+_GIVEN_WRONGLY = ("bad_setting", "unknown_setting")
+
+
 def fail(error: SortitorError) -> NoReturn:
     """Say what is wrong and end with the exit code for what was given wrongly, or for what cannot
     be reached.
@@ -126,4 +129,4 @@ def fail(error: SortitorError) -> NoReturn:
     click.echo(f"Error: {error.detail}", err=True)
     if error.remedy:
         click.echo(f"  {error.remedy}", err=True)
-    sys.exit(2 if isinstance(error, BadInput) else 3)
+    sys.exit(2 if error.code in _GIVEN_WRONGLY else 3)

@@ -16,7 +16,10 @@ export function useDocuments<Document extends object, Detail extends Kept>(path:
   const at = (key: string | number, rest = '') => `${path}/${encodeURIComponent(key)}${rest}`
 
   function useList() {
-    return useQuery({ queryKey: [path], queryFn: () => send<Detail[]>('GET', path) })
+    return useQuery({
+      queryKey: [path],
+      queryFn: async () => (await send<{ items: Detail[] }>('GET', path)).items,
+    })
   }
 
   /** What is wrong with a document is said where it is written, not in the preview. */

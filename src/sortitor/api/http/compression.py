@@ -34,7 +34,8 @@ class Compression:
             if message["type"] == "http.response.start":
                 headers = MutableHeaders(scope=message)
                 tag = headers.get("etag", "")
-                if "content-encoding" in headers and tag.endswith('"'):
+                # A weak tag is of what is said, not of its bytes.
+                if "content-encoding" in headers and tag.startswith('"'):
                     headers["ETag"] = tag.removesuffix('"') + COMPRESSED_TAG
             await send(message)
 

@@ -235,13 +235,13 @@ def _statuses(operation: _Node, route: APIRoute, method: str, path: str) -> Iter
     if answers_of(route):
         yield 406
     secured = {} not in operation["security"]
-    if method != "get" or not path.startswith(f"{PREFIX}{_WELCOME}"):
+    if secured or not (method == "get" and path.startswith(f"{PREFIX}{_WELCOME}")):
         yield 401
     if permissions_of(route) or secured:
         yield 403
-    if "{" in path or method != "get" or "/agent/" in path:
+    if "{" in path or method != "get" or "/agent/" in path or operation.get("parameters"):
         yield 404
-    if method != "get":
+    if method != "get" or "sources" in operation["tags"]:
         yield 409
     if _takes_revision(route):
         yield from (412, 428)

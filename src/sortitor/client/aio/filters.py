@@ -25,9 +25,6 @@ class Filters(Noun):
 
     async def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
         """Values that devices have now."""
-        return await self._t.call(
-            list[str],
-            "GET",
-            "/filters/values",
-            params={"attribute": attribute, "beginning": beginning},
+        return await self._t.whole(
+            str, "GET", "/filters/values", params={"attribute": attribute, "beginning": beginning}
         )

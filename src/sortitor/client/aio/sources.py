@@ -118,8 +118,8 @@ class Registries(Noun):
 
     async def find(self, source: Key, query: str) -> Sequence[s.HeldDevice]:
         """What it holds under a serial number, IMEI, order or reseller, newest first."""
-        return await self._t.call(
-            list[s.HeldDevice], "GET", at("/sources", source, "held"), params={"query": query}
+        return await self._t.whole(
+            s.HeldDevice, "GET", at("/sources", source, "held"), params={"query": query}
         )
 
     async def preview(self, source: Key, asked: s.RegistryActAsked) -> Preview:
