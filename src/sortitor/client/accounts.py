@@ -17,45 +17,73 @@ class Accounts(Noun):
     """Signing in, accounts and tokens."""
 
     def sign_in(self, name: str, password: str) -> a.Me:
-        """Sign in with a password; the session lasts as long as this client."""
+        """Sign in with a password; the session lasts as long as this client.
+
+        >>> s.accounts.sign_in("Quay phones", password)
+        """
         self._t.http.headers["X-Sortitor-Console"] = "client"
         return self._t.call(a.Me, "POST", "/session", json={"name": name, "password": password})
 
     def me(self) -> a.Me:
-        """Who is signed in."""
+        """Who is signed in.
+
+        >>> s.accounts.me()
+        """
         return self._t.call(a.Me, "GET", "/session")
 
     def sign_out(self) -> None:
-        """End the session."""
+        """End the session.
+
+        >>> s.accounts.sign_out()
+        """
         self._t.send("DELETE", "/session")
 
     def first(self, secret: str, name: str, password: str) -> a.Me:
-        """Make the first administrator with the one-time secret."""
+        """Make the first administrator with the one-time secret.
+
+        >>> s.accounts.first(secret, "Quay phones", password)
+        """
         return self._t.call(
             a.Me, "POST", "/setup", json={"secret": secret, "name": name, "password": password}
         )
 
     def list(self) -> Sequence[a.Account]:
-        """All accounts."""
+        """All accounts.
+
+        >>> for one in s.accounts.list():
+        ...     print(one)
+        """
         return self._t.whole(a.Account, "GET", "/accounts")
 
     def show(self, account_id: int) -> a.Account:
-        """One account."""
+        """One account.
+
+        >>> s.accounts.show(4)
+        """
         return self._t.call(a.Account, "GET", f"/accounts/{account_id}")
 
     def add(
         self, name: str, password: str | None, role: Role, directory: str | None = None
     ) -> a.Account:
-        """Add an account: with a password of its own, or with that of a directory."""
+        """Add an account: with a password of its own, or with that of a directory.
+
+        >>> s.accounts.add("Quay phones", password, Role.VIEWER)
+        """
         given = {"name": name, "password": password, "role": role, "directory": directory}
         return self._t.call(a.Account, "POST", "/accounts", json=given)
 
     def edit(self, account_id: int, **changes: Any) -> a.Account:
-        """Change `role`, `password`, `directory` or `disabled`."""
+        """Change `role`, `password`, `directory` or `disabled`.
+
+        >>> s.accounts.edit(4)
+        """
         return self._t.call(a.Account, "PATCH", f"/accounts/{account_id}", json=changes)
 
     def change_password(self, current: str, fresh: str, keep_tokens: bool = False) -> None:
-        """Change your own password, in a session that was opened with it."""
+        """Change your own password, in a session that was opened with it.
+
+        >>> s.accounts.change_password(current, fresh)
+        """
         given = {
             "current_password": current,
             "new_password": fresh,
@@ -64,25 +92,40 @@ class Accounts(Noun):
         self._t.send("PUT", "/session/password", json=given)
 
     def sessions(self, account_id: int | None = None) -> Sequence[a.Session]:
-        """Your living sessions, or those of an account."""
+        """Your living sessions, or those of an account.
+
+        >>> s.accounts.sessions()
+        """
         return self._t.whole(a.Session, "GET", "/sessions", params={"account": account_id})
 
     def end_session(self, session_id: int, account_id: int | None = None) -> None:
-        """End a session of yours, or of an account."""
+        """End a session of yours, or of an account.
+
+        >>> s.accounts.end_session(31)
+        """
         self._t.send("DELETE", f"/sessions/{session_id}", params={"account": account_id})
 
     def tokens(self, account_id: int | None = None) -> Sequence[a.Token]:
-        """Your living tokens, or those of an account."""
+        """Your living tokens, or those of an account.
+
+        >>> s.accounts.tokens()
+        """
         return self._t.whole(a.Token, "GET", "/tokens", params={"account": account_id})
 
     def token(self, token_id: int, account_id: int | None = None) -> a.Token:
-        """One living token of yours, or of an account."""
+        """One living token of yours, or of an account.
+
+        >>> s.accounts.token(7)
+        """
         return self._t.call(a.Token, "GET", f"/tokens/{token_id}", params={"account": account_id})
 
     def add_token(
         self, name: str, role: Role, days: int = 90, purpose: Purpose = Purpose.INTERFACE
     ) -> a.TokenSecret:
-        """Make a token; the secret is given this once."""
+        """Make a token; the secret is given this once.
+
+        >>> s.accounts.add_token("Quay phones", Role.VIEWER)
+        """
         return self._t.call(
             a.TokenSecret,
             "POST",
@@ -91,5 +134,8 @@ class Accounts(Noun):
         )
 
     def revoke_token(self, token_id: int, account_id: int | None = None) -> None:
-        """Revoke a token of yours, or of an account."""
+        """Revoke a token of yours, or of an account.
+
+        >>> s.accounts.revoke_token(7)
+        """
         self._t.send("DELETE", f"/tokens/{token_id}", params={"account": account_id})

@@ -20,27 +20,42 @@ class Cohorts(Documents[co.Cohort, co.CohortDetail]):
     model = co.Cohort
 
     def explain(self, cohort: Key, device_id: int) -> co.Explained:
-        """Whether a device is in it, comparison by comparison."""
+        """Whether a device is in it, comparison by comparison.
+
+        >>> s.cohorts.explain("Deck phones", 546)
+        """
         return self._t.call(
             co.Explained, "GET", at("/cohorts", cohort, "explain"), params={"device": device_id}
         )
 
     def overlap(self, one: Key, other: Key) -> co.Overlap:
-        """How many devices two cohorts share."""
+        """How many devices two cohorts share.
+
+        >>> s.cohorts.overlap(one, "Spares")
+        """
         return self._t.call(
             co.Overlap, "GET", at("/cohorts", one, "overlap", quote(str(other), safe=""))
         )
 
     def uses(self, cohort: Key) -> Sequence[co.Use]:
-        """What speaks of it."""
+        """What speaks of it.
+
+        >>> s.cohorts.uses("Deck phones")
+        """
         return self._t.whole(co.Use, "GET", at("/cohorts", cohort, "uses"))
 
     def history(self, cohort: Key) -> Sequence[co.DayCount]:
-        """Its numbers by day."""
+        """Its numbers by day.
+
+        >>> s.cohorts.history("Deck phones")
+        """
         return self._t.whole(co.DayCount, "GET", at("/cohorts", cohort, "history"))
 
     def preview_list(self, cohort: Key, selection: d.Selection, put_in: bool = True) -> Preview:
-        """Which devices would come to a list or go from it."""
+        """Which devices would come to a list or go from it.
+
+        >>> s.cohorts.preview_list("Deck phones", Selection(ids=[546]))
+        """
         return self._t.call(
             Preview,
             "POST",
@@ -56,6 +71,9 @@ class Cohorts(Documents[co.Cohort, co.CohortDetail]):
         put_in: bool = True,
         reason: str | None = None,
     ) -> Preview:
-        """Change a list as previewed."""
+        """Change a list as previewed.
+
+        >>> s.cohorts.change_list("Deck phones", Selection(ids=[546]), preview.digest)
+        """
         given = co.ListChangeApply(selection=selection, put_in=put_in, digest=digest, reason=reason)
         return self._t.call(Preview, "POST", at("/cohorts", cohort, "devices/apply"), json=given)

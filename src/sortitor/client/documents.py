@@ -28,27 +28,46 @@ class Documents(Noun, Generic[D, A]):
     model: type[D]
 
     def list(self) -> Sequence[A]:
-        """All of them, by name."""
+        """All of them, by name.
+
+        >>> for one in s.pools.list():
+        ...     print(one)
+        """
         return self._t.whole(self.answer, "GET", self.path)
 
     def show(self, key: Key) -> A:
-        """One, by number or name."""
+        """One, by number or name.
+
+        >>> s.pools.show("Display signage")
+        """
         return self._t.call(self.answer, "GET", at(self.path, key))
 
     def revisions(self, key: Key) -> Sequence[Revision]:
-        """What was changed of one, newest first."""
+        """What was changed of one, newest first.
+
+        >>> s.pools.revisions("Display signage")
+        """
         return self._t.whole(Revision, "GET", at(self.path, key, "revisions"))
 
     def preview_add(self, document: D) -> Preview:
-        """What adding one would do."""
+        """What adding one would do.
+
+        >>> s.pools.preview_add(Pool(name="Signage", seats=3))
+        """
         return self._t.call(Preview, "POST", f"{self.path}/preview", json=document)
 
     def preview_edit(self, key: Key, document: D) -> Preview:
-        """What a change would do."""
+        """What a change would do.
+
+        >>> s.pools.preview_edit("Display signage", pool.model_copy(update={"seats": 9}))
+        """
         return self._t.call(Preview, "POST", at(self.path, key, "preview"), json=document)
 
     def preview_patch(self, key: Key, changes: Mapping[str, Any]) -> Preview:
-        """What changing these fields would do; the others stay."""
+        """What changing these fields would do; the others stay.
+
+        >>> s.pools.preview_patch("Display signage", {"seats": 120})
+        """
         return self._t.call(
             Preview,
             "POST",
@@ -58,11 +77,17 @@ class Documents(Noun, Generic[D, A]):
         )
 
     def preview_remove(self, key: Key) -> Preview:
-        """What removing one would do."""
+        """What removing one would do.
+
+        >>> s.pools.preview_remove("Display signage")
+        """
         return self._t.call(Preview, "POST", at(self.path, key, "removal/preview"))
 
     def add(self, document: D, digest: str | None = None, reason: str | None = None) -> A:
-        """Add one."""
+        """Add one.
+
+        >>> s.pools.add(Pool(name="Signage", seats=3), preview.digest)
+        """
         given = _with(document, digest, reason)
         return self._t.call(self.answer, "POST", self.path, json=given)
 
@@ -76,6 +101,8 @@ class Documents(Noun, Generic[D, A]):
     ) -> A:
         """Change one; `revision` must be the one that was read. With neither a digest nor a
         revision whatever is there is changed.
+
+        >>> s.pools.edit("Display signage", changed, preview.digest)
         """
         given = _with(document, digest, reason)
         headers = if_match(revision, digest)
@@ -89,7 +116,10 @@ class Documents(Noun, Generic[D, A]):
         reason: str | None = None,
         revision: int | None = None,
     ) -> A:
-        """Change these fields and nothing else; None sets one back to its default."""
+        """Change these fields and nothing else; None sets one back to its default.
+
+        >>> s.pools.patch("Display signage", {"seats": 120})
+        """
         return self._t.call(
             self.answer,
             "PATCH",
@@ -106,7 +136,10 @@ class Documents(Noun, Generic[D, A]):
         reason: str | None = None,
         revision: int | None = None,
     ) -> None:
-        """Remove one; reverting its journal entry brings it back."""
+        """Remove one; reverting its journal entry brings it back.
+
+        >>> s.pools.remove("Display signage")
+        """
         params = {"digest": digest, "reason": reason}
         headers = if_match(revision, digest)
         self._t.send("DELETE", at(self.path, key), params=params, headers=headers)

@@ -14,29 +14,48 @@ class Ends(Noun):
     """What ends, and who is reminded of it."""
 
     def list(self) -> Sequence[e.End]:
-        """What ends, first things first."""
+        """What ends, first things first.
+
+        >>> for one in s.ends.list():
+        ...     print(one)
+        """
         return self._t.whole(e.End, "GET", "/ends")
 
     def reminders(self) -> e.RemindersDetail:
-        """Who is reminded by mail."""
+        """Who is reminded by mail.
+
+        >>> s.ends.reminders()
+        """
         return self._t.call(e.RemindersDetail, "GET", "/reminders")
 
     def preview_reminders(self, reminders: e.Reminders) -> Preview:
-        """What a change of the reminders would be."""
+        """What a change of the reminders would be.
+
+        >>> s.ends.preview_reminders(reminders)
+        """
         return self._t.call(Preview, "POST", "/reminders/preview", json=reminders)
 
     def apply_reminders(
         self, reminders: e.Reminders, digest: str, reason: str | None = None
     ) -> int:
-        """Save the reminders as previewed; gives their revision."""
+        """Save the reminders as previewed; gives their revision.
+
+        >>> s.ends.apply_reminders(reminders, preview.digest)
+        """
         given = e.RemindersApply(reminders=reminders, digest=digest, reason=reason)
         answer = self._t.send("POST", "/reminders/apply", json=given)
         return int(answer.json()["revision"])
 
     def reminders_revisions(self) -> Sequence[Revision]:
-        """What was changed of the reminders, newest first."""
+        """What was changed of the reminders, newest first.
+
+        >>> s.ends.reminders_revisions()
+        """
         return self._t.whole(Revision, "GET", "/reminders/revisions")
 
     def calendar(self, secret: str) -> str:
-        """What ends, as a calendar (RFC 5545)."""
+        """What ends, as a calendar (RFC 5545).
+
+        >>> s.ends.calendar(secret)
+        """
         return self._t.send("GET", at("/calendar", f"{secret}.ics")).text

@@ -23,29 +23,44 @@ class Files(Noun):
     """Files that are kept for devices, by their SHA-256 in hex."""
 
     def list(self) -> Sequence[KeptFile]:
-        """All files, by name."""
+        """All files, by name.
+
+        >>> for one in s.files.list():
+        ...     print(one)
+        """
         return self._t.whole(KeptFile, "GET", "/files")
 
     def get(self, digest: str) -> KeptFile:
-        """One file, and the items that name it."""
+        """One file, and the items that name it.
+
+        >>> s.files.get(preview.digest)
+        """
         return self._t.call(KeptFile, "GET", at("/files", digest))
 
     def put(self, path: Path, name: str | None = None, heard: Heard = _silent) -> KeptFile:
         """Keep a file, however large: it is read as it is sent. `heard` hears of the bytes that
         went, and of how many these are.
+
+        >>> s.files.put(Path("file.csv"))
         """
         params = {"name": name or path.name, "digest": digest_of(path)}
         answer = self._t.upload("/files", pieces(path, heard), params, path.stat().st_size)
         return KeptFile.model_validate_json(answer)
 
     def fetch(self, digest: str, to: Path) -> None:
-        """Write the bytes of a file to a path. Raises Broken where they are others."""
+        """Write the bytes of a file to a path. Raises Broken where they are others.
+
+        >>> s.files.fetch(preview.digest, Path("file.csv"))
+        """
         self._t.download(at("/files", digest, "content"), to)
         if digest_of(to) != digest:
             raise Broken(_OTHER)
 
     def remove(self, digest: str) -> None:
-        """Let go of a file that no item names."""
+        """Let go of a file that no item names.
+
+        >>> s.files.remove(preview.digest)
+        """
         self._t.send("DELETE", at("/files", digest))
 
 

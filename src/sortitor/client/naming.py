@@ -17,18 +17,27 @@ class Naming(Noun):
     """Naming templates, and renaming."""
 
     def show(self) -> g.NamingDetail:
-        """The naming templates."""
+        """The naming templates.
+
+        >>> s.naming.show()
+        """
         return self._t.call(g.NamingDetail, "GET", "/naming")
 
     def check(self, templates: Sequence[g.Template]) -> Sequence[g.TemplateChecked]:
-        """What each template would do today: how many devices it names, three of them, faults."""
+        """What each template would do today: how many devices it names, three of them, faults.
+
+        >>> s.naming.check(templates)
+        """
         given = g.NamingCheck(templates=tuple(templates))
         return self._t.whole(g.TemplateChecked, "POST", "/naming/check", json=given)
 
     def preview(
         self, selection: d.Selection | None = None, templates: Sequence[g.Template] | None = None
     ) -> Preview:
-        """Old → new over a selection."""
+        """Old → new over a selection.
+
+        >>> s.naming.preview()
+        """
         given = g.NamingPreview(
             selection=selection or d.Selection(),
             templates=None if templates is None else tuple(templates),
@@ -43,6 +52,8 @@ class Naming(Noun):
     ) -> int:
         """Save the templates; gives the revision. `revision` must be the one that was read; without
         it whatever is there is changed.
+
+        >>> s.naming.save(templates)
         """
         return self._t.call(
             Saved,
@@ -55,7 +66,10 @@ class Naming(Noun):
     def rename(
         self, digest: str, selection: d.Selection | None = None, reason: str | None = None
     ) -> Preview:
-        """Rename as previewed."""
+        """Rename as previewed.
+
+        >>> s.naming.rename(preview.digest)
+        """
         return self._t.call(
             Preview,
             "POST",
@@ -64,5 +78,8 @@ class Naming(Noun):
         )
 
     def revisions(self) -> Sequence[Revision]:
-        """What was changed of it, newest first."""
+        """What was changed of it, newest first.
+
+        >>> s.naming.revisions()
+        """
         return self._t.whole(Revision, "GET", "/naming/revisions")

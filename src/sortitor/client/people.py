@@ -17,6 +17,8 @@ class People(Noun):
     def preview_import(self, path: Path, complete: bool = False) -> Preview:
         """What a CSV of people would change. `complete`: it names everybody, so whom it does not
         name has left.
+
+        >>> s.people.preview_import(Path("file.csv"))
         """
         return self._t.call(
             Preview,
@@ -30,7 +32,10 @@ class People(Noun):
     def apply_import(
         self, path: Path, digest: str, reason: str | None = None, complete: bool = False
     ) -> Preview:
-        """Import the people as previewed."""
+        """Import the people as previewed.
+
+        >>> s.people.apply_import(Path("file.csv"), preview.digest)
+        """
         params: dict[str, Any] = {"digest": digest, "complete": complete} | (
             {"reason": reason} if reason else {}
         )
@@ -56,6 +61,9 @@ class People(Noun):
     ) -> Iterator[p.Person]:
         """People in an order; `pool`: those whose devices take a seat of it; `over_quota`: those
         who have more devices than they may.
+
+        >>> for one in s.people.list():
+        ...     print(one)
         """
         asked = {
             "query": query,
@@ -68,17 +76,26 @@ class People(Noun):
         return self._t.pages(p.Person, "/people", asked, most)
 
     def show(self, person: Key) -> p.PersonDetail:
-        """One person with devices and quota."""
+        """One person with devices and quota.
+
+        >>> s.people.show("maud.fenwick")
+        """
         return self._t.call(p.PersonDetail, "GET", at("/people", person))
 
     def set_left(self, person: Key, left: bool = True, reason: str | None = None) -> None:
-        """Note that somebody has left, or is back."""
+        """Note that somebody has left, or is back.
+
+        >>> s.people.set_left("maud.fenwick")
+        """
         self._t.send(
             "POST", at("/people", person, "left"), json=p.Leaving(left=left, reason=reason)
         )
 
     def preview_departure(self, person: Key, departure: p.Departure) -> Preview:
-        """What somebody's leaving would do to their devices, passes and holds."""
+        """What somebody's leaving would do to their devices, passes and holds.
+
+        >>> s.people.preview_departure("maud.fenwick", departure)
+        """
         return self._t.call(
             Preview, "POST", at("/people", person, "departure/preview"), json=departure
         )
@@ -86,6 +103,9 @@ class People(Noun):
     def leave(
         self, person: Key, departure: p.Departure, digest: str, reason: str | None = None
     ) -> Preview:
-        """Let somebody leave as previewed."""
+        """Let somebody leave as previewed.
+
+        >>> s.people.leave("maud.fenwick", departure, preview.digest)
+        """
         given = p.DepartureApply(**departure.model_dump(), digest=digest, reason=reason)
         return self._t.call(Preview, "POST", at("/people", person, "departure/apply"), json=given)

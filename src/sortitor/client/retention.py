@@ -12,5 +12,8 @@ class Retention(Noun):
     """What goes when its time is over."""
 
     def preview(self) -> Sequence[Going]:
-        """What would go tonight."""
+        """What would go tonight.
+
+        >>> s.retention.preview()
+        """
         return self._t.whole(Going, "GET", "/retention")

@@ -17,10 +17,16 @@ class TermsCalls(Documents[t.Terms, t.TermsDetail]):
     model = t.Terms
 
     def page(self, key: Key, language: str | None = None) -> t.TermsPage:
-        """Terms as a person sees them."""
+        """Terms as a person sees them.
+
+        >>> s.terms.page("House rules")
+        """
         params = {"language": language}
         return self._t.call(t.TermsPage, "GET", at("/terms", key, "page"), params=params)
 
     def acceptances(self, key: Key, most: int | None = None) -> Iterator[t.Acceptance]:
-        """Who accepted the terms, newest first."""
+        """Who accepted the terms, newest first.
+
+        >>> s.terms.acceptances("House rules")
+        """
         return self._t.pages(t.Acceptance, at("/terms", key, "acceptances"), {}, most)

@@ -11,9 +11,15 @@ class Today(Noun):
     """What needs a hand, and the service's words."""
 
     def show(self) -> TodayAnswer:
-        """What needs a hand, oldest first."""
+        """What needs a hand, oldest first.
+
+        >>> s.today.show()
+        """
         return self._t.call(TodayAnswer, "GET", "/today")
 
     def vocabulary(self) -> Vocabulary:
-        """Enumerations, comparisons, notes, reasons, roles and thresholds, with their words."""
+        """Enumerations, comparisons, notes, reasons, roles and thresholds, with their words.
+
+        >>> s.today.vocabulary()
+        """
         return self._t.call(Vocabulary, "GET", "/vocabulary")

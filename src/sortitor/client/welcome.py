@@ -14,26 +14,41 @@ class Welcome(Noun):
     """The welcome card."""
 
     def show(self) -> w.WelcomeDetail:
-        """The card."""
+        """The card.
+
+        >>> s.welcome.show()
+        """
         return self._t.call(w.WelcomeDetail, "GET", "/welcome-card")
 
     def preview(self, card: w.WelcomeCard) -> Preview:
-        """What a change would be."""
+        """What a change would be.
+
+        >>> s.welcome.preview(card)
+        """
         return self._t.call(Preview, "POST", "/welcome-card/preview", json=card)
 
     def apply(self, card: w.WelcomeCard, digest: str, reason: str | None = None) -> int:
-        """Save it as previewed; gives its revision."""
+        """Save it as previewed; gives its revision.
+
+        >>> s.welcome.apply(card, preview.digest)
+        """
         given = w.WelcomeApply(card=card, digest=digest, reason=reason)
         answer = self._t.send("POST", "/welcome-card/apply", json=given)
         return int(answer.json()["revision"])
 
     def add_picture(self, content: bytes) -> str:
-        """Upload a picture; gives its digest."""
+        """Upload a picture; gives its digest.
+
+        >>> s.welcome.add_picture(Path("picture.png").read_bytes())
+        """
         headers = {"Content-Type": "application/octet-stream"}
         return self._t.call(
             w.PictureKept, "POST", "/welcome-card/pictures", content=content, headers=headers
         ).digest
 
     def revisions(self) -> Sequence[Revision]:
-        """What was changed of it, newest first."""
+        """What was changed of it, newest first.
+
+        >>> s.welcome.revisions()
+        """
         return self._t.whole(Revision, "GET", "/welcome-card/revisions")

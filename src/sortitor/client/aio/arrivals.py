@@ -29,6 +29,9 @@ class Arrivals(Noun):
     ) -> AsyncIterator[r.Arrival]:
         """Arrivals, newest first: by what became of them, their device or pass, the serial number
         or IMEI that they stated, or their person.
+
+        >>> for one in s.arrivals.list():
+        ...     print(one)
         """
         conditions = {
             "outcome": outcome,
@@ -42,33 +45,54 @@ class Arrivals(Noun):
         return self._t.pages(r.Arrival, "/arrivals", conditions, most)
 
     async def counts(self, days: int = 1) -> r.WayCounts:
-        """How many arrivals of the last days stand at each stage of the way in."""
+        """How many arrivals of the last days stand at each stage of the way in.
+
+        >>> s.arrivals.counts()
+        """
         return await self._t.call(r.WayCounts, "GET", "/arrivals/counts", params={"days": days})
 
     async def show(self, arrival_id: int) -> r.ArrivalDetail:
-        """One arrival with its trace."""
+        """One arrival with its trace.
+
+        >>> s.arrivals.show(88)
+        """
         return await self._t.call(r.ArrivalDetail, "GET", f"/arrivals/{arrival_id}")
 
     async def preview_hand_over(self, arrival_id: int) -> Preview:
-        """What handing the device in use over to the one that arrived would change."""
+        """What handing the device in use over to the one that arrived would change.
+
+        >>> s.arrivals.preview_hand_over(88)
+        """
         return await self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over/preview")
 
     async def hand_over(self, arrival_id: int, digest: str, reason: str | None = None) -> Preview:
-        """Take the arrived device for the one in use, as previewed."""
+        """Take the arrived device for the one in use, as previewed.
+
+        >>> s.arrivals.hand_over(88, preview.digest)
+        """
         given = Apply(digest=digest, reason=reason)
         return await self._t.call(Preview, "POST", f"/arrivals/{arrival_id}/hand-over", json=given)
 
     async def turn_away(self, arrival_id: int, reason: str | None = None) -> None:
-        """Let the device in use stay what it is."""
+        """Let the device in use stay what it is.
+
+        >>> s.arrivals.turn_away(88)
+        """
         given = ReasonGiven(reason=reason)
         await self._t.send("POST", f"/arrivals/{arrival_id}/turn-away", json=given)
 
     async def waiting_file(self, form: str = "csv") -> bytes:
-        """The devices that wait for their people, with a column to fill in."""
+        """The devices that wait for their people, with a column to fill in.
+
+        >>> s.arrivals.waiting_file()
+        """
         return (await self._t.send("GET", "/arrivals/waiting/file", params={"form": form})).content
 
     async def preview_assignments(self, path: Path) -> Preview:
-        """What a list that was filled in would give to whom."""
+        """What a list that was filled in would give to whom.
+
+        >>> s.arrivals.preview_assignments(Path("file.csv"))
+        """
         content, headers = (path.read_bytes(), {"Content-Type": "application/octet-stream"})
         return await self._t.call(
             Preview, "POST", "/arrivals/assignments/preview", content=content, headers=headers
@@ -77,7 +101,10 @@ class Arrivals(Noun):
     async def apply_assignments(
         self, path: Path, digest: str, reason: str | None = None
     ) -> Preview:
-        """Give the devices of a list as previewed."""
+        """Give the devices of a list as previewed.
+
+        >>> s.arrivals.apply_assignments(Path("file.csv"), preview.digest)
+        """
         content, headers = (path.read_bytes(), {"Content-Type": "application/octet-stream"})
         return await self._t.call(
             Preview,

@@ -15,16 +15,25 @@ class Filters(Noun):
     async def check(
         self, filter: str, in_use: bool = False, awaited_too: bool = False
     ) -> co.FilterRead:
-        """Read a filter and count its devices, or those of them that are in use (or awaited)."""
+        """Read a filter and count its devices, or those of them that are in use (or awaited).
+
+        >>> s.filters.check("platform eq 'android'")
+        """
         given = co.FilterGiven(filter=filter, in_use=in_use, awaited_too=awaited_too)
         return await self._t.call(co.FilterRead, "POST", "/filters/check", json=given)
 
     async def attributes(self) -> Sequence[co.Attribute]:
-        """Everything a filter can speak of."""
+        """Everything a filter can speak of.
+
+        >>> s.filters.attributes()
+        """
         return await self._t.whole(co.Attribute, "GET", "/filters/attributes")
 
     async def values(self, attribute: str, beginning: str = "") -> Sequence[str]:
-        """Values that devices have now."""
+        """Values that devices have now.
+
+        >>> s.filters.values("site")
+        """
         return await self._t.whole(
             str, "GET", "/filters/values", params={"attribute": attribute, "beginning": beginning}
         )

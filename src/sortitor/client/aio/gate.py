@@ -16,17 +16,26 @@ class Gate(Noun):
     """The gate."""
 
     async def show(self) -> g.GateDetail:
-        """The policies in order."""
+        """The policies in order.
+
+        >>> s.gate.show()
+        """
         return await self._t.call(g.GateDetail, "GET", "/gate")
 
     async def preview(self, policies: Sequence[g.Policy]) -> Preview:
-        """Whom of today's fleet the proposed gate would meet otherwise."""
+        """Whom of today's fleet the proposed gate would meet otherwise.
+
+        >>> s.gate.preview(policies)
+        """
         return await self._t.call(Preview, "POST", "/gate/preview", json=_gate(policies))
 
     async def apply(
         self, policies: Sequence[g.Policy], digest: str, reason: str | None = None
     ) -> int:
-        """Save the gate as previewed; gives its revision."""
+        """Save the gate as previewed; gives its revision.
+
+        >>> s.gate.apply(policies, preview.digest)
+        """
         return (
             await self._t.call(
                 g.Saved,
@@ -37,15 +46,24 @@ class Gate(Noun):
         ).revision
 
     async def check(self, policies: Sequence[g.Policy]) -> Sequence[g.PolicyRemark]:
-        """What is odd about policies that can be saved."""
+        """What is odd about policies that can be saved.
+
+        >>> s.gate.check(policies)
+        """
         return await self._t.whole(g.PolicyRemark, "POST", "/gate/check", json=_gate(policies))
 
     async def effective(self, asked: g.EffectiveAsked) -> g.Effective:
-        """Each facet with its word, for a person, a group or a device."""
+        """Each facet with its word, for a person, a group or a device.
+
+        >>> s.gate.effective(asked)
+        """
         return await self._t.call(g.Effective, "POST", "/gate/effective", json=asked)
 
     async def replay(self, policies: Sequence[g.Policy]) -> g.Replay:
-        """What the proposed gate would have said to today's fleet and to past arrivals."""
+        """What the proposed gate would have said to today's fleet and to past arrivals.
+
+        >>> s.gate.replay(policies)
+        """
         return await self._t.call(g.Replay, "POST", "/gate/replay", json=_gate(policies))
 
     async def replayed(
@@ -55,7 +73,10 @@ class Gate(Noun):
         outcome: Outcome | None = None,
         reason: str | None = None,
     ) -> AsyncIterator[g.Turned]:
-        """The devices (or `of="arrivals"`) that it would meet otherwise."""
+        """The devices (or `of="arrivals"`) that it would meet otherwise.
+
+        >>> s.gate.replayed(policies)
+        """
         cursor: str | None = None
         while True:
             params = {
@@ -82,17 +103,26 @@ class Gate(Noun):
         outcome: Outcome | None = None,
         reason: str | None = None,
     ) -> bytes:
-        """All of them as CSV or XLSX."""
+        """All of them as CSV or XLSX.
+
+        >>> s.gate.replay_file(policies)
+        """
         params = {"of": of, "outcome": outcome, "reason": reason, "form": form}
         body = _gate(policies)
         return (await self._t.send("POST", "/gate/replay/file", params=params, json=body)).content
 
     async def attempt(self, imagined: g.Try) -> g.Decision:
-        """Try an imagined device."""
+        """Try an imagined device.
+
+        >>> s.gate.attempt(imagined)
+        """
         return await self._t.call(g.Decision, "POST", "/gate/try", json=imagined)
 
     async def revisions(self) -> Sequence[Revision]:
-        """What was changed of it, newest first."""
+        """What was changed of it, newest first.
+
+        >>> s.gate.revisions()
+        """
         return await self._t.whole(Revision, "GET", "/gate/revisions")
 
 

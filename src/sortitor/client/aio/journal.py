@@ -49,6 +49,9 @@ class Journal(Noun):
     ) -> AsyncIterator[j.Entry]:
         """Entries, newest or oldest first: by how their operation begins, who acted, whom and
         which device they concerned, from a day to a day.
+
+        >>> for one in s.journal.list():
+        ...     print(one)
         """
         asked = _asked(operation, actor, person, device, since, until)
         return self._t.pages(j.Entry, "/journal", {**asked, "descending": descending}, most)
@@ -65,20 +68,32 @@ class Journal(Noun):
         since: date | None = None,
         until: date | None = None,
     ) -> None:
-        """Write the same entries in words to a file."""
+        """Write the same entries in words to a file.
+
+        >>> s.journal.file(Path("file.csv"))
+        """
         asked = _asked(operation, actor, person, device, since, until)
         await self._t.download("/journal/file", path, {"form": form, **asked})
 
     async def show(self, entry_id: int) -> j.EntryDetail:
-        """One entry with its first effects."""
+        """One entry with its first effects.
+
+        >>> s.journal.show(118)
+        """
         return await self._t.call(j.EntryDetail, "GET", f"/journal/{entry_id}")
 
     async def preview_revert(self, entry_id: int) -> Preview:
-        """What reverting would do."""
+        """What reverting would do.
+
+        >>> s.journal.preview_revert(118)
+        """
         return await self._t.call(Preview, "POST", f"/journal/{entry_id}/revert/preview")
 
     async def revert(self, entry_id: int, digest: str, reason: str | None = None) -> int:
-        """Revert as previewed; gives the reverting entry's number."""
+        """Revert as previewed; gives the reverting entry's number.
+
+        >>> s.journal.revert(118, preview.digest)
+        """
         return (
             await self._t.call(
                 j.Reverted,
@@ -89,16 +104,25 @@ class Journal(Noun):
         ).entry_id
 
     async def head(self) -> j.Head:
-        """The end of the sealed chain, signed."""
+        """The end of the sealed chain, signed.
+
+        >>> s.journal.head()
+        """
         return await self._t.call(j.Head, "GET", "/journal/head")
 
     async def check_head(self, signed: str) -> j.HeadChecked:
-        """Whether the chain still holds a head that was given out earlier."""
+        """Whether the chain still holds a head that was given out earlier.
+
+        >>> s.journal.check_head(head.signed)
+        """
         given = j.HeadGiven(signed=signed)
         return await self._t.call(j.HeadChecked, "POST", "/journal/head/check", json=given)
 
     async def verify(self) -> AsyncIterator[j.Verification]:
-        """Check the chain part by part, to its end or the first entry that is broken."""
+        """Check the chain part by part, to its end or the first entry that is broken.
+
+        >>> s.journal.verify()
+        """
         place = 0
         while True:
             part = await self._t.call(
@@ -110,5 +134,8 @@ class Journal(Noun):
             place = part.place
 
     async def export(self, path: Path, after_place: int = 0) -> None:
-        """Write the sealed journal as JSON Lines."""
+        """Write the sealed journal as JSON Lines.
+
+        >>> s.journal.export(Path("file.csv"))
+        """
         await self._t.download("/journal/export", path, params={"after_place": after_place})

@@ -49,6 +49,8 @@ class Lots(Noun):
         add_unknown: whether devices that nobody knows are added; None:
         those of a table are, those of a pasted list or of a statement by hand are not. like: a lot
         whose defaults and columns are taken over. watch: hears how far a large file is.
+
+        >>> s.lots.check("delivery.csv", defaults={"ownership": "corporate"})
         """
         content = (paste or "").encode() if file is None else content_of(file)
         called = None if file is None else name_of(file)
@@ -91,7 +93,10 @@ class Lots(Noun):
         return lot.model_copy(update={"repeated": taken.job is None})
 
     async def read_again(self, lot_id: int, settings: lo.LotSettings) -> lo.Lot:
-        """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates."""
+        """Read a draft in another way: columns, defaults, sheets, header line, encoding, dates.
+
+        >>> s.lots.read_again(12, settings)
+        """
         return await self._t.call(
             lo.Lot,
             "POST",
@@ -109,7 +114,10 @@ class Lots(Noun):
         note: str | None = None,
         verdict: Verdict | None = None,
     ) -> lo.Lot:
-        """Set one cell, or one column of many rows."""
+        """Set one cell, or one column of many rows.
+
+        >>> s.lots.edit(12, "serial", "GK4T100023")
+        """
         return await self._t.call(
             lo.Lot,
             "POST",
@@ -128,7 +136,10 @@ class Lots(Noun):
         note: str | None = None,
         verdict: Verdict | None = None,
     ) -> lo.Lot:
-        """Leave rows out, take lines as rows, take devices back, merge them; None undoes it."""
+        """Leave rows out, take lines as rows, take devices back, merge them; None undoes it.
+
+        >>> s.lots.resolve(12, Remedy.LEAVE_OUT)
+        """
         return await self._t.call(
             lo.Lot,
             "POST",
@@ -139,7 +150,10 @@ class Lots(Noun):
     async def takeout(
         self, lot_id: int, form: str = "csv", verdicts: Sequence[Verdict] = ()
     ) -> bytes:
-        """Rows that stayed behind, with a `problem` column, as a CSV or XLSX file."""
+        """Rows that stayed behind, with a `problem` column, as a CSV or XLSX file.
+
+        >>> s.lots.takeout(12)
+        """
         return (
             await self._t.send(
                 "GET",
@@ -149,7 +163,10 @@ class Lots(Noun):
         ).content
 
     async def template(self, platform: Platform, form: str = "csv") -> bytes:
-        """A file with the headers for a platform's devices."""
+        """A file with the headers for a platform's devices.
+
+        >>> s.lots.template(Platform.ANDROID)
+        """
         return (
             await self._t.send("GET", f"/lot-templates/{platform}", params={"form": form})
         ).content
@@ -163,12 +180,19 @@ class Lots(Noun):
         sort: Literal["id", "name", "status", "created_by"] = "id",
         descending: bool = True,
     ) -> AsyncIterator[lo.Lot]:
-        """Lots, newest first, or in another order."""
+        """Lots, newest first, or in another order.
+
+        >>> for one in s.lots.list():
+        ...     print(one)
+        """
         asked = {"status": status, "query": query, "sort": sort, "descending": descending}
         return self._t.pages(lo.Lot, "/lots", asked, most)
 
     async def show(self, lot_id: int) -> lo.Lot:
-        """One lot."""
+        """One lot.
+
+        >>> s.lots.show(12)
+        """
         return await self._t.call(lo.Lot, "GET", f"/lots/{lot_id}")
 
     def rows(
@@ -178,43 +202,67 @@ class Lots(Noun):
         note: str | None = None,
         most: int | None = None,
     ) -> AsyncIterator[lo.LotRow]:
-        """Rows in the order of the file."""
+        """Rows in the order of the file.
+
+        >>> s.lots.rows(12)
+        """
         return self._t.pages(
             lo.LotRow, f"/lots/{lot_id}/rows", {"verdict": verdict, "note": note}, most
         )
 
     async def notes(self, lot_id: int) -> Sequence[lo.NoteGroup]:
-        """Notes grouped, most frequent first."""
+        """Notes grouped, most frequent first.
+
+        >>> s.lots.notes(12)
+        """
         return await self._t.whole(lo.NoteGroup, "GET", f"/lots/{lot_id}/notes")
 
     async def file(self, lot_id: int) -> bytes:
-        """The file, byte for byte."""
+        """The file, byte for byte.
+
+        >>> s.lots.file(12)
+        """
         return (await self._t.send("GET", f"/lots/{lot_id}/file")).content
 
     async def preview(self, lot_id: int) -> Preview:
-        """What applying would do now."""
+        """What applying would do now.
+
+        >>> s.lots.preview(12)
+        """
         return await self._t.call(Preview, "POST", f"/lots/{lot_id}/preview")
 
     async def apply(
         self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
     ) -> lo.Lot:
-        """Apply as previewed; a large lot is a job, which is waited for."""
+        """Apply as previewed; a large lot is a job, which is waited for.
+
+        >>> s.lots.apply(12, preview.digest)
+        """
         return await self._long(lot_id, "apply", Apply(digest=digest, reason=reason), watch)
 
     async def discard(self, lot_id: int, reason: str | None = None) -> lo.Lot:
-        """Put a draft aside."""
+        """Put a draft aside.
+
+        >>> s.lots.discard(12)
+        """
         return await self._t.call(
             lo.Lot, "POST", f"/lots/{lot_id}/discard", json=ReasonGiven(reason=reason)
         )
 
     async def preview_revert(self, lot_id: int) -> Preview:
-        """What reverting would do."""
+        """What reverting would do.
+
+        >>> s.lots.preview_revert(12)
+        """
         return await self._t.call(Preview, "POST", f"/lots/{lot_id}/revert/preview")
 
     async def revert(
         self, lot_id: int, digest: str, reason: str | None = None, watch: Watch | None = None
     ) -> lo.Lot:
-        """Revert as previewed."""
+        """Revert as previewed.
+
+        >>> s.lots.revert(12, preview.digest)
+        """
         return await self._long(lot_id, "revert", Apply(digest=digest, reason=reason), watch)
 
     async def _long(self, lot_id: int, what: str, given: Apply, watch: Watch | None) -> lo.Lot:

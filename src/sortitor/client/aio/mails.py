@@ -17,13 +17,23 @@ class Mails(Noun):
     def list(
         self, state: MailState | None = None, most: int | None = None
     ) -> AsyncIterator[m.Mail]:
-        """Mails, newest first."""
+        """Mails, newest first.
+
+        >>> for one in s.mails.list():
+        ...     print(one)
+        """
         return self._t.pages(m.Mail, "/mails", {"state": state}, most)
 
     async def test(self, address: str) -> None:
-        """Send a test mail."""
+        """Send a test mail.
+
+        >>> s.mails.test("you@wrenmoor.example")
+        """
         await self._t.send("POST", "/mails/test", json=m.MailTest(address=address))
 
     async def again(self, mail_id: int) -> None:
-        """Try one at once."""
+        """Try one at once.
+
+        >>> s.mails.again(5)
+        """
         await self._t.send("POST", f"/mails/{mail_id}/again", json=ReasonGiven(reason=None))

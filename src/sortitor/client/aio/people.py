@@ -18,6 +18,8 @@ class People(Noun):
     async def preview_import(self, path: Path, complete: bool = False) -> Preview:
         """What a CSV of people would change. `complete`: it names everybody, so whom it does not
         name has left.
+
+        >>> s.people.preview_import(Path("file.csv"))
         """
         return await self._t.call(
             Preview,
@@ -31,7 +33,10 @@ class People(Noun):
     async def apply_import(
         self, path: Path, digest: str, reason: str | None = None, complete: bool = False
     ) -> Preview:
-        """Import the people as previewed."""
+        """Import the people as previewed.
+
+        >>> s.people.apply_import(Path("file.csv"), preview.digest)
+        """
         params: dict[str, Any] = {"digest": digest, "complete": complete} | (
             {"reason": reason} if reason else {}
         )
@@ -57,6 +62,9 @@ class People(Noun):
     ) -> AsyncIterator[p.Person]:
         """People in an order; `pool`: those whose devices take a seat of it; `over_quota`: those
         who have more devices than they may.
+
+        >>> for one in s.people.list():
+        ...     print(one)
         """
         asked = {
             "query": query,
@@ -69,17 +77,26 @@ class People(Noun):
         return self._t.pages(p.Person, "/people", asked, most)
 
     async def show(self, person: Key) -> p.PersonDetail:
-        """One person with devices and quota."""
+        """One person with devices and quota.
+
+        >>> s.people.show("maud.fenwick")
+        """
         return await self._t.call(p.PersonDetail, "GET", at("/people", person))
 
     async def set_left(self, person: Key, left: bool = True, reason: str | None = None) -> None:
-        """Note that somebody has left, or is back."""
+        """Note that somebody has left, or is back.
+
+        >>> s.people.set_left("maud.fenwick")
+        """
         await self._t.send(
             "POST", at("/people", person, "left"), json=p.Leaving(left=left, reason=reason)
         )
 
     async def preview_departure(self, person: Key, departure: p.Departure) -> Preview:
-        """What somebody's leaving would do to their devices, passes and holds."""
+        """What somebody's leaving would do to their devices, passes and holds.
+
+        >>> s.people.preview_departure("maud.fenwick", departure)
+        """
         return await self._t.call(
             Preview, "POST", at("/people", person, "departure/preview"), json=departure
         )
@@ -87,7 +104,10 @@ class People(Noun):
     async def leave(
         self, person: Key, departure: p.Departure, digest: str, reason: str | None = None
     ) -> Preview:
-        """Let somebody leave as previewed."""
+        """Let somebody leave as previewed.
+
+        >>> s.people.leave("maud.fenwick", departure, preview.digest)
+        """
         given = p.DepartureApply(**departure.model_dump(), digest=digest, reason=reason)
         return await self._t.call(
             Preview, "POST", at("/people", person, "departure/apply"), json=given

@@ -13,5 +13,8 @@ class Retention(Noun):
     """What goes when its time is over."""
 
     async def preview(self) -> Sequence[Going]:
-        """What would go tonight."""
+        """What would go tonight.
+
+        >>> s.retention.preview()
+        """
         return await self._t.whole(Going, "GET", "/retention")

@@ -24,11 +24,17 @@ class Sweeps(Noun):
     """Looking at whom a rule would retire, and runs."""
 
     async def preview(self, rule: Key) -> Preview:
-        """Whom the rule would retire now."""
+        """Whom the rule would retire now.
+
+        >>> s.sweeps.preview(rule)
+        """
         return await self._t.call(Preview, "POST", at("/sweep-rules", rule, "sweep/preview"))
 
     async def apply(self, rule: Key, digest: str, reason: str | None = None) -> s.Sweep:
-        """Retire as previewed."""
+        """Retire as previewed.
+
+        >>> s.sweeps.apply(rule, preview.digest)
+        """
         return await self._t.call(
             s.Sweep,
             "POST",
@@ -37,36 +43,58 @@ class Sweeps(Noun):
         )
 
     async def idle(self, rule: s.Rule) -> s.Idle:
-        """The idle days of everything that a rule, saved or not, would watch."""
+        """The idle days of everything that a rule, saved or not, would watch.
+
+        >>> s.sweeps.idle(rule)
+        """
         return await self._t.call(s.Idle, "POST", "/sweeps/idle/preview", json=rule)
 
     async def due_file(self, rule: s.Rule, form: Literal["csv", "xlsx"] = "csv") -> bytes:
-        """The devices that a rule, saved or not, would make dormant or retire now, as a file."""
+        """The devices that a rule, saved or not, would make dormant or retire now, as a file.
+
+        >>> s.sweeps.due_file(rule)
+        """
         params = {"form": form}
         return (await self._t.send("POST", "/sweeps/due/file", params=params, json=rule)).content
 
     def list(self, most: int | None = None) -> AsyncIterator[s.Sweep]:
-        """Runs, newest first."""
+        """Runs, newest first.
+
+        >>> for one in s.sweeps.list():
+        ...     print(one)
+        """
         return self._t.pages(s.Sweep, "/sweeps", {}, most)
 
     async def preview_revert(self, sweep_id: int) -> Preview:
-        """Which devices would come back."""
+        """Which devices would come back.
+
+        >>> s.sweeps.preview_revert(6)
+        """
         return await self._t.call(Preview, "POST", f"/sweeps/{sweep_id}/revert/preview")
 
     async def revert(self, sweep_id: int, digest: str, reason: str | None = None) -> s.Sweep:
-        """Bring a run's devices back as previewed."""
+        """Bring a run's devices back as previewed.
+
+        >>> s.sweeps.revert(6, preview.digest)
+        """
         return await self._t.call(
             s.Sweep, "POST", f"/sweeps/{sweep_id}/revert", json=Apply(digest=digest, reason=reason)
         )
 
     async def preview_erasure(self, rule: Key) -> Preview:
-        """Which retired devices a rule's retention is over for."""
+        """Which retired devices a rule's retention is over for.
+
+        >>> s.sweeps.preview_erasure(rule)
+        """
         return await self._t.call(Preview, "POST", at("/sweep-rules", rule, "erasure/preview"))
 
     async def erase(
         self, rule: Key, digest: str, confirm: int, reason: str | None = None
     ) -> s.Erasure:
-        """Erase them as previewed; `confirm` is how many they are. Nothing brings them back."""
+        """Erase them as previewed; `confirm` is how many they are. Nothing brings them back.
+
+        >>> s.sweeps.erase(rule, preview.digest, 14)
+        """
         given = s.Confirmed(digest=digest, confirm=confirm, reason=reason)
         return await self._t.call(
             s.Erasure, "POST", at("/sweep-rules", rule, "erasure/apply"), json=given
@@ -77,11 +105,18 @@ class Erasures(Noun):
     """What was erased, with certificates."""
 
     def list(self, most: int | None = None) -> AsyncIterator[s.Erasure]:
-        """Erasures, newest first."""
+        """Erasures, newest first.
+
+        >>> for one in s.erasures.list():
+        ...     print(one)
+        """
         return self._t.pages(s.Erasure, "/erasures", {}, most)
 
     async def certificate(self, erasure_id: int) -> dict[str, Any]:
-        """Who erased what and when, signed (JWS, RFC 7515)."""
+        """Who erased what and when, signed (JWS, RFC 7515).
+
+        >>> s.erasures.certificate(3)
+        """
         found: dict[str, Any] = (
             await self._t.send("GET", f"/erasures/{erasure_id}/certificate")
         ).json()
