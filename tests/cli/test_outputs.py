@@ -20,6 +20,7 @@ from tests.vouchers import an_issuer, use
 from tests.worlds import World, a_pass, hold, import_lot, import_people, knocking, manifest
 
 from sortitor.cli import main as cli
+from sortitor.cli.connection import save_profile
 from sortitor.core.kits.checklists import ItemState
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, Role, SourceKind
@@ -54,10 +55,15 @@ def commands() -> dict[tuple[str, str], click.Command]:
 
 
 COMMANDS = commands()
+#: What shows one thing, or what one thing would be.
+ONE_THING = {
+    *("show", "read-voucher", "compare", "explain", "preview", "test", "check", "try"),
+    *("effective", "replay", "head", "reminders"),
+}
 LISTS = sorted(
     path
     for path, command in COMMANDS.items()
-    if path[1] not in ("show", "read-voucher", "compare")
+    if path[1] not in ONE_THING
     and any(
         option.name == "output" and "csv" in getattr(option.type, "choices", ())
         for option in command.params
@@ -95,6 +101,8 @@ def furnish(world: World, tmp_path: Path) -> None:
     """Two of nearly everything, one of them with a name in Arabic and one that a spreadsheet would
     run.
     """
+    for profile in ("default", "مرفأ"):
+        save_profile(profile, world.url, world.tokens[Role.COORDINATOR], 1)
     s = world.client()
     import_people(s, tmp_path, "maud,Maud Fenwick,,Deck,Dunlin,Crew", "مود,مود فنويك,,,,Officers")
     import_lot(

@@ -115,7 +115,7 @@ def test_a_saved_token_goes_only_to_where_it_was_given(
     run: Run, world: World, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     assert run("account", "list", role=None).code == 3
-    save_profile("default", world.url, world.tokens[Role.COORDINATOR])
+    save_profile("default", world.url, world.tokens[Role.COORDINATOR], 1)
     assert run("device", "list", role=None).code == 0
     shown: list[str] = []
 

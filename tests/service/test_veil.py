@@ -277,12 +277,13 @@ ELSEWHERE = {
 REFUSED = {
     Role.VIEWER: [
         "/accounts",
+        "/accounts/{account_id}",
         "/devices/{device_id}/item-reports/{key}/log",
         "/journal/export",
         "/lots/{lot_id}/file",
         "/lots/{lot_id}/preview",
     ],
-    Role.COORDINATOR: ["/accounts"],
+    Role.COORDINATOR: ["/accounts", "/accounts/{account_id}"],
 }
 #: Where a coordinator reads an identifier of a personal device: what hides, hides something.
 TOLD = [
@@ -381,7 +382,8 @@ def told(world: World, role: Role) -> dict[str, set[str]]:
         # With the credential of a device.
         "/agent/kit",
         "/agent/files/{digest}",
-        # No file is kept here.
+        # No view is saved here, and no file is kept.
+        "/views/{view_id}",
         "/files/{digest}",
         "/files/{digest}/content",
         # The one source is a roster that is handed over.

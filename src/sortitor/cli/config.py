@@ -45,7 +45,7 @@ def list_profiles(obj: dict[str, Any], /, output: str) -> None:
             "Signed in": lambda one: one.has_token,
             "Used": lambda one: one.used,
         },
-        empty="None is saved. Sign in with: sortitor account sign-in",
+        empty="None is saved.\nNext: sortitor account sign-in",
     )
 
 
@@ -56,7 +56,8 @@ def show(obj: dict[str, Any], /, output: str) -> None:
     """Say which address counts now, and where that is written.
 
     \b
-    Example:
+    Examples:
+      sortitor config show
       sortitor --profile harbour config show
     """
     kept = profiles().get(obj["profile"], {})

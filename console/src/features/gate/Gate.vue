@@ -198,7 +198,7 @@ watch(kind, () => (whom.value = ''))
   />
   <!-- Of one height whatever it says: a page that shrinks would move an open menu from under the
        pointer. -->
-  <div v-reachable="'Remarks'" class="remarks mt-3">
+  <div class="remarks mt-3" role="region" aria-label="Remarks" tabindex="0">
     <div role="status">
       <v-alert v-if="remarks.length" type="warning">
         <div v-for="remark in remarks" :key="remark.pointer + remark.code">{{ remark.detail }}</div>
