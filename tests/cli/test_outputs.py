@@ -183,6 +183,9 @@ def furnish(world: World, tmp_path: Path) -> None:
         sold = Selection(identifiers=[serial])
         s.devices.retire(sold, s.devices.preview_retire(sold).digest)
         s.devices.erase(sold, s.devices.preview_erase(sold).digest, 1)
+    for content in (b"serial\nJOB-1\n", "serial\nمهمة\n".encode()):
+        asked = {"Prefer": "respond-async"}
+        s._transport.http.post("/lots", content=content, headers=asked).raise_for_status()
 
 
 def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path: Path) -> None:
