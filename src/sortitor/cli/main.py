@@ -162,6 +162,8 @@ def _read_token(file: str) -> str:
 
 def main() -> None:
     """The `sortitor` command. Exit codes are in `sortitor.cli.output.ExitCode`."""
+    # The HTTP library would load a command line of its own, which takes a tenth of ours.
+    sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
     try:
         # Without standalone mode click gives the code of an Exit back instead of leaving.
         code = root.main(standalone_mode=False)

@@ -102,6 +102,8 @@ class Transport:
             base_url=url.rstrip("/") + "/api/v1",
             headers=headers,
             timeout=httpx.Timeout(timeout_seconds, connect=connect_seconds),
+            # Reading the authorities takes a while, and nothing asks for them in clear.
+            verify=not url.startswith("http://"),
         )
         self._retries = retries
         self.hear: Heard | None = None

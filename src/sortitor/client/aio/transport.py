@@ -100,6 +100,7 @@ class Transport:
             base_url=url.rstrip("/") + "/api/v1",
             headers=headers,
             timeout=httpx.Timeout(timeout_seconds, connect=connect_seconds),
+            verify=not url.startswith("http://"),
         )
         self._retries = retries
         self.hear: Heard | None = None
