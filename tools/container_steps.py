@@ -39,15 +39,13 @@ def main(root: Path) -> None:
     wheels = Path(tempfile.mkdtemp())
     run(sys.executable, "-m", "pip", "wheel", "-q", "--no-deps", "-w", wheels, HERE)
     run("debootstrap", "--variant=minbase", "bookworm", root, stdout=subprocess.DEVNULL)
-    for name in ("/etc/resolv.conf", "/etc/hosts", "/etc/ssl/certs/ca-certificates.crt"):
-        (root / name[1:]).parent.mkdir(parents=True, exist_ok=True)
-        shutil.copy(name, root / name[1:])
     environment, user = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LANG": "C.UTF-8"}, "root"
     for name in ("PIP_CERT", "PIP_INDEX_URL", "HTTPS_PROXY"):
         environment |= {name: os.environ[name]} if name in os.environ else {}
     command: list[str] = []
     for word, rest in steps():
         if word == "RUN":
+            _share(root)
             run("chroot", root, "sh", "-c", rest, env=environment)
         elif word == "COPY":
             for wheel in wheels.glob("*.whl"):
@@ -69,6 +67,13 @@ def main(root: Path) -> None:
             process.terminate()
         assert process.wait(30) == 0, "it ends with 0"
     print("Every step ran, and the service was ready.")
+
+
+def _share(root: Path) -> None:
+    """Names and authorities of this machine; a package that is installed writes its own."""
+    for name in ("etc/resolv.conf", "etc/hosts", "etc/ssl/certs/ca-certificates.crt"):
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(Path("/") / name, root / name)
 
 
 def _await_ready(process: subprocess.Popen[bytes]) -> None:

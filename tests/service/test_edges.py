@@ -9,6 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from tests.cli.test_outputs import furnish
 from tests.worlds import World, http, import_lot, manifest
 
 from sortitor.api.http.console import PAGES
@@ -126,6 +127,26 @@ def test_a_change_names_what_changes_and_nothing_else(world: World) -> None:
             assert refused.status_code == 422, refused.text
             assert refused.json()["errors"][0]["pointer"] == place
         assert client.get(path).headers["etag"] == '"3"', "nothing of that was kept"
+
+
+def test_a_change_of_nothing_changes_nothing_of_any_noun(world: World, tmp_path: Path) -> None:
+    furnish(world, tmp_path)
+    described = json.loads(Path("console/openapi.json").read_text())["paths"]
+    nouns = [
+        path.removesuffix("/{key}/patch/preview")
+        for path in described
+        if path.endswith("/patch/preview")
+    ]
+    assert len(nouns) >= 11
+    seen = 0
+    with http(world, Role.ADMINISTRATOR) as client:
+        for noun in nouns:
+            for one in client.get(noun).json()["items"]:
+                looked = client.post(f"{noun}/{one['id']}/patch/preview", json={})
+                assert looked.status_code == 200, (noun, looked.text)
+                assert looked.json()["changes"] == [], noun
+                seen += 1
+    assert seen > len(nouns)
 
 
 @pytest.mark.parametrize("method", ["PUT", "PATCH", "DELETE"])

@@ -52,10 +52,6 @@ class Guard:
             scope = {**scope, "method": "GET"}
         try:
             _refuse_nul(scope)
-            if scope["method"] == "OPTIONS":
-                # What is possible at an address (RFC 9110 §9.3.7); nothing is asked of it.
-                await problems.possible(Request(scope))(scope, receive, answering)
-                return
             await self._admit(scope, receive, answering)
         except SortitorError as error:
             await problems.respond(Request(scope), error)(scope, receive, answering)
@@ -73,6 +69,11 @@ class Guard:
             headers.get(b"cookie", b""),
         )
         scope.setdefault("state", {})["allowance"] = self._count_before(scope, caller)
+        if scope["method"] == "OPTIONS":
+            # What is possible at an address (RFC 9110 §9.3.7); nothing is asked of it.
+            await problems.possible(Request(scope))(scope, receive, send)
+            self._count_after(scope, caller, send.status)
+            return
         async with AsyncExitStack() as stack:
             if not path.startswith(_CHECK_INS) and not path.endswith(_STREAMS):
                 await stack.enter_async_context(self._counter.slot(caller.key))

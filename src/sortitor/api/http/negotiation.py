@@ -35,7 +35,7 @@ def require_acceptable(request: Request, produced: tuple[str, ...]) -> None:
     if produced and not chosen(request, produced):
         raise NotAcceptable(
             "not_acceptable",
-            f"There is no answer of the kind {request.headers.get('accept')}.",
+            f"There is no answer of the kind {request.headers.get('accept', '')[:100]}.",
             f"Accept {' or '.join(reversed(produced))}.",
         )
 
