@@ -3,11 +3,13 @@ it in words.
 """
 
 import re
+import subprocess
 from pathlib import Path
 
 import click
 import pytest
 from tests.cli.conftest import Run
+from tests.processes import SORTITOR
 from tests.worlds import World, a_pass, import_lot, manifest
 
 from sortitor.cli import main as cli
@@ -138,6 +140,29 @@ def test_a_file_is_not_overwritten_unasked(run: Run, tmp_path: Path) -> None:
     assert there.read_text() == "mine"
     assert run("device", "export", "--to", there, "--overwrite").code == 0
     assert there.read_text() != "mine"
+
+
+@pytest.mark.parametrize(
+    ("words", "given", "wanted"),
+    [
+        (("device", "export", "--to", "-", "--column", "serial"), "", "KM-1"),
+        (("journal", "list", "--to", "-"), "", "lot.apply"),
+        (("lot", "check", "-"), "serial,platform\nKM-2,ios\n", ""),
+        (("device", "retire", "--list", "-", "--dry-run"), "KM-1\n", ""),
+    ],
+)
+def test_standard_input_and_output_are_files_too(
+    run: Run, world: World, tmp_path: Path, words: tuple[str, ...], given: str, wanted: str
+) -> None:
+    import_lot(world.client(), manifest(tmp_path, ["serial,platform", "KM-1,android"]))
+    assert run("pool", "list").code == 0
+    done = subprocess.run(
+        [SORTITOR, *words], input=given, capture_output=True, text=True, timeout=60, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    assert wanted in done.stdout
+    if wanted:
+        assert "Written" not in done.stderr
 
 
 def test_quiet_says_nothing_but_data_and_errors(run: Run) -> None:

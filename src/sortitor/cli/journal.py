@@ -12,6 +12,7 @@ import click
 from sortitor.cli.connection import with_client
 from sortitor.cli.devices import find_one
 from sortitor.cli.output import (
+    STANDARD_OUTPUT,
     InFile,
     agree,
     change_options,
@@ -157,7 +158,7 @@ _FORMS: dict[str, Literal["csv", "xlsx", "jsonl"]] = {
 
 
 def _form(path: Path) -> Literal["csv", "xlsx", "jsonl"]:
-    form = _FORMS.get(path.suffix.lower())
+    form = "csv" if path == STANDARD_OUTPUT else _FORMS.get(path.suffix.lower())
     if form is None:
         raise click.BadParameter("end it with .csv, .xlsx or .jsonl.", param_hint="--to")
     return form

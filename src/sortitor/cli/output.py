@@ -143,7 +143,7 @@ class OutFile(click.Path):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Its path."""
         if value == "-":
-            return Path("/dev/stdout")
+            return STANDARD_OUTPUT
         path = Path(str(super().convert(value, param, ctx)))
         if path.exists() and not (ctx and ctx.meta.get(_OVERWRITE)):
             if not sys.stdin.isatty():
@@ -199,18 +199,22 @@ def _overwriting(ctx: click.Context, parameter: click.Parameter, value: bool) ->
     ctx.meta[_OVERWRITE] = value
 
 
+#: Where `-` goes.
+STANDARD_OUTPUT = Path("/dev/stdout")
+
+
 def form_of(to: Path) -> Literal["csv", "xlsx"]:
     """The form that a file's ending asks for; standard output gets CSV."""
     if to.suffix.lower() == ".xlsx":
         return "xlsx"
-    if to.suffix.lower() == ".csv" or to == Path("/dev/stdout"):
+    if to.suffix.lower() == ".csv" or to == STANDARD_OUTPUT:
         return "csv"
     raise click.BadParameter(f"{to.name!r} ends neither in .csv nor in .xlsx.", param_hint="--to")
 
 
 def written(to: Path, more: str = "") -> None:
     """Say where a file went."""
-    if to != Path("/dev/stdout"):
+    if to != STANDARD_OUTPUT:
         talk(f"Written to {to}.{more}")
 
 
