@@ -118,7 +118,9 @@ class World:
         self, role: Role | None = Role.COORDINATOR, timeout_seconds: float = 300
     ) -> Sortitor:
         """A client of an account with this role; None is nobody."""
-        client = Sortitor(self.url, self.tokens[role] if role else None, timeout_seconds)
+        # Most worlds have no worker.
+        token = self.tokens[role] if role else None
+        client = Sortitor(self.url, token, timeout_seconds, jobs=False)
         self._clients.append(client)
         return client
 

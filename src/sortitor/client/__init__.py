@@ -48,7 +48,8 @@ class Sortitor:
 
     token: a bearer token; without one, call `accounts.sign_in`. timeout_seconds: how long an answer
     may take, connect_seconds: a connection. retries: whether what may fare better is tried again,
-    where that is safe. Raises the exceptions of `client.errors`, which have one base.
+    where that is safe. jobs: whether large lots are handed to a worker and waited for; without, one
+    request does it. Raises the exceptions of `client.errors`, which have one base.
 
     >>> with Sortitor("https://devices.example.org", token) as s:
     ...     for device in s.devices.list(filter="idle_days ge 90"):
@@ -63,8 +64,9 @@ class Sortitor:
         *,
         connect_seconds: float = 10,
         retries: bool = True,
+        jobs: bool = True,
     ) -> None:
-        self._transport = Transport(url, token, timeout_seconds, connect_seconds, retries)
+        self._transport = Transport(url, token, timeout_seconds, connect_seconds, retries, jobs)
 
     @cached_property
     def accounts(self) -> Accounts:

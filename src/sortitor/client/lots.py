@@ -79,7 +79,7 @@ class Lots(Noun):
         params += [("date_order", f"{k}={v}") for k, v in (dates or {}).items()]
         media = "text/plain" if file is None else "application/octet-stream"
         headers = {"Content-Type": media}
-        if len(content) < JOB_BYTES:
+        if len(content) < JOB_BYTES or not (self._t.jobs or watch):
             return self._t.call(
                 lo.Lot, "POST", "/lots", params=params, content=content, headers=headers
             )
@@ -267,7 +267,7 @@ class Lots(Noun):
         path = f"/lots/{lot_id}/{what}"
         if watch is None:
             lot = self.show(lot_id)
-            if sum(lot.counts.values()) <= JOB_ROWS:
+            if not self._t.jobs or sum(lot.counts.values()) <= JOB_ROWS:
                 return self._t.call(lo.Lot, "POST", path, json=given)
         job = self._t.call(jb.Job, "POST", path, json=given, headers=_ASYNC)
         Jobs(self._t).follow(job, watch or unwatched)

@@ -96,6 +96,7 @@ class Transport:
         timeout_seconds: float = 300,
         connect_seconds: float = 10,
         retries: bool = True,
+        jobs: bool = True,
     ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.http = httpx.Client(
@@ -106,6 +107,8 @@ class Transport:
             verify=not url.startswith("http://"),
         )
         self._retries = retries
+        #: Whether long work is handed to a worker.
+        self.jobs = jobs
         self.hear: Heard | None = None
 
     def send(

@@ -94,6 +94,7 @@ class Transport:
         timeout_seconds: float = 300,
         connect_seconds: float = 10,
         retries: bool = True,
+        jobs: bool = True,
     ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.http = httpx.AsyncClient(
@@ -103,6 +104,7 @@ class Transport:
             verify=not url.startswith("http://"),
         )
         self._retries = retries
+        self.jobs = jobs
         self.hear: Heard | None = None
 
     async def send(
