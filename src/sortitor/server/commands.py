@@ -7,6 +7,8 @@ import gc
 import ipaddress
 import signal
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import NoReturn
 
 import click
@@ -48,8 +50,9 @@ def serve(**given: object) -> None:
     # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
     # time.
     gc.disable()
-    from sortitor.server.wiring import listen, offer_setup, runtime
-    from sortitor.server.wiring import serve as serve_until_signal
+    with _ending.later():
+        from sortitor.server.wiring import listen, offer_setup, runtime
+        from sortitor.server.wiring import serve as serve_until_signal
 
     configure(settings)
     try:
@@ -108,7 +111,36 @@ def end_on_signals() -> None:
     begun is closed, the database stopped. (uvicorn raises the signal again once it is done.)
     """
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: sys.exit(0))
+        signal.signal(number, _ending.heard)
+
+
+class _Ending:
+    """What a signal does: it ends the process, but never in the midst of loading a module, since
+    one that is not written in Python aborts where an exit comes out of what it calls.
+    """
+
+    def __init__(self) -> None:
+        self._loading = self._asked = False
+
+    def heard(self, *_: object) -> None:
+        """A signal came."""
+        if not self._loading:
+            sys.exit(0)
+        self._asked = True
+
+    @contextmanager
+    def later(self) -> Iterator[None]:
+        """End only after this."""
+        self._loading = True
+        try:
+            yield
+        finally:
+            self._loading = False
+        if self._asked:
+            sys.exit(0)
+
+
+_ending = _Ending()
 
 
 def is_loopback(settings: Settings) -> bool:
