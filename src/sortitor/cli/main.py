@@ -6,7 +6,11 @@ Each group is imported when it is called, so that `--help` is quick.
 from __future__ import annotations
 
 import importlib
+import signal
 import sys
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -70,6 +74,21 @@ _COMMANDS = {
 }
 
 
+@contextmanager
+def _interrupted_at_once() -> Iterator[None]:
+    """Let Ctrl-C end the process by itself meanwhile: an exception in the midst of loading a module
+    may be lost in one that is not written in Python.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGINT, signal.SIG_DFL)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
 class _Lazy(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return sorted(_COMMANDS)
@@ -79,7 +98,8 @@ class _Lazy(click.Group):
             return None
         module, attribute, _ = _COMMANDS[name]
         try:
-            command = getattr(importlib.import_module(module), attribute)
+            with _interrupted_at_once():
+                command = getattr(importlib.import_module(module), attribute)
         except ModuleNotFoundError as error:
             if module.startswith("sortitor.server"):
                 raise click.UsageError(

@@ -5,15 +5,13 @@ from __future__ import annotations
 import asyncio
 import gc
 import ipaddress
-import signal
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import NoReturn
 
 import click
 
 from sortitor.core.errors import SortitorError
+from sortitor.server.ending import ending
 from sortitor.server.logs import configure
 from sortitor.server.postgres import begin
 from sortitor.server.rootless import leave_root
@@ -39,7 +37,7 @@ def serve(**given: object) -> None:
     Example:
       sortitor serve --port 8470
     """
-    end_on_signals()
+    ending.on_signals()
     try:
         settings = read_settings(**{name: told for name, told in given.items() if told is not None})
     except SortitorError as error:
@@ -50,7 +48,7 @@ def serve(**given: object) -> None:
     # Nothing that is loaded now is garbage; looking for it again and again takes a quarter of the
     # time.
     gc.disable()
-    with _ending.later():
+    with ending.later():
         from sortitor.server.wiring import listen, offer_setup, runtime
         from sortitor.server.wiring import serve as serve_until_signal
 
@@ -80,6 +78,7 @@ def serve(**given: object) -> None:
                     )
                 sys.stdout.flush()
 
+            ending.look()
             serve_until_signal(run, listener, ready)
     except SortitorError as error:
         fail(error)
@@ -93,9 +92,10 @@ def work() -> None:
     Example:
       SORTITOR_DATABASE_URL=postgresql://… sortitor work
     """
-    from sortitor.server.wiring import runtime, work_until_signal
+    ending.on_signals()
+    with ending.later():
+        from sortitor.server.wiring import runtime, work_until_signal
 
-    end_on_signals()
     try:
         settings = read_settings()
         leave_root(settings)
@@ -104,43 +104,6 @@ def work() -> None:
             asyncio.run(work_until_signal(run))
     except SortitorError as error:
         fail(error)
-
-
-def end_on_signals() -> None:
-    """Let SIGINT and SIGTERM end the process in good order with 0, whenever they come: what was
-    begun is closed, the database stopped. (uvicorn raises the signal again once it is done.)
-    """
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, _ending.heard)
-
-
-class _Ending:
-    """What a signal does: it ends the process, but never in the midst of loading a module, since
-    one that is not written in Python aborts where an exit comes out of what it calls.
-    """
-
-    def __init__(self) -> None:
-        self._loading = self._asked = False
-
-    def heard(self, *_: object) -> None:
-        """A signal came."""
-        if not self._loading:
-            sys.exit(0)
-        self._asked = True
-
-    @contextmanager
-    def later(self) -> Iterator[None]:
-        """End only after this."""
-        self._loading = True
-        try:
-            yield
-        finally:
-            self._loading = False
-        if self._asked:
-            sys.exit(0)
-
-
-_ending = _Ending()
 
 
 def is_loopback(settings: Settings) -> bool:

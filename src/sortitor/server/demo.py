@@ -24,7 +24,8 @@ from sortitor.demo import load
 from sortitor.demo.outside import Outside, directory_ldif
 from sortitor.demo.scenario import TODAY, Scenario
 from sortitor.operations.context import Clock
-from sortitor.server.commands import end_on_signals, fail
+from sortitor.server.commands import fail
+from sortitor.server.ending import ending
 from sortitor.server.logs import configure
 from sortitor.server.settings import Settings, read_settings, wall_now
 from sortitor.server.wiring import Runtime, listen, offer_setup, recreate, runtime, serve
@@ -93,7 +94,7 @@ def demo(host: str, port: int, devices: int, afresh: bool, state_dir: Path | Non
             "source_networks": "127.0.0.0/8, ::1/128",
         }
     )
-    end_on_signals()
+    ending.on_signals()
     configure(settings)
     clock = _MovableClock()
     try:

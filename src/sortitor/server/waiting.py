@@ -9,6 +9,7 @@ import psycopg
 import structlog
 
 from sortitor.core.errors import SortitorError
+from sortitor.server.ending import ending
 
 log = structlog.get_logger()
 _AGAIN_SECONDS = 1.0
@@ -23,6 +24,7 @@ def await_database(url: str) -> None:
     """
     said = -_SAY_EVERY_SECONDS
     while True:
+        ending.look()
         try:
             psycopg.connect(url, connect_timeout=10).close()
         except psycopg.OperationalError as error:
