@@ -16,6 +16,8 @@ from typing import Any
 
 import click
 
+from sortitor.cli.manner import Manner
+
 #: Command → (module, attribute, one line of help).
 _COMMANDS = {
     "account": ("sortitor.cli.accounts", "account", "Sign in, accounts, tokens."),
@@ -164,8 +166,6 @@ def root(ctx: click.Context, /, token: str | None, token_file: str | None, **giv
       sortitor lot check delivery.csv --set ownership=corporate
       sortitor today
     """
-    from sortitor.cli.output import Manner
-
     Manner.quiet, Manner.plain = given["quiet"], given["no_color"]
     if token_file:
         token = _read_token(token_file)

@@ -22,6 +22,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from sortitor.cli.manner import Manner
 from sortitor.cli.tables import Columns, Layout, Rows, print_table
 from sortitor.client.errors import SortitorProblem
 from sortitor.core.cells import harmless
@@ -239,13 +240,6 @@ def to_option(help: str, required: bool = True) -> Callable[[Command], Command]:
 
 
 # ---- words
-
-
-class Manner:
-    """How much is said, and whether in colour; set once by the root of the command line."""
-
-    quiet = False
-    plain = False
 
 
 def talk(text: str) -> None:
