@@ -6,11 +6,8 @@ Each group is imported when it is called, so that `--help` is quick.
 from __future__ import annotations
 
 import importlib
-import signal
 import sys
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -76,19 +73,13 @@ _COMMANDS = {
 }
 
 
-@contextmanager
-def _interrupted_at_once() -> Iterator[None]:
-    """Let Ctrl-C end the process by itself meanwhile: an exception in the midst of loading a module
-    may be lost in one that is not written in Python.
-    """
-    if threading.current_thread() is not threading.main_thread():
-        yield
-        return
-    before = signal.signal(signal.SIGINT, signal.SIG_DFL)
-    try:
-        yield
-    finally:
-        signal.signal(signal.SIGINT, before)
+#: What stays until it is asked to end.
+_STAYING = ("demo", "serve", "work")
+
+
+def _ending() -> Any:
+    """How those end: by a module of theirs, which the command line itself does not need."""
+    return importlib.import_module("sortitor.server.ending").ending
 
 
 class _Lazy(click.Group):
@@ -100,7 +91,7 @@ class _Lazy(click.Group):
             return None
         module, attribute, _ = _COMMANDS[name]
         try:
-            with _interrupted_at_once():
+            with _ending().later() if name in _STAYING else nullcontext():
                 command = getattr(importlib.import_module(module), attribute)
         except ModuleNotFoundError as error:
             if module.startswith("sortitor.server"):
@@ -184,6 +175,9 @@ def main() -> None:
     """The `sortitor` command. Exit codes are in `sortitor.cli.output.ExitCode`."""
     # The HTTP library would load a command line of its own, which takes a tenth of ours.
     sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
+    if sys.argv[1:2] and sys.argv[1] in _STAYING:
+        # From here on nothing that asks it to end is lost, whatever is being loaded.
+        _ending().on_signals()
     try:
         # Without standalone mode click gives the code of an Exit back instead of leaving.
         code = root.main(standalone_mode=False)
