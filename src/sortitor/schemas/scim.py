@@ -84,7 +84,7 @@ CONFIG = ServiceProviderConfig(
         AuthenticationScheme(
             type=AuthenticationScheme.Type.oauthbearertoken,
             name="Bearer token",
-            description="A token for people: sortitor account add-token --for-people",
+            description="A token for people: sortitor token add NAME --for-people",
             primary=True,
         )
     ],

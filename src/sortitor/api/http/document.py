@@ -79,7 +79,6 @@ _KEY: _Node = {
     "schema": {"type": "string", "maxLength": 200},
     "example": "2f4a6c0e8b1d",
 }
-_BINARY: _Node = {"schema": {"type": "string", "contentMediaType": "application/octet-stream"}}
 
 
 def install(app: FastAPI) -> None:
@@ -222,7 +221,7 @@ def _binary(media: str) -> _Node:
     """A file as bytes, a stream of events as text."""
     if media.startswith("text/"):
         return {"schema": {"type": "string"}}
-    return {"schema": {**_BINARY["schema"], "contentMediaType": media, "format": "binary"}}
+    return {"schema": {"type": "string", "contentMediaType": media, "format": "binary"}}
 
 
 def _takes_revision(route: APIRoute) -> bool:

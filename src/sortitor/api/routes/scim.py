@@ -141,7 +141,7 @@ def pushing(request: Request) -> Context:
         raise NotSignedIn(
             "not_signed_in",
             "A bearer token for people is needed.",
-            "Make one with `sortitor account add-token NAME --for-people --role coordinator`.",
+            "Make one with `sortitor token add NAME --for-people --role coordinator`.",
         )
     service = service_of(request)
     actor = accounts.recognise(service.engine, service.clock, token=token, purpose=Purpose.PEOPLE)
