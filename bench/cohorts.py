@@ -41,9 +41,11 @@ INSERT INTO memberships (group_id, person_id) SELECT group_id, person_id FROM gr
 SELECT setseed(0.4);
 -- As in life: a few large sites and many small ones, models that go with their platform,
 -- everything else by chance.
-INSERT INTO devices (stage, stage_at, platform, os_version, maker, model, ownership, person_id,
-    site, tags, created_at, enrolled_at, last_seen_at, purchased_on)
-SELECT
+INSERT INTO devices (name, name_basis, order_name, supplier, asset_tag, stage, stage_at, platform,
+    os_version, maker, model, ownership, person_id, site, tags, created_at, enrolled_at,
+    last_seen_at, purchased_on)
+SELECT 'WM-' || lpad(n::text, 7, '0'), 'lot', 'WL-' || lpad((n / 2001)::text, 4, '0'),
+    'Supplier ' || n / 2001 % 9, CASE WHEN n % 3 = 0 THEN 'A' || n END,
     (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)],
     now(), (ARRAY['android', 'ios', 'windows', 'linux'])[p],
     10 + floor(random() * 8) || '.' || floor(random() * 3),
@@ -55,15 +57,16 @@ SELECT
     CASE WHEN random() < 0.05 THEN ARRAY['spare'] ELSE '{}' END,
     now() - random() * 500 * interval '1 day', now() - random() * 400 * interval '1 day',
     now() - random() ^ 2 * 200 * interval '1 day', current_date - floor(random() * 900)::int
-FROM (SELECT 1 + floor(4 * random() ^ 1.3)::int AS p FROM generate_series(1, %(devices)s)) AS n;
+FROM (SELECT n, 1 + floor(4 * random() ^ 1.3)::int AS p FROM generate_series(1, %(devices)s) n)
+    AS x;
 INSERT INTO identifiers (kind, value, maker, device_id, given)
     SELECT 'serial', 'SN' || lpad(id::text, 8, '0'), lower(maker), id, 'SN' || id FROM devices;
 """
 
 
-def fleet() -> str:
-    """SQL that fills a database with a million devices and their people."""
-    return _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(DEVICES))
+def fleet(devices: int = DEVICES) -> str:
+    """SQL that fills a database with devices, a million of them, and their people."""
+    return _FLEET.replace("%(people)s", str(PEOPLE)).replace("%(devices)s", str(devices))
 
 
 #: Filters of the kinds that coordinators write, each with the SQL of somebody who knows the tables.

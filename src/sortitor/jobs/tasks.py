@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import ends, health, jobs, levels, licences, retention
+from sortitor.operations import ends, health, jobs, levels, licences, retention, today
 from sortitor.operations.arrivals import setting_up
+from sortitor.operations.cohorts import documents as cohort_documents
 from sortitor.operations.cohorts import reading as cohorts
 from sortitor.operations.context import Context
 from sortitor.operations.kits import delivery, files
@@ -113,6 +114,8 @@ def level(job: JobContext, timestamp: int) -> None:
 def count(job: JobContext, timestamp: int) -> None:
     """Keep ready the numbers for those who run the service, and what devices get."""
     health.count(_context(job))
+    today.keep_up(_context(job))
+    cohort_documents.keep_up(_context(job))
     bring_up(_context(job))
     setting_up.watch_limits(_context(job))
 

@@ -19,8 +19,9 @@ from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, Ownership, Stage
-from sortitor.operations import erasing, gate, licences, quotas
+from sortitor.operations import erasing, gate, kept_numbers, licences, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.people import name_people
 from sortitor.operations.selections import resolve_selection
 from sortitor.operations.sweeps.standing import Standing, standing
@@ -105,8 +106,16 @@ def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFr
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:
     """Devices by stage, platform, ownership and site."""
+    found: dict[str, dict[str, int]] = kept_numbers.known(ctx, [FACETS])["facets"]
+    return found
+
+
+def _count_facets(ctx: Context) -> dict[str, dict[str, int]]:
     with ctx.reading() as connection:
-        return store.facet_counts(connection, ctx.now)
+        return store.facet_counts(connection)
+
+
+FACETS = Counting("facets", _count_facets)
 
 
 def one(ctx: Context, device_id: int) -> DeviceDetail:

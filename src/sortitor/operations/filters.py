@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from sortitor.core.errors import BadInput
@@ -11,11 +12,14 @@ from sortitor.core.filters import all_of, as_tree, moving, one_of, parse
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
+from sortitor.operations import kept_numbers
 from sortitor.operations.context import Context
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.selections import written_out
 from sortitor.store import devices as store
 
-_MOST_VALUES = 20
+#: So many are offered; of an attribute that has fewer than so many, all are kept.
+_MOST_VALUES, _KEPT_VALUES = 20, 2_000
 #: Attributes whose values can be chosen from.
 SUGGESTED = frozenset(store.CHOICES)
 
@@ -59,5 +63,15 @@ def values_of(ctx: Context, attribute: str, beginning: str) -> list[str]:
     """Values that devices have now for an attribute of few words, for completion."""
     if attribute not in SUGGESTED:
         raise BadInput("no_values", f"{attribute!r} has no values to choose from.", "Write one.")
+    counting = Counting(f"values of {attribute}", partial(_first_values, attribute))
+    known = kept_numbers.known(ctx, [counting])[counting.family]
+    if len(known) < _KEPT_VALUES:
+        begins = beginning.lower()
+        return [value for value in known if value.lower().startswith(begins)][:_MOST_VALUES]
     with ctx.reading() as connection:
         return store.values_of(connection, attribute, beginning, _MOST_VALUES)
+
+
+def _first_values(attribute: str, ctx: Context) -> list[str]:
+    with ctx.reading() as connection:
+        return store.values_of(connection, attribute, "", _KEPT_VALUES)

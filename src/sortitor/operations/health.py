@@ -85,7 +85,8 @@ def count(ctx: Context) -> Numbers:
         pool = counted.kept.document
         pools.append((pool.name, counted.needed, counted.standing.seats))
     with ctx.reading() as connection:
-        stages, refusals = today.stages(connection), today.refusals_by_reason(connection)
+        stages = {row.stage: row.devices for row in today.stages(connection)}
+        refusals = today.refusals_by_reason(connection)
     found = Numbers(stages, refusals, pools, ctx.clock.wall().timestamp())
     with ctx.bookkeeping() as connection:
         facts.set_fact(connection, _FACT, json.dumps(asdict(found)))

@@ -2,21 +2,35 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, time, timedelta
+from typing import Any
 from urllib.parse import urlencode
 
 from sortitor.core.ends import said
 from sortitor.core.licences import PoolState
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.previews import plural
-from sortitor.core.vocabulary import EndKind, Gap, LotStatus, SourceState
-from sortitor.operations import ends, erasing, gate, holds, levels, licences, quotas
+from sortitor.core.sweeps import Rule
+from sortitor.core.vocabulary import EndKind, Gap, LotStatus, SourceState, Stage
+from sortitor.operations import (
+    ends,
+    erasing,
+    gate,
+    holds,
+    kept_numbers,
+    levels,
+    licences,
+    quotas,
+)
 from sortitor.operations.context import Context
+from sortitor.operations.documents import Kept
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.kits import lints
 from sortitor.operations.sources import reading as sources
 from sortitor.operations.sweeps import runs
+from sortitor.operations.sweeps.rules import RULES
 from sortitor.store import holds as store_holds
 from sortitor.store import today as store
 
@@ -27,6 +41,8 @@ _OF_LEAVERS = "person.left eq true and ({})".format(
     " or ".join(f'stage eq "{stage}"' for stage in sorted(COUNTED))
 )
 _SOON, _MOST_HOLDS = timedelta(days=14), 20
+#: So many people over their quota are called by name.
+_NAMED = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,22 +59,34 @@ class Item:
     command: str
 
 
-def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
-    """What needs a hand, and the fleet by stage."""
+@dataclass(frozen=True, slots=True)
+class Today:
+    """What needs a hand, and the fleet by stage; its numbers were counted so many seconds ago."""
+
+    items: list[Item]
+    stages: dict[str, int]
+    age_seconds: int
+
+
+def read(ctx: Context) -> Today:
+    """What needs a hand, oldest first."""
     with ctx.reading() as connection:
         numbers = store.numbers(connection, ctx.now)
         lots, braked = store.open_lots(connection, ctx.now), store.braked(connection)
         ending = store_holds.ending(connection, ctx.today, ctx.today + _SOON)
-        stages = store.stages(connection)
+        rules = RULES.shelf.every(connection)
+        gate_revision = gate.GATE.find(connection, gate.GATE_ID).revision
+    counted = kept_numbers.known(ctx, _countings(ctx, rules, gate_revision))
     items = [
         *_arrivals(numbers),
+        *_fleet(counted["fleet"]),
         *map(_lot, lots),
         *_pools(ctx),
-        *_quota(ctx),
-        *_due(ctx),
-        *_erasable(ctx),
+        *_quota(counted["quota"]),
+        *_due(rules, counted["due"]),
+        *_erasable(rules, counted["erasable"]),
     ]
-    items += [*_sources(ctx), *_ends(ctx), *_levels(ctx), *_lints(ctx)]
+    items += [*_sources(ctx), *_ends(ctx), *_levels(ctx), *_lints(counted["lints"])]
     for run in braked:
         items.append(
             Item(
@@ -87,24 +115,88 @@ def read(ctx: Context) -> tuple[list[Item], dict[str, int]]:
             )
         )
     items.sort(key=lambda item: (item.since_at is None, item.since_at))
-    return items, stages
+    stages = {stage: devices for stage, (devices, _) in counted["fleet"]["stages"].items()}
+    return Today(items, stages, counted.age_seconds)
+
+
+def keep_up(ctx: Context) -> None:
+    """Count anew what the page shows of a large fleet; by schedule."""
+    with ctx.reading() as connection:
+        rules = RULES.shelf.every(connection)
+        gate_revision = gate.GATE.find(connection, gate.GATE_ID).revision
+    kept_numbers.keep_up(ctx, _countings(ctx, rules, gate_revision))
+
+
+def _countings(ctx: Context, rules: Sequence[Kept[Rule]], gate_revision: int) -> list[Counting]:
+    """What is counted of the whole fleet, and on what it depends beside the fleet."""
+    day = f"{ctx.today}"
+    by_rules = " ".join([day, *(f"{kept.id}:{kept.revision}" for kept in rules)])
+    return [
+        Counting("fleet", _count_fleet),
+        Counting("quota", _count_quota, f"{day} {gate_revision}"),
+        Counting("due", _count_due, by_rules),
+        Counting("erasable", _count_erasable, by_rules),
+        Counting("lints", _count_lints, day),
+    ]
+
+
+def _count_fleet(ctx: Context) -> dict[str, Any]:
+    with ctx.reading() as connection:
+        stages = {
+            row.stage: (row.devices, row.since.isoformat()) for row in store.stages(connection)
+        }
+        return {"stages": stages, "leavers": store.of_leavers(connection)}
+
+
+def _count_quota(ctx: Context) -> dict[str, Any]:
+    with ctx.reading() as connection:
+        over = quotas.over(connection, gate.in_force(connection, ctx.today))
+    return {"people": len(over), "first": list(over)[:_NAMED]}
+
+
+def _count_due(ctx: Context) -> dict[str, int]:
+    return {str(kept.id): number for kept, number in runs.due_counts(ctx)}
+
+
+def _count_erasable(ctx: Context) -> dict[str, int]:
+    return {str(kept.id): number for kept, number in erasing.waiting(ctx)}
+
+
+def _count_lints(ctx: Context) -> dict[str, Any]:
+    found = [one.lint for one in lints.find(ctx)]
+    first = f"{found[0].about[:1].upper()}{found[0].about[1:]}: {found[0].words}" if found else ""
+    return {"lints": len(found), "first": first}
+
+
+def _fleet(counted: Mapping[str, Any]) -> Iterator[Item]:
+    """What waits for somebody, and what leavers left."""
+    parked, since = counted["stages"].get(Stage.PARKED, (0, None))
+    if parked:
+        yield Item(
+            "parked",
+            _waiting(parked),
+            "They arrived and wait to be given to somebody.",
+            parked,
+            datetime.fromisoformat(since),
+            "Assign them",
+            "/arrivals",
+            "sortitor arrival list --waiting",
+        )
+    if counted["leavers"]:
+        yield Item(
+            "leavers",
+            f"{plural(counted['leavers'], 'device')} of people who left",
+            "",
+            counted["leavers"],
+            None,
+            "See them",
+            f"/devices?{urlencode({'filter': _OF_LEAVERS})}",
+            f"sortitor device list --filter '{_OF_LEAVERS}'",
+        )
 
 
 def _arrivals(numbers: store.NumbersRow) -> list[Item]:
     items = []
-    if numbers.parked:
-        items.append(
-            Item(
-                "parked",
-                _waiting(numbers.parked),
-                "They arrived and wait to be given to somebody.",
-                numbers.parked,
-                numbers.parked_since,
-                "Assign them",
-                "/arrivals",
-                "sortitor arrival list --waiting",
-            )
-        )
     if numbers.claims:
         items.append(
             Item(
@@ -131,32 +223,18 @@ def _arrivals(numbers: store.NumbersRow) -> list[Item]:
                 "sortitor arrival list --outcome refused",
             )
         )
-    if numbers.leavers:
-        items.append(
-            Item(
-                "leavers",
-                f"{plural(numbers.leavers, 'device')} of people who left",
-                "",
-                numbers.leavers,
-                None,
-                "See them",
-                f"/devices?{urlencode({'filter': _OF_LEAVERS})}",
-                f"sortitor device list --filter '{_OF_LEAVERS}'",
-            )
-        )
     return items
 
 
-def _lints(ctx: Context) -> Iterator[Item]:
+def _lints(counted: Mapping[str, Any]) -> Iterator[Item]:
     """What is forgotten of what devices get, or cannot be."""
-    found = lints.find(ctx)
-    if found:
-        first = found[0].lint
+    number = counted["lints"]
+    if number:
         yield Item(
             "kit",
-            f"{plural(len(found), 'thing')} of what devices get {_need(len(found))} a look",
-            f"{first.about[:1].upper()}{first.about[1:]}: {first.words}",
-            len(found),
+            f"{plural(number, 'thing')} of what devices get {_need(number)} a look",
+            counted["first"],
+            number,
             None,
             "Look at the kits",
             "/kits",
@@ -223,22 +301,17 @@ def _pools(ctx: Context) -> list[Item]:
     return items
 
 
-def _over_quota(ctx: Context) -> dict[str, quotas.Over]:
-    with ctx.reading() as connection:
-        return quotas.over(connection, gate.in_force(connection, ctx.today))
-
-
-def _quota(ctx: Context) -> list[Item]:
-    over = _over_quota(ctx)
-    if not over:
+def _quota(counted: Mapping[str, Any]) -> list[Item]:
+    number = counted["people"]
+    if not number:
         return []
-    names = ", ".join(list(over)[:3]) + (" …" if len(over) > 3 else "")
+    names = ", ".join(counted["first"]) + (" …" if number > _NAMED else "")
     return [
         Item(
             "quota",
-            f"{len(over):,} {'person is' if len(over) == 1 else 'people are'} over the quota",
+            f"{number:,} {'person is' if number == 1 else 'people are'} over the quota",
             names,
-            len(over),
+            number,
             None,
             "See the people",
             "/people?over=1",
@@ -317,7 +390,7 @@ def _levels(ctx: Context) -> Iterator[Item]:
         )
 
 
-def _erasable(ctx: Context) -> list[Item]:
+def _erasable(rules: Sequence[Kept[Rule]], counted: Mapping[str, int]) -> list[Item]:
     return [
         Item(
             kind="erasure",
@@ -330,13 +403,15 @@ def _erasable(ctx: Context) -> list[Item]:
             page=f"/sweeps?erasure={kept.id}",
             command=f"sortitor sweep erase {kept.id}",
         )
-        for kept, number in erasing.waiting(ctx)
+        for kept in rules
+        if (number := counted.get(str(kept.id)))
     ]
 
 
-def _due(ctx: Context) -> list[Item]:
+def _due(rules: Sequence[Kept[Rule]], counted: Mapping[str, int]) -> list[Item]:
     items = []
-    for kept, number in runs.due_counts(ctx):
+    for kept in rules:
+        number = counted.get(str(kept.id), 0)
         if not number:
             continue
         window = kept.document.idle_window_days

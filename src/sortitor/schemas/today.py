@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from sortitor.core.vocabulary import Stage
 from sortitor.schemas.base import Answer, Time
 
@@ -25,3 +27,6 @@ class Today(Answer):
     now: Time
     items: list[TodayItem]
     stages: dict[Stage, int]
+    age_seconds: int = Field(
+        description="So many seconds ago the numbers of the fleet were counted; 0: for this answer."
+    )

@@ -6,11 +6,13 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
+from typing import Any, TypeAlias
 
 from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
+    Select,
     delete,
     exists,
     false,
@@ -26,7 +28,7 @@ from sqlalchemy.dialects import postgresql
 from sortitor.core.filters import Filter
 from sortitor.store.engine import raw
 from sortitor.store.filters import Condition
-from sortitor.store.rows import read_all, read_one
+from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.settling import hold_still, read
 from sortitor.store.tables import (
     cohort_counts,
@@ -66,22 +68,12 @@ def recompute(
 # ---- reading and changing
 # -----------------------------------------------------------------------------------
 
-_MEMBERS = (
-    select(func.count())
-    .select_from(cohort_members)
-    .where(cohort_members.c.cohort_id == cohorts.c.id)
-    .correlate(cohorts)
-    .scalar_subquery()
-    .label("devices")
-)
-
-
-_COLUMNS = (*cohorts.c, cohorts.c.document["note"].astext.label("note"), _MEMBERS)
+_COLUMNS = (*cohorts.c, cohorts.c.document["note"].astext.label("note"))
 
 
 @dataclass(frozen=True, slots=True)
 class CohortRow:
-    """A cohort with the number of the `devices` kept for it."""
+    """A cohort with what stands beside its document."""
 
     id: int
     revision: int
@@ -89,7 +81,6 @@ class CohortRow:
     filter: str | None
     note: str | None
     moving: bool
-    devices: int
     created_by: str
     created_at: datetime
 
@@ -104,6 +95,16 @@ def one(connection: Connection, cohort_id: int, lock: bool = False) -> CohortRow
     """One cohort."""
     query = select(*_COLUMNS).where(cohorts.c.id == cohort_id)
     return read_one(connection, query.with_for_update(of=cohorts) if lock else query, CohortRow)
+
+
+def members(connection: Connection, ids: Sequence[int]) -> dict[int, int]:
+    """Cohort → how many devices are kept as its members."""
+    number = func.count().label("number")
+    query = select(cohort_members.c.cohort_id, number).where(among(cohort_members.c.cohort_id, ids))
+    return {
+        row.cohort_id: row.number
+        for row in connection.execute(query.group_by(cohort_members.c.cohort_id))
+    }
 
 
 def sizes(connection: Connection) -> dict[str, int]:
@@ -229,15 +230,26 @@ def tally(connection: Connection, new: Condition, former: Condition | None) -> T
     )
 
 
-def overlap(connection: Connection, one: Condition, other: Condition) -> tuple[int, int, int]:
+#: The numbers of devices, each once.
+Members: TypeAlias = Select[Any]
+
+
+def overlap(connection: Connection, one: Members, other: Members) -> tuple[int, int, int]:
     """Devices `(only in the one, in both, only in the other)`."""
+    left, right = one.subquery(), other.subquery()
+    joined = left.join(right, right.c[0] == left.c[0], full=True)
     query = select(
-        func.count().filter(one, ~other),
-        func.count().filter(one, other),
-        func.count().filter(other, ~one),
-    ).select_from(devices)
+        func.count().filter(right.c[0].is_(None)),
+        func.count().filter(right.c[0] == left.c[0]),
+        func.count().filter(left.c[0].is_(None)),
+    ).select_from(joined)
     found = connection.execute(query).one()
     return found[0], found[1], found[2]
+
+
+def devices_of(cohort_id: int) -> Members:
+    """The devices kept as members of a cohort."""
+    return select(cohort_members.c.device_id).where(cohort_members.c.cohort_id == cohort_id)
 
 
 @dataclass(frozen=True, slots=True)

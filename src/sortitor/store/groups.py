@@ -93,9 +93,24 @@ class MemberRow:
 _ALL = select(groups, _PEOPLE, _DIRECT, _INNER)
 
 
+# Of all groups at once, those who belong to them are counted in one pass.
+_belonging = (
+    select(memberships.c.group_id, func.count().label("people"))
+    .join(people, people.c.id == memberships.c.person_id)
+    .where(people.c.left_at.is_(None))
+    .group_by(memberships.c.group_id)
+    .subquery()
+)
+_EVERY = (
+    select(groups, func.coalesce(_belonging.c.people, 0).label("people"), _DIRECT, _INNER)
+    .outerjoin(_belonging, _belonging.c.group_id == groups.c.id)
+    .order_by(func.lower(groups.c.name))
+)
+
+
 def every(connection: Connection) -> list[GroupRow]:
     """Groups by name."""
-    return read_all(connection, _ALL.order_by(func.lower(groups.c.name)), GroupRow)
+    return read_all(connection, _EVERY, GroupRow)
 
 
 def one(connection: Connection, group_id: int, lock: bool = False) -> GroupRow | None:

@@ -20,3 +20,5 @@ FACTS = 7_306
 FILES = 7_307
 #: One comparison of the fleet with its rosters at a time.
 LEVELS = 7_313
+#: Together with a family's key: one process counts what is kept of it.
+KEPT = 7_314

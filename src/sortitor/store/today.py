@@ -8,18 +8,21 @@ from datetime import datetime, timedelta
 from sqlalchemy import Connection, text
 
 from sortitor.core.vocabulary import LotStatus
-from sortitor.store.rows import read_all
+from sortitor.store.rows import number, read_all
 
 _NUMBERS = text("""
     SELECT
-        (SELECT count(*) FROM devices WHERE stage = 'parked') AS parked,
-        (SELECT min(stage_at) FROM devices WHERE stage = 'parked') AS parked_since,
         (SELECT count(*) FROM arrivals WHERE claim = 'open') AS claims,
         (SELECT min(at) FROM arrivals WHERE claim = 'open') AS claims_since,
         (SELECT count(*) FROM arrivals WHERE outcome = 'refused' AND at > :week) AS refused,
-        (SELECT min(at) FROM arrivals WHERE outcome = 'refused' AND at > :week) AS refused_since,
-        (SELECT count(*) FROM devices d JOIN people p ON p.id = d.person_id
-            WHERE p.left_at IS NOT NULL AND d.stage IN ('parked', 'active', 'dormant')) AS leavers
+        (SELECT min(at) FROM arrivals WHERE outcome = 'refused' AND at > :week) AS refused_since
+    """)
+_FLEET = text("""
+    SELECT stage, count(*) AS devices, min(stage_at) AS since FROM devices GROUP BY stage
+    """)
+_LEAVERS = text("""
+    SELECT count(*) FROM devices d JOIN people p ON p.id = d.person_id
+    WHERE p.left_at IS NOT NULL AND d.stage IN ('parked', 'active', 'dormant')
     """)
 _DRAFTS = text("""
     SELECT id, name, created_at, counts, status FROM lots WHERE status = 'draft'
@@ -36,15 +39,21 @@ _BRAKED = text("""
 
 @dataclass(frozen=True, slots=True)
 class NumbersRow:
-    """Parked devices, claims on devices in use, refusals of a week, devices of people who left."""
+    """Claims on devices in use, and refusals of a week."""
 
-    parked: int
-    parked_since: datetime | None
     claims: int
     claims_since: datetime | None
     refused: int
     refused_since: datetime | None
-    leavers: int
+
+
+@dataclass(frozen=True, slots=True)
+class StageRow:
+    """How many devices are in a stage, and since when the first of them."""
+
+    stage: str
+    devices: int
+    since: datetime
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +82,7 @@ class BrakedRow:
 
 
 def numbers(connection: Connection, now: datetime) -> NumbersRow:
-    """The numbers of this moment."""
+    """The numbers of arrivals."""
     week = now - timedelta(days=7)
     [found] = read_all(connection, _NUMBERS.bindparams(week=week), NumbersRow)
     return found
@@ -90,12 +99,14 @@ def braked(connection: Connection) -> list[BrakedRow]:
     return read_all(connection, _BRAKED, BrakedRow)
 
 
-def stages(connection: Connection) -> dict[str, int]:
+def stages(connection: Connection) -> list[StageRow]:
     """Devices by stage."""
-    return {
-        row[0]: row[1]
-        for row in connection.execute(text("SELECT stage, count(*) FROM devices GROUP BY stage"))
-    }
+    return read_all(connection, _FLEET, StageRow)
+
+
+def of_leavers(connection: Connection) -> int:
+    """Devices in use of people who left."""
+    return number(connection, _LEAVERS)
 
 
 def refusals_by_reason(connection: Connection) -> dict[str, int]:

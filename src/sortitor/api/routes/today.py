@@ -13,7 +13,10 @@ router = Router(tags=["today"])
 @router.get("/today")
 def read_today(ctx: MayLook) -> Today:
     """What needs a hand, oldest first."""
-    items, stages = today.read(ctx)
+    found = today.read(ctx)
     return Today(
-        now=ctx.now, items=[TodayItem.model_validate(item) for item in items], stages=stages
+        now=ctx.now,
+        items=[TodayItem.model_validate(item) for item in found.items],
+        stages=found.stages,
+        age_seconds=found.age_seconds,
     )

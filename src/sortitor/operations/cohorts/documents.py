@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import partial
 from typing import Any
 
 from sortitor.core.cohorts import Cohort, speaks_of
@@ -13,6 +14,7 @@ from sortitor.core.filters import parse
 from sortitor.core.kits.resolve import Giving
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.selection import Selection
+from sortitor.operations import kept_numbers
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.documents import (
     DocumentKind,
@@ -21,6 +23,7 @@ from sortitor.operations.documents import (
     Wanted,
     refuse_other_kind,
 )
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.licences import seats
 from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
@@ -163,7 +166,32 @@ COHORTS = Cohorts("cohort", "cohort", Shelf(Cohort, tables.cohorts))
 def every(ctx: Context) -> list[CountedCohort]:
     """Cohorts by name with their numbers."""
     with ctx.reading() as connection:
-        return counted(connection, store.every(connection), ctx.now)
+        rows = store.every(connection)
+        lists = store.members(connection, [row.id for row in rows if row.filter is None])
+    sizes = kept_numbers.known(ctx, [_sizes(ctx, rows)])["cohorts"]
+    return [
+        CountedCohort(row, lists.get(row.id, 0) if row.filter is None else sizes[str(row.id)])
+        for row in rows
+    ]
+
+
+def keep_up(ctx: Context) -> None:
+    """Count anew how many devices the cohorts of a large fleet have; by schedule."""
+    with ctx.reading() as connection:
+        rows = store.every(connection)
+    kept_numbers.keep_up(ctx, [_sizes(ctx, rows)])
+
+
+def _sizes(ctx: Context, rows: Sequence[CohortRow]) -> Counting:
+    """How many devices the cohorts with filters have."""
+    filtered = [row for row in rows if row.filter is not None]
+    about = " ".join([f"{ctx.today}", *(f"{row.id}:{row.revision}" for row in filtered)])
+    return Counting("cohorts", partial(_count_sizes, filtered), about)
+
+
+def _count_sizes(rows: Sequence[CohortRow], ctx: Context) -> dict[str, int]:
+    with ctx.reading() as connection:
+        return {str(one.row.id): one.devices for one in counted(connection, rows, ctx.now)}
 
 
 def one(ctx: Context, key: Key) -> CountedCohort:
@@ -188,7 +216,10 @@ def counted(
         Selection(filter=parse(row.filter)) for row in rows if row.moving and row.filter is not None
     ]
     numbers = iter(store_devices.counts(connection, selections, now))
-    return [CountedCohort(row, next(numbers) if row.moving else row.devices) for row in rows]
+    kept = store.members(connection, [row.id for row in rows if not row.moving])
+    return [
+        CountedCohort(row, next(numbers) if row.moving else kept.get(row.id, 0)) for row in rows
+    ]
 
 
 def write_counts_of(ctx: Context, connection: Connection, rows: Sequence[CohortRow]) -> None:

@@ -14,7 +14,7 @@ from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.engine import Connection
-from sortitor.store.filters import Condition, compiled, facts
+from sortitor.store.filters import facts
 
 _HISTORY_DAYS = 400
 
@@ -51,15 +51,14 @@ def _hidden(clause: Clause) -> Clause:
 def overlap(ctx: Context, one: Key, other: Key) -> tuple[int, int, int]:
     """Devices `(only in the one, in both, only in the other)`."""
     with ctx.reading() as connection:
-        conditions = [_condition(ctx, find(connection, key)) for key in (one, other)]
-        return store.overlap(connection, *conditions)
+        members = [_devices_of(ctx, find(connection, key)) for key in (one, other)]
+        return store.overlap(connection, *members)
 
 
-def _condition(ctx: Context, row: CohortRow) -> Condition:
-    """Being in a cohort, as a condition on devices."""
+def _devices_of(ctx: Context, row: CohortRow) -> store.Members:
     if row.moving and row.filter is not None:
-        return compiled(parse(row.filter), ctx.now)
-    return store.member_of(row.id)
+        return store_devices.chosen(Selection(filter=parse(row.filter)), ctx.now)
+    return store.devices_of(row.id)
 
 
 def history(ctx: Context, key: Key) -> list[tuple[date, int]]:

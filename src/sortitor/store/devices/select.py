@@ -213,13 +213,15 @@ def _texts(values: Iterable[str]) -> ColumnElement[Any]:
     return literal([*values], ARRAY(Text))
 
 
+def chosen(selection: Selection, now: datetime) -> Select[Any]:
+    """The devices of a selection."""
+    return select(devices.c.id).where(matching(selection, now))
+
+
 def ids(connection: Connection, selection: Selection, now: datetime) -> list[int]:
     """The devices of a selection by number."""
-    return list(
-        connection.execute(
-            select(devices.c.id).where(matching(selection, now)).order_by(devices.c.id)
-        ).scalars()
-    )
+    query = chosen(selection, now).order_by(devices.c.id)
+    return list(connection.execute(query).scalars())
 
 
 #: Attributes whose values can be chosen from, with where they stand.
@@ -330,7 +332,7 @@ def find(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) ->
     return sorted(exact or {row.device_id for row in found})
 
 
-def facet_counts(connection: Connection, now: datetime) -> dict[str, dict[str, int]]:
+def facet_counts(connection: Connection) -> dict[str, dict[str, int]]:
     """Devices by stage, platform, ownership and site, for the choices of a list."""
     names = ("stage", "platform", "ownership", "site")
     query = select(

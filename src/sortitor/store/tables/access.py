@@ -1,4 +1,4 @@
-"""Accounts, their sessions, tokens and views; facts of the installation."""
+"""Accounts, their sessions, tokens and views; facts and kept numbers of the installation."""
 
 from __future__ import annotations
 
@@ -82,6 +82,17 @@ installation = Table(
     metadata,
     Column("key", Text, primary_key=True),
     Column("value", Text, nullable=False),
+)
+
+#: Numbers that take long to count, as they were counted last, with what they were counted of.
+kept_numbers = Table(
+    "kept_numbers",
+    metadata,
+    Column("family", Text, primary_key=True),
+    Column("about", Text, nullable=False),
+    Column("value", JSONB, nullable=False),
+    # Real time, whatever the business's clock says.
+    Column("counted_at", Time, nullable=False),
 )
 
 idempotency = Table(

@@ -1,0 +1,122 @@
+"""Numbers that take long to count: a reader of a large fleet gets what was counted last, with its
+age, and whoever finds it older than a few seconds has it counted again meanwhile.
+
+Where counting is quick, as in most fleets, every reader counts.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from typing import Any
+
+from sortitor.operations.context import Context
+from sortitor.store import kept_numbers as store
+from sortitor.store.kept_numbers import KeptRow
+
+_log = logging.getLogger(__name__)
+#: What takes longer is kept.
+SLOW_SECONDS = 0.03
+#: Younger than this is as good as new; older than that is nobody's answer.
+_FRESH, _OLD = timedelta(seconds=5), timedelta(minutes=15)
+
+
+@dataclass(frozen=True, slots=True)
+class Counting:
+    """How numbers of a family are counted: as plain JSON. `about` is what they depend on beside
+    the fleet: of something else they are counted anew at once.
+    """
+
+    family: str
+    count: Callable[[Context], Any]
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Counted:
+    """Family → what was counted, the oldest of it so many seconds ago."""
+
+    values: dict[str, Any]
+    age_seconds: int
+
+    def __getitem__(self, family: str) -> Any:
+        return self.values[family]
+
+
+def known(ctx: Context, countings: Sequence[Counting]) -> Counted:
+    """The numbers of some families."""
+    with ctx.glancing() as connection:
+        kept = store.some(connection, [one.family for one in countings])
+    now, values, age = ctx.clock.wall(), {}, timedelta()
+    for one in countings:
+        row = kept.get(one.family)
+        if row is None or row.about != one.about or now - row.counted_at > _OLD:
+            values[one.family] = _count(ctx, one, is_kept=row is not None)
+            continue
+        values[one.family] = row.value
+        age = max(age, now - row.counted_at)
+        if now - row.counted_at > _FRESH:
+            _meanwhile.count(ctx, one)
+    return Counted(values, round(age.total_seconds()))
+
+
+def keep_up(ctx: Context, countings: Sequence[Counting]) -> None:
+    """Count anew what is kept; by schedule."""
+    with ctx.reading() as connection:
+        kept = store.some(connection, [one.family for one in countings])
+    for one in countings:
+        if one.family in kept:
+            _count_alone(ctx, one)
+
+
+def _count(ctx: Context, counting: Counting, is_kept: bool) -> Any:
+    started = time.perf_counter()
+    value = counting.count(ctx)
+    if time.perf_counter() - started >= SLOW_SECONDS:
+        row = KeptRow(counting.family, counting.about, value, ctx.clock.wall())
+        with ctx.bookkeeping() as connection:
+            store.put(connection, row)
+    elif is_kept:
+        with ctx.bookkeeping() as connection:
+            store.let_go(connection, counting.family)
+    return value
+
+
+def _count_alone(ctx: Context, counting: Counting) -> None:
+    """Count unless somebody else is at it."""
+    with ctx.bookkeeping() as connection:
+        if store.is_alone(connection, counting.family):
+            _count(ctx, counting, is_kept=True)
+
+
+class _Meanwhile:
+    """What this process counts while its readers have their answers."""
+
+    def __init__(self) -> None:
+        self._families: set[str] = set()
+        self._lock = threading.Lock()
+
+    def count(self, ctx: Context, counting: Counting) -> None:
+        """Count in a thread of its own, unless that is being done."""
+        with self._lock:
+            if counting.family in self._families:
+                return
+            self._families.add(counting.family)
+        alone = replace(ctx, leash=None, claim=None, request_id=None)
+        threading.Thread(target=self._work, args=(alone, counting), daemon=True).start()
+
+    def _work(self, ctx: Context, counting: Counting) -> None:
+        try:
+            _count_alone(ctx, counting)
+        except Exception as error:  # noqa: BLE001 - the next reader asks again
+            _log.warning("numbers_not_counted family=%s error=%s", counting.family, error)
+        finally:
+            with self._lock:
+                self._families.discard(counting.family)
+
+
+_meanwhile = _Meanwhile()
