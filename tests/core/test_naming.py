@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from stdnum.iso7064 import mod_37_36
 
 from sortitor.core.errors import BadInput
-from sortitor.core.naming.compose import compose, compose_one
+from sortitor.core.naming.compose import KnownNames, compose, compose_one
 from sortitor.core.naming.templates import FIELDS, Template, check_name, parse, shape
 
 
@@ -21,7 +21,9 @@ def devices(*rows: dict[str, str | None]) -> pl.DataFrame:
 def names(
     pattern: str, *rows: dict[str, str | None], taken: tuple[str, ...] = (), number: int = 1
 ) -> list[tuple[str | None, str | None]]:
-    found = compose(Template(name="t", pattern=pattern), devices(*rows), taken, number)
+    found = compose(
+        Template(name="t", pattern=pattern), devices(*rows), KnownNames(frozenset(taken)), number
+    )
     return list(zip(found["name"], found["problem"], strict=True))
 
 
@@ -55,7 +57,7 @@ def test_without_a_counter_a_second_one_collides_whatever_its_case() -> None:
 def test_too_long_is_an_error_and_a_marked_field_is_shortened_from_the_left() -> None:
     row = {"platform": "windows", "site": "Quillharbour", "serial": "ABCDEF"}
     assert names("{site}-{serial}", row) == [(None, "too_long")]
-    found = compose(Template(name="t", pattern="{~site}-{serial}"), devices(row), ())
+    found = compose(Template(name="t", pattern="{~site}-{serial}"), devices(row))
     assert (found["name"][0], found["shortened"][0]) == ("lharbour-ABCDEF", True)
     assert len(found["name"][0]) == 15
 
@@ -108,7 +110,9 @@ def test_a_fault_is_shown_where_it_stands(pattern: str, column: int, word: str) 
 def test_whatever_the_values_names_are_allowed_unique_and_short_enough(
     rows: list[dict[str, str | None]], pattern: str
 ) -> None:
-    found = compose(Template(name="t", pattern=pattern), devices(*rows), ("x1",))
+    found = compose(
+        Template(name="t", pattern=pattern), devices(*rows), KnownNames(frozenset({"x1"}))
+    )
     given_names = [name for name in found["name"] if name is not None]
     assert found.height == len(rows)
     assert len({name.lower() for name in given_names} | {"x1"}) == len(given_names) + 1
@@ -165,4 +169,7 @@ def test_one_device_is_named_as_a_column_of_them(
     frame = pl.DataFrame(
         {"device_id": 1, **texts}, schema_overrides=dict.fromkeys(texts, pl.String)
     )
-    assert compose_one(template, texts, number) == compose(template, frame, (), number)["name"][0]
+    assert (
+        compose_one(template, texts, number)
+        == compose(template, frame, next_number=number)["name"][0]
+    )

@@ -18,7 +18,7 @@ from sortitor.core.accounts import check_account_name, check_password, name_key
 from sortitor.core.cells import FORMULA, harmless, is_formula, plain_header
 from sortitor.core.errors import BadInput
 from sortitor.core.identifiers import check_one, normal_forms
-from sortitor.core.naming.compose import compose
+from sortitor.core.naming.compose import KnownNames, compose
 from sortitor.core.naming.templates import Template
 from sortitor.core.seals import BEGINNING, next_digest
 from sortitor.core.vocabulary import IdentifierKind
@@ -167,7 +167,7 @@ def fleet(count: int) -> pl.DataFrame:
 
 @pytest.mark.parametrize("pattern", ["A{n|last 1}", "A{n|letters}", "A{n|first 1}", "B{site}"])
 def test_a_template_that_cannot_tell_devices_apart_ends(pattern: str) -> None:
-    named = compose(Template(name="t", pattern=pattern), fleet(300), ())
+    named = compose(Template(name="t", pattern=pattern), fleet(300))
     assert named.height == 300
     assert named["name"].drop_nulls().is_unique().all()
     assert (named["problem"] == "colliding").sum() >= 200
@@ -175,5 +175,7 @@ def test_a_template_that_cannot_tell_devices_apart_ends(pattern: str) -> None:
 
 def test_a_counter_goes_on_behind_a_long_row_of_names_in_use() -> None:
     taken = {f"dev-{number:05}" for number in range(1, 5_000)}
-    named = compose(Template(name="t", pattern="DEV-{n|pad 5}"), fleet(3), taken)
+    named = compose(
+        Template(name="t", pattern="DEV-{n|pad 5}"), fleet(3), KnownNames(frozenset(taken))
+    )
     assert named["name"].to_list() == ["DEV-05000", "DEV-05001", "DEV-05002"]

@@ -413,16 +413,28 @@ def imei_of(text: str) -> str | None:
     return complete if len(digits) != 15 or complete == digits else None
 
 
+#: Whatever has fewer letters and digits can only be a serial number: a MAC address has the fewest.
+_OTHER_KINDS_FROM = 12
+
+
 def normal_forms(texts: Iterable[str]) -> dict[str, set[str]]:
-    """Text → every form, of any kind, that it may be kept in; all are checked as one column."""
-    each = list(dict.fromkeys(texts))
-    forms: dict[str, set[str]] = {text: set() for text in each}
-    given = pl.Series(each, dtype=pl.String)
+    """Text → every form, of any kind, that it may be kept in; long ones are checked as a column."""
+    forms: dict[str, set[str]] = {text: set() for text in texts}
+    long = [text for text in forms if not _is_short(text)]
+    for text in forms.keys() - set(long):
+        forms[text] = {value for value in [serial_of(text)] if value is not None}
+    if not long:
+        return forms
+    given = pl.Series(long, dtype=pl.String)
     for check in CHECKS.values():
-        for text, value in zip(each, check(given)["value"], strict=True):
+        for text, value in zip(long, check(given)["value"], strict=True):
             if value is not None:
                 forms[text].add(value)
     return forms
+
+
+def _is_short(text: str) -> bool:
+    return text.isascii() and sum(map(str.isalnum, text)) < _OTHER_KINDS_FROM
 
 
 def explain(note: str) -> str:

@@ -10,10 +10,12 @@ import logging
 import threading
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
+from sortitor.core.errors import OutOfTime
 from sortitor.operations.context import Context
 from sortitor.store import kept_numbers as store
 from sortitor.store.kept_numbers import KeptRow
@@ -23,6 +25,8 @@ _log = logging.getLogger(__name__)
 SLOW_SECONDS = 0.03
 #: Younger than this is as good as new; older than that is nobody's answer.
 _FRESH, _OLD = timedelta(seconds=5), timedelta(minutes=15)
+#: Counting again and again takes no more than this part of the time.
+_SHARE = 0.1
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +63,7 @@ def known(ctx: Context, countings: Sequence[Counting]) -> Counted:
             continue
         values[one.family] = row.value
         age = max(age, now - row.counted_at)
-        if now - row.counted_at > _FRESH:
+        if now - row.counted_at > max(_FRESH, timedelta(seconds=row.seconds / _SHARE)):
             _meanwhile.count(ctx, one)
     return Counted(values, round(age.total_seconds()))
 
@@ -68,16 +72,19 @@ def keep_up(ctx: Context, countings: Sequence[Counting]) -> None:
     """Count anew what is kept; by schedule."""
     with ctx.reading() as connection:
         kept = store.some(connection, [one.family for one in countings])
-    for one in countings:
-        if one.family in kept:
-            _count_alone(ctx, one)
+    # A worker that is asked to end counts another time.
+    with suppress(OutOfTime):
+        for one in countings:
+            if one.family in kept:
+                _count_alone(ctx, one)
 
 
 def _count(ctx: Context, counting: Counting, is_kept: bool) -> Any:
     started = time.perf_counter()
     value = counting.count(ctx)
-    if time.perf_counter() - started >= SLOW_SECONDS:
-        row = KeptRow(counting.family, counting.about, value, ctx.clock.wall())
+    seconds = time.perf_counter() - started
+    if seconds >= SLOW_SECONDS:
+        row = KeptRow(counting.family, counting.about, value, ctx.clock.wall(), seconds)
         with ctx.bookkeeping() as connection:
             store.put(connection, row)
     elif is_kept:

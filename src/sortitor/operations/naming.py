@@ -127,7 +127,7 @@ def _samples(
         return []
     facts = store.naming_facts(connection, Selection(ids=tuple(ids)), ctx.now, template.fields)
     named = (
-        compose(template, facts, (), number)
+        compose(template, facts, next_number=number)
         .with_columns(pl.col("problem").fill_null(""))
         .join(facts.select("device_id", "serial", "ownership", old="name"), on="device_id")
     )
@@ -183,7 +183,7 @@ def _plan(
         naming=naming,
         numbers=_counters(connection, naming),
         facts=facts,
-        taken=store.names_in_use(connection),
+        taken=_FleetNames(connection),
     )
     old = facts.select("device_id", "serial", "ownership", old="name")
     named = named.join(old, on="device_id")
@@ -252,8 +252,35 @@ def _examples(ctx: Context, renamed: pl.DataFrame, problems: pl.DataFrame) -> tu
     return tuple(examples)
 
 
+class _FleetNames:
+    """The names of the fleet, asked for as they are needed; `given` meanwhile, and `let_go` of."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._given, self._free = (pl.Series([], dtype=pl.String) for _ in range(2))
+
+    def among(self, names: pl.Series) -> pl.Series:
+        """Those of these names that are in use."""
+        known = store.names_in_use(self._connection, names)
+        kept = known.filter(~known.is_in(self._free.implode()))
+        return pl.concat([kept, names.filter(names.is_in(self._given.implode()))])
+
+    def highest(self, form: str) -> int:
+        """The highest number in names of that form."""
+        found = self._given.str.extract(form, 1).drop_nulls().cast(pl.Int64).max()
+        return max(store.highest_in_names(self._connection, form), int(str(found or 0)))
+
+    def give(self, names: pl.Series) -> None:
+        """They are in use from now on."""
+        self._given = pl.concat([self._given, names.drop_nulls().str.to_lowercase()])
+
+    def let_go(self, names: pl.Series) -> None:
+        """Their devices get others."""
+        self._free = pl.concat([self._free, names.drop_nulls().str.to_lowercase()])
+
+
 def _named(
-    naming: Naming, numbers: Mapping[str, int], facts: pl.DataFrame, taken: set[str]
+    naming: Naming, numbers: Mapping[str, int], facts: pl.DataFrame, taken: _FleetNames
 ) -> tuple[pl.DataFrame, dict[str, int]]:
     """Names by the first template that fits each device, and where the counters stand
     afterwards.
@@ -268,9 +295,9 @@ def _named(
             fits = fits.filter(~has_its_shape.fill_null(False))
         else:
             # Their own present names do not stand in their way.
-            taken = taken - set(fits["name"].drop_nulls().str.to_lowercase())
+            taken.let_go(fits["name"])
         named = compose(template, fits, taken, numbers.get(template.name, 1))
-        taken = taken | set(named["name"].drop_nulls().str.to_lowercase())
+        taken.give(named["name"])
         if (highest := named["number"].max()) is not None:
             next_numbers[template.name] = int(str(highest)) + 1
         parts.append(named.with_columns(template=pl.lit(template.name)))

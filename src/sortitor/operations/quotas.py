@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,7 +25,7 @@ from sortitor.core.vocabulary import Platform
 from sortitor.store import journal, people
 from sortitor.store.devices import QuotaRow
 from sortitor.store.engine import Connection
-from sortitor.store.people import PersonRow
+from sortitor.store.people import HolderRow, PersonRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,16 +57,44 @@ def standings(gate: Gate, person: PersonRow, holding: Holding) -> list[Standing]
 
 def over(connection: Connection, gate: Gate) -> dict[str, Over]:
     """Who has more devices than the gate's quota: user name → the first quota that is passed."""
+    [found] = over_each(connection, [gate])
+    return found
+
+
+def over_each(connection: Connection, gates: Sequence[Gate]) -> list[dict[str, Over]]:
+    """The same by each of some gates, in one look at the fleet."""
+    named = frozenset[str]().union(*(gate.named_groups for gate in gates))
+    lowest = min(gate.lowest_quota for gate in gates)
+    holders = people.holders(connection, lowest + 1, named)
+    return [_over(gate, holders) for gate in gates]
+
+
+def _over(gate: Gate, holders: Sequence[HolderRow]) -> dict[str, Over]:
     found = {}
-    for row in people.holders(connection, gate.lowest_quota + 1):
-        audience = gate.audience(Who(frozenset(row.groups), row.user_name))
-        for one in _standings(audience, row.holding):
-            if one.counted > one.quota.devices:
-                found[row.user_name] = Over(
-                    row.id, row.user_name, one.platform, one.quota, one.counted
-                )
+    quotas_for = _quotas_by(gate)
+    for row in holders:
+        for one in quotas_for(row):
+            counted = row.holding.counted(one.value, one.platform)
+            if counted > one.value.devices:
+                found[row.user_name] = Over(row.id, row.user_name, one.platform, one.value, counted)
                 break
     return found
+
+
+def _quotas_by(gate: Gate) -> Callable[[HolderRow], list[Statement]]:
+    """Somebody's quotas; of those whom no policy tells apart they are looked up once."""
+    known: dict[tuple[frozenset[str], str], list[Statement]] = {}
+    named_groups, named_people = gate.named_groups, gate.named_people
+
+    def quotas_for(row: HolderRow) -> list[Statement]:
+        groups = frozenset(name.casefold() for name in row.groups) & named_groups
+        name = row.user_name if row.user_name.casefold() in named_people else ""
+        if (groups, name) not in known:
+            audience = gate.audience(Who(groups, name or None))
+            known[groups, name] = list(_every_quota(audience))
+        return known[groups, name]
+
+    return quotas_for
 
 
 def holding_beside(device: QuotaRow | None, person_id: int, holding: Holding) -> Holding:

@@ -131,7 +131,8 @@ def page(
 ) -> list[EntryRow]:
     """Entries in the order of their numbers, from the one after a number on."""
     number = journal.c.id
-    query = _entries().order_by(number.desc() if newest_first else number).limit(limit)
+    in_order = number.desc() if newest_first else number
+    query = select(number).order_by(in_order).limit(limit)
     if after is not None:
         query = query.where(number < after if newest_first else number > after)
     if wanted.operation:
@@ -149,7 +150,10 @@ def page(
         query = query.where(_about("device", wanted.device_id, _on_device(wanted.device_id)))
     if wanted.person_id is not None:
         query = query.where(_about("person", wanted.person_id, _on_person(wanted.person_id)))
-    return read_all(connection, query, EntryRow)
+    # What an entry touched is looked up for those of the page alone.
+    chosen = query.subquery()
+    page = _entries().join(chosen, chosen.c.id == number).order_by(in_order)
+    return read_all(connection, page, EntryRow)
 
 
 def _about(subject: str, number: int, entries: Select[Any]) -> ColumnElement[bool]:

@@ -17,12 +17,13 @@ from sortitor.store.tables import kept_numbers
 
 @dataclass(frozen=True, slots=True)
 class KeptRow:
-    """What was counted of a family; `about` tells what it was counted of."""
+    """What was counted of a family, in so many seconds; `about` tells what it was counted of."""
 
     family: str
     about: str
     value: Any
     counted_at: datetime
+    seconds: float
 
 
 _SOME = select(kept_numbers).where(
@@ -43,6 +44,7 @@ def put(connection: Connection, row: KeptRow) -> None:
         "about": row.about,
         "value": row.value,
         "counted_at": row.counted_at,
+        "seconds": row.seconds,
     }
     statement = insert(kept_numbers).values(values)
     connection.execute(statement.on_conflict_do_update(index_elements=["family"], set_=values))

@@ -192,6 +192,20 @@ class Gate(Document):
         """The policies that hold an arrival, in order."""
         return [policy for policy in self.policies if policy.holds(who)]
 
+    @property
+    def named_groups(self) -> frozenset[str]:
+        """The groups that policies are for, case folded: no others tell people apart."""
+        return frozenset(
+            name.casefold() for policy in self.policies for name in policy.groups or ()
+        )
+
+    @property
+    def named_people(self) -> frozenset[str]:
+        """The user names that policies are for, case folded."""
+        return frozenset(
+            name.casefold() for policy in self.policies for name in policy.people or ()
+        )
+
     def check(self) -> None:
         """Raise BadInput naming every fault: bounds, unknown versions, filters, names twice, a
         baseline that leaves a facet open.

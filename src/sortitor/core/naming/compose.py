@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
 
 import polars as pl
 from stdnum.iso7064 import mod_37_36
@@ -30,13 +32,45 @@ _FILTERS: dict[str, Callable[[pl.Expr, int], pl.Expr]] = {
 }
 
 
+class NamesInUse(Protocol):
+    """The names that devices have which are not asked for a name now, in lower case."""
+
+    def among(self, names: pl.Series) -> pl.Series:
+        """Those of these names that are in use."""
+
+    def highest(self, form: str) -> int:
+        """The highest number that the first group of this regular expression finds among all of
+        them; 0: none.
+        """
+
+
+@dataclass(frozen=True, slots=True)
+class KnownNames:
+    """Names in use, all at hand."""
+
+    names: frozenset[str] = frozenset()
+
+    def among(self, names: pl.Series) -> pl.Series:
+        """Those of these names that are in use."""
+        return names.filter(names.is_in(list(self.names)))
+
+    def highest(self, form: str) -> int:
+        """The highest number that the first group finds."""
+        found = pl.Series(list(self.names), dtype=pl.String).str.extract(form, 1)
+        highest = found.drop_nulls().cast(pl.Int64).max()
+        return int(str(highest)) if highest is not None else 0
+
+
+NOBODYS = KnownNames()
+
+
 def compose(
-    template: Template, devices: pl.DataFrame, taken: Collection[str], next_number: int = 1
+    template: Template, devices: pl.DataFrame, taken: NamesInUse = NOBODYS, next_number: int = 1
 ) -> pl.DataFrame:
     """Names for devices of the template's platforms.
 
     devices: `device_id` and the columns of FIELDS as text, missing values null.
-    taken: lower-case names in use by others. next_number: what the template's counter gives next.
+    taken: names in use by others. next_number: what the template's counter gives next.
     Returns `device_id, name, number, problem, shortened`: `problem` is null or one of `lacking:
     FIELD`, `too_long`, `bad_characters`, `colliding`; with a problem there is no name.
     """
@@ -51,17 +85,15 @@ def compose(
         number=pl.lit(None, dtype=pl.Int64),
     )
     decided = [frame.filter(pl.col("problem").is_not_null())]
-    open_, used, number = (
-        frame.filter(pl.col("problem").is_null()),
-        set(taken),
-        next_number,
-    )
+    open_, number = frame.filter(pl.col("problem").is_null()), next_number
+    # The names given in former rounds are in use by now.
+    given = pl.Series([], dtype=pl.String)
     for attempt in range(_ROUNDS):
         if not open_.height:
             break
         if attempt == _PATIENT_ROUNDS:
             # Names in use stand in a row: go on behind all of them.
-            number = max(number, 1 + _highest(template.pattern, used))
+            number = max(number, 1 + taken.highest(_form(template.pattern)))
         open_ = open_.with_columns(
             number=(
                 pl.int_range(number, number + open_.height, dtype=pl.Int64)
@@ -71,7 +103,9 @@ def compose(
         )
         named = _named(pieces, open_)
         lower = pl.col("name").str.to_lowercase()
-        clash = lower.is_in(used) | ~lower.is_first_distinct()
+        candidates = named.select(lower).to_series().drop_nulls()
+        used = pl.concat([taken.among(candidates), given])
+        clash = lower.is_in(used.implode()) | ~lower.is_first_distinct()
         named = named.with_columns(clash=clash.fill_null(False))
         done = named.filter(~pl.col("clash") | ~pl.lit(counting))
         decided.append(
@@ -80,7 +114,8 @@ def compose(
                 name=pl.when(~pl.col("clash")).then("name"),
             ).drop("clash")
         )
-        used |= set(done.filter(~pl.col("clash"))["name"].drop_nulls().str.to_lowercase())
+        fresh = done.filter(~pl.col("clash"))["name"].drop_nulls().str.to_lowercase()
+        given = pl.concat([given, fresh])
         number += open_.height
         open_ = (
             named.filter(pl.col("clash") & pl.lit(counting)).drop("clash")
@@ -143,17 +178,15 @@ def compose_one(template: Template, texts: Mapping[str, str | None], number: int
     return name if over == 0 and re.fullmatch(ALLOWED, name) else None
 
 
-def _highest(pattern: str, names: Collection[str]) -> int:
-    """The highest number among names of the pattern's shape."""
+def _form(pattern: str) -> str:
+    """What names of the pattern's shape look like in lower case; its first group is the number."""
     text = "".join(
         {"": re.escape(piece.text.lower()), "n": r"(\d{1,18})", "check": "[0-9a-z]"}.get(
             piece.field, ".*"
         )
         for piece in parse(pattern)
     )
-    found = pl.Series(list(names), dtype=pl.String).str.extract(f"^{text}$", 1)
-    highest = found.drop_nulls().cast(pl.Int64).max()
-    return int(str(highest)) if highest is not None else 0
+    return f"^{text}$"
 
 
 def length_limit(platform: pl.Expr) -> pl.Expr:

@@ -61,8 +61,7 @@ class GateBook(DocumentKind[Gate]):
         said = [remark.detail for remark in remarks(wanted.proposed, ctx.today, declaring)]
         kinds = store_gate.people_kinds(connection, replayed.spoken)
         whom = concerned(current, proposed, replayed.spoken, kinds)
-        over_before = quotas.over(connection, current)
-        over_after = quotas.over(connection, proposed)
+        over_before, over_after = quotas.over_each(connection, [current, proposed])
         newly = [over for name, over in over_after.items() if name not in over_before]
         examples = [
             *map(_for_whom, whom.changes),

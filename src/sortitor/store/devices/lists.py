@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from datetime import date, datetime
 from typing import Any
 
@@ -24,10 +24,10 @@ from sortitor.store.cohorts import (
     filters_of,
     moving,
 )
-from sortitor.store.devices.select import an_identifier, matching
+from sortitor.store.devices.select import an_identifier, found_by, matching, searched
 from sortitor.store.engine import plan_anew
 from sortitor.store.filters import columns, leading, said_of, spoken_of
-from sortitor.store.rows import beyond, read_all
+from sortitor.store.rows import among, beyond, read_all
 from sortitor.store.tables import (
     ORDERS,
     devices,
@@ -102,7 +102,13 @@ def page(
     that they are.
     """
     plan_anew(connection)
-    key, condition = ORDERS[sort], matching(selection, now)
+    key, condition, few = ORDERS[sort], matching(selection, now), None
+    on_the_way = condition
+    if selection.query:
+        few = found_by(connection, selection, _LOOK)
+        beside = matching(replace(selection, query=None), now)
+        on_the_way = and_(searched(selection), beside)
+        condition = condition if few is None else and_(among(devices.c.id, few), beside)
     rest = leading(_said(connection, selection), sort, now)
     if after is not None:
         rest = and_(rest, beyond(key, devices.c.id, after, descending))
@@ -114,19 +120,20 @@ def page(
             number
         )
 
-    needed = dict.fromkeys([devices.c.id, *spoken_of(condition)])
+    needed = dict.fromkeys([devices.c.id, *spoken_of(on_the_way)])
 
     def walk(reach: int) -> list[LineRow]:
         walked = first(
             key, devices.c.id, select(*needed, key.label("key")).where(rest), reach
         ).subquery()
-        fitting = select(walked.c.id, walked.c.key).where(said_of(walked, condition))
+        fitting = select(walked.c.id, walked.c.key).where(said_of(walked, on_the_way))
         return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
 
-    found = walk(_LOOK)
+    # Few devices at which a text is found are at hand.
+    found = [] if few is not None else walk(_LOOK)
     # Half as far again as it takes at the rate of the first look.
     reach = _LOOK * limit * 3 // (2 * max(len(found), 1))
-    if len(found) < limit and reach <= _WALK:
+    if len(found) < limit and reach <= _WALK and few is None:
         found = walk(reach)
     if len(found) == limit:
         return found

@@ -12,6 +12,7 @@ from sqlalchemy import (
     BigInteger,
     ColumnElement,
     Connection,
+    Text,
     and_,
     bindparam,
     case,
@@ -21,7 +22,7 @@ from sqlalchemy import (
     select,
     true,
 )
-from sqlalchemy.dialects.postgresql import array
+from sqlalchemy.dialects.postgresql import ARRAY, array
 
 from sortitor.core.filters import ATTRIBUTES, Filter
 from sortitor.core.naming.templates import FIELDS as NAMING_FIELDS
@@ -342,14 +343,26 @@ def _naming_field(field: str, now: datetime) -> ColumnElement[Any]:
     return columns([attribute], now, masked=False, moving={})[0]
 
 
-def names_in_use(connection: Connection, except_ids: Sequence[int] = ()) -> set[str]:
-    """Lower-case names of all devices that are not retired, without those of the given devices."""
-    query = select(func.lower(devices.c.name)).where(
-        devices.c.name.is_not(None), devices.c.stage != Stage.RETIRED
-    )
-    if except_ids:
-        query = query.where(devices.c.id.not_in(except_ids))
-    return set(connection.execute(query).scalars())
+_NAMED = and_(devices.c.name.is_not(None), devices.c.stage != Stage.RETIRED)
+
+
+def names_in_use(connection: Connection, names: pl.Series) -> pl.Series:
+    """Those of these lower-case names that devices have which are not retired."""
+    wanted = func.unnest(literal(names.to_list(), ARRAY(Text))).table_valued("name")
+    name = func.lower(devices.c.name)
+    query = select(name).join(wanted, wanted.c.name == name).where(_NAMED)
+    found = connection.execute(query).scalars().all()
+    return pl.Series(found, dtype=pl.String)
+
+
+def highest_in_names(connection: Connection, form: str) -> int:
+    """The highest number that the first group of a regular expression finds among the names of
+    devices which are not retired.
+    """
+    name = func.lower(devices.c.name)
+    found = func.substring(name, form).cast(BigInteger)
+    query = select(func.max(found)).where(_NAMED, name.regexp_match(form))
+    return connection.execute(query).scalar_one() or 0
 
 
 _TAKEN = (

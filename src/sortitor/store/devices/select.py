@@ -23,6 +23,7 @@ from sqlalchemy import (
     select,
     tuple_,
     union,
+    union_all,
 )
 from sqlalchemy.dialects.postgresql import ARRAY
 
@@ -71,7 +72,8 @@ def matching(selection: Selection, now: datetime) -> ColumnElement[bool]:
     if selection.filter is not None:
         conditions.append(compiled(selection.filter, now))
     if selection.query:
-        conditions.append(_search(selection.query, selection.masked))
+        anywhere = _Search.of(selection).anywhere
+        conditions.append(devices.c.id.in_(union(*anywhere)))
     return and_(literal(True), *conditions)
 
 
@@ -89,40 +91,91 @@ def _of_lot(lot_id: int) -> ColumnElement[bool]:
     return or_(devices.c.lot_id == lot_id, devices.c.id.in_(changed))
 
 
-def _search(query: str, masked: bool) -> ColumnElement[bool]:
-    """By identifier, its ending (four or more), name, asset tag, or person; each part has its
-    index. masked: a personal device by its whole identifier only.
+@dataclass(frozen=True, slots=True)
+class _Search:
+    """What a text is looked for in: by identifier, its ending (four or more), name, asset tag, or
+    person. masked: a personal device by its whole identifier only.
     """
-    text = query.strip()
-    lower = re.sub(r"([%_\\])", r"\\\1", text.lower())
-    values = _normal([text]) or {text.upper()}
-    parts = [
-        select(identifiers.c.device_id).where(identifiers.c.value.in_(values)),
-        select(devices.c.id).where(func.starts_with(folded(devices.c.name), text.lower())),
-        select(devices.c.id).where(func.lower(devices.c.asset_tag) == text.lower()),
-        select(devices.c.id)
-        .join(people, people.c.id == devices.c.person_id)
-        .where(
-            or_(func.lower(people.c.user_name) == text.lower(), people.c.name.ilike(f"%{lower}%"))
-        ),
-    ]
-    found = select(identifiers.c.device_id)
-    if masked:
-        holder = devices.alias("holder")
-        found = found.where(
-            exists(
-                select(holder.c.id).where(
-                    holder.c.id == identifiers.c.device_id, holder.c.ownership != "personal"
-                )
-            )
+
+    text: str
+    forms: frozenset[str]
+    masked: bool
+
+    @staticmethod
+    def of(selection: Selection) -> _Search:
+        """What a selection looks for."""
+        text = (selection.query or "").strip()
+        return _Search(text, frozenset(_normal([text]) or {text.upper()}), selection.masked)
+
+    @property
+    def anywhere(self) -> list[Select[Any]]:
+        """The devices found by each part; each has its index."""
+        of_person = select(devices.c.id).join(people, people.c.id == devices.c.person_id)
+        return [
+            *(select(devices.c.id).where(said) for said in self._of_device()),
+            of_person.where(self._of_person()),
+            *(select(identifiers.c.device_id).where(said) for said in self._of_identifier()),
+        ]
+
+    @property
+    def here(self) -> ColumnElement[bool]:
+        """The same, asked of each device."""
+        whose = select(people.c.id).where(people.c.id == devices.c.person_id, self._of_person())
+        theirs = select(identifiers.c.device_id).where(
+            identifiers.c.device_id == devices.c.id, or_(*self._of_identifier())
         )
-    ending = re.sub(r"[^0-9A-Z]", "", text.upper())
-    if len(ending) >= 3:
-        start = re.sub(r"([%_\\])", r"\\\1", text.upper())
-        parts.append(found.where(identifiers.c.value.like(f"{start}%")))
-    if len(ending) >= 4:
-        parts.append(found.where(func.reverse(identifiers.c.value).like(f"{ending[::-1]}%")))
-    return devices.c.id.in_(union(*parts))
+        return or_(*self._of_device(), exists(whose), exists(theirs))
+
+    def _of_device(self) -> list[ColumnElement[bool]]:
+        text = self.text.lower()
+        return [
+            func.starts_with(folded(devices.c.name), text),
+            func.lower(devices.c.asset_tag) == text,
+        ]
+
+    def _of_person(self) -> ColumnElement[bool]:
+        text = self.text.lower()
+        return or_(
+            func.lower(people.c.user_name) == text,
+            people.c.name_lower.like(f"%{_as_pattern(text)}%"),
+        )
+
+    def _of_identifier(self) -> list[ColumnElement[bool]]:
+        text = self.text.upper()
+        ending = re.sub(r"[^0-9A-Z]", "", text)
+        found: list[ColumnElement[bool]] = [identifiers.c.value == any_(_texts(self.forms))]
+        if len(ending) >= 3:
+            found.append(self._in_part(identifiers.c.value.like(f"{_as_pattern(text)}%")))
+        if len(ending) >= 4:
+            backwards = func.reverse(identifiers.c.value)
+            found.append(self._in_part(backwards.like(f"{ending[::-1]}%")))
+        return found
+
+    def _in_part(self, said: ColumnElement[bool]) -> ColumnElement[bool]:
+        if not self.masked:
+            return said
+        holder = devices.alias("holder")
+        shown = select(holder.c.id).where(
+            holder.c.id == identifiers.c.device_id, holder.c.ownership != Ownership.PERSONAL
+        )
+        return and_(said, exists(shown))
+
+
+def _as_pattern(text: str) -> str:
+    """A text to be found as it is: whole, so that an index serves its beginning."""
+    return re.sub(r"([%_\\])", r"\\\1", text)
+
+
+def found_by(connection: Connection, selection: Selection, most: int) -> list[int] | None:
+    """The devices that a selection's text is found at; None: it is found more than so often."""
+    each = union_all(*_Search.of(selection).anywhere).subquery()
+    found = connection.execute(select(each.c[0]).limit(most + 1)).scalars().all()
+    return None if len(found) > most else sorted({*found})
+
+
+def searched(selection: Selection) -> ColumnElement[bool]:
+    """Whether a selection's text is found at a device, where it is found at many."""
+    return _Search.of(selection).here
 
 
 def an_identifier(kind: str) -> ColumnElement[Any]:

@@ -7,6 +7,7 @@ from sqlalchemy import (
     Boolean,
     CheckConstraint,
     Column,
+    Double,
     ForeignKey,
     Identity,
     Index,
@@ -93,6 +94,8 @@ kept_numbers = Table(
     Column("value", JSONB, nullable=False),
     # Real time, whatever the business's clock says.
     Column("counted_at", Time, nullable=False),
+    # How long counting took.
+    Column("seconds", Double, nullable=False),
 )
 
 idempotency = Table(

@@ -106,7 +106,7 @@ for _side in ("before", "after"):
         postgresql_where=journal_effects.c[_side]["person_id"].astext.is_not(None),
     )
 
-Index("ix_journal_effects_entry_id", journal_effects.c.entry_id, postgresql_using="brin")
+Index("ix_journal_effects_entry_id", journal_effects.c.entry_id)
 
 #: Erasures of retired devices, with the certificates that tell of them.
 erasures = Table(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import (
     CheckConstraint,
     Column,
+    Computed,
     ForeignKey,
     Index,
     Integer,
@@ -27,6 +28,8 @@ people = Table(
     number_column(),
     Column("user_name", Text, nullable=False),
     Column("name", Text, nullable=False),
+    # For searches by a part of it, which go through everybody.
+    Column("name_lower", Text, Computed("lower(name)", persisted=True)),
     Column("mail", Text),
     Column("department", Text),
     Column("site", Text),
