@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+import threading
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
 import polars as pl
 
-from sortitor.core.errors import BadInput, Conflict
+from sortitor.core.errors import BadInput, Busy, Conflict
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
 from sortitor.core.journal import device_changes
@@ -85,13 +86,29 @@ def columns_of(
     """Attributes of a page's devices as text: device → attribute → value; nothing for no names."""
     if not names or not ids:
         return {}
-    frame = table(ctx, Selection(ids=tuple(ids)), ["id", *(name for name in names if name != "id")])
+    wanted = ["id", *(name for name in names if name != "id")]
+    parts = table(ctx, Selection(ids=tuple(ids)), wanted).parts
     return {
-        int(row["id"]): {name: row[name] for name in names} for row in frame.iter_rows(named=True)
+        int(row["id"]): {name: row[name] for name in names}
+        for part in parts
+        for row in part.iter_rows(named=True)
     }
 
 
-def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFrame:
+_PATIENCE_SECONDS = 10
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceTable:
+    """How many devices there are, and they as text columns, in parts of one moment; whoever begins
+    reads to the end, or closes it.
+    """
+
+    devices: int
+    parts: Iterator[pl.DataFrame]
+
+
+def table(ctx: Context, selection: Selection, names: Sequence[str]) -> DeviceTable:
     """A selection with the attributes asked for as text columns; identifiers of personal devices
     are for those who work with them.
     """
@@ -99,9 +116,30 @@ def table(ctx: Context, selection: Selection, names: Sequence[str]) -> pl.DataFr
         if name not in ATTRIBUTES:
             known = f"Choose from {', '.join(ATTRIBUTES)}."
             raise BadInput("unknown_attribute", f"{name!r} is not an attribute.", known)
-    with ctx.reading() as connection:
+    told = _told(ctx, selection, names)
+    number = next(told)
+    assert isinstance(number, int)
+    return DeviceTable(number, (part for part in told if isinstance(part, pl.DataFrame)))
+
+
+#: A table that somebody reads slowly keeps its connection to the database: so many at once.
+_AT_ONCE = threading.BoundedSemaphore(4)
+
+
+def _told(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[int | pl.DataFrame]:
+    if not _AT_ONCE.acquire(timeout=_PATIENCE_SECONDS):
+        raise Busy("Other exports are on their way")
+    try:
+        yield from _read(ctx, selection, names)
+    finally:
+        _AT_ONCE.release()
+
+
+def _read(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[int | pl.DataFrame]:
+    with ctx.reading(one_moment=True) as connection:
         chosen = resolve_selection(connection, selection)
-        return store.table(connection, chosen, ctx.now, names, masked=not ctx.veil.lifted)
+        yield store.count(connection, chosen, ctx.now)
+        yield from store.table(connection, chosen, ctx.now, names, masked=not ctx.veil.lifted)
 
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:

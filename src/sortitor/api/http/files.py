@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
 from typing import Literal
 
 import polars as pl
 from fastapi import Response
+from fastapi.responses import StreamingResponse
 
+from sortitor.api.http.workbooks import ALL_TEXT, COLUMN_PIXELS, SHEET_NAME, workbook_of
 from sortitor.core.cells import FORMULA, harmless
 
-#: Nothing that a cell holds is taken for a number, a formula or a link.
-_ALL_TEXT = {
-    "strings_to_formulas": False,
-    "strings_to_numbers": False,
-    "strings_to_urls": False,
-}
-_SHEET_NAME = 31
-_COLUMN_PIXELS = 130
+CSV = "text/csv; charset=utf-8"
+_BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
@@ -25,33 +22,47 @@ def as_file(frame: pl.DataFrame, name: str, form: Literal["csv", "xlsx"]) -> Res
     """The frame (text columns) as a file; in a workbook every cell is text, so that no digit is
     lost.
     """
-    content, media = _csv(frame) if form == "csv" else (_workbook(frame, name), XLSX)
-    return Response(
-        content,
-        media_type=media,
-        headers={"Content-Disposition": f'attachment; filename="{name}.{form}"'},
-    )
+    if form == "csv":
+        return Response(
+            b"".join(_csv_of(iter([frame]))), media_type=CSV, headers=_named(name, form)
+        )
+    return Response(_workbook(frame, name), media_type=XLSX, headers=_named(name, form))
 
 
-def _csv(frame: pl.DataFrame) -> tuple[bytes, str]:
+def as_streamed(
+    parts: Iterator[pl.DataFrame], name: str, form: Literal["csv", "xlsx"]
+) -> StreamingResponse:
+    """The same of a large table that comes in parts, at least one; nobody holds the whole."""
+    content, media = (_csv_of(parts), CSV) if form == "csv" else (workbook_of(parts, name), XLSX)
+    return StreamingResponse(content, media_type=media, headers=_named(name, form))
+
+
+def _named(name: str, form: str) -> dict[str, str]:
+    return {"Content-Disposition": f'attachment; filename="{name}.{form}"'}
+
+
+def _csv_of(parts: Iterator[pl.DataFrame]) -> Iterator[bytes]:
     """With a byte order mark, so that spreadsheets read other scripts aright."""
-    safe = frame.with_columns(pl.all().str.replace(FORMULA, "'$0")) if frame.height else frame
-    safe = safe.rename({name: harmless(name) for name in safe.columns})
-    text = safe.write_csv(line_terminator="\r\n")
-    return b"\xef\xbb\xbf" + text.encode(), "text/csv; charset=utf-8"
+    first = True
+    for part in parts:
+        safe = part.with_columns(pl.all().str.replace(FORMULA, "'$0")) if part.height else part
+        safe = safe.rename({name: harmless(name) for name in safe.columns})
+        text = safe.write_csv(line_terminator="\r\n", include_header=first)
+        yield (_BYTE_ORDER_MARK if first else b"") + text.encode()
+        first = False
 
 
 def _workbook(frame: pl.DataFrame, name: str) -> bytes:
     import xlsxwriter  # only files need it
 
     buffer = io.BytesIO()
-    with xlsxwriter.Workbook(buffer, _ALL_TEXT) as book:
+    with xlsxwriter.Workbook(buffer, ALL_TEXT) as book:
         frame.write_excel(
             book,
-            worksheet=name[:_SHEET_NAME].capitalize(),
+            worksheet=name[:SHEET_NAME].capitalize(),
             dtype_formats={pl.String: "@"},
             header_format={"bold": True, "num_format": "@"},
-            column_widths=_COLUMN_PIXELS,
+            column_widths=COLUMN_PIXELS,
             freeze_panes=(1, 0),
             autofilter=False,
         )

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
+import polars as pl
 from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayLook, MayManageDevices, MaySweep
 from sortitor.api.http.bodies import FILE_BODY, FileBody
-from sortitor.api.http.files import XLSX, as_file
+from sortitor.api.http.files import XLSX, as_file, as_streamed
 from sortitor.api.http.paging import Cursor, Limit, Number, page, read_key
 from sortitor.api.http.routes import Router
 from sortitor.api.http.selections import Asked, selection_of
@@ -48,6 +49,8 @@ from sortitor.schemas.devices import (
 from sortitor.schemas.sweeps import Erasure
 
 router = Router(tags=["devices"])
+#: So many devices are a file at once.
+_FEW = 5_000
 #: What an export has when nothing else is asked for.
 _EXPORTED = (
     "id",
@@ -146,9 +149,13 @@ def export_devices(
     ctx: MayLook, selection: Asked, form: Literal["csv", "xlsx"] = "csv", columns: Columns = ()
 ) -> Response:
     """All devices that fit, as a file with the columns asked for."""
-    frame = devices.table(ctx, selection, columns or _EXPORTED)
-    seals.note_export(ctx, "devices", f"{frame.height:,} devices taken out as {form.upper()}")
-    return as_file(frame, "devices", form)
+    table = devices.table(ctx, selection, columns or _EXPORTED)
+    seals.note_export(ctx, "devices", f"{table.devices:,} devices taken out as {form.upper()}")
+    if ctx.leash is not None:
+        ctx.leash.loosen()
+    if table.devices <= _FEW:
+        return as_file(pl.concat(table.parts), "devices", form)
+    return as_streamed(table.parts, "devices", form)
 
 
 @router.get("/devices/facets")

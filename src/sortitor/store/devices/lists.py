@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, fields, replace
 from datetime import date, datetime
 from typing import Any
@@ -190,11 +190,15 @@ def _lines(connection: Connection, chosen: Select[Any], descending: bool) -> lis
     return read_all(connection, query.order_by(*keys), LineRow)
 
 
+#: A table goes out in parts of so many devices, so that nobody holds the fleet.
+_PART = 20_000
+
+
 def table(
     connection: Connection, selection: Selection, now: datetime, names: Sequence[str], masked: bool
-) -> pl.DataFrame:
-    """A selection as text columns, one per attribute; `masked` keeps of personal devices'
-    identifiers the last four characters.
+) -> Iterator[pl.DataFrame]:
+    """A selection as text columns, one per attribute, in parts and at least one; `masked` keeps of
+    personal devices' identifiers the last four characters.
     """
     query = (
         select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {}))
@@ -206,8 +210,15 @@ def table(
         .where(matching(selection, now))
         .order_by(devices.c.id)
     )
-    rows = [tuple(row) for row in connection.execute(query)]
-    return pl.DataFrame(rows, schema=dict.fromkeys(names, pl.String), orient="row")
+    schema = dict.fromkeys(names, pl.String)
+    streamed = connection.execution_options(stream_results=True, max_row_buffer=_PART)
+    parts = streamed.execute(query).partitions(_PART)
+    first = True
+    for rows in parts:
+        first = False
+        yield pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+    if first:
+        yield pl.DataFrame(schema=schema)
 
 
 def some(connection: Connection, condition: ColumnElement[bool], limit: int) -> list[ShortRow]:
