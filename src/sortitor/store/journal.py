@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
 
+from psycopg import sql
 from sqlalchemy import (
     BigInteger,
     ColumnElement,
@@ -279,12 +280,21 @@ class Undoing:
     examples_total: int
 
 
+#: What an effect tells beside a device's own columns.
+_BESIDE = ("identifiers", "given_away")
+_KEYS = """
+SELECT DISTINCT key FROM effects_of(%s) e, jsonb_object_keys(e.after) AS key
+WHERE e.before IS NOT NULL
+"""
 _PLAN = """
 CREATE TEMP TABLE undoing ON COMMIT DROP AS
 WITH effect AS MATERIALIZED (
-    -- Once for each device: the fields below would each turn it into JSON again.
+    -- Once for each device, and of its columns those alone of which the entry speaks.
     SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage,
-        CASE WHEN e.before IS NOT NULL THEN to_jsonb(d) END AS now
+        CASE WHEN e.before IS NOT NULL AND d.id IS NOT NULL THEN {now} END AS now,
+        e.after - %(beside)s::text[] AS given,
+        -- Most entries say the same of all their devices, of which most are still so.
+        e.before ?& %(keys)s::text[] AND NOT e.after ? 'name' AS plain
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
 ), judged AS (
     SELECT device_id, name, now, before, after, exists,
@@ -296,16 +306,17 @@ WITH effect AS MATERIALIZED (
             AND NOT EXISTS (SELECT FROM journal r WHERE r.reverts = j.id)
         ) AS untouched,
         -- A field goes back only while it still holds what the entry gave it.
-        (SELECT jsonb_object_agg(key, before -> key) FROM jsonb_object_keys(after) AS key
-            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL
-            AND (now -> key) IS NOT DISTINCT FROM (after -> key)
+        CASE WHEN plain AND now = given AND given <> '{{}}' THEN before - %(beside)s::text[] ELSE
+        (SELECT jsonb_object_agg(key, before -> key) FROM jsonb_object_keys(given) AS key
+            WHERE before IS NOT NULL AND (now -> key) IS NOT DISTINCT FROM (after -> key)
             -- A retired device's name may have been given to another since.
             AND NOT (key = 'name'
                 AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
-                AND o.stage <> 'retired' AND o.id <> device_id))) AS patch,
-        (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(after) AS key
-            WHERE key NOT IN ('identifiers', 'given_away') AND before IS NOT NULL AND (now -> key)
-                IS DISTINCT FROM (after -> key)) AS changed_keys,
+                AND o.stage <> 'retired' AND o.id <> device_id))) END AS patch,
+        CASE WHEN now = given THEN NULL ELSE
+        (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(given) AS key
+            WHERE before IS NOT NULL AND (now -> key)
+                IS DISTINCT FROM (after -> key)) END AS changed_keys,
         exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired' AND EXISTS (
             SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'
                 AND o.id <> device_id
@@ -317,8 +328,8 @@ SELECT device_id, name, before, after,
         END
         WHEN changed_keys @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers'
             THEN 'left' ELSE 'restore' END AS action,
-    CASE WHEN name_gone THEN coalesce(patch, '{}') || '{"name": null}' ELSE coalesce(patch, '{}')
-        END AS patch,
+    CASE WHEN name_gone THEN coalesce(patch, '{{}}') || '{{"name": null}}'
+        ELSE coalesce(patch, '{{}}') END AS patch,
     CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN
         'changed or arrived since'
          WHEN changed_keys IS NOT NULL
@@ -342,8 +353,14 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
                 [entry_id],
             )
         cursor.execute("DROP TABLE IF EXISTS undoing")
-        cursor.execute(_PLAN, {"entry": entry_id})
-        cursor.execute("ANALYZE undoing")
+        keys = [str(row[0]) for row in cursor.execute(_KEYS, [entry_id])]
+        own = [key for key in keys if key in devices.c]
+        pairs = [sql.SQL("{}, d.{}").format(key, sql.Identifier(key)) for key in own]
+        now = sql.SQL("jsonb_build_object({})").format(sql.SQL(", ").join(pairs))
+        values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own}
+        cursor.execute(sql.SQL(_PLAN).format(now=now), values)
+        if lock:
+            cursor.execute("ANALYZE undoing")
         cursor.execute(
             "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action ="
             " 'restore'), count(*) FILTER (WHERE action = 'left'), count(*),"
