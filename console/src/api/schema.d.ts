@@ -17628,6 +17628,11 @@ export interface components {
          */
         Today: {
             /**
+             * Age Seconds
+             * @description So many seconds ago the numbers of the fleet were counted; 0: for this answer.
+             */
+            age_seconds: number;
+            /**
              * Items
              * @description What the page lists.
              */

@@ -18,6 +18,7 @@ from sortitor.api.http import console, document, handbook, origins, problems
 from sortitor.api.http.bodies import FILE_BODY, STREAM_BODY, BodyLimit, addresses
 from sortitor.api.http.compression import Compression
 from sortitor.api.http.guard import Guard
+from sortitor.api.http.late import LateRoutes
 from sortitor.api.http.measures import Measured
 from sortitor.api.http.routes import PREFIX
 from sortitor.api.http.service import Service
@@ -46,7 +47,6 @@ from sortitor.api.routes import (
     passes,
     people,
     retention,
-    scim,
     sources,
     sweeps,
     terms,
@@ -159,9 +159,17 @@ def _routes() -> list[BaseRoute]:
         api.include_router(module.router)
     api.include_router(lots.templates)
     beside = APIRouter()
-    beside.include_router(scim.router)
     beside.include_router(health.router)
-    return [*api.routes, *beside.routes]
+    return [*api.routes, *beside.routes, SCIM]
+
+
+def _scim() -> APIRouter:
+    from sortitor.api.routes import scim  # its models alone take a second
+
+    return scim.router
+
+
+SCIM = LateRoutes("/scim/v2", _scim)
 
 
 def loggable(path: str) -> str:

@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import unicodedata
 
-from confusable_homoglyphs import confusables
-from zxcvbn import zxcvbn
-
 from sortitor.core.errors import BadInput, FieldProblem
 
 #: Names under which the service itself, or nobody, stands in the journal.
@@ -53,6 +50,8 @@ def name_key(name: str) -> str:
 
 def _prototype(letter: str) -> str:
     if not letter.isascii():
+        from confusable_homoglyphs import confusables  # its tables are large
+
         found = confusables.is_confusable(letter, greedy=True, preferred_aliases=[])
         alike = [one["c"].casefold() for entry in found or () for one in entry["homoglyphs"]]
         letter = min((one for one in alike if len(one) == 1 and one.isascii()), default=letter)
@@ -77,7 +76,7 @@ def check_account_name(name: str) -> str:
         raise _bad("The name has no letters.")
     if name_key(kept) in _RESERVED_KEYS:
         raise _bad(f"The name {kept} is kept for the service itself.")
-    if confusables.is_mixed_script(kept) and confusables.is_dangerous(kept):
+    if not kept.isascii() and _mixes_scripts(kept):
         raise _bad("The name mixes letters of two scripts that look alike.")
     return kept
 
@@ -105,6 +104,12 @@ def check_password(name: str, password: str) -> None:
         )
 
 
+def _mixes_scripts(name: str) -> bool:
+    from confusable_homoglyphs import confusables  # its tables are large
+
+    return bool(confusables.is_mixed_script(name) and confusables.is_dangerous(name))
+
+
 def _weakness(name: str, password: str) -> str | None:
     if len(password) < LEAST_CHARACTERS:
         return f"A password has at least {LEAST_CHARACTERS} characters."
@@ -112,6 +117,8 @@ def _weakness(name: str, password: str) -> str | None:
         return f"A password has at most {MOST_CHARACTERS} characters."
     if password.casefold() == name.casefold():
         return "A password is not the account's name."
+    from zxcvbn import zxcvbn  # its dictionaries are large
+
     found = zxcvbn(password[:_ESTIMATED_CHARACTERS], [name, "sortitor"])
     if found["score"] >= _LEAST_SCORE:
         return None

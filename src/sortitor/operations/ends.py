@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 from datetime import UTC, date, timedelta
+from typing import TYPE_CHECKING
 from urllib.parse import quote, urlsplit
-
-from icalendar import Calendar, Event
 
 from sortitor.core import ends as core
 from sortitor.core.ends import End, Reminders
@@ -23,6 +22,9 @@ from sortitor.store import mails, sources, tables
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.ends import EndRow
 from sortitor.store.engine import Connection
+
+if TYPE_CHECKING:
+    from icalendar import Event
 
 REMINDERS_ID = 4
 #: How far ahead it is looked.
@@ -203,6 +205,8 @@ _ASK_AGAIN = timedelta(hours=6)
 
 def calendar(ctx: Context, secret: str) -> bytes:
     """What ends, for whoever has the secret of a calendar's address. Raises NotSignedIn."""
+    from icalendar import Calendar  # only calendars need it
+
     known = accounts.recognise_calendar(ctx.engine, ctx.clock, secret)
     host = urlsplit(ctx.limits.public_url).hostname or "sortitor"
     found = Calendar()
@@ -223,6 +227,8 @@ def calendar(ctx: Context, secret: str) -> bytes:
 
 
 def _event(key: str, host: str, words: str, day: date, address: str, ctx: Context) -> Event:
+    from icalendar import Event  # only calendars need it
+
     event = Event()
     event.add("uid", f"{key}@{host}")
     event.add("dtstamp", ctx.now)

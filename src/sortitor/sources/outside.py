@@ -12,7 +12,7 @@ from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SourceKind
 from sortitor.operations.files import FileLimits
 from sortitor.operations.sources.ports import Asked, Done, Held, Looked, Secrets, Tell
-from sortitor.sources import issuer, ldap, personal, registry, roster_file
+from sortitor.sources import issuer, personal, registry, roster_file
 from sortitor.sources.network import Networks
 
 
@@ -27,6 +27,8 @@ class Protocols:
     def read(self, source: Source, secrets: Secrets, asked: Asked, tell: Tell) -> Told | None:
         """What the source says; None where it says that nothing has changed."""
         if source.kind is SourceKind.DIRECTORY:
+            from sortitor.sources import ldap  # only directories need it
+
             return ldap.read(source, secrets, asked, tell, self.networks)
         if source.kind is SourceKind.REGISTRY:
             return registry.read(source, secrets, asked, tell, self.networks)
@@ -39,6 +41,8 @@ class Protocols:
     def look(self, source: Source, secrets: Secrets) -> Looked:
         """Whether it can be reached and opened, and what its entries look like."""
         if source.kind is SourceKind.DIRECTORY:
+            from sortitor.sources import ldap  # only directories need it
+
             return ldap.look(source, secrets, self.networks)
         if source.kind is SourceKind.REGISTRY:
             return registry.look(source, secrets, self.networks)
@@ -48,6 +52,8 @@ class Protocols:
 
     def proves(self, source: Source, secrets: Secrets, login: str, password: str) -> str | None:
         """The key of the one person of a directory whose login and password these are."""
+        from sortitor.sources import ldap  # only directories need it
+
         return ldap.proves(source, secrets, login, password, self.networks)
 
     def sign_in(self, account: AccountPayload, user: str, password: str) -> None:

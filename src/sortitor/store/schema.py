@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from alembic import command
-from alembic.config import Config
-from alembic.runtime.migration import MigrationContext
-from alembic.script import ScriptDirectory
-from sqlalchemy import Connection, Engine, func, select, text
+from sqlalchemy import Connection, Engine, func, inspect, select, text
 
 from sortitor.store import locks
+
+if TYPE_CHECKING:
+    # A database that is up to date, as almost all are at a start, needs nothing of it.
+    from alembic.config import Config
 
 _SCRIPTS = Path(__file__).parent / "migrations"
 
 
 def _config(connection: Connection) -> Config:
+    from alembic.config import Config
+
     config = Config()
     config.set_main_option("script_location", str(_SCRIPTS))
     config.attributes["connection"] = connection
@@ -43,15 +46,22 @@ class State:
 
 
 def head() -> str:
-    """The revision that this version expects."""
-    return str(ScriptDirectory(str(_SCRIPTS)).get_current_head())
+    """The revision that this version expects: each migration's file begins with its own."""
+    files = (_SCRIPTS / "versions").glob("[0-9]*.py")
+    return max(file.name.partition("_")[0] for file in files)
 
 
 def state(engine: Engine) -> State:
     """Where the database stands."""
-    scripts = ScriptDirectory(str(_SCRIPTS))
     with engine.connect() as connection:
-        found = MigrationContext.configure(connection).get_current_revision()
+        made = inspect(connection).has_table("alembic_version")
+        version = text("SELECT version_num FROM alembic_version")
+        found: str | None = connection.execute(version).scalar() if made else None
+    if found == head():
+        return State(found, (), known=True)
+    from alembic.script import ScriptDirectory
+
+    scripts = ScriptDirectory(str(_SCRIPTS))
     known = {script.revision for script in scripts.walk_revisions()}
     if found is not None and found not in known:
         return State(found, (), known=False)
@@ -66,6 +76,8 @@ def upgrade(engine: Engine) -> None:
     """Run the migrations that are missing; several processes starting at once do it one after the
     other.
     """
+    from alembic import command
+
     with engine.begin() as connection:
         connection.execute(select(func.pg_advisory_xact_lock(locks.SCHEMA)))
         command.upgrade(_config(connection), "head")
@@ -73,6 +85,8 @@ def upgrade(engine: Engine) -> None:
 
 def check(engine: Engine) -> None:
     """Raise alembic's CommandError when the tables differ from `store/tables.py`."""
+    from alembic import command
+
     with engine.begin() as connection:
         command.check(_config(connection))
 
