@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs'
 
 import vue from '@vitejs/plugin-vue'
 import { defineConfig } from 'vite'
+import { compression, defineAlgorithm } from 'vite-plugin-compression2'
 import vuetify from 'vite-plugin-vuetify'
 
 /** The licence of the font that is served along; scripts have theirs in licences.md. */
@@ -18,7 +19,17 @@ function fontLicence() {
 export default defineConfig({
   // The service says at the start below which path it stands.
   base: './',
-  plugins: [vue(), vuetify({ autoImport: true }), fontLicence()],
+  plugins: [
+    vue(),
+    vuetify({ autoImport: true }),
+    fontLicence(),
+    // Packed once and as small as can be, not for every visitor.
+    compression({
+      include: /\.(js|css|svg)$/,
+      threshold: 1000,
+      algorithms: [defineAlgorithm('gzip', { level: 9 }), defineAlgorithm('brotliCompress')],
+    }),
+  ],
   html: { cspNonce: '__CSP_NONCE__' },
   build: {
     target: 'baseline-widely-available',

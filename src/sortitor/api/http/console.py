@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import secrets
 from html import escape
+from mimetypes import guess_type
+from os import PathLike, fspath, stat, stat_result
 from pathlib import Path
-from typing import Any
 
 from fastapi import APIRouter, FastAPI, Request, Response
 from fastapi.responses import HTMLResponse
+from starlette.datastructures import Headers
 from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
+from starlette.types import Scope
 
 from sortitor.api.http.access import service_of
+from sortitor.api.http.negotiation import accepted_codings
 
 STATIC = Path(__file__).parents[1] / "static"
 _POLICY = (
@@ -57,12 +61,35 @@ PAGES = frozenset(
 router = APIRouter(include_in_schema=False)
 
 
+#: How the build packed its files, the smallest first (RFC 9110 §8.4.1, RFC 7932).
+_PACKED = (("br", ".br"), ("gzip", ".gz"))
+
+
 class Assets(StaticFiles):
     """The built files; their names change with their content, so they may be kept for ever."""
 
-    def file_response(self, *given: Any, **options: Any) -> Response:
-        """The file, with how long it may be kept."""
-        response = super().file_response(*given, **options)
+    def file_response(
+        self,
+        full_path: str | PathLike[str],
+        stat_result: stat_result,
+        scope: Scope,
+        status_code: int = 200,
+    ) -> Response:
+        """The file, packed as the build left it for whoever takes it so, with how long it may be
+        kept.
+        """
+        taken = accepted_codings(Headers(scope=scope).get("accept-encoding", ""))
+        for coding, ending in _PACKED:
+            packed = f"{fspath(full_path)}{ending}"
+            if coding in taken and Path(packed).is_file():
+                response = super().file_response(packed, stat(packed), scope, status_code)
+                response.headers["Content-Encoding"] = coding
+                media_type = guess_type(full_path)[0] or "application/octet-stream"
+                response.headers["Content-Type"] = f"{media_type}; charset=utf-8"
+                response.headers["Vary"] = "Accept-Encoding"
+                break
+        else:
+            response = super().file_response(full_path, stat_result, scope, status_code)
         response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
         response.headers["X-Content-Type-Options"] = "nosniff"
         return response

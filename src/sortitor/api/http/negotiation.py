@@ -77,3 +77,16 @@ def known_as(if_none_match: str | None, tag: str) -> str | None:
     if "*" in told:
         return tag
     return next((one for one in told if one.replace(COMPRESSED_TAG, '"') == tag), None)
+
+
+def accepted_codings(accept: str) -> set[str]:
+    """The codings of content that a caller takes (RFC 9110 §12.5.3), those with weight 0 left
+    out.
+    """
+    taken = set()
+    for part in accept.lower().split(","):
+        coding, *parameters = (one.strip() for one in part.split(";"))
+        weight = next((one[2:] for one in parameters if one.startswith("q=")), "1")
+        if coding and weight.strip("0."):
+            taken.add(coding)
+    return taken
