@@ -4,11 +4,14 @@ arrivals, a journal, cohorts, pools, rules, holds, a kit.
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
+
 import psycopg
 
 from bench.cohorts import filters, fleet
 from sortitor.client import Sortitor
 from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.holds import HoldNew
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order
 from sortitor.schemas.sweeps import Rule
@@ -80,5 +83,8 @@ def furnish(s: Sortitor, url: str) -> None:
     s.pools.add(Pool(name="Of a group", seats=100, filter='person.groups eq "Group 7"'))
     for number, text in enumerate(texts[:RULES]):
         s.sweep_rules.add(Rule(name=f"Rule {number}", idle_window_days=60 + number, filter=text))
+    until = datetime.now(UTC).date() + timedelta(days=60)
+    held = HoldNew(cohort="Cohort 3", reason="laid up", until_on=until)
+    s.holds.add(held, s.holds.preview(held).digest)
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute("VACUUM ANALYZE")

@@ -34,6 +34,8 @@ def today(s: Sortitor, output: str) -> None:
         "  ".join(f"{count:,} {stage}" for stage, count in found.stages.items())
         or "No devices yet."
     )
+    if found.age_seconds:
+        talk(f"Devices counted {counted(found.age_seconds, 'second')} ago.")
     if not found.items:
         talk("\nNothing needs a hand.")
         return

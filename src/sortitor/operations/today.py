@@ -64,7 +64,7 @@ class Today:
     """What needs a hand, and the fleet by stage; its numbers were counted so many seconds ago."""
 
     items: list[Item]
-    stages: dict[str, int]
+    stages: dict[Stage, int]
     age_seconds: int
 
 
@@ -115,7 +115,8 @@ def read(ctx: Context) -> Today:
             )
         )
     items.sort(key=lambda item: (item.since_at is None, item.since_at))
-    stages = {stage: devices for stage, (devices, _) in counted["fleet"]["stages"].items()}
+    known = counted["fleet"]["stages"]
+    stages = {stage: known[stage][0] for stage in Stage if stage in known}
     return Today(items, stages, counted.age_seconds)
 
 

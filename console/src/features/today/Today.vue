@@ -16,7 +16,7 @@ import { useQuery } from '@tanstack/vue-query'
 
 import { api, got, type Schemas } from '../../api/client'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
-import { age, atTime, number } from '../../shared/formats'
+import { age, atTime, number, plural } from '../../shared/formats'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
 
 type Stage = Schemas['Stage']
@@ -40,13 +40,20 @@ const icons: Record<string, string> = {
 const { data, error, isLoading } = useQuery({
   queryKey: ['today'],
   queryFn: () => got(api.GET('/api/v1/today')),
+  // A large fleet is being counted again while its former numbers are shown.
+  refetchInterval: ({ state }) => (state.data?.age_seconds ? 20_000 : false),
 })
 </script>
 
 <template>
   <div class="page-head">
     <h1>Today</h1>
-    <span v-if="data" class="muted">{{ atTime(data.now) }}</span>
+    <span v-if="data" class="muted">
+      {{ atTime(data.now) }}
+      <template v-if="data.age_seconds">
+        · devices counted {{ plural(data.age_seconds, 'second') }} ago
+      </template>
+    </span>
   </div>
   <ProblemAlert :error="error" />
   <v-progress-linear v-if="isLoading" indeterminate color="primary" aria-label="Loading" />
