@@ -1,4 +1,4 @@
-"""Check-ins of devices: singly, gathered into batches of two milliseconds, or by a relay."""
+"""Check-ins of devices: by a relay, or singly, of which those that come meanwhile go together."""
 
 from __future__ import annotations
 
@@ -14,8 +14,8 @@ from sortitor.store import checkins as store
 from sortitor.store.checkins import Pool as Pool
 from sortitor.store.checkins import SeenRow
 
-_GATHER_SECONDS = 0.002
-_BATCH = 1_000
+#: So many are written at once, in so many batches at a time.
+_BATCH, _AT_ONCE = 1_000, 2
 
 Seen = SeenRow | None
 
@@ -27,7 +27,7 @@ class CheckIns:
     pool: Pool
     clock: Clock
     _waiting: list[tuple[Sighting, asyncio.Future[Seen]]] = field(default_factory=list)
-    _timer: asyncio.TimerHandle | None = None
+    _soon: asyncio.Handle | None = None
     _running: set[asyncio.Task[None]] = field(default_factory=set)
 
     async def many(self, batch: Sequence[Sighting]) -> list[Seen]:
@@ -35,14 +35,13 @@ class CheckIns:
         return await store.write(self.pool, batch, self.clock.now())
 
     async def one(self, check_in: Sighting) -> Seen:
-        """One check-in, written together with those that come within two milliseconds."""
+        """One check-in, written at once, or with the others that wait for a batch to be done."""
         loop = asyncio.get_running_loop()
         answer: asyncio.Future[Seen] = loop.create_future()
         self._waiting.append((check_in, answer))
-        if len(self._waiting) >= _BATCH:
-            self._flush()
-        elif self._timer is None:
-            self._timer = loop.call_later(_GATHER_SECONDS, self._flush)
+        if self._soon is None:
+            # Those that were read at the same moment go together.
+            self._soon = loop.call_soon(self._flush)
         return await answer
 
     def now(self) -> datetime:
@@ -50,13 +49,17 @@ class CheckIns:
         return self.clock.now()
 
     def _flush(self) -> None:
-        if self._timer is not None:
-            self._timer.cancel()
-            self._timer = None
-        batch, self._waiting = self._waiting, []
+        self._soon = None
+        if not self._waiting or len(self._running) >= _AT_ONCE:
+            return
+        batch, self._waiting = self._waiting[:_BATCH], self._waiting[_BATCH:]
         task = asyncio.get_running_loop().create_task(self._write(batch))
         self._running.add(task)
-        task.add_done_callback(self._running.discard)
+        task.add_done_callback(self._done)
+
+    def _done(self, task: asyncio.Task[None]) -> None:
+        self._running.discard(task)
+        self._flush()
 
     async def _write(self, batch: list[tuple[Sighting, asyncio.Future[Seen]]]) -> None:
         try:

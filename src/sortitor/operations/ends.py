@@ -11,9 +11,10 @@ from sortitor.core import ends as core
 from sortitor.core.ends import End, Reminders
 from sortitor.core.previews import plural
 from sortitor.core.vocabulary import EndKind, SecretKind
-from sortitor.operations import accounts, gate, holds, mail
+from sortitor.operations import accounts, gate, holds, kept_numbers, mail
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Wanted
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.licences.pools import POOLS, course_of, living
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import ends as store
@@ -141,7 +142,9 @@ def _licences(ctx: Context, connection: Connection) -> Iterator[End]:
 
 
 def _warranties(ctx: Context, connection: Connection) -> Iterator[End]:
-    for row in store.warranties(connection, ctx.now, ctx.now + _AHEAD):
+    counting = Counting("warranties", _count_warranties, f"{ctx.today}")
+    for number, name, ends_on, count in kept_numbers.known(ctx, [counting])["warranties"]:
+        row = EndRow(number, name, date.fromisoformat(ends_on), count)
         one, many = f"The warranty of {_device(row)}", f"The warranty of {row.count:,} devices"
         if row.count == 1:
             page = f"/devices/{row.number}"
@@ -149,6 +152,12 @@ def _warranties(ctx: Context, connection: Connection) -> Iterator[End]:
             wanted = f'warrantyUntil eq "{row.ends_on:%F}"'
             page = f"/devices?filter={quote(wanted)}"
         yield _end(EndKind.WARRANTY, row, one, many, page)
+
+
+def _count_warranties(ctx: Context) -> list[tuple[int, str | None, str, int]]:
+    with ctx.reading() as connection:
+        found = store.warranties(connection, ctx.now, ctx.now + _AHEAD)
+    return [(row.number, row.name, row.ends_on.isoformat(), row.count) for row in found]
 
 
 def _device(row: EndRow) -> str:

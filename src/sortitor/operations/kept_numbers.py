@@ -15,6 +15,7 @@ from dataclasses import dataclass, replace
 from datetime import timedelta
 from typing import Any
 
+from sortitor import __version__
 from sortitor.core.errors import OutOfTime
 from sortitor.operations.context import Context
 from sortitor.store import kept_numbers as store
@@ -39,6 +40,11 @@ class Counting:
     count: Callable[[Context], Any]
     about: str = ""
 
+    @property
+    def told(self) -> str:
+        """Of what is kept: another version may count otherwise."""
+        return f"{__version__} {self.about}"
+
 
 @dataclass(frozen=True, slots=True)
 class Counted:
@@ -58,7 +64,7 @@ def known(ctx: Context, countings: Sequence[Counting]) -> Counted:
     now, values, age = ctx.clock.wall(), {}, timedelta()
     for one in countings:
         row = kept.get(one.family)
-        if row is None or row.about != one.about or now - row.counted_at > _OLD:
+        if row is None or row.about != one.told or now - row.counted_at > _OLD:
             values[one.family] = _count(ctx, one, is_kept=row is not None)
             continue
         values[one.family] = row.value
@@ -84,7 +90,7 @@ def _count(ctx: Context, counting: Counting, is_kept: bool) -> Any:
     value = counting.count(ctx)
     seconds = time.perf_counter() - started
     if seconds >= SLOW_SECONDS:
-        row = KeptRow(counting.family, counting.about, value, ctx.clock.wall(), seconds)
+        row = KeptRow(counting.family, counting.told, value, ctx.clock.wall(), seconds)
         with ctx.bookkeeping() as connection:
             store.put(connection, row)
     elif is_kept:

@@ -14,10 +14,11 @@ from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
-from sortitor.operations import gate, quotas
+from sortitor.operations import gate, kept_numbers, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import is_number
 from sortitor.operations.files import read_file
+from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.quotas import Standing
 from sortitor.operations.selections import resolve_selection
 from sortitor.store import devices as store_devices
@@ -29,6 +30,8 @@ from sortitor.store.groups import GroupRow
 from sortitor.store.people import ListedRow, PersonRow
 
 _EXAMPLES = 50
+#: So many people over their quota are called by name.
+NAMED = 3
 _LEAVERS_SHOWN = 25
 _DEVICES_SHOWN = 200
 
@@ -124,16 +127,30 @@ class Wanted:
     descending: bool = False
 
 
+def counting_over(ctx: Context, gate_revision: int) -> Counting:
+    """Who is over a quota of the gate, as it is kept of a large fleet: `people` by number, and the
+    `first` of them by user name.
+    """
+    return Counting("quota", _count_over, f"{ctx.today} {gate_revision}")
+
+
+def _count_over(ctx: Context) -> dict[str, Any]:
+    with ctx.reading() as connection:
+        found = quotas.over(connection, gate.in_force(connection, ctx.today))
+    return {"people": [one.id for one in found.values()], "first": list(found)[:NAMED]}
+
+
 def page(ctx: Context, wanted: Wanted, after: Sequence[Any] | None, limit: int) -> list[ListedRow]:
     """People after the key `(sort value, id)`."""
+    only = None
+    if wanted.over_quota:
+        counting = counting_over(ctx, gate.read(ctx).revision)
+        only = kept_numbers.known(ctx, [counting])["quota"]["people"]
     with ctx.reading() as connection:
-        condition = only = None
+        condition = None
         if wanted.having is not None:
             chosen = resolve_selection(connection, Selection(filter=wanted.having))
             condition = store_devices.matching(chosen, ctx.now)
-        if wanted.over_quota:
-            over = quotas.over(connection, gate.in_force(connection, ctx.today))
-            only = [one.id for one in over.values()]
         return store.page(
             connection,
             wanted.query,

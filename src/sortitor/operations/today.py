@@ -22,7 +22,7 @@ from sortitor.operations import (
     kept_numbers,
     levels,
     licences,
-    quotas,
+    people,
 )
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
@@ -41,8 +41,6 @@ _OF_LEAVERS = "person.left eq true and ({})".format(
     " or ".join(f'stage eq "{stage}"' for stage in sorted(COUNTED))
 )
 _SOON, _MOST_HOLDS = timedelta(days=14), 20
-#: So many people over their quota are called by name.
-_NAMED = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +132,7 @@ def _countings(ctx: Context, rules: Sequence[Kept[Rule]], gate_revision: int) ->
     by_rules = " ".join([day, *(f"{kept.id}:{kept.revision}" for kept in rules)])
     return [
         Counting("fleet", _count_fleet),
-        Counting("quota", _count_quota, f"{day} {gate_revision}"),
+        people.counting_over(ctx, gate_revision),
         Counting("due", _count_due, by_rules),
         Counting("erasable", _count_erasable, by_rules),
         Counting("lints", _count_lints, day),
@@ -147,12 +145,6 @@ def _count_fleet(ctx: Context) -> dict[str, Any]:
             row.stage: (row.devices, row.since.isoformat()) for row in store.stages(connection)
         }
         return {"stages": stages, "leavers": store.of_leavers(connection)}
-
-
-def _count_quota(ctx: Context) -> dict[str, Any]:
-    with ctx.reading() as connection:
-        over = quotas.over(connection, gate.in_force(connection, ctx.today))
-    return {"people": len(over), "first": list(over)[:_NAMED]}
 
 
 def _count_due(ctx: Context) -> dict[str, int]:
@@ -303,10 +295,10 @@ def _pools(ctx: Context) -> list[Item]:
 
 
 def _quota(counted: Mapping[str, Any]) -> list[Item]:
-    number = counted["people"]
+    number = len(counted["people"])
     if not number:
         return []
-    names = ", ".join(counted["first"]) + (" …" if number > _NAMED else "")
+    names = ", ".join(counted["first"]) + (" …" if number > people.NAMED else "")
     return [
         Item(
             "quota",
