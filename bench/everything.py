@@ -317,9 +317,8 @@ def measure(cluster: Cluster) -> list[Figure]:
     small, _ = _at(cluster, SMALL)
     large, changes = _at(cluster, LARGE)
     figures = []
-    for asked in EVERYTHING:
+    for asked, (few, _), (many, floor) in zip(EVERYTHING, small, large, strict=True):
         name = f"{asked.operation} {asked.path if asked.body is None else ''}".strip()
-        few, (many, floor) = small[asked][0], large[asked]
         growth = f"{few.middle:,.0f} ms at {SMALL:,}; p95 {many.slowest:,.0f}"
         aim = f"p95 under {asked.most:,.0f}" if asked.most else "at most 2" if floor else ""
         figures.append(Figure(name, many.middle, floor, "ms", aim, growth))
@@ -367,9 +366,7 @@ def _changes(s: Sortitor, connection: psycopg.Connection[tuple[object, ...]]) ->
     ]
 
 
-def _at(
-    cluster: Cluster, devices: int
-) -> tuple[dict[Asked, tuple[Took, float | None]], list[Figure]]:
+def _at(cluster: Cluster, devices: int) -> tuple[list[tuple[Took, float | None]], list[Figure]]:
     with (
         service(cluster, f"bench_{devices}", SORTITOR_LOG_LEVEL="error") as (_, s, url),
         psycopg.connect(url, autocommit=True) as connection,
@@ -381,10 +378,7 @@ def _at(
             http.post(path.partition("#")[0], json=body).raise_for_status()
         connection.execute("VACUUM ANALYZE")
         _proposed_gate(http)
-        took = {
-            asked: (asked_for(http, asked), _by_hand(connection, asked.floor))
-            for asked in EVERYTHING
-        }
+        took = [(asked_for(http, asked), _by_hand(connection, asked.floor)) for asked in EVERYTHING]
         return took, _changes(s, connection) if devices == LARGE else []
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import json
-import re
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
@@ -41,6 +40,7 @@ from sortitor.operations.context import Actor, Context
 from sortitor.operations.sweeps import runs
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.sweeps import Erasure, Rule
+from sortitor.store.engine import url_of
 
 SERIAL, TAG, NOTE = "ZQ7KM4410W", "WL-TAG-77", "Maud's own stickers"
 #: What must be found nowhere afterwards.
@@ -286,8 +286,7 @@ def test_a_journal_that_was_emptied_without_an_erasure_is_broken(
 
 def own_role(world: World) -> str:
     """The address with which the service itself speaks to the database."""
-    found = world.run.engine.url.render_as_string(hide_password=False)
-    return re.sub(r"^postgresql\+\w+", "postgresql", found)
+    return url_of(world.run.engine)
 
 
 def test_a_rule_erases_after_its_retention(world: World, tmp_path: Path) -> None:

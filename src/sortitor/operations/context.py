@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, timedelta, tzinfo
 from typing import Any, TypeVar
 
@@ -18,7 +18,7 @@ from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
-from sortitor.store.engine import Connection, set_today, transaction
+from sortitor.store.engine import Connection, follows, set_today, transaction
 from sortitor.store.engine import Engine as Engine
 from sortitor.store.engine import Leash as Leash
 
@@ -35,6 +35,8 @@ class Clock:
 
 #: A business clock this near to real time is the same clock.
 _ONE_CLOCK = timedelta(minutes=1)
+#: A standby that is further behind is not asked.
+_BEHIND_SECONDS = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +113,8 @@ class Context:
     outside: Outside = unreachable
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     storage: Storage = no_storage
+    #: A copy of the database that is a moment behind, for heavy reads; None: there is none.
+    standby: Engine | None = None
     #: Hears of each journal entry that is written, by its number.
     noted: Callable[[int], None] = _unheard
     _spent: list[bool] = field(default_factory=list)
@@ -140,6 +144,14 @@ class Context:
             options["isolation_level"] = "REPEATABLE READ"
         with transaction(self.engine.execution_options(**options), self.leash) as connection:
             yield connection
+
+    def aside(self) -> Context:
+        """The same for heavy reads of what may be some seconds old: by the standby, while there is
+        one that follows.
+        """
+        if self.standby is None or not follows(self.standby, _BEHIND_SECONDS):
+            return self
+        return replace(self, engine=self.standby)
 
     @contextmanager
     def glancing(self) -> Iterator[Connection]:

@@ -130,7 +130,7 @@ def _told(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[
     if not _AT_ONCE.acquire(timeout=_PATIENCE_SECONDS):
         raise Busy("Other exports are on their way")
     try:
-        yield from _read(ctx, selection, names)
+        yield from _read(ctx.aside(), selection, names)
     finally:
         _AT_ONCE.release()
 

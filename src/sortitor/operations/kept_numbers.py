@@ -85,9 +85,9 @@ def keep_up(ctx: Context, countings: Sequence[Counting]) -> None:
                 _count_alone(ctx, one)
 
 
-def _count(ctx: Context, counting: Counting, is_kept: bool) -> Any:
+def _count(ctx: Context, counting: Counting, is_kept: bool, by: Context | None = None) -> Any:
     started = time.perf_counter()
-    value = counting.count(ctx)
+    value = counting.count(by or ctx)
     seconds = time.perf_counter() - started
     if seconds >= SLOW_SECONDS:
         row = KeptRow(counting.family, counting.told, value, ctx.clock.wall(), seconds)
@@ -103,7 +103,7 @@ def _count_alone(ctx: Context, counting: Counting) -> None:
     """Count unless somebody else is at it."""
     with ctx.bookkeeping() as connection:
         if store.is_alone(connection, counting.family):
-            _count(ctx, counting, is_kept=True)
+            _count(ctx, counting, is_kept=True, by=ctx.aside())
 
 
 class _Meanwhile:

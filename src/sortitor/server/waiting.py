@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from urllib.parse import urlsplit
 
@@ -40,7 +41,9 @@ def await_database(url: str) -> None:
 def server_of(url: str) -> str:
     """Where a database is, without who signs in to it."""
     parts = urlsplit(url)
-    return f"{parts.hostname or 'a local socket'}:{parts.port or 5432}{parts.path}"
+    hosts = parts.netloc.rpartition("@")[2] or "a local socket"
+    named = hosts if re.search(r":\d+(,|$)", hosts) else f"{hosts}:5432"
+    return f"{named}{parts.path}"
 
 
 def reason_of(error: psycopg.OperationalError) -> str:

@@ -78,6 +78,7 @@ class Runtime:
     vault: Vault
     outside: Protocols
     storage: ObjectStorage
+    standby: Engine | None = None
 
     def context(self, name: str, leash: Leash | None = None) -> Context:
         """A context for what the service does by itself."""
@@ -91,6 +92,7 @@ class Runtime:
             outside=self.outside,
             vault=self.vault,
             storage=self.storage,
+            standby=self.standby,
         )
 
 
@@ -109,7 +111,7 @@ def runtime(
     """
     if settings.database_url is None:
         starting = starting or begin(settings.state_dir)
-    engine = work_engine = None
+    engine = work_engine = standby = None
     try:
         if starting is not None:
             owner_url = starting.url()
@@ -121,6 +123,9 @@ def runtime(
         zone = settings.time_zone
         engine = make_engine(url, settings.pool_size, settings.statement_seconds, zone)
         work_engine = make_engine(url, settings.pool_size, zone=zone)
+        if settings.standby_url is not None:
+            copy = settings.standby_url.get_secret_value()
+            standby = make_engine(copy, settings.pool_size, zone=zone)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
             settings.session_hours,
@@ -163,9 +168,10 @@ def runtime(
             vault,
             outside,
             ObjectStorage(settings.files_folder, access),
+            standby,
         )
     finally:
-        for made in (engine, work_engine):
+        for made in (engine, work_engine, standby):
             if made is not None:
                 made.dispose()
         if starting is not None and not settings.keep_database:
@@ -263,6 +269,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         outside=run.outside,
         vault=run.vault,
         storage=run.storage,
+        standby=run.standby,
         digest_key=derived(run.key, "repeated requests"),
         seal_seed=derived(run.key, "the journal's head"),
         counter=Counter(

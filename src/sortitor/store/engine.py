@@ -28,7 +28,7 @@ from sortitor.store.failures import translate
 #: How long somebody waits for one of the process's connections.
 _POOL_SECONDS = 10
 _PROBE_SECONDS = 3
-_REMEMBERED = "sortitor"
+_REMEMBERED, _URL = "sortitor", "sortitor_url"
 
 
 def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str = "UTC") -> Engine:
@@ -39,14 +39,20 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str 
         "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
         f" -c statement_timeout={statement_seconds}s -c sortitor.zone={zone}"
     )
+
+    def connect() -> RawConnection[Any]:
+        # libpq reads the URL itself: it may name several hosts, of which one takes writes.
+        return psycopg.connect(url, connect_timeout=10, options=options)
+
     engine = create_engine(
+        "postgresql+psycopg://",
+        creator=connect,
         # The connection used last is taken first: what it has planned and read is at hand.
-        url,
         pool_size=pool_size,
         max_overflow=pool_size,
         pool_timeout=_POOL_SECONDS,
         pool_use_lifo=True,
-        connect_args={"connect_timeout": 10, "options": options},
+        execution_options={_URL: url},
     )
     event.listen(engine, "checkout", _refuse_dead)
     zones.set_zone(engine.dialect, zone)
@@ -145,13 +151,37 @@ def transaction(engine: Engine, leash: Leash | None = None) -> Iterator[Connecti
         raise translate(error) from error
 
 
+def url_of(engine: Engine) -> str:
+    """With which URL an engine connects."""
+    return str(engine.get_execution_options()[_URL])
+
+
+#: A standby that streams, and has what the primary wrote up to a few seconds ago.
+_FOLLOWS = """
+SELECT EXISTS (SELECT FROM pg_stat_wal_receiver WHERE pid IS NOT NULL)
+    AND (pg_last_wal_receive_lsn() = pg_last_wal_replay_lsn()
+        OR now() - pg_last_xact_replay_timestamp() < make_interval(secs => %s))
+"""
+
+
+def follows(standby: Engine, within_seconds: float) -> bool:
+    """Whether a standby is there, and no more than so far behind its primary."""
+    # A standby takes no transaction that might write.
+    reading = standby.execution_options(postgresql_readonly=True)
+    try:
+        with reading.connect() as connection:
+            found = raw(connection).execute(_FOLLOWS, [within_seconds]).fetchone()
+    except (DBAPIError, psycopg.Error, PoolTimeout):
+        return False
+    return found is not None and bool(found[0])
+
+
 def probe(engine: Engine) -> None:
     """Ask the database for a sign of life on a connection of its own, so that busy ones do not make
     it look dead. Raises Unavailable.
     """
-    url = engine.url.render_as_string(hide_password=False)
     try:
-        with psycopg.connect(url, connect_timeout=_PROBE_SECONDS) as connection:
+        with psycopg.connect(url_of(engine), connect_timeout=_PROBE_SECONDS) as connection:
             connection.execute("SELECT 1")
     except psycopg.Error as error:
         raise Unavailable(

@@ -90,6 +90,7 @@ def context_of(request: Request, actor: Actor) -> Context:
         outside=service.outside,
         vault=service.vault,
         storage=service.storage,
+        standby=service.standby,
         noted=lambda entry_id: setattr(request.state, "entry_id", entry_id),
     )
 

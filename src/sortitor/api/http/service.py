@@ -42,6 +42,8 @@ class Service:
     vault: Vault = field(default_factory=lambda: Vault([new_key()]))
     #: Where files lie that are kept for devices.
     storage: Storage = no_storage
+    #: A copy of the database for heavy reads.
+    standby: Engine | None = None
     counter: Counter = field(default_factory=lambda: Counter(Rates()))
     sign_ins: SignIns = field(default_factory=SignIns)
     door_sign_ins: SignIns = field(default_factory=SignIns)

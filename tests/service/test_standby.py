@@ -1,0 +1,153 @@
+"""A primary with a standby: writes go to the one, heavy reads to the other while it follows, and
+when the primary dies nothing that was acknowledged is lost.
+"""
+
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import psycopg
+import pytest
+from tests.processes import serve
+from tests.standbys import Pair, a_pair
+
+from sortitor.client import Sortitor
+from sortitor.client.errors import SortitorError
+from sortitor.core.vocabulary import Role
+from sortitor.operations import accounts, context
+from sortitor.operations.context import Actor, Context
+from sortitor.schemas.orders import Order
+from sortitor.server.settings import Settings
+from sortitor.server.wiring import Runtime, runtime
+from sortitor.store.engine import url_of
+
+#: In which the service writes again, without anybody starting it again.
+MOST_SECONDS = 15
+
+
+@pytest.fixture
+def pair() -> Iterator[Pair]:
+    with a_pair() as found:
+        yield found
+
+
+def administrator(run: Runtime) -> Context:
+    return Context(run.engine, run.clock, run.limits, Actor("test", Role.ADMINISTRATOR))
+
+
+def settings(pair: Pair, tmp_path: Path) -> Settings:
+    return Settings(
+        database_url=pair.url,  # type: ignore[arg-type]
+        standby_url=pair.standby_url,  # type: ignore[arg-type]
+        state_dir=tmp_path / "state",
+    )
+
+
+def token_of(pair: Pair, tmp_path: Path) -> str:
+    with runtime(settings(pair, tmp_path)) as run:
+        number = accounts.add(
+            administrator(run), "maud", "a long enough password", Role.ADMINISTRATOR
+        )
+        actor = Actor("maud", Role.ADMINISTRATOR, number)
+        _, token = accounts.add_token(
+            Context(run.engine, run.clock, run.limits, actor), "test", Role.ADMINISTRATOR, 1
+        )
+    return token
+
+
+class Writer(threading.Thread):
+    """Writes orders as fast as they are acknowledged, whatever fails meanwhile."""
+
+    def __init__(self, s: Sortitor) -> None:
+        super().__init__(daemon=True)
+        self.s, self.ended = s, threading.Event()
+        self.acknowledged: list[tuple[float, str]] = []
+
+    def run(self) -> None:
+        number = 0
+        while not self.ended.is_set():
+            number += 1
+            try:
+                self.s.orders.add(Order(name=f"WL-{number:05}"))
+            except SortitorError:
+                time.sleep(0.05)
+                continue
+            self.acknowledged.append((time.monotonic(), f"WL-{number:05}"))
+
+    def wait_for_more(self, since: float) -> float:
+        """When the next one was acknowledged."""
+        until = time.monotonic() + 60
+        while not (later := [at for at, _ in self.acknowledged if at > since]):
+            assert time.monotonic() < until, "nothing is written any more"
+            time.sleep(0.02)
+        return later[0]
+
+
+def test_no_acknowledged_write_is_lost_with_the_primary(pair: Pair, tmp_path: Path) -> None:
+    token = token_of(pair, tmp_path)
+    place = {
+        "SORTITOR_DATABASE_URL": pair.url,
+        "SORTITOR_STANDBY_URL": pair.standby_url,
+        "SORTITOR_STATE_DIR": str(tmp_path / "state"),
+    }
+    with (
+        serve(**place) as one,
+        serve(**place, SORTITOR_WORKER="no") as other,
+        Sortitor(one.url, token, retries=0) as s,
+        Sortitor(other.url, token) as beside,
+    ):
+        writer = Writer(s)
+        writer.start()
+        writer.wait_for_more(time.monotonic())
+        time.sleep(1)
+        pair.kill_the_primary()
+        died = time.monotonic()
+        pair.promote()
+        again = writer.wait_for_more(died + 0.01)
+        assert again - died < MOST_SECONDS
+        writer.ended.set()
+        writer.join(30)
+        names = {one.name for one in beside.orders.list()}
+        assert {name for _, name in writer.acknowledged} <= names
+        assert beside.orders.add(Order(name="After")).name == "After"
+
+
+def test_heavy_reads_go_to_a_standby_that_follows(
+    pair: Pair, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(context, "_BEHIND_SECONDS", 0.3)
+    with runtime(settings(pair, tmp_path)) as run:
+        ctx = run.context("test")
+        assert ctx.engine is run.work_engine
+        assert url_of(ctx.aside().engine) == pair.standby_url
+        with ctx.aside().reading(one_moment=True) as connection:
+            driver = connection.connection.driver_connection
+            assert isinstance(driver, psycopg.Connection)
+            assert driver.execute("SELECT pg_is_in_recovery()").fetchone() == (True,)
+        # One that is behind is not asked.
+        pair.at_standby("SELECT pg_wal_replay_pause()")
+        with psycopg.connect(pair.primary_url, autocommit=True) as primary:
+            primary.execute("CREATE TABLE something (id int)")
+        time.sleep(0.5)
+        assert ctx.aside().engine is run.work_engine
+        pair.at_standby("SELECT pg_wal_replay_resume()")
+        until = time.monotonic() + 20
+        while url_of(ctx.aside().engine) != pair.standby_url:
+            assert time.monotonic() < until
+            time.sleep(0.05)
+        # Nor one that is no longer there.
+        pair.standby.halt()
+        assert ctx.aside().engine is run.work_engine
+
+
+def test_one_that_became_the_primary_is_no_standby(pair: Pair, tmp_path: Path) -> None:
+    with runtime(settings(pair, tmp_path)) as run:
+        pair.kill_the_primary()
+        pair.promote()
+        ctx = run.context("test")
+        assert ctx.aside().engine is run.work_engine
+        with ctx.reading() as connection:
+            driver = connection.connection.driver_connection
+            assert isinstance(driver, psycopg.Connection)
+            assert driver.execute("SELECT pg_is_in_recovery()").fetchone() == (False,)
