@@ -16,7 +16,7 @@ export REDOCLY_SUPPRESS_UPDATE_NOTICE := true
 HANDBOOK := $(shell find docs/handbook src/sortitor -name '*.md' -o -name '*.py') $(wildcard docs/screenshots/*)
 PAGES := $(shell find console/src -type f) console/index.html console/vite.config.ts
 
-.PHONY: demo test fresh bench console docs data-model lint check-console types pytest explore large pictures clean
+.PHONY: demo test fresh bench console docs data-model lint check-console types pytest explore large soak pictures clean
 
 demo: $(STAMPS)/demo-packages $(STAMPS)/python console docs
 	$(BIN)/sortitor demo
@@ -72,6 +72,10 @@ explore: $(STAMPS)/python
 # Killing, racing, cutting off and stopping lots of a million rows; races a hundred times.
 large: $(STAMPS)/test-packages $(STAMPS)/python
 	SORTITOR_TEST_ROWS=1000000 SORTITOR_TEST_RUNS=100 $(BIN)/pytest -m large -o faulthandler_timeout=3000
+
+# A day of a million devices in half an hour: flat memory, flat tables, no error.
+soak: $(STAMPS)/demo-packages $(STAMPS)/python
+	$(BIN)/python -m bench.soak
 
 # The pictures of docs/screenshots, made anew from the demonstration.
 pictures: $(STAMPS)/test-packages $(STAMPS)/python console
