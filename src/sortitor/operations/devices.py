@@ -87,10 +87,11 @@ def columns_of(
     if not names or not ids:
         return {}
     wanted = ["id", *(name for name in names if name != "id")]
-    parts = table(ctx, Selection(ids=tuple(ids)), wanted).parts
+    _refuse_unknown(wanted)
     return {
         int(row["id"]): {name: row[name] for name in names}
-        for part in parts
+        for part in _read(ctx, Selection(ids=tuple(ids)), wanted)
+        if isinstance(part, pl.DataFrame)
         for row in part.iter_rows(named=True)
     }
 
@@ -112,14 +113,18 @@ def table(ctx: Context, selection: Selection, names: Sequence[str]) -> DeviceTab
     """A selection with the attributes asked for as text columns; identifiers of personal devices
     are for those who work with them.
     """
-    for name in names:
-        if name not in ATTRIBUTES:
-            known = f"Choose from {', '.join(ATTRIBUTES)}."
-            raise BadInput("unknown_attribute", f"{name!r} is not an attribute.", known)
+    _refuse_unknown(names)
     told = _told(ctx, selection, names)
     number = next(told)
     assert isinstance(number, int)
     return DeviceTable(number, (part for part in told if isinstance(part, pl.DataFrame)))
+
+
+def _refuse_unknown(names: Sequence[str]) -> None:
+    for name in names:
+        if name not in ATTRIBUTES:
+            known = f"Choose from {', '.join(ATTRIBUTES)}."
+            raise BadInput("unknown_attribute", f"{name!r} is not an attribute.", known)
 
 
 #: A table that somebody reads slowly keeps its connection to the database: so many at once.
