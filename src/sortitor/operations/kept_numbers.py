@@ -107,29 +107,39 @@ def _count_alone(ctx: Context, counting: Counting) -> None:
 
 
 class _Meanwhile:
-    """What this process counts while its readers have their answers."""
+    """What this process counts while its readers have their answers: one after the other, so that
+    it takes one core of the database at most.
+    """
 
     def __init__(self) -> None:
-        self._families: set[str] = set()
+        self._wanted: dict[str, tuple[Context, Counting]] = {}
+        self._is_working = False
         self._lock = threading.Lock()
 
     def count(self, ctx: Context, counting: Counting) -> None:
-        """Count in a thread of its own, unless that is being done."""
-        with self._lock:
-            if counting.family in self._families:
-                return
-            self._families.add(counting.family)
+        """Have it counted in a thread of its own."""
         alone = replace(ctx, leash=None, claim=None, request_id=None)
-        threading.Thread(target=self._work, args=(alone, counting), daemon=True).start()
+        with self._lock:
+            self._wanted.setdefault(counting.family, (alone, counting))
+            if self._is_working:
+                return
+            self._is_working = True
+        threading.Thread(target=self._work, daemon=True).start()
 
-    def _work(self, ctx: Context, counting: Counting) -> None:
-        try:
-            _count_alone(ctx, counting)
-        except Exception as error:  # noqa: BLE001 - the next reader asks again
-            _log.warning("numbers_not_counted family=%s error=%s", counting.family, error)
-        finally:
-            with self._lock:
-                self._families.discard(counting.family)
+    def _work(self) -> None:
+        while wanted := self._next():
+            ctx, counting = wanted
+            try:
+                _count_alone(ctx, counting)
+            except Exception as error:  # noqa: BLE001 - the next reader asks again
+                _log.warning("numbers_not_counted family=%s error=%s", counting.family, error)
+
+    def _next(self) -> tuple[Context, Counting] | None:
+        with self._lock:
+            if not self._wanted:
+                self._is_working = False
+                return None
+            return self._wanted.pop(next(iter(self._wanted)))
 
 
 _meanwhile = _Meanwhile()

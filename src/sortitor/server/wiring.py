@@ -125,7 +125,8 @@ def runtime(
         work_engine = make_engine(url, settings.pool_size, zone=zone)
         if settings.standby_url is not None:
             copy = settings.standby_url.get_secret_value()
-            standby = make_engine(copy, settings.pool_size, zone=zone)
+            # Whoever waits for one that is away could have had an answer of the primary.
+            standby = make_engine(copy, settings.pool_size, zone=zone, connect_seconds=2)
         limits = Limits(
             (settings.idle_window_min_days, settings.idle_window_max_days),
             settings.session_hours,

@@ -31,7 +31,13 @@ _PROBE_SECONDS = 3
 _REMEMBERED, _URL = "sortitor", "sortitor_url"
 
 
-def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str = "UTC") -> Engine:
+def make_engine(
+    url: str,
+    pool_size: int,
+    statement_seconds: int = 0,
+    zone: str = "UTC",
+    connect_seconds: int = 10,
+) -> Engine:
     """An engine that notices a dead connection before it uses one. `statement_seconds` bounds every
     statement; 0 bounds none. In `zone` days begin and end.
     """
@@ -42,7 +48,7 @@ def make_engine(url: str, pool_size: int, statement_seconds: int = 0, zone: str 
 
     def connect() -> RawConnection[Any]:
         # libpq reads the URL itself: it may name several hosts, of which one takes writes.
-        return psycopg.connect(url, connect_timeout=10, options=options)
+        return psycopg.connect(url, connect_timeout=connect_seconds, options=options)
 
     engine = create_engine(
         "postgresql+psycopg://",
