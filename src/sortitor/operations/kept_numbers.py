@@ -113,6 +113,7 @@ class _Meanwhile:
 
     def __init__(self) -> None:
         self._wanted: dict[str, tuple[Context, Counting]] = {}
+        self._now: str | None = None
         self._is_working = False
         self._lock = threading.Lock()
 
@@ -120,8 +121,9 @@ class _Meanwhile:
         """Have it counted in a thread of its own."""
         alone = replace(ctx, leash=None, claim=None, request_id=None)
         with self._lock:
-            self._wanted.setdefault(counting.family, (alone, counting))
-            if self._is_working:
+            if counting.family != self._now:
+                self._wanted.setdefault(counting.family, (alone, counting))
+            if self._is_working or not self._wanted:
                 return
             self._is_working = True
         threading.Thread(target=self._work, daemon=True).start()
@@ -136,10 +138,9 @@ class _Meanwhile:
 
     def _next(self) -> tuple[Context, Counting] | None:
         with self._lock:
-            if not self._wanted:
-                self._is_working = False
-                return None
-            return self._wanted.pop(next(iter(self._wanted)))
+            self._now = next(iter(self._wanted), None)
+            self._is_working = self._now is not None
+            return None if self._now is None else self._wanted.pop(self._now)
 
 
 _meanwhile = _Meanwhile()
