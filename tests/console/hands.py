@@ -20,6 +20,13 @@ def click_entry(page: Page, item: str) -> None:
     entry.click()
 
 
+def choose(page: Page, name: str | re.Pattern[str], exact: bool = False) -> None:
+    """An entry of the open list of choices, for the same reason once it is in view."""
+    option = page.get_by_role("option", name=name, exact=exact)
+    expect(option).to_be_in_viewport()
+    option.click()
+
+
 class Hands:
     """Clicks and fields filled in, by roles and labels only. Picking a file is one field."""
 
@@ -72,7 +79,7 @@ class Hands:
     def choose(self, label: str, option: str) -> None:
         """One of the choices of a menu."""
         self.menu_of(label).click(force=True)
-        self.page.get_by_role("option", name=option, exact=True).click()
+        choose(self.page, option, exact=True)
         self.clicks += 2
 
     def pick(self, label: str, begun: str, option: str) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from tests.console.hands import choose
 from tests.console.test_console import no_violations
 from tests.worlds import PASSWORD, World
 
@@ -90,7 +91,7 @@ def test_an_administrator_adds_changes_and_disables_accounts(page: Page, world: 
             odo.accounts.me()
         row.get_by_role("button", name="Change odo").click()
         dialog.get_by_label("Role").first.click(force=True)
-        page.get_by_role("option", name="technician").click()
+        choose(page, "technician")
         dialog.get_by_label("Disabled").check()
         dialog.get_by_role("button", name="Save the account").click()
         expect(row).to_contain_text("technician")

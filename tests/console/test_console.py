@@ -7,7 +7,7 @@ from pathlib import Path
 import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
-from tests.console.hands import click_entry
+from tests.console.hands import choose, click_entry
 from tests.workbooks import xlsx
 from tests.worlds import (
     World,
@@ -327,7 +327,7 @@ def test_a_parked_device_gets_its_person(page: Page, world: World, tmp_path: Pat
     page.goto("/arrivals")
     row = page.get_by_role("row").filter(has_text="Mate 3").first
     row.get_by_label("Person for").fill("maud")
-    page.get_by_role("option", name="Maud Fenwick").click()
+    choose(page, "Maud Fenwick")
     row.get_by_role("button", name="Give").click()
     expect(page.get_by_role("dialog")).to_contain_text("Maud Fenwick")
     confirm(page, "Give it to Maud Fenwick")
@@ -351,14 +351,14 @@ def test_marked_rows_go_to_one_person_or_each_to_its_own(
     preview = page.get_by_role("button", name="Preview giving them")
     expect(preview).to_be_disabled()
     page.get_by_label("One person for the marked ones").fill("maud")
-    page.get_by_role("option", name="Maud Fenwick").click()
+    choose(page, "Maud Fenwick")
     preview.click()
     confirm(page, "Give 2 devices")
     expect(rows).to_have_count(2)
     page.get_by_role("checkbox").first.check()
     for place, name in enumerate(("maud", "odo")):
         rows.nth(place).get_by_label("Person for").fill(name)
-        page.get_by_role("option", name=name.capitalize()).click()
+        choose(page, name.capitalize())
     preview.click()
     confirm(page, "Give 2 devices")
     expect(page.get_by_text("Nobody is waiting")).to_be_visible()
@@ -421,7 +421,7 @@ def test_a_policy_is_added_copied_and_marked_for_whom_it_counts(
     expect(page.get_by_role("status")).to_contain_text("holds nobody")
     dialog.get_by_label("Policy").fill("Crew of the Dunlin")
     dialog.get_by_label("People in these groups").first.fill("cr")
-    page.get_by_role("option", name="Crew").click()
+    choose(page, "Crew")
     page.keyboard.press("Escape")
     dialog.get_by_role("button", name="Keep in the draft").click()
     page.get_by_role("button", name="Crew of the Dunlin, all platforms, devices per").click()
@@ -430,9 +430,9 @@ def test_a_policy_is_added_copied_and_marked_for_whom_it_counts(
     click_entry(page, "Copy")
     expect(page.get_by_role("status")).to_contain_text("never heard")
     page.locator(".kind .v-field").click()
-    page.get_by_role("option", name="a person").click()
+    choose(page, "a person")
     page.locator(".whom input").fill("maud")
-    page.get_by_role("option", name="Maud Fenwick").click()
+    choose(page, "Maud Fenwick")
     won = "Crew of the Dunlin copy, all platforms, devices per person: 5 devices, which counts"
     expect(page.get_by_role("button", name=won)).to_be_visible()
     page.get_by_role("button", name="Undo the changes").click()
@@ -602,7 +602,7 @@ def test_members_change_while_one_looks(page: Page, world: World, tmp_path: Path
     device.fill("nobody")
     expect(page.get_by_text("No device here is known by that.")).to_be_visible()
     device.fill("KM-2")
-    page.get_by_role("option", name="KM-2").click()
+    choose(page, "KM-2")
     expect(page.get_by_text("It is not in, because of this:")).to_be_visible()
     field = page.get_by_role("textbox", name="Who is in it")
     field.fill('site eq "Petrel"')
@@ -635,7 +635,7 @@ def test_devices_by_bulk_view_and_file(page: Page, world: World, tmp_path: Path)
     page.get_by_label("Choose all shown").check()
     page.get_by_role("button", name="Put in a list").click()
     page.get_by_role("dialog").get_by_label("List", exact=True).fill("lent")
-    page.get_by_role("option", name="Lent out").click()
+    choose(page, "Lent out")
     page.get_by_role("dialog").get_by_role("button", name="Preview").click()
     confirm(page, f"Put {frame.height} devices in")
     assert world.client().cohorts.show(2).devices == frame.height
@@ -661,7 +661,7 @@ def test_somebody_leaves_and_groups_hold_groups(page: Page, world: World, tmp_pa
     page.get_by_label("Pages").get_by_role("link", name="Groups").click()
     page.get_by_role("row", name="Officers").get_by_role("button", name="Groups in it").click()
     page.get_by_label("Whoever is in these is in it").click(force=True)
-    page.get_by_role("option", name="Crew").click()
+    choose(page, "Crew")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="Set the groups").click()
     expect(page.get_by_role("row", name="Officers")).to_contain_text("Crew")

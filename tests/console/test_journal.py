@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
+from tests.console.hands import choose
 from tests.console.test_console import confirm
 from tests.worlds import (
     World,
@@ -33,7 +34,7 @@ def test_the_journal_is_asked_told_in_words_and_taken_back(
     table = page.get_by_role("table", name="Journal")
     expect(table.get_by_role("row")).to_have_count(3)
     page.get_by_role("combobox", name="Person").fill("Fenw")
-    page.get_by_role("option", name="Maud Fenwick (maud)").click()
+    choose(page, "Maud Fenwick (maud)")
     expect(table.get_by_role("row")).to_have_count(2)
     table.get_by_role("link").first.click()
     expect(page.get_by_text("person: – → Maud Fenwick")).to_be_visible()

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
+from tests.console.hands import choose
 from tests.console.test_console import confirm
 from tests.worlds import World, a_pass, import_lot, knocking, manifest
 
@@ -48,11 +49,11 @@ def test_a_setting_is_found_made_an_item_and_given_in_a_kit(page: Page, fleet: S
     page.get_by_role("button", name="Make a kit").click()
     dialog.get_by_label("Kit", exact=True).fill("On deck")
     dialog.get_by_label("Items").click()
-    page.get_by_role("option", name=re.compile("Lock after five")).click()
+    choose(page, re.compile("Lock after five"))
     page.keyboard.press("Escape")
     dialog.get_by_role("button", name="Give it to a cohort").click()
     dialog.get_by_label("Cohort").click()
-    page.get_by_role("option", name="Deck phones").click()
+    choose(page, "Deck phones")
     dialog.get_by_role("button", name="Preview").click()
     expect(page.get_by_role("dialog").last).to_contain_text("devices gain “Lock after five”")
     confirm(page, "Add the kit")
@@ -132,7 +133,7 @@ def test_an_imagined_device_and_a_cohort_are_looked_at(page: Page, fleet: Sortit
     told = page.get_by_role("table", name="What the imagined device gets")
     expect(told).to_contain_text("by itself, required for Deck phones")
     page.get_by_label("Cohort", exact=True).click()
-    page.get_by_role("option", name="Deck phones").click()
+    choose(page, "Deck phones")
     expect(page.get_by_role("table", name="What Deck phones gets")).to_contain_text("No camera")
     expect(page.get_by_role("table", name="What everyone gets")).not_to_contain_text("No camera")
 
@@ -146,10 +147,10 @@ def test_a_setting_of_ones_own_is_added_to_what_can_be_set(page: Page, fleet: So
     dialog.get_by_label("What the platform calls it").fill("org.horn")
     dialog.get_by_label("What it does").fill("How loud the horn is.")
     dialog.locator(".v-select").filter(has_text="Platforms that know it").click()
-    page.get_by_role("option", name="Android").click()
+    choose(page, "Android")
     page.keyboard.press("Escape")
     dialog.locator(".v-select").filter(has_text="Its value is").click()
-    page.get_by_role("option", name="one of some choices").click()
+    choose(page, "one of some choices")
     dialog.get_by_label("A line for each choice").fill("low=low\nhigh=as loud as can be")
     dialog.get_by_role("button", name="Preview").click()
     confirm(page, "Add the setting")
@@ -167,7 +168,7 @@ def test_a_file_is_put_in_for_a_document(page: Page, fleet: Sortitor, tmp_path: 
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Item", exact=True).fill("Ropes")
     dialog.get_by_label("Kind").click(force=True)
-    page.get_by_role("option", name="document", exact=True).click()
+    choose(page, "document", exact=True)
     dialog.get_by_label("File to put in").set_input_files(path)
     expect(dialog.get_by_label("File name")).to_have_value("ropes.txt")
     dialog.get_by_role("button", name="Preview").click()

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from alembic import command
 from click.testing import CliRunner
 from tests.processes import SORTITOR, Process
 from tests.worlds import (
@@ -205,7 +206,7 @@ def test_an_older_database_is_never_changed_by_a_start(
     url = filled.run.owner_url
     engine = make_engine(url, 1)
     with engine.begin() as connection:
-        schema.command.downgrade(schema._config(connection), "0008")
+        command.downgrade(schema._config(connection), "0008")
     with pytest.raises(SortitorError, match=r"older version \(schema 0008\)"):
         wiring.require_current(url, url)
     assert schema.state(engine).revision == "0008"

@@ -17,7 +17,7 @@ from typing import Any
 
 from sortitor import __version__
 from sortitor.core.errors import OutOfTime
-from sortitor.operations.context import Context
+from sortitor.operations.context import Context, Leash
 from sortitor.store import kept_numbers as store
 from sortitor.store.kept_numbers import KeptRow
 
@@ -28,6 +28,7 @@ SLOW_SECONDS = 0.03
 _FRESH, _OLD = timedelta(seconds=5), timedelta(minutes=15)
 #: Counting again and again takes no more than this part of the time.
 _SHARE = 0.1
+_STOP_SECONDS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,23 +117,36 @@ class _Meanwhile:
         self._now: str | None = None
         self._is_working = False
         self._lock = threading.Lock()
+        self._leash, self._thread = Leash(None), threading.Thread()
+
+    def stop(self) -> None:
+        """Count no more, and wait for what is being counted to let its connections go."""
+        with self._lock:
+            self._wanted.clear()
+            leash, self._leash = self._leash, Leash(None)
+            thread = self._thread
+        leash.end()
+        if thread.is_alive():
+            thread.join(_STOP_SECONDS)
 
     def count(self, ctx: Context, counting: Counting) -> None:
         """Have it counted in a thread of its own."""
-        alone = replace(ctx, leash=None, claim=None, request_id=None)
+        alone = replace(ctx, leash=self._leash, claim=None, request_id=None)
         with self._lock:
             if counting.family != self._now:
                 self._wanted.setdefault(counting.family, (alone, counting))
             if self._is_working or not self._wanted:
                 return
             self._is_working = True
-        threading.Thread(target=self._work, daemon=True).start()
+            self._thread = threading.Thread(target=self._work, daemon=True)
+            self._thread.start()
 
     def _work(self) -> None:
         while wanted := self._next():
             ctx, counting = wanted
             try:
-                _count_alone(ctx, counting)
+                with suppress(OutOfTime):
+                    _count_alone(ctx, counting)
             except Exception as error:  # noqa: BLE001 - the next reader asks again
                 _log.warning("numbers_not_counted family=%s error=%s", counting.family, error)
 
@@ -144,3 +158,8 @@ class _Meanwhile:
 
 
 _meanwhile = _Meanwhile()
+
+
+def stop() -> None:
+    """Count nothing more meanwhile: the process ends."""
+    _meanwhile.stop()

@@ -31,7 +31,7 @@ from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import MailState, Role
 from sortitor.jobs import tasks
-from sortitor.operations import accounts, files, mail, seals
+from sortitor.operations import accounts, files, kept_numbers, mail, seals
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
 from sortitor.operations.files import FileLimits
@@ -172,6 +172,7 @@ def runtime(
             standby,
         )
     finally:
+        kept_numbers.stop()
         for made in (engine, work_engine, standby):
             if made is not None:
                 made.dispose()
