@@ -3,7 +3,7 @@ lists, searches, previews, exports. At the end memory and tables are as large as
 third of it, nothing went wrong, and it is told how long each kind of request took.
 
     make soak
-    SORTITOR_SOAK_MINUTES=5 SORTITOR_SOAK_DEVICES=100000 make soak
+    SOAK_MINUTES=5 SOAK_DEVICES=100000 make soak
 """
 
 from __future__ import annotations
@@ -35,8 +35,8 @@ from sortitor.schemas.orders import Order
 from sortitor.schemas.passes import PassTerms
 from sortitor.server.postgres import Cluster
 
-MINUTES = float(os.environ.get("SORTITOR_SOAK_MINUTES", "30"))
-DEVICES = int(os.environ.get("SORTITOR_SOAK_DEVICES", "1000000"))
+MINUTES = float(os.environ.get("SOAK_MINUTES", "30"))
+DEVICES = int(os.environ.get("SOAK_DEVICES", "1000000"))
 RELAYED, CREDENTIALS = 200, 20_000
 #: How much larger the end may be than it was after a third.
 _GROWTH = 1.25
