@@ -28,7 +28,7 @@ from sortitor.core.vocabulary import Ownership, Platform
 from sortitor.store import bulk, groups
 from sortitor.store.engine import raw
 from sortitor.store.filters import Condition
-from sortitor.store.rows import among, in_order, read_all, read_one
+from sortitor.store.rows import among, as_pattern, in_order, read_all, read_one
 from sortitor.store.settling import settle_alone, written
 from sortitor.store.tables import devices, memberships, people
 from sortitor.store.tables import groups as group_table
@@ -256,7 +256,7 @@ def page(
         statement = statement.where(
             or_(
                 people.c.user_name.icontains(query, autoescape=True),
-                people.c.name_lower.contains(query.lower(), autoescape=True),
+                people.c.name_lower.like(func.lower(f"%{as_pattern(query)}%")),
                 people.c.mail.icontains(query, autoescape=True),
             )
         )

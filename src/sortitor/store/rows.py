@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
@@ -52,6 +53,11 @@ def number(
 ) -> int:
     """The one number that a query gives; `values` of a query that was made beforehand."""
     return int(connection.execute(query, values).scalar_one())
+
+
+def as_pattern(text: str) -> str:
+    """A text that LIKE is to find as it is."""
+    return re.sub(r"([%_\\])", r"\\\1", text)
 
 
 def among(column: ColumnElement[Any], numbers: Iterable[int]) -> ColumnElement[bool]:

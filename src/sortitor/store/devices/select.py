@@ -36,7 +36,7 @@ from sortitor.store.cohorts import (
 )
 from sortitor.store.engine import plan_anew
 from sortitor.store.filters import compiled, idle_days, said_of, spoken_of, worked_out
-from sortitor.store.rows import among
+from sortitor.store.rows import among, as_pattern
 from sortitor.store.tables import (
     cohorts,
     devices,
@@ -137,7 +137,8 @@ class _Search:
         text = self.text.lower()
         return or_(
             func.lower(people.c.user_name) == text,
-            people.c.name_lower.like(f"%{_as_pattern(text)}%"),
+            # Folded by the database on both sides: it folds some letters otherwise.
+            people.c.name_lower.like(func.lower(f"%{as_pattern(self.text)}%")),
         )
 
     def _of_identifier(self) -> list[ColumnElement[bool]]:
@@ -145,7 +146,7 @@ class _Search:
         ending = re.sub(r"[^0-9A-Z]", "", text)
         found: list[ColumnElement[bool]] = [identifiers.c.value == any_(_texts(self.forms))]
         if len(ending) >= 3:
-            found.append(self._in_part(identifiers.c.value.like(f"{_as_pattern(text)}%")))
+            found.append(self._in_part(identifiers.c.value.like(f"{as_pattern(text)}%")))
         if len(ending) >= 4:
             backwards = func.reverse(identifiers.c.value)
             found.append(self._in_part(backwards.like(f"{ending[::-1]}%")))
@@ -159,11 +160,6 @@ class _Search:
             holder.c.id == identifiers.c.device_id, holder.c.ownership != Ownership.PERSONAL
         )
         return and_(said, exists(shown))
-
-
-def _as_pattern(text: str) -> str:
-    """A text to be found as it is: whole, so that an index serves its beginning."""
-    return re.sub(r"([%_\\])", r"\\\1", text)
 
 
 def found_by(connection: Connection, selection: Selection, most: int) -> list[int] | None:
