@@ -1,7 +1,7 @@
 """Numbers that take long to count: a reader of a large fleet gets what was counted last, with its
 age, and whoever finds it older than a few seconds has it counted again meanwhile.
 
-Where counting is quick, as in most fleets, every reader counts.
+Of a fleet that is not large, and wherever counting is quick, every reader counts.
 """
 
 from __future__ import annotations
@@ -22,8 +22,8 @@ from sortitor.store import kept_numbers as store
 from sortitor.store.kept_numbers import KeptRow
 
 _log = logging.getLogger(__name__)
-#: What takes longer is kept.
-SLOW_SECONDS = 0.03
+#: What takes longer is kept, where there are so many devices.
+SLOW_SECONDS, LARGE_FLEET = 0.03, 30_000
 #: Younger than this is as good as new; older than that is nobody's answer.
 _FRESH, _OLD = timedelta(seconds=5), timedelta(minutes=15)
 #: Counting again and again takes no more than this part of the time.
@@ -61,17 +61,18 @@ class Counted:
 def known(ctx: Context, countings: Sequence[Counting]) -> Counted:
     """The numbers of some families."""
     with ctx.glancing() as connection:
-        kept = store.some(connection, [one.family for one in countings])
+        is_large = store.fleet_size(connection) >= LARGE_FLEET
+        kept = store.some(connection, [one.family for one in countings]) if is_large else {}
     now, values, age = ctx.clock.wall(), {}, timedelta()
     for one in countings:
         row = kept.get(one.family)
         if row is None or row.about != one.told or now - row.counted_at > _OLD:
-            values[one.family] = _count(ctx, one, is_kept=row is not None)
+            values[one.family] = _count(ctx, one, row) if is_large else one.count(ctx)
             continue
         values[one.family] = row.value
         age = max(age, now - row.counted_at)
         if now - row.counted_at > max(_FRESH, timedelta(seconds=row.seconds / _SHARE)):
-            _meanwhile.count(ctx, one)
+            _meanwhile.count(ctx, one, row)
     return Counted(values, round(age.total_seconds()))
 
 
@@ -83,10 +84,13 @@ def keep_up(ctx: Context, countings: Sequence[Counting]) -> None:
     with suppress(OutOfTime):
         for one in countings:
             if one.family in kept:
-                _count_alone(ctx, one)
+                _count_alone(ctx, one, kept[one.family])
 
 
-def _count(ctx: Context, counting: Counting, is_kept: bool, by: Context | None = None) -> Any:
+def _count(
+    ctx: Context, counting: Counting, former: KeptRow | None, by: Context | None = None
+) -> Any:
+    """Count, and keep it where that is slow, in the place of what was kept."""
     started = time.perf_counter()
     value = counting.count(by or ctx)
     seconds = time.perf_counter() - started
@@ -94,17 +98,17 @@ def _count(ctx: Context, counting: Counting, is_kept: bool, by: Context | None =
         row = KeptRow(counting.family, counting.told, value, ctx.clock.wall(), seconds)
         with ctx.bookkeeping() as connection:
             store.put(connection, row)
-    elif is_kept:
+    elif former is not None:
         with ctx.bookkeeping() as connection:
             store.let_go(connection, counting.family)
     return value
 
 
-def _count_alone(ctx: Context, counting: Counting) -> None:
+def _count_alone(ctx: Context, counting: Counting, former: KeptRow) -> None:
     """Count unless somebody else is at it."""
     with ctx.bookkeeping() as connection:
         if store.is_alone(connection, counting.family):
-            _count(ctx, counting, is_kept=True, by=ctx.aside())
+            _count(ctx, counting, former, ctx.aside())
 
 
 class _Meanwhile:
@@ -113,7 +117,7 @@ class _Meanwhile:
     """
 
     def __init__(self) -> None:
-        self._wanted: dict[str, tuple[Context, Counting]] = {}
+        self._wanted: dict[str, tuple[Context, Counting, KeptRow]] = {}
         self._now: str | None = None
         self._is_working = False
         self._lock = threading.Lock()
@@ -129,12 +133,12 @@ class _Meanwhile:
         if thread.is_alive():
             thread.join(_STOP_SECONDS)
 
-    def count(self, ctx: Context, counting: Counting) -> None:
+    def count(self, ctx: Context, counting: Counting, former: KeptRow) -> None:
         """Have it counted in a thread of its own."""
         alone = replace(ctx, leash=self._leash, claim=None, request_id=None)
         with self._lock:
             if counting.family != self._now:
-                self._wanted.setdefault(counting.family, (alone, counting))
+                self._wanted.setdefault(counting.family, (alone, counting, former))
             if self._is_working or not self._wanted:
                 return
             self._is_working = True
@@ -143,14 +147,14 @@ class _Meanwhile:
 
     def _work(self) -> None:
         while wanted := self._next():
-            ctx, counting = wanted
+            ctx, counting, former = wanted
             try:
                 with suppress(OutOfTime):
-                    _count_alone(ctx, counting)
+                    _count_alone(ctx, counting, former)
             except Exception as error:  # noqa: BLE001 - the next reader asks again
                 _log.warning("numbers_not_counted family=%s error=%s", counting.family, error)
 
-    def _next(self) -> tuple[Context, Counting] | None:
+    def _next(self) -> tuple[Context, Counting, KeptRow] | None:
         with self._lock:
             self._now = next(iter(self._wanted), None)
             self._is_working = self._now is not None

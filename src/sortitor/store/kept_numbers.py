@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, func, select
+from sqlalchemy import Connection, bindparam, delete, func, select, text
 from sqlalchemy.dialects.postgresql import ARRAY, TEXT, insert
 
 from sortitor.store import locks
@@ -35,6 +35,14 @@ def some(connection: Connection, families: Sequence[str]) -> dict[str, KeptRow]:
     """Family → what is kept of it."""
     query = _SOME.params(families=list(families))
     return {row.family: row for row in read_all(connection, query, KeptRow)}
+
+
+_FLEET = text("SELECT reltuples FROM pg_class WHERE oid = 'devices'::regclass")
+
+
+def fleet_size(connection: Connection) -> float:
+    """About how many devices there are, as the database's statistics have it; -1: it has none."""
+    return float(connection.execute(_FLEET).scalar_one())
 
 
 def put(connection: Connection, row: KeptRow) -> None:
