@@ -305,11 +305,10 @@ EVERYTHING: tuple[Asked, ...] = (
 
 @dataclass(frozen=True, slots=True)
 class Took:
-    """What a request took, in ms, and how many bytes came."""
+    """What a request took, in ms: the median and the 95th percentile."""
 
     middle: float
     slowest: float
-    size: int
 
 
 def measure(cluster: Cluster) -> list[Figure]:
@@ -413,16 +412,16 @@ def asked_for(http: httpx.Client, asked: Asked) -> Took:
     """How long one request takes, again and again."""
     times: list[float] = []
     began = time.perf_counter()
-    size = _once(http, asked)
+    _once(http, asked)
     while len(times) < _READINGS and (not times or time.perf_counter() - began < _SECONDS):
         started = time.perf_counter()
-        size = _once(http, asked)
+        _once(http, asked)
         times.append((time.perf_counter() - started) * 1_000)
     slowest = quantiles(times, n=20)[-1] if len(times) > 2 else max(times)
-    return Took(median(times), slowest, size)
+    return Took(median(times), slowest)
 
 
-def _once(http: httpx.Client, asked: Asked) -> int:
+def _once(http: httpx.Client, asked: Asked) -> None:
     if asked.body is None:
         answer = http.get(asked.path)
     else:
@@ -431,7 +430,6 @@ def _once(http: httpx.Client, asked: Asked) -> int:
         headers = {"Content-Type": kind}
         answer = http.post(asked.path, content=json.dumps(body), headers=headers)
     assert answer.is_success, f"{asked.operation} {asked.path}: {answer.text[:300]}"
-    return len(answer.content)
 
 
 def _by_hand(connection: psycopg.Connection[tuple[object, ...]], floor: str) -> float | None:

@@ -213,7 +213,7 @@ def live(day: Day, pid: int, database: str) -> list[str]:
     day.ended.set()
     for one in threads:
         one.join(120)
-    return [*_memory(memory), *_tables(after_a_third, sizes(database), day)]
+    return [*_memory(memory), *_tables(after_a_third, sizes(database))]
 
 
 def _memory(held: list[float]) -> list[str]:
@@ -223,7 +223,7 @@ def _memory(held: list[float]) -> list[str]:
     return [f"memory grew from {middle:.0f} to {last:.0f} MB"] if last > _GROWTH * middle else []
 
 
-def _tables(third: dict[str, int], end: dict[str, int], day: Day) -> list[str]:
+def _tables(third: dict[str, int], end: dict[str, int]) -> list[str]:
     """Tables that only hold what is there: those of the journal and of arrivals grow as they
     should, by what happened.
     """

@@ -100,3 +100,16 @@ def test_slow_readers_leave_lists_to_others(fleet: World, monkeypatch: pytest.Mo
             for _ in range(4):
                 devices._AT_ONCE.release()
         assert client.get("/api/v1/devices/file").status_code == 200
+
+
+def test_a_slow_reader_does_not_keep_its_place_for_ever(
+    fleet: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(devices, "_MOST_SECONDS", -1)
+    with http(fleet) as client:
+        answer = client.get("/api/v1/devices/file")
+        assert answer.status_code == 503
+        monkeypatch.undo()
+        # Every place is free again.
+        for _ in range(5):
+            assert client.get("/api/v1/devices/file").status_code == 200

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
 import polars as pl
 
-from sortitor.core.errors import BadInput, Busy, Conflict
+from sortitor.core.errors import BadInput, Busy, Conflict, OutOfTime
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
 from sortitor.core.journal import device_changes
@@ -96,7 +97,8 @@ def columns_of(
     }
 
 
-_PATIENCE_SECONDS = 10
+#: How long an export waits for others, and how long it may take: nobody holds its place for ever.
+_PATIENCE_SECONDS, _MOST_SECONDS = 10, 900
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,8 +136,12 @@ _AT_ONCE = threading.BoundedSemaphore(4)
 def _told(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[int | pl.DataFrame]:
     if not _AT_ONCE.acquire(timeout=_PATIENCE_SECONDS):
         raise Busy("Other exports are on their way")
+    until = time.monotonic() + _MOST_SECONDS
     try:
-        yield from _read(ctx.aside(), selection, names)
+        for part in _read(ctx.aside(), selection, names):
+            if time.monotonic() > until:
+                raise OutOfTime
+            yield part
     finally:
         _AT_ONCE.release()
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from anyio import to_thread
 from fastapi import APIRouter
 from starlette._utils import get_route_path
-from starlette.routing import BaseRoute, Match, NoMatchFound
+from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
 
@@ -36,10 +36,6 @@ class LateRoutes(BaseRoute):
         """Whether a request is for something below the path."""
         is_below = scope["type"] == "http" and get_route_path(scope).startswith(f"{self.below}/")
         return (Match.FULL if is_below else Match.NONE), {}
-
-    def url_path_for(self, name: str, /, **_: object) -> NoMatchFound:  # type: ignore[override]
-        """No address is made of these."""
-        raise NoMatchFound(name, {})
 
     async def handle(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Hand the request to its route."""

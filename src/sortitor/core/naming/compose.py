@@ -33,7 +33,7 @@ _FILTERS: dict[str, Callable[[pl.Expr, int], pl.Expr]] = {
 
 
 class NamesInUse(Protocol):
-    """The names that devices have which are not asked for a name now, in lower case."""
+    """Names that nobody can be given now, in lower case: other devices have them."""
 
     def among(self, names: pl.Series) -> pl.Series:
         """Those of these names that are in use."""
