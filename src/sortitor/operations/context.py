@@ -18,7 +18,7 @@ from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
-from sortitor.store.engine import Connection, follows, set_today, transaction
+from sortitor.store.engine import Connection, follows, set_today, transaction, with_options
 from sortitor.store.engine import Engine as Engine
 from sortitor.store.engine import Leash as Leash
 
@@ -139,10 +139,8 @@ class Context:
         """A transaction that changes nothing and locks nothing: the database refuses it. All its
         statements see `one_moment`, or each its own.
         """
-        options: dict[str, Any] = {"postgresql_readonly": True}
-        if one_moment:
-            options["isolation_level"] = "REPEATABLE READ"
-        with transaction(self.engine.execution_options(**options), self.leash) as connection:
+        engine = with_options(self.engine, "REPEATABLE READ" if one_moment else None, reads=True)
+        with transaction(engine, self.leash) as connection:
             yield connection
 
     def aside(self) -> Context:
@@ -156,8 +154,7 @@ class Context:
     @contextmanager
     def glancing(self) -> Iterator[Connection]:
         """For one statement that only reads, in no transaction: one round trip instead of three."""
-        engine = self.engine.execution_options(isolation_level="AUTOCOMMIT")
-        with transaction(engine, self.leash) as connection:
+        with transaction(with_options(self.engine, "AUTOCOMMIT"), self.leash) as connection:
             yield connection
 
     @contextmanager

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from sqlalchemy import Connection, bindparam, func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from sortitor.store.rows import number
+from sortitor.store.rows import Ready
 from sortitor.store.tables import counters
 
 
@@ -18,7 +18,7 @@ def next_numbers(connection: Connection, lock: bool = False) -> dict[str, int]:
     return {row.template: row.next_number for row in rows}
 
 
-_TAKE = (
+_TAKE = Ready(
     insert(counters)
     .values(template=bindparam("template"), next_number=2)
     .on_conflict_do_update(
@@ -30,7 +30,9 @@ _TAKE = (
 
 def take(connection: Connection, template: str) -> int:
     """Take the next number of one template's counter, which is held until the transaction ends."""
-    return number(connection, _TAKE, {"template": template})
+    [(taken,)] = _TAKE.rows(connection, {"template": template})
+    assert isinstance(taken, int)
+    return taken
 
 
 def advance(connection: Connection, next_number: Mapping[str, int]) -> None:

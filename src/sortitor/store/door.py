@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from psycopg import sql
 from psycopg.types.json import Jsonb
@@ -26,7 +26,6 @@ from sqlalchemy import (
     func,
     insert,
     select,
-    tuple_,
     update,
 )
 from sqlalchemy.dialects.postgresql import insert as upsert
@@ -40,7 +39,7 @@ from sortitor.store.arrivals import PassRow
 from sortitor.store.devices import DeviceRow
 from sortitor.store.engine import raw
 from sortitor.store.people import held_of
-from sortitor.store.rows import read_one
+from sortitor.store.rows import Ready
 from sortitor.store.settling import settle_again, settle_one
 from sortitor.store.tables import (
     arrivals,
@@ -48,7 +47,6 @@ from sortitor.store.tables import (
     cohorts,
     credentials,
     devices,
-    identifiers,
     passes,
     people,
     pools,
@@ -75,7 +73,7 @@ _MINDING = exists(select(pools.c.id).where(pools.c.document["when_short"].astext
 _SHOWN = store.PASSES.add_columns(
     _book("gate").label("gate"), _book("naming").label("naming"), _MINDING.label("minds_seats")
 )
-_SHOWN = _SHOWN.where(passes.c.code_hash == bindparam("code"))
+_SHOWN_NOW = Ready(_SHOWN.where(passes.c.code_hash == bindparam("code")))
 
 
 def shown_pass(
@@ -83,19 +81,7 @@ def shown_pass(
 ) -> ShownPass | None:
     """The pass of a code, and the rulebooks: one look."""
     values = {"code": code_hash, "gate_id": gate_id, "naming_id": naming_id}
-    return read_one(connection, _SHOWN, ShownPass, values)
-
-
-_NAME = func.unnest(bindparam("names", type_=ARRAY(Text))).column_valued("name")
-_HOLD_NAMES = select(func.pg_advisory_xact_lock(func.hashtextextended(_NAME, 0)))
-
-
-def hold_identifiers(connection: Connection, keys: Sequence[tuple[str, str]]) -> None:
-    """Let the arrivals of one device come one after the other, whatever of it they lock later; the
-    locks are taken in one order for all, and end with the transaction.
-    """
-    names = sorted(f"{kind}:{value}" for kind, value in keys)
-    connection.execute(_HOLD_NAMES, {"names": names})
+    return _SHOWN_NOW.one(connection, ShownPass, values)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,26 +96,33 @@ class Found:
     owned: frozenset[tuple[str, str]]
 
 
-_WANTED = (
-    func.unnest(bindparam("kinds", type_=ARRAY(Text)), bindparam("values", type_=ARRAY(Text)))
-    .table_valued("kind", "value", name="wanted")
-    .render_derived()
-)
-_FOUND = (
-    select(identifiers, devices.c.person_id, devices.c.stage)
-    .join(devices, devices.c.id == identifiers.c.device_id)
-    .where(
-        tuple_(identifiers.c.kind, identifiers.c.value).in_(select(_WANTED.c.kind, _WANTED.c.value))
-    )
-)
+class _Line(NamedTuple):
+    """One identifier with the device that has it."""
+
+    kind: str
+    value: str
+    maker: str
+    device_id: int
+    person_id: int | None
+    stage: str
 
 
-def found_by(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[Found]:
+_HELD_BY = func.hold_identifiers(
+    bindparam("kinds", type_=ARRAY(Text)), bindparam("given", type_=ARRAY(Text))
+).table_valued(*_Line._fields)
+_FOUND = Ready(select(*_HELD_BY.c))
+
+
+def held_by(connection: Connection, keys: Sequence[tuple[str, str]], maker: str) -> list[Found]:
     """The devices with any of the identifiers; a serial fits its maker, or any where the maker is
     not known.
+
+    The arrivals of one device come one after the other from here on, whatever of it they lock
+    later: the identifiers are held, in one order for all, until the transaction ends.
     """
-    values = {"kinds": [kind for kind, _ in keys], "values": [value for _, value in keys]}
-    rows = connection.execute(_FOUND, values).all()
+    ordered = sorted(keys)
+    values = {"kinds": [kind for kind, _ in ordered], "given": [value for _, value in ordered]}
+    rows = [_Line(*row) for row in _FOUND.rows(connection, values)]
     fitting = [r for r in rows if r.kind != "serial" or r.maker in (maker, "") or not maker]
     exact = {r.device_id for r in fitting if r.kind != "serial" or r.maker == maker}
     chosen = exact or {r.device_id for r in fitting}
@@ -159,7 +152,7 @@ _NAME_TAKEN = exists(
         _OTHER.c.name.is_not(None),
     )
 )
-_HELD = (
+_HELD = Ready(
     select(
         devices,
         people.c.name.label("person_name"),
@@ -174,7 +167,7 @@ _HELD = (
 
 def hold_device(connection: Connection, device_id: int) -> HeldDevice | None:
     """One device, held until the transaction ends."""
-    return read_one(connection, _HELD, HeldDevice, {"device_id": device_id})
+    return _HELD.one(connection, HeldDevice, {"device_id": device_id})
 
 
 def _standing() -> Select[Any]:
@@ -195,7 +188,7 @@ def _standing() -> Select[Any]:
     return select(lines, good.scalar_subquery())
 
 
-_STANDING = _standing()
+_STANDING = Ready(_standing())
 
 
 def standing(
@@ -205,8 +198,8 @@ def standing(
     check in; once both are locked, so that it stays true.
     """
     values = {"person_id": person_id, "device_id": device_id}
-    row = connection.execute(_STANDING, values).one()
-    return held_of(row[0] or ()), [bytes(one) for one in row[1] or ()]
+    [(lines, hashes)] = _STANDING.rows(connection, values)
+    return held_of(lines or ()), list(hashes or ())
 
 
 _ADDING = """
@@ -339,7 +332,7 @@ def _entering(is_new: bool) -> Select[Any]:
     return query.add_cte(ended, given, joined)
 
 
-_ENTERING = {is_new: _entering(is_new) for is_new in (True, False)}
+_ENTERING = {is_new: Ready(_entering(is_new)) for is_new in (True, False)}
 
 
 def enter(connection: Connection, entrance: Entrance) -> int | None:
@@ -356,8 +349,8 @@ def enter(connection: Connection, entrance: Entrance) -> int | None:
     }
     if entrance.arrival_id is not None:
         values["arrival"] = entrance.arrival_id
-    query = _ENTERING[entrance.arrival_id is None]
-    arrival_id, was_used = connection.execute(query, values).one()
+    entering = _ENTERING[entrance.arrival_id is None]
+    [(arrival_id, was_used)] = entering.rows(connection, values)
     if entrance.place and entrance.device_id is not None:
         # Pools may speak of the list.
         settle_again(connection, entrance.device_id, {"cohorts"})

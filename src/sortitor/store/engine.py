@@ -9,6 +9,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from datetime import date
+from functools import lru_cache
 from select import POLLIN, poll
 from typing import Any
 
@@ -73,6 +74,17 @@ def single_engine(url: str) -> Iterator[Engine]:
         yield engine
     finally:
         engine.dispose()
+
+
+@lru_cache(maxsize=16)
+def with_options(engine: Engine, isolation: str | None = None, reads: bool = False) -> Engine:
+    """The engine with transactions of this isolation, in which the database refuses every change
+    where it only `reads`; made once, since making it takes longer than a small query.
+    """
+    options: dict[str, Any] = {"postgresql_readonly": True} if reads else {}
+    if isolation is not None:
+        options["isolation_level"] = isolation
+    return engine.execution_options(**options)
 
 
 class Leash:
@@ -173,7 +185,7 @@ SELECT EXISTS (SELECT FROM pg_stat_wal_receiver WHERE pid IS NOT NULL)
 def follows(standby: Engine, within_seconds: float) -> bool:
     """Whether a standby is there, and no more than so far behind its primary."""
     # A standby takes no transaction that might write.
-    reading = standby.execution_options(postgresql_readonly=True)
+    reading = with_options(standby, reads=True)
     try:
         with reading.connect() as connection:
             found = raw(connection).execute(_FOLLOWS, [within_seconds]).fetchone()

@@ -7,24 +7,28 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
 from enum import StrEnum
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from types import UnionType
 from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 
+from psycopg import Cursor
 from sqlalchemy import (
     BigInteger,
+    ClauseElement,
     ColumnElement,
     Connection,
     Executable,
-    Row,
     Select,
     any_,
     literal,
     tuple_,
 )
 from sqlalchemy.dialects.postgresql import ARRAY
+from sqlalchemy.dialects.postgresql.psycopg import PGDialect_psycopg
+from sqlalchemy.sql.compiler import SQLCompiler
 
 from sortitor.core.errors import BadInput
+from sortitor.store.engine import raw
 
 Kind = TypeVar("Kind")
 
@@ -36,23 +40,71 @@ def read_all(connection: Connection, query: Executable, kind: type[Kind]) -> lis
     return [make(row) for row in result.all()]
 
 
-def read_one(
-    connection: Connection,
-    query: Executable,
-    kind: type[Kind],
-    values: Mapping[str, Any] | None = None,
-) -> Kind | None:
-    """The only row as a `kind`, or None; `values` of a query that was made beforehand."""
-    result = connection.execute(query, values)
+def read_one(connection: Connection, query: Executable, kind: type[Kind]) -> Kind | None:
+    """The only row as a `kind`, or None."""
+    result = connection.execute(query)
     row = result.one_or_none()
     return None if row is None else _maker(kind, tuple(result.keys()))(row)  # type: ignore[arg-type]
 
 
-def number(
-    connection: Connection, query: Executable, values: Mapping[str, Any] | None = None
-) -> int:
-    """The one number that a query gives; `values` of a query that was made beforehand."""
-    return int(connection.execute(query, values).scalar_one())
+def number(connection: Connection, query: Executable) -> int:
+    """The one number that a query gives."""
+    return int(connection.execute(query).scalar_one())
+
+
+class Ready:
+    """A statement that is worked out once, with its values named by `bindparam`, and from then on
+    run by the driver itself: for what every arriving device asks, where preparing the question took
+    longer than answering it.
+    """
+
+    def __init__(self, statement: ClauseElement) -> None:
+        self._statement = statement
+        self._columns: tuple[str, ...] | None = None
+
+    @cached_property
+    def _written(self) -> tuple[str, dict[str, Any], dict[str, Callable[[Any], Any]]]:
+        """As SQL, with the values that it has already, and what makes values fit their types."""
+        dialect = PGDialect_psycopg()  # type: ignore[no-untyped-call]
+        compiled = self._statement.compile(
+            dialect=dialect, compile_kwargs={"render_postcompile": True}
+        )
+        assert isinstance(compiled, SQLCompiler)
+        fitting: dict[str, Callable[[Any], Any]] = {
+            str(name): fit
+            for name, bound in compiled.binds.items()
+            if (fit := bound.type.dialect_impl(dialect).bind_processor(dialect)) is not None
+        }
+        own = {
+            str(name): _fitted(fitting.get(str(name)), value)
+            for name, value in compiled.params.items()
+        }
+        return str(compiled), own, fitting
+
+    def _run(self, connection: Connection, values: Mapping[str, Any]) -> Cursor[Any]:
+        text, own, fitting = self._written
+        given = {name: _fitted(fitting.get(name), value) for name, value in values.items()}
+        return raw(connection).execute(text.encode(), own | given)
+
+    def rows(self, connection: Connection, values: Mapping[str, Any]) -> list[Any]:
+        """What it gives, as tuples."""
+        return self._run(connection, values).fetchall()
+
+    def one(
+        self, connection: Connection, kind: type[Kind], values: Mapping[str, Any]
+    ) -> Kind | None:
+        """The only row as a `kind`, or None."""
+        cursor = self._run(connection, values)
+        row = cursor.fetchone()
+        if row is None:
+            return None
+        if self._columns is None:
+            self._columns = tuple(column.name for column in cursor.description or ())
+        return _maker(kind, self._columns)(row)  # type: ignore[arg-type, no-any-return]
+
+
+def _fitted(fit: Callable[[Any], Any] | None, value: Any) -> Any:
+    return value if fit is None else fit(value)
 
 
 def as_pattern(text: str) -> str:
@@ -103,7 +155,7 @@ def in_order(
 
 
 @lru_cache(maxsize=512)
-def _maker(kind: type[Kind], columns: tuple[str, ...]) -> Callable[[Row[Any]], Kind]:
+def _maker(kind: type[Kind], columns: tuple[str, ...]) -> Callable[[Sequence[Any]], Kind]:
     """How a row with these columns becomes a `kind`, worked out once."""
     places = {name: place for place, name in enumerate(columns)}
     hints = get_type_hints(kind)
@@ -112,7 +164,7 @@ def _maker(kind: type[Kind], columns: tuple[str, ...]) -> Callable[[Row[Any]], K
         for field in fields(kind)  # type: ignore[arg-type]
     ]
 
-    def make(row: Row[Any]) -> Kind:
+    def make(row: Sequence[Any]) -> Kind:
         return kind(
             **{
                 name: row[place] if enum is None or row[place] is None else enum(row[place])

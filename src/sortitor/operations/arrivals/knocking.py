@@ -376,7 +376,6 @@ def _known(
     ctx: Context, connection: Connection, stated: Knock, keys: Sequence[Key], given: Given
 ) -> _Known:
     wanted = [(key.kind, key.value) for key in keys]
-    door.hold_identifiers(connection, wanted)
     found = _found(connection, stated, wanted)
     person, proof, signin_failed = _person(connection, stated, given, found)
     device = door.hold_device(connection, found.id) if found else None
@@ -418,7 +417,7 @@ def _found(
     connection: Connection, stated: Knock, wanted: Sequence[tuple[str, str]]
 ) -> Found | None:
     """The device that has the identifiers."""
-    found = door.found_by(connection, wanted, maker_key(stated.maker or ""))
+    found = door.held_by(connection, wanted, maker_key(stated.maker or ""))
     if len(found) > 1:
         raise Conflict(
             "two_devices",
