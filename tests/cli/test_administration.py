@@ -73,7 +73,9 @@ def test_the_second_first_administrator_is_refused(run: Run) -> None:
 
 
 def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
-    made = run("token", "add", "nightly", "--role", "viewer", "--days", 7, "--password", PASSWORD)
+    made = run(
+        "token", "add", "nightly", "--role", "viewer", "--until", "+7", "--password", PASSWORD
+    )
     assert made.code == 0
     secret = made.out.strip()
     with Sortitor(world.url, secret) as s:
@@ -86,7 +88,7 @@ def test_a_token_is_shown_once_used_and_revoked(run: Run, world: World) -> None:
         s.devices.count()
     too_much = ("token", "add", "too much", "--role", "administrator")
     assert run(*too_much, "--password", PASSWORD).code == 4, "not more than one has"
-    assert run("token", "add", "x", "--days", 1000).code == 2
+    assert run("token", "add", "x", "--until", "+1000").code == 2
 
 
 def test_templates_are_listed_put_in_order_tried_and_removed(

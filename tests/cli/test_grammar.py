@@ -2,8 +2,10 @@
 it in words.
 """
 
+import json
 import re
 import subprocess
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import click
@@ -85,6 +87,15 @@ def test_what_changes_something_has_the_same_three_options() -> None:
             assert wanted <= has, (words, wanted - has)
 
 
+def test_what_is_done_at_once_can_be_looked_at_first() -> None:
+    assert {words for words in DONE_AT_ONCE if "--dry-run" not in flags(COMMANDS[words])} == set()
+
+
+def test_what_ends_says_so_by_one_option() -> None:
+    for words, command in COMMANDS.items():
+        assert "--days" not in flags(command), words
+
+
 def test_files_go_out_by_one_option_and_come_in_by_one_argument() -> None:
     for words, command in COMMANDS.items():
         for parameter in command.params:
@@ -129,6 +140,49 @@ def test_a_dry_run_shows_and_changes_nothing(run: Run, world: World, tmp_path: P
         said = run(*words, "--dry-run")
         assert said.code in (0, 2), (words, said.err)
         assert world.rows("SELECT count(*), max(id) FROM journal") == before, words
+
+
+def test_a_dry_run_of_what_is_done_at_once_stops_before_its_first_change(
+    run: Run, world: World, tmp_path: Path
+) -> None:
+    s = world.client()
+    import_lot(s, manifest(tmp_path, ["serial,platform", "KM-1,android"]))
+    file = manifest(tmp_path, ["serial,platform", "KM-2,android"])
+    made = run("pass", "add", "Deck")
+    number = made.err.split("Pass ")[1].split(";")[0]
+    kept = "SELECT (SELECT count(*) FROM journal), (SELECT count(*) FROM lots),"
+    kept += " (SELECT count(*) FROM passes WHERE revoked_at IS NULL),"
+    kept += " (SELECT count(*) FROM tokens), (SELECT count(*) FROM accounts),"
+    kept += " (SELECT string_agg(name, ',') FROM devices)"
+    before = world.rows(kept)
+    for words in (
+        ("device", "name", 1, "NEW-1"),
+        ("lot", "check", file),
+        ("pass", "add", "Bridge"),
+        ("pass", "revoke", number),
+        ("account", "add", "mira", "--role", "viewer", "--password", "a long enough password"),
+        ("hold", "add", "--id", 1, "--until", "+30", "--reason", "in repair"),
+        ("mail", "test", "me@example.org"),
+    ):
+        said = run(*words, "--dry-run")
+        assert said.code == 0, (words, said.err)
+        assert world.rows(kept) == before, words
+    assert "Nothing was changed." in run("pass", "revoke", number, "--dry-run").err
+    assert run("pass", "revoke", number).code == 0
+    assert world.rows(kept) != before
+
+
+def test_until_takes_a_day_or_a_number_of_days(run: Run) -> None:
+    day = (datetime.now().astimezone() + timedelta(days=30)).date().isoformat()
+    for text in (day, "+30"):
+        made = run("pass", "add", "Deck", "--until", text)
+        assert made.code == 0, made.err
+    ends = [one["valid_until"][:10] for one in json.loads(run("pass", "list", "-o", "json").out)]
+    assert len(set(ends)) == 1
+    for text, why in (("soon", "is not a day"), ("+0", "from tomorrow on"), ("+999", "398 days")):
+        refused = run("pass", "add", "Deck", "--until", text)
+        assert refused.code == 2
+        assert why in refused.err
 
 
 def test_a_file_is_not_overwritten_unasked(run: Run, tmp_path: Path) -> None:

@@ -4,20 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from datetime import date
 from typing import Any
 
 import click
 
 from sortitor.cli.connection import (
     address,
+    at_once_option,
     by_name,
     connect,
     forget_profile,
     number_of,
+    opened,
     profiles,
     save_profile,
     with_client,
 )
+from sortitor.cli.dates import days_until, until_option
 from sortitor.cli.output import counted, output_option, secret_option, talk, write
 from sortitor.client import Sortitor
 from sortitor.client.errors import NotFound, SignInNeeded
@@ -49,23 +53,19 @@ def session() -> None:
     envvar="SORTITOR_PASSWORD",
     help="Its password; asked for if not given.",
 )
-@click.option(
-    "--days",
-    type=click.IntRange(1, 398),
-    default=30,
-    show_default=True,
-    help="How long the token lasts.",
-)
+@until_option("How long the token lasts", 398, default="+30", show_default=True)
+@at_once_option
 @click.pass_obj
-def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None:
+def sign_in(obj: dict[str, Any], /, name: str, password: str, until: date) -> None:
     """Sign in once and keep a token in the profile.
 
     \b
     Example:
       sortitor account sign-in --name coordinator
     """
-    with Sortitor(address(obj)) as s:
+    with opened(obj, address(obj)) as s:
         me = s.accounts.sign_in(name, password)
+        days = days_until(until)
         made = s.accounts.add_token(f"command line ({obj['profile']})", me.role, days)
         s.accounts.sign_out()
     file = save_profile(obj["profile"], address(obj), made.secret, made.id)
@@ -76,6 +76,7 @@ def sign_in(obj: dict[str, Any], /, name: str, password: str, days: int) -> None
 
 
 @account.command("sign-out")
+@at_once_option
 @click.pass_obj
 def sign_out(obj: dict[str, Any], /) -> None:
     """Revoke the profile's token, and forget the profile.
@@ -88,7 +89,7 @@ def sign_out(obj: dict[str, Any], /) -> None:
     kept = profiles().get(name)
     if kept is None:
         raise click.UsageError(f"There is no profile {name!r}; see sortitor config list.")
-    with Sortitor(kept["url"], kept["token"]) as s, suppress(SignInNeeded, NotFound):
+    with opened(obj, kept["url"], kept["token"]) as s, suppress(SignInNeeded, NotFound):
         if "token_id" in kept:
             s.accounts.revoke_token(kept["token_id"])
     forget_profile(name)
@@ -109,6 +110,7 @@ def sign_out(obj: dict[str, Any], /) -> None:
     envvar="SORTITOR_PASSWORD",
     help="At least 12 characters.",
 )
+@at_once_option
 @click.pass_obj
 def first(obj: dict[str, Any], /, secret: str, name: str, password: str) -> None:
     """Make the first administrator of a new installation.
@@ -117,7 +119,7 @@ def first(obj: dict[str, Any], /, secret: str, name: str, password: str) -> None
     Example:
       sortitor account first --name admin --secret "$(cat first-administrator.txt)"
     """
-    with Sortitor(address(obj)) as s:
+    with opened(obj, address(obj)) as s:
         me = s.accounts.first(secret.strip(), name, password)
     talk(f"{me.name} is the administrator now.\nNext: sortitor account sign-in --name {me.name}")
 
@@ -157,6 +159,7 @@ def list_accounts(s: Sortitor, output: str) -> None:
 @click.option(
     "--directory", metavar="SOURCE", help="Let it sign in with its password of this source instead."
 )
+@at_once_option
 @with_client
 def add(s: Sortitor, name: str, role: str, password: str | None, directory: str | None) -> None:
     """Add an account, with a password of its own or with that of a directory.
@@ -188,6 +191,7 @@ def _new_password() -> str:
 @click.option(
     "--directory", metavar="SOURCE", help="Let it sign in with its password of this source."
 )
+@at_once_option
 @with_client
 @by_name("account_id", "account", lambda s, _: s.accounts.list())
 def edit(
@@ -242,9 +246,7 @@ def _number_of(s: Sortitor, account: str | None) -> int | None:
     show_default=True,
     help="What the token may do; not more than you may.",
 )
-@click.option(
-    "--days", type=click.IntRange(1, 398), default=90, show_default=True, help="How long it lasts."
-)
+@until_option("How long it lasts", 398, default="+90", show_default=True)
 @click.option(
     "--for-people",
     "purpose",
@@ -261,13 +263,14 @@ def _number_of(s: Sortitor, account: str | None) -> int | None:
 )
 @click.option("--as", "who", metavar="ACCOUNT", help="Your account.  [the profile's]")
 @_PASSWORD
+@at_once_option
 @click.pass_obj
 def add_token(
     obj: dict[str, Any],
     /,
     name: str,
     role: str,
-    days: int,
+    until: date,
     purpose: str | None,
     who: str | None,
     password: str,
@@ -279,11 +282,12 @@ def add_token(
     \b
     Examples:
       export SORTITOR_TOKEN=$(sortitor token add nightly --role viewer)
-      sortitor token add "staff directory" --role coordinator --for-people --days 365
-      sortitor token add "Maud's calendar" --for-calendar --days 365
+      sortitor token add "staff directory" --role coordinator --for-people --until +365
+      sortitor token add "Maud's calendar" --for-calendar --until +365
     """
     meant = Purpose(purpose) if purpose else Purpose.INTERFACE
     with _with_password(obj, who, password) as s:
+        days = days_until(until)
         made = s.accounts.add_token(name, Role(role), days, meant)
     if meant is Purpose.CALENDAR:
         click.echo(f"{address(obj)}/api/v1/calendar/{made.secret}.ics")
@@ -301,7 +305,7 @@ def _with_password(obj: dict[str, Any], who: str | None, password: str) -> Itera
     if who is None:
         with connect(obj) as known:
             who = known.accounts.me().name
-    with Sortitor(address(obj)) as s:
+    with opened(obj, address(obj)) as s:
         s.accounts.sign_in(who, password)
         try:
             yield s
@@ -321,6 +325,7 @@ def _with_password(obj: dict[str, Any], who: str | None, password: str) -> Itera
     confirmation_prompt=True,
     help="At least 12 characters, and not easily guessed.",
 )
+@at_once_option
 @click.pass_obj
 def set_password(
     obj: dict[str, Any],
@@ -368,6 +373,7 @@ def list_sessions(s: Sortitor, account: str | None, output: str) -> None:
 @session.command("end")
 @click.argument("session_id", metavar="SESSION", type=int)
 @_ACCOUNT
+@at_once_option
 @with_client
 def end_session(s: Sortitor, session_id: int, account: str | None) -> None:
     """End a session at once.
@@ -408,6 +414,7 @@ def list_tokens(s: Sortitor, account: str | None, output: str) -> None:
 @token.command("revoke")
 @click.argument("named", metavar="TOKEN")
 @_ACCOUNT
+@at_once_option
 @with_client
 def revoke_token(s: Sortitor, named: str, account: str | None) -> None:
     """Revoke a token, by its name or number.

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.gate import show_decision
 from sortitor.cli.output import (
     ExitCode,
@@ -205,6 +205,7 @@ def hand_over(s: Sortitor, arrival_id: int, yes: bool, reason: str | None) -> No
 @arrival.command("turn-away")
 @click.argument("arrival_id", type=int)
 @reason_option
+@at_once_option
 @with_client
 def turn_away(s: Sortitor, arrival_id: int, reason: str | None) -> None:
     """Let the device in use stay what it is; what arrived gets nothing.

@@ -7,7 +7,14 @@ from typing import Any
 import click
 from pydantic import BaseModel, Field
 
-from sortitor.cli.connection import address, forget_profile, profiles, profiles_file
+from sortitor.cli.connection import (
+    address,
+    at_once_option,
+    forget_profile,
+    is_held_back,
+    profiles,
+    profiles_file,
+)
 from sortitor.cli.output import output_option, record, talk, write, write_one
 
 
@@ -79,6 +86,7 @@ def show(obj: dict[str, Any], /, output: str) -> None:
 
 @config.command("remove")
 @click.argument("name")
+@at_once_option
 def remove(name: str) -> None:
     """Forget a saved connection. Its token lives on; `sortitor account sign-out` revokes it too.
 
@@ -88,6 +96,9 @@ def remove(name: str) -> None:
     """
     if name not in profiles():
         raise click.UsageError(f"There is no profile {name!r}; see sortitor config list.")
+    if is_held_back():
+        talk(f"Nothing was changed. It would forget {profiles_file()}: {name}.")
+        return
     forget_profile(name)
     talk("Forgotten.")
 

@@ -70,15 +70,51 @@ def address(obj: dict[str, Any]) -> str:
     return str(obj["url"] or _profiles().get(obj["profile"], {}).get("url") or DEFAULT_URL)
 
 
+_HELD = "sortitor.held_back"
+
+
+def _hold_back(ctx: click.Context, parameter: click.Parameter, value: bool) -> None:
+    ctx.meta[_HELD] = value
+
+
+#: `--dry-run` for what is done at once, without a preview: it goes as far as its first change.
+at_once_option = click.option(
+    "--dry-run",
+    is_flag=True,
+    expose_value=False,
+    callback=_hold_back,
+    help="Look everything up, and stop before anything is changed.",
+)
+
+
+def is_held_back() -> bool:
+    """Whether the command is to change nothing."""
+    return bool(click.get_current_context().meta.get(_HELD))
+
+
+def _stop_before_changes(method: str, address: str) -> None:
+    if method in {"GET", "HEAD"} or urlsplit(address).path.endswith("/preview"):
+        return
+    click.echo(f"Nothing was changed. It would be done by {method} {address}", err=True)
+    raise click.exceptions.Exit(0)
+
+
 def connect(obj: dict[str, Any]) -> Sortitor:
     """A client for the chosen connection. A saved token goes only to where it was given."""
     url, saved = address(obj), _profiles().get(obj["profile"], {})
     token = obj["token"]
     if not token and _origin(saved.get("url", "")) == _origin(url):
         token = saved.get("token")
+    return opened(obj, url, token)
+
+
+def opened(obj: dict[str, Any], url: str, token: str | None = None) -> Sortitor:
+    """A client for this address, in the manner that the command was given."""
     s = Sortitor(url, token)
     if obj.get("verbose"):
         s.tell_requests(_told)
+    if is_held_back():
+        s.ask_first(_stop_before_changes)
     return s
 
 

@@ -9,7 +9,7 @@ from typing import Any, Literal, TypeVar
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import (
     InFile,
     agree,
@@ -17,6 +17,7 @@ from sortitor.cli.output import (
     confirm_option,
     confirmed,
     counted,
+    dry_run_option,
     form_of,
     heading,
     is_data,
@@ -503,6 +504,7 @@ def bring_back(
 @selection_options
 @confirm_option
 @reason_option
+@dry_run_option
 @with_client
 def erase(
     s: Sortitor, ids: tuple[int, ...], confirm: int | None, reason: str | None, **given: Any
@@ -554,6 +556,7 @@ def assign(
 @click.argument("device")
 @click.argument("name")
 @reason_option
+@at_once_option
 @with_client
 def name(s: Sortitor, device: str, name: str, reason: str | None) -> None:
     """Name a device by hand; templates leave it alone from then on.

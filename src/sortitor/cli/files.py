@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColumn
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import (
     InFile,
     console,
@@ -63,6 +63,7 @@ def list_files(s: Sortitor, most: int, output: str) -> None:
 @file.command("put")
 @click.argument("path", type=InFile())
 @click.option("--name", help="What it is called; without, as the file is.")
+@at_once_option
 @with_client
 def put(s: Sortitor, path: Path, name: str | None) -> None:
     """Keep a file, up to 2 GB. The same file twice is one.
@@ -105,6 +106,7 @@ def fetch(s: Sortitor, digest: str, to: Path) -> None:
 @file.command("remove")
 @click.argument("digest")
 @yes_option
+@at_once_option
 @with_client
 def remove(s: Sortitor, digest: str, yes: bool) -> None:
     """Let go of a file that no item names. What no item names for long goes by itself.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from datetime import datetime
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ import click
 from pydantic import TypeAdapter, ValidationError
 
 from sortitor.cli.connection import Command, with_client
+from sortitor.cli.dates import until_option
 from sortitor.cli.output import (
     ExitCode,
     InFile,
@@ -191,7 +192,7 @@ def set_facet(
 @click.option("--group", "groups", multiple=True, help="People in this group; repeatable.")
 @click.option("--person", "people", multiple=True, help="One person, by user name; repeatable.")
 @click.option("--devices", "filter_text", help="Devices that fit this filter.")
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="The last day on which it counts.")
+@until_option("The last day on which it counts")
 @click.option("--note", help="Why it is there.")
 @click.option(
     "--say",
@@ -209,7 +210,7 @@ def add_policy(
     groups: tuple[str, ...],
     people: tuple[str, ...],
     filter_text: str | None,
-    until: datetime | None,
+    until: date | None,
     note: str | None,
     words: tuple[str, ...],
     yes: bool,
@@ -227,7 +228,7 @@ def add_policy(
         groups=groups or None,
         people=people or None,
         devices=filter_text,
-        until=until.date() if until else None,
+        until=until,
     )
     policies = [added, *s.gate.show().policies]
     with told_as_usage():

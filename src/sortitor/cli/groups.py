@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import most_option, output_option, quoted, talk, write
 from sortitor.client import Sortitor
 
@@ -46,6 +46,7 @@ def list_groups(s: Sortitor, most: int, output: str) -> None:
 @group.command()
 @click.argument("name")
 @click.argument("inner", nargs=-1)
+@at_once_option
 @with_client
 def hold(s: Sortitor, name: str, inner: tuple[str, ...]) -> None:
     """Put exactly these groups into a group: whoever belongs to them belongs to it. None takes all

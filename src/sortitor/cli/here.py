@@ -14,7 +14,7 @@ from pathlib import Path
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import ExitCode, talk
 from sortitor.client import Sortitor
 from sortitor.core.here import Card, Found, Machine, found_in
@@ -129,6 +129,7 @@ def _send(s: Sortitor, found: Found, code: str | None, passcode: str | None) -> 
     help="csv is a manifest line.",
 )
 @click.pass_context
+@at_once_option
 def here(
     context: click.Context, send: bool, code: str | None, ask_passcode: bool, output: str
 ) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import most_option, output_option, record, talk, write, write_one
 from sortitor.cli.progress import watching
 from sortitor.client import Sortitor
@@ -80,6 +80,7 @@ def show(s: Sortitor, job_id: int, follow: bool, output: str) -> None:
 
 @job.command("cancel")
 @click.argument("job_id", metavar="JOB", type=int)
+@at_once_option
 @with_client
 def cancel(s: Sortitor, job_id: int) -> None:
     """Stop a job; nothing of it is kept.

@@ -11,7 +11,7 @@ from typing import Any, Literal
 import click
 
 from sortitor.cli.cohorts import by_file_or_filter, meant
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
@@ -667,6 +667,7 @@ def clear(
 @click.option("--plain", is_flag=True, help="Without TLS: the password goes in clear.")
 @click.option("--user", required=True, help="The name of somebody who has an account there.")
 @secret_option("--password", prompt=True, help="Asked for where it is not given.")
+@at_once_option
 @with_client
 def try_account(
     s: Sortitor,

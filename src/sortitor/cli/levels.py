@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime
+from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
+from sortitor.cli.dates import until_option
 from sortitor.cli.output import (
     ExitCode,
     agree,
@@ -229,16 +230,17 @@ def show_one(s: Sortitor, gap_id: int, output: str) -> None:
 @click.argument("decision", type=click.Choice([s.value for s in GapState if s != GapState.CLOSED]))
 @click.argument("ids", nargs=-1, type=int)
 @_which
-@click.option("--until", type=click.DateTime(["%Y-%m-%d"]), help="With ignored: until when.")
+@until_option("With ignored, until when")
 @click.option("--set-owner", help="Whose business it is.")
 @click.option("--note", help="A note.")
 @reason_option
+@at_once_option
 @with_client
 def decide(
     s: Sortitor,
     decision: str,
     ids: tuple[int, ...],
-    until: datetime | None,
+    until: date | None,
     set_owner: str | None,
     note: str | None,
     reason: str | None,
@@ -254,9 +256,7 @@ def decide(
     chosen = _chosen(s, ids, **which)
     if not ids and not any(which.values()):
         raise click.UsageError("Name discrepancies by number, or say which are meant.")
-    number = s.levels.decide(
-        chosen, GapState(decision), until.date() if until else None, set_owner, note, reason
-    )
+    number = s.levels.decide(chosen, GapState(decision), until, set_owner, note, reason)
     talk(f"{counted(number, 'line')} {decision}. Take it back with: sortitor journal list --most 1")
 
 

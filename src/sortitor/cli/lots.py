@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import by_name, with_client
+from sortitor.cli.connection import at_once_option, by_name, with_client
 from sortitor.cli.output import (
     ExitCode,
     InFile,
@@ -127,6 +127,7 @@ def _pairs(given: tuple[str, ...], option: str) -> dict[str, str]:
     help="Whether devices that nobody knows are added.  [from a file they are; from --paste, and"
     " with --by-hand, they are not]",
 )
+@at_once_option
 @with_client
 def check(
     s: Sortitor,
@@ -458,6 +459,7 @@ def _chosen(numbers: tuple[int, ...], note: str | None, verdict: str | None) -> 
 @click.argument("value", required=False)
 @click.option("--blank", is_flag=True, help="Make the cells blank.")
 @rows_options
+@at_once_option
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def edit(
@@ -480,6 +482,7 @@ def edit(
 @click.argument("lot_id", metavar="LOT")
 @click.argument("remedy", type=click.Choice(["skip", "take", "take-back", "merge", "undo"]))
 @rows_options
+@at_once_option
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
@@ -530,6 +533,7 @@ def resolve(s: Sortitor, lot_id: int, remedy: str, **which: Any) -> None:
 @click.option(
     "--own-maker", "own_makers", multiple=True, metavar="SPELLING", help="A maker of its own."
 )
+@at_once_option
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def columns(
@@ -646,6 +650,7 @@ def revert(s: Sortitor, lot_id: int, yes: bool, reason: str | None) -> None:
 @lot.command()
 @click.argument("lot_id", metavar="LOT")
 @click.option("--reason", help="Why, for the journal.")
+@at_once_option
 @with_client
 @by_name("lot_id", "lot", _lots_named)
 def discard(s: Sortitor, lot_id: int, reason: str | None) -> None:

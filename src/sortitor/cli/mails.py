@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import ExitCode, most_option, output_option, talk, toned, write
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import MailState
@@ -53,6 +53,7 @@ def list_mails(s: Sortitor, state: str | None, most: int, output: str) -> None:
 
 @mail.command()
 @click.argument("address")
+@at_once_option
 @with_client
 def test(s: Sortitor, address: str) -> None:
     """Send a test mail to an address.
@@ -67,6 +68,7 @@ def test(s: Sortitor, address: str) -> None:
 
 @mail.command()
 @click.argument("mail_id", metavar="MAIL", type=int)
+@at_once_option
 @with_client
 def again(s: Sortitor, mail_id: int) -> None:
     """Try a mail that waits or has failed at once.

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import Any
 
 import click
 
-from sortitor.cli.connection import by_name, with_client
+from sortitor.cli.connection import at_once_option, by_name, with_client
+from sortitor.cli.dates import days_until, until_option
 from sortitor.cli.output import (
     counted,
     most_option,
@@ -60,14 +62,7 @@ def _terms_options(command: Callable[..., Any]) -> Callable[..., Any]:
                 help="How the person must be proven; the gate may want more.",
             ),
             click.option("--list", "cohort", help="The list that its devices join."),
-            click.option(
-                "--days",
-                "valid_days",
-                type=click.IntRange(1, 398),
-                default=14,
-                show_default=True,
-                help="How long it holds.",
-            ),
+            until_option("How long it holds", 398, default="+14", show_default=True),
             click.option(
                 "--uses",
                 "max_uses",
@@ -99,9 +94,16 @@ def _passcode(wanted: bool) -> str | None:
 @click.option("--mail", "mailed", is_flag=True, help="Mail it to that person.")
 @_terms_options
 @to_option("Write the QR to this SVG file.", required=False)
+@at_once_option
 @with_client
 def add(
-    s: Sortitor, label: str, mailed: bool, ask_passcode: bool, to: Path | None, **given: Any
+    s: Sortitor,
+    label: str,
+    until: date,
+    mailed: bool,
+    ask_passcode: bool,
+    to: Path | None,
+    **given: Any,
 ) -> None:
     """Make a pass; its code is shown this once.
 
@@ -110,7 +112,8 @@ def add(
       sortitor pass add "Deck tablets" --ownership corporate --activation coordinator --uses 60
       sortitor pass add "New phone" --person maud.fenwick --mail
     """
-    made = s.passes.add(PassTerms(label=label, **given), _passcode(ask_passcode), mailed)
+    terms = PassTerms(label=label, valid_days=days_until(until), **given)
+    made = s.passes.add(terms, _passcode(ask_passcode), mailed)
     click.echo(made.code)
     if to:
         to.write_text(made.qr_svg)
@@ -126,12 +129,14 @@ def add(
 @click.option("--person", "people", multiple=True, help="One person; repeatable.")
 @click.option("--mail/--no-mail", "mailed", default=True, show_default=True, help="Mail each.")
 @_terms_options
+@at_once_option
 @with_client
 def add_each(
     s: Sortitor,
     label: str,
     group: str | None,
     people: tuple[str, ...],
+    until: date,
     mailed: bool,
     ask_passcode: bool,
     **given: Any,
@@ -145,7 +150,7 @@ def add_each(
     """
     if bool(group) == bool(people):
         raise click.UsageError("Name either a group or people.")
-    terms = PassTerms(label=label, **given)
+    terms = PassTerms(label=label, valid_days=days_until(until), **given)
     made = s.passes.add_for_people(terms, people, group, _passcode(ask_passcode), mailed)
     if not mailed:
         for one in made:
@@ -178,6 +183,7 @@ def people(s: Sortitor, pass_id: int, output: str) -> None:
 
 @pass_.command()
 @click.argument("pass_id", metavar="PASS")
+@at_once_option
 @with_client
 @by_name("pass_id", "pass", lambda s, _: s.passes.list())
 def remind(s: Sortitor, pass_id: int) -> None:
@@ -235,6 +241,7 @@ def list_passes(s: Sortitor, most: int, output: str) -> None:
 @click.argument("pass_id", metavar="PASS")
 @click.option("--all", "whole_batch", is_flag=True, help="And all that were made with it.")
 @reason_option
+@at_once_option
 @with_client
 @by_name("pass_id", "pass", lambda s, _: s.passes.list())
 def revoke(s: Sortitor, pass_id: int, whole_batch: bool, reason: str | None) -> None:

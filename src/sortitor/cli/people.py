@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.devices import COLUMNS, GIVE_WAY, find_one
 from sortitor.cli.output import (
     InFile,
@@ -157,6 +157,7 @@ def show(s: Sortitor, person: str, output: str) -> None:
 @click.argument("person", metavar="PERSON")
 @click.option("--back", is_flag=True, help="The person is back.")
 @reason_option
+@at_once_option
 @with_client
 def left(s: Sortitor, person: str, back: bool, reason: str | None) -> None:
     """Note that somebody has left; the devices stay theirs and are listed as needing a hand.

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     ExitCode,
@@ -300,6 +300,7 @@ def diagnosis(s: Sortitor, name: str) -> None:
     type=click.Choice([kind.value for kind in SecretKind]),
     help="What it is, where its form does not say it.",
 )
+@at_once_option
 @with_client
 def credential(s: Sortitor, name: str, file: Path | None, kind: str | None) -> None:
     """Give what opens a source: a password, a registry's token, a certificate, a key file.
@@ -323,6 +324,7 @@ def credential(s: Sortitor, name: str, file: Path | None, kind: str | None) -> N
 @click.argument("name")
 @click.argument("kind", type=click.Choice([kind.value for kind in SecretKind]))
 @reason_option
+@at_once_option
 @with_client
 def forget(s: Sortitor, name: str, kind: str, reason: str | None) -> None:
     """Forget what opens a source.

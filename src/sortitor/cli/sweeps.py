@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
 import click
 
-from sortitor.cli.connection import with_client
+from sortitor.cli.connection import at_once_option, with_client
+from sortitor.cli.dates import until_option
 from sortitor.cli.devices import LISTED, named, selection_options
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
@@ -18,6 +19,7 @@ from sortitor.cli.output import (
     confirm_option,
     confirmed,
     counted,
+    dry_run_option,
     form_of,
     is_data,
     most_option,
@@ -184,6 +186,7 @@ def apply(s: Sortitor, rule: str, yes: bool, reason: str | None) -> None:
 @click.argument("rule")
 @confirm_option
 @reason_option
+@dry_run_option
 @with_client
 def erase(s: Sortitor, rule: str, confirm: int | None, reason: str | None) -> None:
     """Erase the retired devices that a rule's retention is over for; nothing brings them back.
@@ -278,10 +281,11 @@ def list_holds(s: Sortitor, over: bool, most: int, output: str) -> None:
 @click.option("--person", help="All devices of this person, later ones too.")
 @click.option("--members", help="The members of this cohort, later ones too.")
 @click.option("--from", "from_on", type=_DAY, help="Its first day; today where it is not said.")
-@click.option("--until", required=True, type=_DAY, help="Its last day.")
+@until_option("Its last day", required=True)
 @click.option("--reason", required=True, help="Why.")
 @click.option("--owner", help="Who answers for it; you where it is not said.")
 @yes_option
+@dry_run_option
 @with_client
 def add(
     s: Sortitor,
@@ -289,7 +293,7 @@ def add(
     person: str | None,
     members: str | None,
     from_on: datetime | None,
-    until: datetime,
+    until: date,
     reason: str,
     owner: str | None,
     yes: bool,
@@ -314,7 +318,7 @@ def add(
         cohort=members,
         reason=reason,
         from_on=from_on and from_on.date(),
-        until_on=until.date(),
+        until_on=until,
         owner=owner,
     )
     shown = s.holds.preview(wanted)
@@ -327,6 +331,7 @@ def add(
 @click.argument("hold_id", type=int)
 @click.option("--device", type=int, help="Only for this one of the devices that it names.")
 @reason_option
+@at_once_option
 @with_client
 def end(s: Sortitor, hold_id: int, device: int | None, reason: str | None) -> None:
     """End a hold now.

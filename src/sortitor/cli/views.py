@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from sortitor.cli.connection import by_name, with_client
+from sortitor.cli.connection import at_once_option, by_name, with_client
 from sortitor.cli.output import most_option, output_option, talk, write
 from sortitor.client import Sortitor
 
@@ -38,6 +38,7 @@ def list_views(s: Sortitor, most: int, output: str) -> None:
 
 @view.command()
 @click.argument("view_id", metavar="VIEW")
+@at_once_option
 @with_client
 @by_name("view_id", "view", lambda s, _: s.views.list())
 def remove(s: Sortitor, view_id: int) -> None:

@@ -9,7 +9,7 @@ from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from sortitor.client.transport import Heard, Transport
+from sortitor.client.transport import Asked, Heard, Transport
 
 if TYPE_CHECKING:
     from sortitor.client.accounts import Accounts
@@ -345,6 +345,14 @@ class Sortitor:
         >>> s.tell_requests(print)
         """
         self._transport.hear = hear
+
+    def ask_first(self, ask: Asked) -> None:
+        """Let `ask` know of each request before it is sent: method and address. What it raises
+        keeps the request from being sent.
+
+        >>> s.ask_first(print)
+        """
+        self._transport.ask = ask
 
     def close(self) -> None:
         """Close the connections."""

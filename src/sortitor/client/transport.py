@@ -18,6 +18,7 @@ from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
 Heard = Callable[[str, str, int, float, str], None]
+Asked = Callable[[str, str], None]
 _ATTEMPTS = 3
 #: Longer than this nobody waits without being asked.
 _MOST_SECONDS = 30.0
@@ -110,6 +111,7 @@ class Transport:
         #: Whether long work is handed to a worker.
         self.jobs = jobs
         self.hear: Heard | None = None
+        self.ask: Asked | None = None
 
     def send(
         self,
@@ -137,6 +139,7 @@ class Transport:
         return self._answered(request, method in _READING or method == "POST")
 
     def _answered(self, request: httpx.Request, is_safe: bool) -> httpx.Response:
+        self._ask(request.method, str(request.url))
         try:
             response: httpx.Response
             if self._retries:
@@ -156,6 +159,10 @@ class Transport:
         if response.is_error:
             raise _problem(response)
         return response
+
+    def _ask(self, method: str, address: str) -> None:
+        if self.ask is not None:
+            self.ask(method, address)
 
     def _unreachable(self, error: httpx.TransportError) -> Unreachable:
         if isinstance(error, httpx.TimeoutException) and not isinstance(
@@ -193,6 +200,7 @@ class Transport:
         self, path: str, pieces: Iterator[bytes], params: Mapping[str, str], size: int
     ) -> bytes:
         """Send a body as it is read, once; gives the answer's bytes."""
+        self._ask("POST", f"{self.http.base_url}{path.removeprefix('/')}")
         headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
         try:
             response = self.http.post(

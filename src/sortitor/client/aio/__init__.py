@@ -10,7 +10,7 @@ from functools import cached_property
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from sortitor.client.aio.transport import Heard, Transport
+from sortitor.client.aio.transport import Asked, Heard, Transport
 
 if TYPE_CHECKING:
     from sortitor.client.aio.accounts import Accounts
@@ -353,6 +353,14 @@ class AsyncSortitor:
         >>> s.tell_requests(print)
         """
         self._transport.hear = hear
+
+    def ask_first(self, ask: Asked) -> None:
+        """Let `ask` know of each request before it is sent: method and address. What it raises
+        keeps the request from being sent.
+
+        >>> s.ask_first(print)
+        """
+        self._transport.ask = ask
 
     async def aclose(self) -> None:
         """Close the connections."""

@@ -19,6 +19,7 @@ from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
 Heard = Callable[[str, str, int, float, str], None]
+Asked = Callable[[str, str], None]
 _ATTEMPTS = 3
 _MOST_SECONDS = 30.0
 _NOT_NOW = {429, 503}
@@ -106,6 +107,7 @@ class Transport:
         self._retries = retries
         self.jobs = jobs
         self.hear: Heard | None = None
+        self.ask: Asked | None = None
 
     async def send(
         self,
@@ -133,6 +135,7 @@ class Transport:
         return await self._answered(request, method in _READING or method == "POST")
 
     async def _answered(self, request: httpx.Request, is_safe: bool) -> httpx.Response:
+        self._ask(request.method, str(request.url))
         try:
             response: httpx.Response
             if self._retries:
@@ -152,6 +155,10 @@ class Transport:
         if response.is_error:
             raise _problem(response)
         return response
+
+    def _ask(self, method: str, address: str) -> None:
+        if self.ask is not None:
+            self.ask(method, address)
 
     def _unreachable(self, error: httpx.TransportError) -> Unreachable:
         if isinstance(error, httpx.TimeoutException) and (
@@ -189,6 +196,7 @@ class Transport:
         self, path: str, pieces: Iterator[bytes], params: Mapping[str, str], size: int
     ) -> bytes:
         """Send a body as it is read, once; gives the answer's bytes."""
+        self._ask("POST", f"{self.http.base_url}{path.removeprefix('/')}")
         headers = {"Content-Type": "application/octet-stream", "Content-Length": str(size)}
         try:
             response = await self.http.post(
