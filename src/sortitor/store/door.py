@@ -20,11 +20,13 @@ from sqlalchemy import (
     LargeBinary,
     Select,
     Text,
+    any_,
     bindparam,
     cast,
     exists,
     func,
     insert,
+    literal,
     select,
     update,
 )
@@ -173,9 +175,10 @@ def hold_device(connection: Connection, device_id: int) -> HeldDevice | None:
 def _standing() -> Select[Any]:
     kinds = (devices.c.platform, devices.c.ownership)
     person = bindparam("person_id", type_=BigInteger)
+    counted = literal([*COUNTED], ARRAY(Text))
     held = (
         select(*kinds, func.count().label("number"))
-        .where(devices.c.person_id == person, devices.c.stage.in_(COUNTED))
+        .where(devices.c.person_id == person, devices.c.stage == any_(counted))
         .group_by(*kinds)
         .subquery()
     )

@@ -66,18 +66,21 @@ class Ready:
     def _written(self) -> tuple[str, dict[str, Any], dict[str, Callable[[Any], Any]]]:
         """As SQL, with the values that it has already, and what makes values fit their types."""
         dialect = PGDialect_psycopg()  # type: ignore[no-untyped-call]
-        compiled = self._statement.compile(
-            dialect=dialect, compile_kwargs={"render_postcompile": True}
-        )
+        compiled = self._statement.compile(dialect=dialect)
+        # A list of values is one array: IN would be written anew for every length.
         assert isinstance(compiled, SQLCompiler)
+        assert not compiled.post_compile_params
         fitting: dict[str, Callable[[Any], Any]] = {
             str(name): fit
             for name, bound in compiled.binds.items()
             if (fit := bound.type.dialect_impl(dialect).bind_processor(dialect)) is not None
         }
+        named = {str(name) for name, bound in compiled.binds.items() if bound.required}
+        values = compiled.construct_params(dict.fromkeys(named))
         own = {
-            str(name): _fitted(fitting.get(str(name)), value)
-            for name, value in compiled.params.items()
+            name: _fitted(fitting.get(name), value)
+            for name, value in values.items()
+            if name not in named
         }
         return str(compiled), own, fitting
 
