@@ -245,6 +245,7 @@ EVERYTHING: tuple[Asked, ...] = (
     Asked("show_person", "/people/p7", most=60),
     Asked("preview_departure", "/people/p7/departure/preview", {}, 60),
     Asked("list_groups", "/groups"),
+    Asked("show_group", "/groups/1"),
     Asked("list_arrivals", "/arrivals", most=60),
     Asked("list_arrivals", "/arrivals?outcome=refused", most=60),
     Asked("count_arrivals", "/arrivals/counts", most=60),

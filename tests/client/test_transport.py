@@ -19,6 +19,7 @@ from sortitor.client.errors import (
     Stale,
     TimedOut,
     Unreachable,
+    Unreadable,
     job_problem,
 )
 from sortitor.schemas.jobs import Job
@@ -153,6 +154,35 @@ def test_an_answer_that_is_no_problem_document_is_told_too(monkeypatch: pytest.M
     s, _ = client(*[httpx.Response(502, text="<html>gateway</html>")] * 3, monkeypatch=monkeypatch)
     with s, pytest.raises(Broken, match="502"):
         s.devices.show(1)
+
+
+def test_an_answer_of_something_else_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    for answer in (
+        httpx.Response(200, text="<html>welcome</html>"),
+        httpx.Response(200, json={"items": [{"id": 1}], "next": None}),
+    ):
+        s, _ = client(answer, monkeypatch=monkeypatch)
+        with s, pytest.raises(Unreadable, match="cannot read"):
+            s.groups.list()
+
+
+def test_a_request_can_be_held_back_by_whoever_is_asked_first(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    s, asked = client(httpx.Response(204), monkeypatch=monkeypatch)
+    seen: list[tuple[str, str]] = []
+
+    def ask(method: str, address: str) -> None:
+        seen.append((method, address))
+        raise LookupError
+
+    s.ask_first(ask)
+    with s, pytest.raises(LookupError):
+        s.devices.name(1, "LAMP-1")
+    assert asked == []
+    [(method, address)] = seen
+    assert method == "POST"
+    assert "/devices/1/" in address
 
 
 def test_nobody_there(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -311,3 +311,23 @@ def test_two_files_at_once_lose_nobody(world: World, tmp_path: Path) -> None:
         of = 0 if number < 20 else 20 if number >= 40 else int(person.name.rsplit(" ", 1)[1])
         assert person.name == f"Person {number} of {of}"
         assert set(person.groups) == {f"Team {of}", "Turn 7"}, "wholly of one file"
+
+
+def test_groups_in_a_group_are_changed_from_what_was_read(world: World, tmp_path: Path) -> None:
+    s = world.client()
+    import_people(s, tmp_path, "a,Ann,,,,Deck", "b,Bo,,,,Shore")
+    with http(world) as asked:
+        read = asked.get("/api/v1/groups/Deck")
+        assert read.json()["groups"] == []
+
+        def put(groups: list[str], **headers: str) -> httpx.Response:
+            return asked.put("/api/v1/groups/Deck/groups", json={"groups": groups}, headers=headers)
+
+        assert put(["Shore"]).status_code == 428
+        first = {"If-Match": read.headers["etag"]}
+        changed = put(["Shore"], **first)
+        assert (changed.status_code, changed.json()["groups"]) == (200, ["Shore"])
+        refused = put([], **first)
+        assert (refused.status_code, refused.json()["code"]) == (412, "stale")
+        assert s.groups.show("Deck").groups == ["Shore"]
+        assert put([], **{"If-Match": changed.headers["etag"]}).json()["groups"] == []

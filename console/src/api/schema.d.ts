@@ -2092,6 +2092,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show Group
+         * @description One group, by number or name.
+         */
+        get: operations["show_group"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups/{group}/groups": {
         parameters: {
             query?: never;
@@ -2102,7 +2122,8 @@ export interface paths {
         get?: never;
         /**
          * Set Inner Groups
-         * @description Put exactly these groups into a group: whoever belongs to them belongs to it.
+         * @description Put exactly these groups into a group: whoever belongs to them belongs to it. `If-Match`
+         *     refuses one that was changed meanwhile.
          */
         put: operations["set_inner_groups"];
         post?: never;
@@ -9938,6 +9959,11 @@ export interface components {
              * @description How many people.
              */
             people: number;
+            /**
+             * Revision
+             * @description Counts its changes; `If-Match` quotes it.
+             */
+            revision: number;
         };
         /**
          * GroupPage
@@ -23811,10 +23837,47 @@ export interface operations {
             503: components["responses"]["ServiceUnavailable"];
         };
     };
-    set_inner_groups: {
+    show_group: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                /** @description Its number or its name. */
+                group: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was asked for. */
+            200: {
+                headers: {
+                    ETag: components["headers"]["ETag"];
+                    RateLimit: components["headers"]["RateLimit"];
+                    "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
+                    "X-Request-Id": components["headers"]["X-Request-Id"];
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            401: components["responses"]["Unauthorized"];
+            403: components["responses"]["Forbidden"];
+            404: components["responses"]["NotFound"];
+            406: components["responses"]["NotAcceptable"];
+            422: components["responses"]["UnprocessableEntity"];
+            429: components["responses"]["TooManyRequests"];
+            503: components["responses"]["ServiceUnavailable"];
+        };
+    };
+    set_inner_groups: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag that was read */
+                "if-match"?: string | null;
+            };
             path: {
                 /** @description Its number or its name. */
                 group: string;
@@ -23827,26 +23890,32 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Done; there is nothing to say. */
-            204: {
+            /** @description What was asked for. */
+            200: {
                 headers: {
+                    ETag: components["headers"]["ETag"];
                     RateLimit: components["headers"]["RateLimit"];
                     "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
                     "Sortitor-Journal-Entry": components["headers"]["Sortitor-Journal-Entry"];
                     "X-Request-Id": components["headers"]["X-Request-Id"];
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
             };
             400: components["responses"]["BadRequest"];
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
+            406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
+            412: components["responses"]["PreconditionFailed"];
             413: components["responses"]["RequestEntityTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
             422: components["responses"]["UnprocessableEntity"];
+            428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };

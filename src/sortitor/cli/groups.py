@@ -5,7 +5,15 @@ from __future__ import annotations
 import click
 
 from sortitor.cli.connection import at_once_option, with_client
-from sortitor.cli.output import most_option, output_option, quoted, talk, write
+from sortitor.cli.output import (
+    most_option,
+    output_option,
+    quoted,
+    record,
+    talk,
+    write,
+    write_one,
+)
 from sortitor.client import Sortitor
 
 
@@ -40,6 +48,31 @@ def list_groups(s: Sortitor, most: int, output: str) -> None:
         empty="No groups yet; they come with people.",
         most=most,
         below=["Groups in it"],
+    )
+
+
+@group.command()
+@click.argument("name")
+@output_option
+@with_client
+def show(s: Sortitor, name: str, output: str) -> None:
+    """One group, by number or name.
+
+    \b
+    Example:
+      sortitor group show Crew
+    """
+    found = s.groups.show(name)
+    if output != "table":
+        write_one(found, output)
+        return
+    record(
+        [
+            ("Group", found.name),
+            ("People", found.people),
+            ("By name", found.direct),
+            ("Groups in it", ", ".join(found.groups) or None),
+        ]
     )
 
 

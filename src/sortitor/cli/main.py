@@ -200,7 +200,13 @@ def _report(error: Exception) -> None:
     is shown whole.
     """
     from sortitor.cli.output import ExitCode, show_problem
-    from sortitor.client.errors import FactsMoved, SignInNeeded, SortitorProblem, Unreachable
+    from sortitor.client.errors import (
+        FactsMoved,
+        SignInNeeded,
+        SortitorProblem,
+        Unreachable,
+        Unreadable,
+    )
 
     if isinstance(error, Unreachable):
         click.echo(
@@ -208,6 +214,9 @@ def _report(error: Exception) -> None:
             " --url.",
             err=True,
         )
+        sys.exit(ExitCode.UNREACHABLE)
+    if isinstance(error, Unreadable):
+        click.echo(f"Error: {error}", err=True)
         sys.exit(ExitCode.UNREACHABLE)
     if not isinstance(error, SortitorProblem):
         raise error

@@ -3,6 +3,7 @@
 SortitorError            the base of all
 ├── Unreachable          there was no answer
 │   └── TimedOut         none in time; whether something was done is not known
+├── Unreadable           there was one, but not one that this client knows
 └── SortitorProblem      the service answered with a problem
     ├── SignInNeeded     401: sign in, or the token has ended
     ├── Refused          4xx: nothing was changed
@@ -18,6 +19,8 @@ SortitorError            the base of all
 
 from __future__ import annotations
 
+from pydantic import ValidationError
+
 from sortitor.schemas.base import Preview, Problem
 from sortitor.schemas.jobs import Job
 
@@ -32,6 +35,21 @@ class Unreachable(SortitorError):
 
 class TimedOut(Unreachable):
     """There was no answer in time; whether something was done is not known."""
+
+
+class Unreadable(SortitorError):
+    """The answer is none that this client knows: something else answers there, or a service of
+    another version.
+    """
+
+    def __init__(self, asked: str, error: ValidationError) -> None:
+        first = error.errors(include_url=False, include_input=False)[0]
+        where = ".".join(map(str, first["loc"]))
+        super().__init__(
+            f"{asked} gave an answer that this client cannot read"
+            f" ({where + ': ' if where else ''}{first['msg']}). Either this is not the service's"
+            " address, or the service and this client are of different versions."
+        )
 
 
 class SortitorProblem(SortitorError):

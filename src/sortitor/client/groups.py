@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from sortitor.client.documents import if_match
 from sortitor.client.noun import Key, Noun, at
 from sortitor.schemas import people as p
 
@@ -19,10 +20,24 @@ class Groups(Noun):
         """
         return self._t.whole(p.Group, "GET", "/groups")
 
-    def set_inner(self, group: Key, groups: Sequence[Key]) -> None:
-        """Put exactly these groups into a group.
+    def show(self, group: Key) -> p.Group:
+        """One group.
 
-        >>> s.groups.set_inner("Crew", ["Crew", "Officers"])
+        >>> s.groups.show("Crew").groups
+        ['Officers']
         """
-        given = p.InnerGroups(groups=[*groups])
-        self._t.send("PUT", at("/groups", group, "groups"), json=given)
+        return self._t.call(p.Group, "GET", at("/groups", group))
+
+    def set_inner(self, group: Key, groups: Sequence[Key], revision: int | None = None) -> p.Group:
+        """Put exactly these groups into a group; `revision`: as it was read, or of whatever is
+        there.
+
+        >>> s.groups.set_inner("All staff", ["Crew", "Officers"])
+        """
+        return self._t.call(
+            p.Group,
+            "PUT",
+            at("/groups", group, "groups"),
+            json=p.InnerGroups(groups=[*groups]),
+            headers=if_match(revision),
+        )

@@ -8,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-from sortitor.core.errors import BadInput
+from sortitor.core.errors import BadInput, Stale
 from sortitor.core.filters import Filter
 from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
@@ -200,17 +200,22 @@ def find_group(connection: Connection, key: int | str, lock: bool = False) -> Gr
     return or_not_found(found, "group", key)
 
 
-def set_inner(ctx: Context, key: int | str, inner: Sequence[int | str]) -> None:
-    """Put exactly these groups into a group."""
+def set_inner(
+    ctx: Context, key: int | str, inner: Sequence[int | str], revision: int | None
+) -> GroupRow:
+    """Put exactly these groups into a group. Raises Stale for another `revision` than it has."""
     with ctx.changing() as connection:
         store_groups.hold_still(connection)
         group = find_group(connection, key, lock=True)
+        if revision not in (None, group.revision):
+            raise Stale(f"group “{group.name}”")
         found = [find_group(connection, one) for one in inner]
         if group.id in [one.id for one in found]:
             detail = f"Group “{group.name}” cannot be in itself."
             raise BadInput("group_in_itself", detail, "Leave it out.")
         store_groups.set_groups(connection, group.id, [one.id for one in found])
         store_groups.resolve(connection, [group.id])
+        store_groups.change(connection, group.id, {"changed_at": ctx.now})
         names = [one.name for one in found]
         ctx.record(
             connection,
@@ -221,6 +226,13 @@ def set_inner(ctx: Context, key: int | str, inner: Sequence[int | str]) -> None:
             before={"groups": group.groups},
             after={"groups": names},
         )
+        return find_group(connection, group.id)
+
+
+def group(ctx: Context, key: int | str) -> GroupRow:
+    """One group by number or name."""
+    with ctx.reading() as connection:
+        return find_group(connection, key)
 
 
 def groups(ctx: Context) -> list[GroupRow]:

@@ -54,6 +54,7 @@ class Group(Answer):
     people: int
     direct: int
     groups: list[str]
+    revision: int = Field(description="Counts its changes; `If-Match` quotes it.")
 
 
 class Leaving(Request):

@@ -46,7 +46,10 @@ async function save() {
   const done = await run(() =>
     got(
       api.PUT('/api/v1/groups/{group}/groups', {
-        params: { path: { group: String(changing.value?.id) } },
+        params: {
+          path: { group: String(changing.value?.id) },
+          header: { 'if-match': `"${changing.value?.revision}"` },
+        },
         body: { groups: inner.value },
       }),
     ),

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Path
+from fastapi import Path, Response
 
 from sortitor.api.http.access import MayLook, MayManagePeople
+from sortitor.api.http.etags import IfMatch, edited, tag
 from sortitor.api.http.routes import Router
 from sortitor.operations import people
 from sortitor.schemas.base import Page, whole
@@ -22,7 +23,26 @@ def list_groups(ctx: MayLook) -> Page[Group]:
     return whole(Group.model_validate(row) for row in people.groups(ctx))
 
 
-@router.put("/{group}/groups", status_code=204)
-def set_inner_groups(ctx: MayManagePeople, group: GroupKey, given: InnerGroups) -> None:
-    """Put exactly these groups into a group: whoever belongs to them belongs to it."""
-    people.set_inner(ctx, group, given.groups)
+@router.get("/{group}")
+def show_group(ctx: MayLook, response: Response, group: GroupKey) -> Group:
+    """One group, by number or name."""
+    found = people.group(ctx, group)
+    tag(response, found.revision)
+    return Group.model_validate(found)
+
+
+@router.put("/{group}/groups")
+def set_inner_groups(
+    ctx: MayManagePeople,
+    response: Response,
+    group: GroupKey,
+    given: InnerGroups,
+    if_match: IfMatch = None,
+) -> Group:
+    """Put exactly these groups into a group: whoever belongs to them belongs to it. `If-Match`
+    refuses one that was changed meanwhile.
+    """
+    revision = edited(if_match, None, "group")
+    found = people.set_inner(ctx, group, given.groups, revision)
+    tag(response, found.revision)
+    return Group.model_validate(found)

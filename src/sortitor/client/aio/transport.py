@@ -10,11 +10,11 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 import httpx
-from pydantic import BaseModel, TypeAdapter
+from pydantic import BaseModel, TypeAdapter, ValidationError
 from tenacity import AsyncRetrying, RetryCallState, retry_if_exception, retry_if_result
 
 from sortitor.client.aio.sending import sent_in_pieces
-from sortitor.client.errors import SortitorProblem, TimedOut, Unreachable, raised
+from sortitor.client.errors import SortitorProblem, TimedOut, Unreachable, Unreadable, raised
 from sortitor.schemas.base import Problem, page_of
 
 Model = TypeVar("Model")
@@ -170,7 +170,10 @@ class Transport:
     async def call(self, answer: type[Model], method: str, path: str, **given: Any) -> Model:
         """The response as a model."""
         response = await self.send(method, path, **given)
-        return TypeAdapter(answer).validate_json(response.content)
+        try:
+            return TypeAdapter(answer).validate_json(response.content)
+        except ValidationError as error:
+            raise Unreadable(f"{method} {response.url}", error) from error
 
     async def whole(self, item: type[Model], method: str, path: str, **given: Any) -> list[Model]:
         """The items of a list that is one page."""
