@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import re
+import threading
 import time
+from email.message import EmailMessage
 from pathlib import Path
 
 from tests.processes import serve
@@ -12,7 +15,7 @@ from tests.worlds import Database, import_people, knocking
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Activation, Outcome, Role
 from sortitor.schemas.passes import PassTerms
-from sortitor.stand_ins.mailbox import MailServer
+from sortitor.stand_ins.mailbox import Mailbox, MailServer
 
 
 def test_a_pass_that_was_made_before_the_kill_is_mailed_after_it(
@@ -50,3 +53,26 @@ def test_a_pass_that_was_made_before_the_kill_is_mailed_after_it(
                 answer = device.agent.knock(knocking(code[1], "KM-1"))
             assert answer.outcome is Outcome.ADMITTED
     database.drop(url)
+
+
+def test_a_mailbox_is_read_while_mails_come() -> None:
+    mailbox = Mailbox()
+    mail = EmailMessage()
+    mail["To"], mail["Subject"] = "maud@wrenmoor.example", "Your pass"
+    mail.set_content("It is here.")
+    ended = threading.Event()
+
+    def fill() -> None:
+        while not ended.is_set():
+            mailbox.mails.append(mail)
+
+    filling = threading.Thread(target=fill)
+    filling.start()
+    try:
+        for _ in range(20):
+            assert isinstance(json.loads(mailbox.as_json()), list)
+            assert "Mailbox" in mailbox.as_page()
+            mailbox.to("maud@wrenmoor.example")
+    finally:
+        ended.set()
+        filling.join()

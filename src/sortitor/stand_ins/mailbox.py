@@ -40,7 +40,9 @@ _MAIL = """<article><h2>{subject}</h2><p>{to} · {date}</p><pre>{body}</pre></ar
 
 @dataclass
 class Mailbox:
-    """What was given to the mail server; `refuse` makes it answer with that reply instead."""
+    """What was given to the mail server; `refuse` makes it answer with that reply instead. Mails
+    come while the others are read: whoever reads has a copy.
+    """
 
     mails: deque[EmailMessage] = field(default_factory=lambda: deque(maxlen=_MOST))
     refuse: str = ""
@@ -58,13 +60,13 @@ class Mailbox:
 
     def to(self, address: str) -> list[EmailMessage]:
         """The mails to an address, oldest first."""
-        return [mail for mail in self.mails if address in str(mail["To"])]
+        return [mail for mail in self.mails.copy() if address in str(mail["To"])]
 
     def as_json(self) -> str:
         """The mails for a program: to, subject, body, oldest first."""
         lines = [
             {"to": str(mail["To"]), "subject": str(mail["Subject"]), "body": mail.get_content()}
-            for mail in self.mails
+            for mail in self.mails.copy()
         ]
         return json.dumps(lines)
 
@@ -77,7 +79,7 @@ class Mailbox:
                 date=html.escape(str(mail["Date"])),
                 body=html.escape(mail.get_content()),
             )
-            for mail in reversed(self.mails)
+            for mail in reversed(self.mails.copy())
         ]
         return _PAGE.format(mails="".join(shown) or "<p>No mails yet.</p>")
 
