@@ -347,9 +347,12 @@ def test_people_leave_and_groups_hold_groups(run: Run, world: World, tmp_path: P
     everybody.write_text("user name,name,groups\nmaud,Maud Fenwick,Crew\nodo,Odo Gannet,Office\n")
     assert run("person", "import", everybody, "--yes").code == 0
     assert run("group", "hold", "Office", "crew").code == 0
-    assert json.loads(run("group", "list", "-o", "json").out) == [
-        {"id": 1, "name": "Crew", "people": 1, "direct": 1, "groups": []},
-        {"id": 2, "name": "Office", "people": 2, "direct": 1, "groups": ["Crew"]},
+    listed = json.loads(run("group", "list", "-o", "json").out)
+    shown = json.loads(run("group", "show", "office", "-o", "json").out)
+    assert shown in listed
+    assert [{**one, "revision": None} for one in listed] == [
+        {"id": 1, "name": "Crew", "people": 1, "direct": 1, "groups": [], "revision": None},
+        {"id": 2, "name": "Office", "people": 2, "direct": 1, "groups": ["Crew"], "revision": None},
     ]
     assert run("group", "hold", "Office", "Nobody").code == 4
     everybody.write_text("user name\nmaud\n")

@@ -1,12 +1,14 @@
-"""Devices taken out: in parts of one moment, as a workbook written apart, and never so many at
-once that others wait.
+"""Devices taken out: in parts of one moment, as a workbook that goes out as it is written, and
+never so many at once that others wait.
 """
 
 import io
+from collections.abc import Iterator
 from pathlib import Path
 
 import polars as pl
 import pytest
+from openpyxl import load_workbook
 from tests.worlds import World, http, import_lot, manifest
 
 from sortitor.api.http import workbooks
@@ -45,7 +47,9 @@ def test_parts_are_one_table(fleet: World, monkeypatch: pytest.MonkeyPatch) -> N
         assert as_csv(nothing.content).columns == COLUMNS["column"]
 
 
-def test_a_large_workbook_is_written_apart(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_large_workbook_goes_out_as_it_is_written(
+    fleet: World, monkeypatch: pytest.MonkeyPatch
+) -> None:
     asked = {**COLUMNS, "form": "xlsx"}
     with http(fleet) as client:
         small = client.get("/api/v1/devices/file", params=asked)
@@ -61,14 +65,18 @@ def test_a_large_workbook_is_written_apart(fleet: World, monkeypatch: pytest.Mon
         assert pl.read_excel(io.BytesIO(empty.content)).columns == COLUMNS["column"]
 
 
+def parts_of(frame: pl.DataFrame, size: int) -> Iterator[pl.DataFrame]:
+    return (frame.slice(first, size) for first in range(0, frame.height, size))
+
+
+@pytest.mark.parametrize("size", [1, 2, 3, 5, 7, 100])
 def test_more_rows_than_a_sheet_holds_go_to_another(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    monkeypatch: pytest.MonkeyPatch, size: int
 ) -> None:
     monkeypatch.setattr(workbooks, "_SHEET_ROWS", 3)
-    path = tmp_path / "book.xlsx"
-    rows = [["id"], *([f"{number}"] for number in range(7))]
-    workbooks.write(iter(rows), path, "devices")
-    found = pl.read_excel(path, sheet_id=0)
+    frame = pl.DataFrame({"id": [f"{number}" for number in range(7)]})
+    book = b"".join(workbooks.workbook_of(parts_of(frame, size), "devices"))
+    found = pl.read_excel(book, sheet_id=0, infer_schema_length=0)
     assert list(found) == ["Devices", "Devices 2", "Devices 3"]
     assert [one["id"].to_list() for one in found.values()] == [
         ["0", "1", "2"],
@@ -77,12 +85,55 @@ def test_more_rows_than_a_sheet_holds_go_to_another(
     ]
 
 
-def test_a_writer_that_dies_is_told(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(routes, "_FEW", 0)
-    monkeypatch.setattr(workbooks.sys, "executable", "/bin/false")
-    with http(fleet) as client:
-        answer = client.get("/api/v1/devices/file", params={**COLUMNS, "form": "xlsx"})
-    assert (answer.status_code, answer.json()["code"]) == (503, "no_workbook")
+def test_a_sheet_too_heavy_for_an_archive_is_followed_by_another(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(workbooks, "_SHEET_BYTES", 1_000)
+    frame = pl.DataFrame({"id": [f"{number}" for number in range(40)]})
+    book = b"".join(workbooks.workbook_of(parts_of(frame, 10), "devices"))
+    found = pl.read_excel(book, sheet_id=0, infer_schema_length=0)
+    assert len(found) > 2
+    assert pl.concat(found.values()).equals(frame)
+
+
+ODD = [
+    "007",
+    "=1+1",
+    "'=1",
+    'a&b<c>"d"',
+    "é ش 😀",
+    "_x0041_",
+    "bell\x07",
+    "one\nTwo\tthree",
+    "x" * 40_000,
+]
+
+
+def test_a_workbook_says_every_text_as_it_is() -> None:
+    frame = pl.DataFrame({"näme & <x>": [*ODD, None, ""], "id": ["1"] * (len(ODD) + 2)})
+    book = b"".join(workbooks.workbook_of(iter([frame]), "a very long name of a table of devices"))
+    found = pl.read_excel(book, infer_schema_length=0)
+    assert found.columns == frame.columns
+    assert found["näme & <x>"].to_list() == [*ODD[:-1], "x" * 32_767, None, None]
+    # As another reader sees it: text throughout, heads that stay, and a name that fits.
+    sheet = load_workbook(io.BytesIO(book)).active
+    assert sheet.title == "A very long name of a table "
+    assert (sheet.freeze_panes, sheet["A1"].font.b) == ("A2", True)
+    assert {cell.data_type for row in sheet.iter_rows() for cell in row if cell.value} == {"s"}
+    assert {sheet[f"A{row}"].number_format for row in range(2, 2 + len(ODD))} == {"@"}
+
+
+def test_the_first_bytes_of_a_workbook_do_not_wait_for_the_last_rows() -> None:
+    given = []
+
+    def parts() -> Iterator[pl.DataFrame]:
+        for number in range(3):
+            given.append(number)
+            yield pl.DataFrame({"id": [f"{number}"]})
+
+    book = workbooks.workbook_of(parts(), "devices")
+    assert next(book)
+    assert given == [0]
 
 
 def test_slow_readers_leave_lists_to_others(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 from collections.abc import Iterator
 from typing import Literal
 
@@ -10,7 +9,7 @@ import polars as pl
 from fastapi import Response
 from fastapi.responses import StreamingResponse
 
-from sortitor.api.http.workbooks import ALL_TEXT, COLUMN_PIXELS, SHEET_NAME, workbook_of
+from sortitor.api.http.workbooks import workbook_of
 from sortitor.core.cells import FORMULA, harmless
 
 CSV = "text/csv; charset=utf-8"
@@ -22,19 +21,22 @@ def as_file(frame: pl.DataFrame, name: str, form: Literal["csv", "xlsx"]) -> Res
     """The frame (text columns) as a file; in a workbook every cell is text, so that no digit is
     lost.
     """
-    if form == "csv":
-        return Response(
-            b"".join(_csv_of(iter([frame]))), media_type=CSV, headers=_named(name, form)
-        )
-    return Response(_workbook(frame, name), media_type=XLSX, headers=_named(name, form))
+    content, media = _written(iter([frame]), name, form)
+    return Response(b"".join(content), media_type=media, headers=_named(name, form))
 
 
 def as_streamed(
     parts: Iterator[pl.DataFrame], name: str, form: Literal["csv", "xlsx"]
 ) -> StreamingResponse:
     """The same of a large table that comes in parts, at least one; nobody holds the whole."""
-    content, media = (_csv_of(parts), CSV) if form == "csv" else (workbook_of(parts, name), XLSX)
+    content, media = _written(parts, name, form)
     return StreamingResponse(content, media_type=media, headers=_named(name, form))
+
+
+def _written(
+    parts: Iterator[pl.DataFrame], name: str, form: Literal["csv", "xlsx"]
+) -> tuple[Iterator[bytes], str]:
+    return (_csv_of(parts), CSV) if form == "csv" else (workbook_of(parts, name), XLSX)
 
 
 def _named(name: str, form: str) -> dict[str, str]:
@@ -50,20 +52,3 @@ def _csv_of(parts: Iterator[pl.DataFrame]) -> Iterator[bytes]:
         text = safe.write_csv(line_terminator="\r\n", include_header=first)
         yield (_BYTE_ORDER_MARK if first else b"") + text.encode()
         first = False
-
-
-def _workbook(frame: pl.DataFrame, name: str) -> bytes:
-    import xlsxwriter  # only files need it
-
-    buffer = io.BytesIO()
-    with xlsxwriter.Workbook(buffer, ALL_TEXT) as book:
-        frame.write_excel(
-            book,
-            worksheet=name[:SHEET_NAME].capitalize(),
-            dtype_formats={pl.String: "@"},
-            header_format={"bold": True, "num_format": "@"},
-            column_widths=COLUMN_PIXELS,
-            freeze_panes=(1, 0),
-            autofilter=False,
-        )
-    return buffer.getvalue()
