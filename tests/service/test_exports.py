@@ -136,6 +136,31 @@ def test_the_first_bytes_of_a_workbook_do_not_wait_for_the_last_rows() -> None:
     assert given == [0]
 
 
+def test_parts_say_every_text_as_it_is(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    texts = [
+        *ODD[:-1],
+        'a "quoted"\r\nline, of two',
+        "\\N",
+        "\\.",
+        "50% of %s",
+        "",
+        None,
+        '"',
+        "\n\n",
+    ]
+    for number, text in enumerate(texts, 1):
+        wanted = "UPDATE devices SET note = %s, site = NULL WHERE id = %s RETURNING 1"
+        fleet.rows(wanted, text, number)
+    monkeypatch.setattr(lists, "_PART", 3)
+    monkeypatch.setattr(routes, "_FEW", 0)
+    asked = {"column": ["id", "note", "site"], "filter": f"id le {len(texts)}", "form": "xlsx"}
+    with http(fleet) as client:
+        book = client.get("/api/v1/devices/file", params=asked).content
+    found = pl.read_excel(book, infer_schema_length=0)
+    assert found["note"].to_list() == [text or None for text in texts]
+    assert found["site"].is_null().all()
+
+
 def test_slow_readers_leave_lists_to_others(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(devices, "_PATIENCE_SECONDS", 0.1)
     with http(fleet) as client:

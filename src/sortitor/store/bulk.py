@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import islice
 from typing import Any
 
 import polars as pl
-from psycopg import sql
-from sqlalchemy import Connection
+from psycopg import ClientCursor, sql
+from psycopg.abc import Buffer
+from sqlalchemy import Connection, Select
 
 from sortitor.store.engine import raw
 
@@ -33,6 +35,39 @@ def copy_in(
             copy.write(part.write_csv(include_header=False, quote_style="necessary"))
             if tell is not None:
                 tell(part.height)
+
+
+def copy_out(
+    connection: Connection, query: Select[Any], names: Sequence[str], part_rows: int
+) -> Iterator[pl.DataFrame]:
+    """A query's rows as text columns of these names, in parts and at least one: by COPY, which
+    neither the database nor the driver turns into values first.
+    """
+    compiled = query.compile(
+        dialect=connection.dialect, compile_kwargs={"render_postcompile": True}
+    )
+    # COPY takes no values beside its statement: the driver writes them into it.
+    with (
+        ClientCursor(raw(connection)) as cursor,
+        cursor.copy(f"COPY ({compiled}) TO STDOUT (FORMAT csv)".encode(), compiled.params) as copy,
+    ):
+        rows = iter(copy)
+        part = list(islice(rows, part_rows))
+        yield _as_frame(part, names)
+        while part := list(islice(rows, part_rows)):
+            yield _as_frame(part, names)
+
+
+def _as_frame(lines: Sequence[Buffer], names: Sequence[str]) -> pl.DataFrame:
+    """What COPY wrote, one row to a piece; a missing value is bare, an empty text is quoted."""
+    if not lines:
+        return pl.DataFrame(schema=dict.fromkeys(names, pl.String))
+    return pl.read_csv(
+        b"".join(lines),
+        has_header=False,
+        new_columns=names,
+        infer_schema=False,
+    )
 
 
 def temporary(connection: Connection, name: str, columns: str, frame: pl.DataFrame) -> None:

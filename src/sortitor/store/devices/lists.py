@@ -20,6 +20,7 @@ from sqlalchemy import (
 from sortitor.core.filters import Comparison, Filter, conjuncts
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Ownership, Stage
+from sortitor.store import bulk
 from sortitor.store.cohorts import (
     filters_of,
     moving,
@@ -210,15 +211,7 @@ def table(
         .where(matching(selection, now))
         .order_by(devices.c.id)
     )
-    schema = dict.fromkeys(names, pl.String)
-    streamed = connection.execution_options(stream_results=True, max_row_buffer=_PART)
-    parts = streamed.execute(query).partitions(_PART)
-    first = True
-    for rows in parts:
-        first = False
-        yield pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
-    if first:
-        yield pl.DataFrame(schema=schema)
+    return bulk.copy_out(connection, query, names, _PART)
 
 
 def some(connection: Connection, condition: ColumnElement[bool], limit: int) -> list[ShortRow]:
