@@ -30,6 +30,7 @@ from sortitor.core.naming.templates import TAG, Template
 from sortitor.core.previews import called
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
+from sortitor.store import bulk
 from sortitor.store.cohorts import (
     moving,
 )
@@ -263,6 +264,10 @@ def selected_facts(connection: Connection, selection: Selection, now: datetime) 
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
 
 
+#: So many devices are read at once, as text, before they become columns.
+_PART = 50_000
+
+
 def naming_facts(
     connection: Connection,
     selection: Selection,
@@ -287,14 +292,16 @@ def naming_facts(
         .outerjoin(people, people.c.id == devices.c.person_id)
         .outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
     )
-    rows = connection.execute(query.where(matching(selection, now)).order_by(devices.c.id)).all()
-    texts = ("name", "name_basis", *fields)
-    schema = {
-        "device_id": pl.Int64,
-        **dict.fromkeys(texts, pl.String),
-        **{f"fits_{place}": pl.Boolean for place in range(len(audiences))},
-    }
-    return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
+    query = query.where(matching(selection, now)).order_by(devices.c.id)
+    holds = [f"fits_{place}" for place in range(len(audiences))]
+    names = ("device_id", "name", "name_basis", *fields, *holds)
+    parts = bulk.copy_out(connection, query, names, _PART)
+    return pl.concat(
+        part.with_columns(
+            pl.col("device_id").cast(pl.Int64), *(pl.col(one) == "t" for one in holds)
+        )
+        for part in parts
+    )
 
 
 def first_fitting(
