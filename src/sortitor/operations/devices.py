@@ -149,8 +149,9 @@ def _told(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[
 def _read(ctx: Context, selection: Selection, names: Sequence[str]) -> Iterator[int | pl.DataFrame]:
     with ctx.reading(one_moment=True) as connection:
         chosen = resolve_selection(connection, selection)
-        yield store.count(connection, chosen, ctx.now)
-        yield from store.table(connection, chosen, ctx.now, names, masked=not ctx.veil.lifted)
+        ids = store.numbers_of(connection, chosen, ctx.now)
+        yield len(ids)
+        yield from store.table(connection, ids, ctx.now, names, masked=not ctx.veil.lifted)
 
 
 def facets(ctx: Context) -> dict[str, dict[str, int]]:

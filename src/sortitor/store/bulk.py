@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from itertools import islice
 from typing import Any
 
@@ -37,37 +37,34 @@ def copy_in(
                 tell(part.height)
 
 
-def copy_out(
-    connection: Connection, query: Select[Any], names: Sequence[str], part_rows: int
-) -> Iterator[pl.DataFrame]:
-    """A query's rows as text columns of these names, in parts and at least one: by COPY, which
-    neither the database nor the driver turns into values first.
+def copy_out(connection: Connection, query: Select[Any], names: Sequence[str]) -> pl.DataFrame:
+    """A query's rows as text columns of these names: by COPY, which neither the database nor the
+    driver turns into values first.
+
+    It is read whole before anything is done with it: a backend that writes to somebody who does not
+    read cannot be cancelled.
     """
     compiled = query.compile(
         dialect=connection.dialect, compile_kwargs={"render_postcompile": True}
     )
     # COPY takes no values beside its statement: the driver writes them into it.
+    statement = f"COPY ({compiled}) TO STDOUT (FORMAT csv)".encode()
     with (
         ClientCursor(raw(connection)) as cursor,
-        cursor.copy(f"COPY ({compiled}) TO STDOUT (FORMAT csv)".encode(), compiled.params) as copy,
+        cursor.copy(statement, compiled.params) as copy,
     ):
         rows = iter(copy)
-        part = list(islice(rows, part_rows))
-        yield _as_frame(part, names)
-        while part := list(islice(rows, part_rows)):
-            yield _as_frame(part, names)
+        parts = [_as_frame(list(islice(rows, _SLICE_ROWS)), names)]
+        while lines := list(islice(rows, _SLICE_ROWS)):
+            parts.append(_as_frame(lines, names))
+    return pl.concat(parts)
 
 
 def _as_frame(lines: Sequence[Buffer], names: Sequence[str]) -> pl.DataFrame:
     """What COPY wrote, one row to a piece; a missing value is bare, an empty text is quoted."""
     if not lines:
         return pl.DataFrame(schema=dict.fromkeys(names, pl.String))
-    return pl.read_csv(
-        b"".join(lines),
-        has_header=False,
-        new_columns=names,
-        infer_schema=False,
-    )
+    return pl.read_csv(b"".join(lines), has_header=False, new_columns=names, infer_schema=False)
 
 
 def temporary(connection: Connection, name: str, columns: str, frame: pl.DataFrame) -> None:

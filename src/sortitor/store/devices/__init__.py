@@ -10,7 +10,7 @@ from sortitor.store.devices.change import (
     patch_frame,
     patch_one,
 )
-from sortitor.store.devices.lists import LineRow, ShortRow, page, some, table
+from sortitor.store.devices.lists import LineRow, ShortRow, numbers_of, page, some, table
 from sortitor.store.devices.read import (
     BriefRow,
     DeviceRow,
@@ -86,6 +86,7 @@ __all__ = [
     "name_is_free",
     "names_in_use",
     "naming_facts",
+    "numbers_of",
     "one",
     "page",
     "patch_frame",

@@ -264,10 +264,6 @@ def selected_facts(connection: Connection, selection: Selection, now: datetime) 
     return pl.DataFrame([tuple(row) for row in rows], schema=schema, orient="row")
 
 
-#: So many devices are read at once, as text, before they become columns.
-_PART = 50_000
-
-
 def naming_facts(
     connection: Connection,
     selection: Selection,
@@ -295,12 +291,8 @@ def naming_facts(
     query = query.where(matching(selection, now)).order_by(devices.c.id)
     holds = [f"fits_{place}" for place in range(len(audiences))]
     names = ("device_id", "name", "name_basis", *fields, *holds)
-    parts = bulk.copy_out(connection, query, names, _PART)
-    return pl.concat(
-        part.with_columns(
-            pl.col("device_id").cast(pl.Int64), *(pl.col(one) == "t" for one in holds)
-        )
-        for part in parts
+    return bulk.copy_out(connection, query, names).with_columns(
+        pl.col("device_id").cast(pl.Int64), *(pl.col(one) == "t" for one in holds)
     )
 
 
