@@ -12,10 +12,14 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     Select,
+    Text,
     and_,
+    cast,
     func,
+    literal,
     select,
 )
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 
 from sortitor.core.filters import Comparison, Filter, conjuncts
 from sortitor.core.selection import Selection
@@ -197,8 +201,11 @@ _PART = 20_000
 
 def numbers_of(connection: Connection, selection: Selection, now: datetime) -> pl.Series:
     """The numbers of a selection, in order: 8 bytes a device."""
-    query = select(devices.c.id).where(matching(selection, now)).order_by(devices.c.id)
-    return bulk.copy_out(connection, query, ["id"])["id"].cast(pl.Int64)
+    chosen = select(devices.c.id).where(matching(selection, now)).subquery()
+    # As one text: a million rows of one number each take the driver longer than the database.
+    text = func.string_agg(cast(chosen.c.id, Text), aggregate_order_by(literal("\n"), chosen.c.id))
+    found = connection.execute(select(text)).scalar_one() or ""
+    return pl.Series(found.split(), dtype=pl.String).cast(pl.Int64)
 
 
 def table(
