@@ -161,6 +161,15 @@ def test_parts_say_every_text_as_it_is(fleet: World, monkeypatch: pytest.MonkeyP
     assert found["site"].is_null().all()
 
 
+def test_a_column_that_is_asked_for_twice_is_there_once(fleet: World) -> None:
+    with http(fleet) as client:
+        twice = {"column": ["site", "serial", "site"]}
+        found = client.get("/api/v1/devices/file", params=twice)
+        assert as_csv(found.content).columns == ["site", "serial"]
+        listed = client.get("/api/v1/devices", params={**twice, "limit": 1}).json()
+        assert set(listed["items"][0]["columns"]) == {"site", "serial"}
+
+
 def test_slow_readers_leave_lists_to_others(fleet: World, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(devices, "_PATIENCE_SECONDS", 0.1)
     with http(fleet) as client:

@@ -87,8 +87,7 @@ def columns_of(
     """Attributes of a page's devices as text: device → attribute → value; nothing for no names."""
     if not names or not ids:
         return {}
-    wanted = ["id", *(name for name in names if name != "id")]
-    _refuse_unknown(wanted)
+    wanted = _known(["id", *names])
     return {
         int(row["id"]): {name: row[name] for name in names}
         for part in _read(ctx, Selection(ids=tuple(ids)), wanted)
@@ -115,18 +114,19 @@ def table(ctx: Context, selection: Selection, names: Sequence[str]) -> DeviceTab
     """A selection with the attributes asked for as text columns; identifiers of personal devices
     are for those who work with them.
     """
-    _refuse_unknown(names)
-    told = _told(ctx, selection, names)
+    told = _told(ctx, selection, _known(names))
     number = next(told)
     assert isinstance(number, int)
     return DeviceTable(number, (part for part in told if isinstance(part, pl.DataFrame)))
 
 
-def _refuse_unknown(names: Sequence[str]) -> None:
+def _known(names: Sequence[str]) -> list[str]:
+    """The columns asked for, each once. Raises BadInput for one that is no attribute."""
     for name in names:
         if name not in ATTRIBUTES:
             known = f"Choose from {', '.join(ATTRIBUTES)}."
             raise BadInput("unknown_attribute", f"{name!r} is not an attribute.", known)
+    return list(dict.fromkeys(names))
 
 
 #: A table that somebody reads slowly keeps its connection to the database: so many at once.
