@@ -172,6 +172,21 @@ def test_a_dry_run_of_what_is_done_at_once_stops_before_its_first_change(
     assert world.rows(kept) != before
 
 
+def test_a_dry_run_keeps_saved_connections(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    file = tmp_path / "profiles.json"
+    monkeypatch.setattr("sortitor.cli.connection.profiles_file", lambda: file)
+    # One that was kept without its token's number, and one with it.
+    for more in ({}, {"token_id": 1}):
+        kept = {"default": {"url": "http://127.0.0.1:9", "token": "x", **more}}
+        file.write_text(json.dumps(kept))
+        for words in (("account", "sign-out"), ("config", "remove", "default")):
+            said = run(*words, "--dry-run")
+            assert (said.code, "Nothing was changed." in said.err) == (0, True), said.err
+            assert json.loads(file.read_text()) == kept, words
+
+
 def test_until_takes_a_day_or_a_number_of_days(run: Run) -> None:
     day = (datetime.now().astimezone() + timedelta(days=30)).date().isoformat()
     for text in (day, "+30"):

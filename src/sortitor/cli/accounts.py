@@ -15,6 +15,7 @@ from sortitor.cli.connection import (
     by_name,
     connect,
     forget_profile,
+    is_held_back,
     number_of,
     opened,
     profiles,
@@ -92,6 +93,9 @@ def sign_out(obj: dict[str, Any], /) -> None:
     with opened(obj, kept["url"], kept["token"]) as s, suppress(SignInNeeded, NotFound):
         if "token_id" in kept:
             s.accounts.revoke_token(kept["token_id"])
+    if is_held_back():
+        talk(f"Nothing was changed. It would forget the profile {name!r}.")
+        return
     forget_profile(name)
     talk("Signed out; the token is revoked, and the profile forgotten.")
 

@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 import click
 import platformdirs
 
+from sortitor.cli.manner import dry_run
 from sortitor.client import Sortitor
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -73,18 +74,8 @@ def address(obj: dict[str, Any]) -> str:
 _HELD = "sortitor.held_back"
 
 
-def _hold_back(ctx: click.Context, parameter: click.Parameter, value: bool) -> None:
-    ctx.meta[_HELD] = value
-
-
 #: `--dry-run` for what is done at once, without a preview: it goes as far as its first change.
-at_once_option = click.option(
-    "--dry-run",
-    is_flag=True,
-    expose_value=False,
-    callback=_hold_back,
-    help="Look everything up, and stop before anything is changed.",
-)
+at_once_option = dry_run(_HELD, "Look everything up, and stop before anything is changed.")
 
 
 def is_held_back() -> bool:

@@ -22,7 +22,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from sortitor.cli.manner import Manner
+from sortitor.cli.manner import Manner, dry_run
 from sortitor.cli.tables import Columns, Layout, Rows, print_table
 from sortitor.client.errors import SortitorProblem
 from sortitor.core.cells import harmless
@@ -101,17 +101,7 @@ confirm_option = click.option(
 _DRY = "sortitor.dry_run"
 
 
-def _only_look(ctx: click.Context, parameter: click.Parameter, value: bool) -> None:
-    ctx.meta[_DRY] = value
-
-
-dry_run_option = click.option(
-    "--dry-run",
-    is_flag=True,
-    expose_value=False,
-    callback=_only_look,
-    help="Only show what it would do.",
-)
+dry_run_option = dry_run(_DRY, "Only show what it would do.")
 
 
 def change_options(command: Command) -> Command:

@@ -11,8 +11,8 @@ from zipfile import ZIP_DEFLATED, ZipFile
 
 import polars as pl
 
-SHEET_NAME = 31
-#: What a sheet holds beside its heads, and what a cell holds.
+#: What a sheet may be called with its number, holds beside its heads, and what a cell holds.
+_NAME_CHARACTERS = 28
 _SHEET_ROWS = 1_048_575
 _CELL_CHARACTERS = 32_767
 #: A sheet stays below what an archive of the old kind holds, which every reader takes.
@@ -189,7 +189,7 @@ def _letters(place: int) -> str:
 def _around(sheets: int, name: str) -> dict[str, str]:
     """The other files of the archive."""
     numbers = range(1, sheets + 1)
-    called = name[: SHEET_NAME - 3].capitalize()
+    called = name[:_NAME_CHARACTERS].capitalize()
     named = "".join(
         f'<sheet name="{escape(called if n == 1 else f"{called} {n}")}" sheetId="{n}"'
         f' r:id="rId{n}"/>'

@@ -204,8 +204,8 @@ def numbers_of(connection: Connection, selection: Selection, now: datetime) -> p
     chosen = select(devices.c.id).where(matching(selection, now)).subquery()
     # As one text: a million rows of one number each take the driver longer than the database.
     text = func.string_agg(cast(chosen.c.id, Text), aggregate_order_by(literal("\n"), chosen.c.id))
-    found = connection.execute(select(text)).scalar_one() or ""
-    return pl.Series(found.split(), dtype=pl.String).cast(pl.Int64)
+    found = connection.execute(select(text)).scalar_one()
+    return pl.Series([found], dtype=pl.String).str.split("\n").explode().drop_nulls().cast(pl.Int64)
 
 
 def table(
