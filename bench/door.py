@@ -34,10 +34,12 @@ UNLIMITED = {"SORTITOR_STRANGER_PER_MINUTE": "1000000"}
 _ROWS = """
 WITH device AS (
     INSERT INTO devices (stage, stage_at, platform, os_version, maker, model, ownership,
-        ownership_basis, name, name_basis, enrolled_at, last_seen_at, created_at)
+        ownership_basis, name, name_basis, enrolled_at, created_at)
     SELECT stage, stage_at, platform, os_version, maker, model, ownership, ownership_basis,
-        %(name)s, name_basis, enrolled_at, last_seen_at, created_at
-    FROM devices WHERE id = %(like)s RETURNING id
+        %(name)s, name_basis, enrolled_at, created_at
+    FROM devices WHERE id = %(like)s RETURNING id, enrolled_at
+), sighting AS (
+    INSERT INTO sightings SELECT id, enrolled_at, enrolled_at FROM device
 ), identifier AS (
     INSERT INTO identifiers (device_id, kind, value, maker, given)
     SELECT id, 'serial', %(name)s, 'kelmar', %(name)s FROM device
@@ -155,6 +157,9 @@ def assignments(s: Sortitor, url: str) -> tuple[float, float]:
             " device_id, stated, reasons, trace) SELECT now(), now(), 'parked', id, '{}', '[]',"
             " '[]' FROM d",
             [WAITING],
+        )
+        connection.execute(
+            "INSERT INTO sightings SELECT id, NULL, created_at FROM devices ON CONFLICT DO NOTHING"
         )
         connection.execute("ANALYZE")
         with tempfile.TemporaryDirectory() as folder:

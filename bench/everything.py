@@ -140,7 +140,8 @@ _TAKEN_OUT = """COPY (SELECT d.id, d.name, stage, platform, os_version, maker, m
     (SELECT min(value) FROM identifiers WHERE device_id = d.id AND kind = 'serial'),
     (SELECT min(value) FROM identifiers WHERE device_id = d.id AND kind = 'imei'), ownership,
     p.user_name, d.site, to_char(last_seen_at, 'YYYY-MM-DD HH24:MI'), current_date
-    - last_seen_at::date FROM devices d LEFT JOIN people p ON p.id = d.person_id ORDER BY d.id)
+    - last_seen_at::date FROM devices d JOIN sightings s ON s.device_id = d.id
+    LEFT JOIN people p ON p.id = d.person_id ORDER BY d.id)
     TO STDOUT (FORMAT csv)"""
 _LIMITED = """SELECT person_id, platform, ownership, count(*) FROM devices WHERE stage IN ('active',
     'dormant', 'parked') AND person_id IS NOT NULL GROUP BY 1, 2, 3"""

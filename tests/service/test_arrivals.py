@@ -283,7 +283,7 @@ def test_a_relay_hands_in_many_and_never_turns_the_clock_back(world: World) -> N
         ]
     )
     assert (answer.received, answer.unknown) == (2, [1])
-    seen = dict(world.rows("SELECT id, date_trunc('second', last_seen_at) FROM devices"))
+    seen = dict(world.rows("SELECT device_id, date_trunc('second', last_seen_at) FROM sightings"))
     assert sorted(seen.values(), reverse=True)[:2] == [
         now,
         now,

@@ -95,17 +95,18 @@ def test_a_worker_finishes_or_hands_back(world: World, tmp_path: Path) -> None:
 def test_a_sweep_of_more_devices_than_a_statement_has_parameters(world: World) -> None:
     s = world.client()
     world.rows(
-        "INSERT INTO devices (stage, stage_at, ownership, ownership_basis, created_at, enrolled_at,"
-        " last_seen_at) SELECT 'active', now(), 'corporate', 'declared', now(), '2025-01-01',"
-        " timestamptz '2025-01-01' + n * interval '1 minute' FROM generate_series(1, 66000) n"
+        "WITH d AS (INSERT INTO devices (stage, stage_at, ownership, ownership_basis, created_at,"
+        " enrolled_at) SELECT 'active', now(), 'corporate', 'declared', now(), '2025-01-01' FROM"
+        " generate_series(1, 66000) RETURNING id), s AS (SELECT id, timestamptz '2025-01-01' + id"
+        " * interval '1 minute' AS seen FROM d) INSERT INTO sightings SELECT id, seen, seen FROM s"
         " RETURNING 1"
     )
     rule = s.sweep_rules.add(Rule(name="all", idle_window_days=30, brake_percent=100))
     shown = s.sweeps.preview(rule.id)
     # Their order by idle days moves all the time; whom it takes does not.
     world.rows(
-        "UPDATE devices SET last_seen_at = last_seen_at - interval '40 days' WHERE id %% 2 = 0"
-        " RETURNING 1"
+        "UPDATE sightings SET last_seen_at = since - interval '40 days', since = since - interval"
+        " '40 days' WHERE device_id %% 2 = 0 RETURNING 1"
     )
     assert s.sweeps.apply(rule.id, shown.digest).retired == 66_000
     assert world.rows("SELECT count(*) FROM devices WHERE stage = 'retired'") == [(66_000,)]

@@ -79,16 +79,21 @@ def furnish(world: World, tmp_path: Path) -> None:
     )
     for number, version in enumerate(VERSIONS):
         world.rows(
-            "UPDATE devices SET os_version = nullif(%s, ''), last_seen_at = %s::timestamptz -"
-            " make_interval(days => %s, secs => %s) WHERE id %% %s = %s",
+            "WITH d AS (UPDATE devices SET os_version = nullif(%s, '') WHERE id %% %s = %s"
+            " RETURNING id), s AS (SELECT id, %s::timestamptz - make_interval(days => %s, secs =>"
+            " %s) AS seen FROM d) UPDATE sightings SET last_seen_at = seen, since = seen FROM s"
+            " WHERE device_id = id",
             version,
+            len(VERSIONS),
+            number,
             world.now,
             number * 30,
             number % 2,
-            len(VERSIONS),
-            number,
         )
-    world.rows("UPDATE devices SET last_seen_at = NULL WHERE id % 7 = 0".replace("%", "%%"))
+    world.rows(
+        "UPDATE sightings SET last_seen_at = NULL, since = created_at FROM devices"
+        " WHERE id = device_id AND id %% 7 = 0 RETURNING 1"
+    )
 
 
 def values(kind: Kind) -> st.SearchStrategy[str]:
@@ -230,7 +235,7 @@ def test_a_page_is_the_same_however_it_is_found(
     ]
     for sort, descending, text in [
         (sort, descending, text)
-        for sort in ORDERS
+        for sort in (*ORDERS, "seen")
         for descending in (False, True)
         for text in filters
     ]:
@@ -261,7 +266,7 @@ INDEXES = {
     'model eq "Model 11"': "ix_devices_by_model",
     'name sw "deck-12"': "ix_devices_by_name",
     'stage eq "parked"': "ix_devices_by_stage",
-    "idleDays ge 900": "ix_devices_by_seen",
+    "idleDays ge 900": "ix_sightings_since",
     'tags eq "spare"': "ix_devices_tags",
     'flag eq "stolen"': "ix_devices_flag",
     'assetTag eq "WM-1"': "ix_devices_asset_tag",
@@ -293,7 +298,8 @@ def test_a_filter_finds_its_devices_by_an_index(world: World) -> None:
         "INSERT INTO identifiers (kind, value, device_id) SELECT 'serial', 'SN-' || id, id FROM"
         " devices RETURNING kind"
     )
-    world.rows("ANALYZE devices, identifiers, people, memberships, cohort_members")
+    world.rows("INSERT INTO sightings SELECT id, NULL, created_at FROM devices RETURNING 1")
+    world.rows("ANALYZE devices, sightings, identifiers, people, memberships, cohort_members")
     for text, index in INDEXES.items():
         with transaction(world.run.engine) as connection:
             query = (
@@ -308,7 +314,9 @@ def test_a_filter_finds_its_devices_by_an_index(world: World) -> None:
                 )
             )
         assert index in plan, (text, plan)
-        assert "Seq Scan on devices" not in plan, (text, plan)
+        # Of those that were quiet for long, devices of a small fleet are looked up by a hash.
+        whole = "Seq Scan on devices" in plan and index != "ix_sightings_since"
+        assert not whole, (text, plan)
 
 
 def test_a_filter_is_taken_wherever_devices_are_chosen(world: World, tmp_path: Path) -> None:

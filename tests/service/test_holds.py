@@ -177,7 +177,7 @@ def test_a_window_ends_at_midnight_where_the_organisation_is(world: World) -> No
         (datetime(2026, 10, 10, 22, 30, tzinfo=UTC), datetime(2026, 10, 31, 0, 0, tzinfo=UTC)),
         (datetime(2028, 2, 20, 12, 0, tzinfo=UTC), datetime(2028, 3, 12, 0, 0, tzinfo=UTC)),
     ):
-        world.rows("UPDATE devices SET last_seen_at = %s", seen)
+        world.rows("UPDATE sightings SET last_seen_at = %s, since = %s", seen, seen)
         for moment, number in ((due_at - timedelta(seconds=1), 0), (due_at, 1)):
             world.now = moment
             assert s.sweeps.preview(rule.id).examples_total == number, moment
@@ -280,18 +280,20 @@ def test_sweeps_take_whom_the_book_says(world: World, tmp_path: Path) -> None:
         world.now, fleet = given
         today = world.now.astimezone(zone).date()
         world.rows(
-            "TRUNCATE devices, holds, hold_devices, sweep_rules, sweeps, identifiers, credentials,"
-            " arrivals, cohort_members RESTART IDENTITY CASCADE"
+            "TRUNCATE devices, sightings, holds, hold_devices, sweep_rules, sweeps, identifiers,"
+            " credentials, arrivals, cohort_members RESTART IDENTITY CASCADE"
         )
         for unit in fleet:
             world.rows(
-                "INSERT INTO devices (stage, stage_at, created_at, enrolled_at, last_seen_at,"
-                " person_id, site, retire_on) VALUES (%s, %s, %s, %s, %s, %s, %s, %s)",
+                "WITH d AS (INSERT INTO devices (stage, stage_at, created_at, enrolled_at,"
+                " person_id, site, retire_on) VALUES (%s, %s, %s, %s, %s, %s, %s) RETURNING id)"
+                " INSERT INTO sightings SELECT id, %s, %s FROM d",
                 unit.stage,
-                *[unit.seen] * 4,
+                *[unit.seen] * 3,
                 unit.person,
                 unit.site,
                 unit.retire_on,
+                *[unit.seen] * 2,
             )
         world.rows(
             "INSERT INTO cohort_members (cohort_id, device_id) SELECT 1, id FROM devices WHERE"

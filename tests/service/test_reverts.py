@@ -52,6 +52,7 @@ ALL = Selection(filter="id pr")
 STATE = {
     "devices": "SELECT to_jsonb(d) - 'stage_at' FROM devices d ORDER BY id",
     "identifiers": "SELECT kind, value, maker, device_id FROM identifiers ORDER BY kind, value",
+    "sightings": "SELECT * FROM sightings ORDER BY device_id",
     "pools": "SELECT to_jsonb(p) - 'revision' FROM pools p ORDER BY id",
     "grants": "SELECT pool_id, seats, days, act FROM grants WHERE reverted_at IS NULL ORDER BY id",
     "rules": "SELECT to_jsonb(r) - 'revision' FROM sweep_rules r ORDER BY id",

@@ -206,5 +206,5 @@ def test_check_ins_at_once_are_all_committed(world: World) -> None:
             return [a.status_code for a in await asyncio.gather(*calls)]
 
     assert set(in_a_loop(all_of_them())) == {200}
-    query = "SELECT count(*) FROM devices WHERE date_trunc('second', last_seen_at) = %s"
+    query = "SELECT count(*) FROM sightings WHERE date_trunc('second', last_seen_at) = %s"
     assert world.rows(query, world.now) == [(30,)]

@@ -252,7 +252,11 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         open=False,
         timeout=10,
         check=AsyncConnectionPool.check_connection,
-        kwargs={"options": f"{_LOOK_UPS} -c timezone=UTC -c sortitor.zone={settings.time_zone}"},
+        kwargs={
+            # Each statement stands for itself; those that belong together say so.
+            "autocommit": True,
+            "options": f"{_LOOK_UPS} -c timezone=UTC -c sortitor.zone={settings.time_zone}",
+        },
     )
     metrics = settings.metrics_token
     service = Service(

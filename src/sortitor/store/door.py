@@ -53,6 +53,8 @@ from sortitor.store.tables import (
     people,
     pools,
     rulebooks,
+    sighted_devices,
+    sightings,
 )
 
 
@@ -157,10 +159,12 @@ _NAME_TAKEN = exists(
 _HELD = Ready(
     select(
         devices,
+        sightings.c.last_seen_at,
         people.c.name.label("person_name"),
         people.c.user_name.label("person_user_name"),
         _NAME_TAKEN.label("name_taken"),
     )
+    .select_from(sighted_devices)
     .outerjoin(people, people.c.id == devices.c.person_id)
     .where(devices.c.id == bindparam("device_id"))
     .with_for_update(of=devices)
@@ -211,7 +215,12 @@ WITH blank AS (
 ), added AS (
     INSERT INTO devices ({columns})
     SELECT {columns} FROM jsonb_populate_record(NULL::devices, %(blank)s::jsonb || %(patch)s)
-    RETURNING id, to_jsonb(devices) AS row
+    RETURNING id, created_at, to_jsonb(devices)
+        || jsonb_build_object('last_seen_at', (%(patch)s ->> 'last_seen_at')::timestamptz) AS row
+), sighted AS (
+    INSERT INTO sightings (device_id, last_seen_at, since)
+    SELECT id, seen, coalesce(seen, created_at)
+    FROM added, LATERAL (SELECT (row ->> 'last_seen_at')::timestamptz AS seen) AS s
 ), named AS (
     INSERT INTO identifiers (device_id, kind, value, maker, given)
     SELECT added.id, i.kind, i.value, i.maker, i.given FROM added,
@@ -252,7 +261,7 @@ def add_device(
     """
     values = {**entry, "blank": Jsonb(blank), "patch": Jsonb(patch), "keys": Jsonb(keys)}
     with raw(connection).cursor() as cursor:
-        statement = _adding(frozenset({*blank, *patch}))
+        statement = _adding(frozenset({*blank, *patch} - {"last_seen_at"}))
         [(device_id,)] = cursor.execute(statement, values).fetchall()
     assert isinstance(device_id, int)
     settle_one(connection, device_id, None)

@@ -42,7 +42,6 @@ from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import IdentifierKind, Ownership, Stage
 from sortitor.store.tables import (
     ORDERS,
-    SEEN,
     cohort_members,
     cohorts,
     device_kits,
@@ -57,6 +56,8 @@ from sortitor.store.tables import (
     memberships,
     orders,
     people,
+    sighted_devices,
+    sightings,
 )
 from sortitor.store.zones import day_of, start_of
 
@@ -86,7 +87,6 @@ _COLUMNS: dict[str, Column[Any]] = {
     "warrantyUntil": devices.c.warranty_until,
     "enrolledAt": devices.c.enrolled_at,
     "retireOn": devices.c.retire_on,
-    "lastSeenAt": devices.c.last_seen_at,
     "id": devices.c.id,
     "lot": devices.c.lot_id,
 }
@@ -108,17 +108,18 @@ def _of_order(table: FromClause) -> dict[str, ColumnElement[Any]]:
 
 
 _PERSON, _ORDER = _of_person(people), _of_order(orders)
-#: In a condition people and orders go by other names: a query may show those of its devices beside,
-#: and would else take the condition's own look at them away.
+#: In a condition people, orders and sightings go by other names: a query may show those of its
+#: devices beside, and would else take the condition's own look at them away.
 _WHOSE, _ORDERED = people.alias("whose"), orders.alias("ordered")
+_SIGHTED = sightings.alias("sighted")
 #: The devices of the same person.
 _MATES = devices.alias("mates")
 _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
 def idle_case(now: datetime) -> ColumnElement[int]:
-    """Midnights since the last sign of life."""
-    return func.greatest(0, day_of(now) - day_of(SEEN), type_=Integer)
+    """Midnights since the last sign of life. Beside devices, the query joins `sightings`."""
+    return func.greatest(0, day_of(now) - day_of(sightings.c.since), type_=Integer)
 
 
 def held(now: datetime) -> ColumnElement[bool]:
@@ -194,13 +195,13 @@ def spoken_of(condition: ColumnElement[bool]) -> list[Column[Any]]:
 
 
 def said_of(table: FromClause, condition: ColumnElement[Worth]) -> ColumnElement[Worth]:
-    """A condition on `devices` as one on a selection of them."""
+    """A condition on `devices`, and on `sightings` beside them, as one on a selection of them."""
     known = {id(key): table.c.get(name) for name, key in _WORKED_OUT.items()}
 
     def replaced(element: Any, **_: Any) -> Any:
         return (
             table.c[element.name]
-            if isinstance(element, Column) and element.table is devices
+            if isinstance(element, Column) and element.table in (devices, sightings)
             else known.get(id(element))
         )
 
@@ -218,6 +219,9 @@ def leading(parts: Iterable[Filter], sort: str, now: datetime) -> ColumnElement[
         if isinstance(part, Comparison)
         and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())
     ]
+    if sort == "seen":
+        days = ((part.operator, float(str(part.value))) for part in begun)
+        return and_(true(), *(quiet_for(*one, now) for one in days))
     return and_(true(), *(_comparison(part, now) for part in begun))
 
 
@@ -244,8 +248,10 @@ def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
     attribute = ATTRIBUTES[c.attribute]
     if attribute.kind is Kind.TEXTS:
         return _any_of(c)
-    if c.attribute == "idleDays" and c.operator != "pr":
-        return idle_days(c.operator, float(str(c.value)), now)
+    if c.attribute == "idleDays":
+        return true() if c.operator == "pr" else idle_days(c.operator, float(str(c.value)), now)
+    if c.attribute == "lastSeenAt":
+        return _seen(c)
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
     if c.attribute == "person.devices":
@@ -317,12 +323,32 @@ _EVER = 700_000
 
 
 def idle_days(operator: str, days: float, now: datetime) -> ColumnElement[bool]:
-    """How the idle days compare. They are whole ones and never negative, so each comparison is one
-    of the last sign of life, which has an index.
+    """How a device's idle days compare."""
+    return _sighted(quiet_for(operator, days, now, _SIGHTED.c.since))
+
+
+def _seen(c: Comparison) -> ColumnElement[bool]:
+    """How a device's last sign of life compares; none is nothing."""
+    seen, since = _SIGHTED.c.last_seen_at, _SIGHTED.c.since
+    # The same of what has the index: of a device that was seen both are one.
+    indexed = true() if c.operator == "pr" else _one(since, Kind.TIME, c)
+    return _sighted(seen.is_not(None), _one(seen, Kind.TIME, c), indexed)
+
+
+def _sighted(*which: ColumnElement[bool]) -> ColumnElement[bool]:
+    """Whether the row beside a device is such a one."""
+    return exists(select(_SIGHTED.c.device_id).where(_SIGHTED.c.device_id == devices.c.id, *which))
+
+
+def quiet_for(
+    operator: str, days: float, now: datetime, since: ColumnElement[Any] = sightings.c.since
+) -> ColumnElement[bool]:
+    """How the idle days of who has been quiet `since` compare. They are whole ones and never
+    negative, so each comparison is one of a moment, which has an index.
     """
 
     def at_least(whole: int) -> ColumnElement[bool]:
-        return true() if whole <= 0 else start_of(day_of(now) - min(whole, _EVER) + 1) > SEEN
+        return true() if whole <= 0 else start_of(day_of(now) - min(whole, _EVER) + 1) > since
 
     floor, ceiling = math.floor(days), math.ceil(days)
     if operator == "eq":
@@ -507,6 +533,8 @@ def touched_by(names: Iterable[str], changed_keys: frozenset[str]) -> bool:
 
 
 def _leans_on(name: str) -> frozenset[str]:
+    if name == "lastSeenAt":
+        return frozenset({"last_seen_at"})
     if name == "retireOn":
         # It goes with the stage, whether a change names it or not.
         return frozenset({"retire_on", "stage"})
@@ -521,7 +549,17 @@ def _leans_on(name: str) -> frozenset[str]:
     }.get(ATTRIBUTES[name].of, frozenset())
 
 
-_OF_DEVICE: dict[str, ColumnElement[Any]] = {**_COLUMNS, **_PERSON, **_ORDER}
+_OF_DEVICE: dict[str, ColumnElement[Any]] = {
+    **_COLUMNS,
+    **_PERSON,
+    **_ORDER,
+    "lastSeenAt": sightings.c.last_seen_at,
+}
+
+#: Devices with what their attributes speak of beside them.
+DESCRIBED = sighted_devices.outerjoin(people, people.c.id == devices.c.person_id).outerjoin(
+    orders, func.lower(orders.c.name) == func.lower(devices.c.order_name)
+)
 
 
 def facts(
@@ -534,15 +572,8 @@ def facts(
         (_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name)
         for name in ATTRIBUTES
     ]
-    query = (
-        select(*columns)
-        .outerjoin(people, people.c.id == devices.c.person_id)
-        .outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
-    )
-    return {
-        row.id: dict(row._mapping)
-        for row in connection.execute(query.where(devices.c.id.in_(list(ids))))
-    }
+    query = select(*columns).select_from(DESCRIBED).where(devices.c.id.in_(list(ids)))
+    return {row.id: dict(row._mapping) for row in connection.execute(query)}
 
 
 def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
@@ -610,8 +641,7 @@ def _gathered(
 def columns(
     names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]
 ) -> list[ColumnElement[Any]]:
-    """Attributes as text, several values joined by `; `. Beside devices, the query joins people and
-    orders.
+    """Attributes as text, several values joined by `; `. The query is of DESCRIBED.
 
     masked: veil the identifiers of personal devices. moving: as in
     `facts`.

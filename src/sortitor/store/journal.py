@@ -296,6 +296,7 @@ WITH effect AS MATERIALIZED (
         -- Most entries say the same of all their devices, of which most are still so.
         e.before ?& %(keys)s::text[] AND NOT e.after ? 'name' AS plain
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
+        LEFT JOIN sightings s ON s.device_id = d.id
 ), judged AS (
     SELECT device_id, name, now, before, after, exists,
         before IS NULL AS created,
@@ -354,8 +355,9 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
             )
         cursor.execute("DROP TABLE IF EXISTS undoing")
         keys = [str(row[0]) for row in cursor.execute(_KEYS, [entry_id])]
-        own = [key for key in keys if key in devices.c]
-        pairs = [sql.SQL("{}, d.{}").format(key, sql.Identifier(key)) for key in own]
+        standing = {**dict.fromkeys(devices.c.keys(), "d"), "last_seen_at": "s"}
+        own = [key for key in keys if key in standing]
+        pairs = [sql.SQL("{}, {}").format(k, sql.Identifier(standing[k], k)) for k in own]
         now = sql.SQL("jsonb_build_object({})").format(sql.SQL(", ").join(pairs))
         values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own}
         cursor.execute(sql.SQL(_PLAN).format(now=now), values)

@@ -766,6 +766,8 @@ def _add_devices(
         created_at=pl.lit(at),
     )
     bulk.copy_in(connection, "devices", values, counting("writing devices", new.height))
+    quiet = new.select(device_id="id", since=pl.lit(at))
+    bulk.copy_in(connection, "sightings", quiet)
     keys = decided.keys.join(new.select("row", device_id="id"), on="row")
     raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'yes'")
     # In the order of the index, so that it grows at its end.

@@ -20,7 +20,7 @@ from sortitor.core.vocabulary import Stage
 from sortitor.store import bulk
 from sortitor.store.engine import raw
 from sortitor.store.settling import settle, settle_one
-from sortitor.store.tables import devices
+from sortitor.store.tables import devices, sightings
 
 #: Columns that a patch may set; each is put back by a revert.
 PATCHABLE = (
@@ -44,8 +44,8 @@ WITH p AS ({source}),
 old AS (
     -- In order of id, so that two changes of overlapping sets wait for each other instead of
     -- deadlocking.
-    SELECT d.id, {kept}, p.patch FROM devices d JOIN p ON p.device_id = d.id
-        ORDER BY d.id FOR UPDATE OF d
+    SELECT d.id, {kept}, p.patch FROM devices d JOIN p ON p.device_id = d.id{seen}
+        ORDER BY d.id FOR UPDATE OF d{held}
 ), wanted AS (
     SELECT old.id, {wanted}
     FROM old, LATERAL jsonb_to_record(old.patch) AS n ({typed})
@@ -77,6 +77,16 @@ _EFFECT_BESIDE = """CASE WHEN old.patch ? {0}
 #: Keys of a patch that are no columns of a device.
 _NOT_OF_THE_ROW = ("identifiers", "given_away")
 
+#: A device's last sign of life stands in a table of its own, and since when it is quiet depends on
+#: both.
+_SEEN, _ENROLLED = "last_seen_at", "enrolled_at"
+_WITH_SIGHTINGS = " JOIN sightings s ON s.device_id = d.id"
+_SIGHTED: LiteralString = """, sighted AS (
+UPDATE sightings s SET last_seen_at = w.last_seen_at,
+    since = coalesce(w.last_seen_at, w.enrolled_at, d.created_at)
+FROM wanted w JOIN devices d ON d.id = w.id WHERE s.device_id = w.id
+)"""
+
 #: Key of a patch → what is written beside the device.
 _BESIDE = {
     "identifiers": """, identified AS (
@@ -95,7 +105,8 @@ WHERE i.device_id = new.id AND i.kind = 'serial' AND i.maker <> lower(new.maker)
 _DIALECT = postgresql.dialect()  # type: ignore[no-untyped-call]
 #: Column → its type, as a patch is read.
 _TYPES: dict[str, LiteralString] = {
-    name: devices.c[name].type.compile(_DIALECT) for name in PATCHABLE
+    name: (sightings if name == _SEEN else devices).c[name].type.compile(_DIALECT)
+    for name in PATCHABLE
 }
 
 _ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch"
@@ -126,6 +137,10 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
     columns = sorted(keys & set(PATCHABLE)) or ["note"]
     if "stage" in keys and "retire_on" not in columns:
         columns.append("retire_on")
+    sighted = bool({_SEEN, _ENROLLED} & keys)
+    if sighted:
+        columns = sorted({*columns, _SEEN, _ENROLLED})
+    own = [name for name in columns if name != _SEEN]
     beside = sorted(keys & set(_NOT_OF_THE_ROW))
 
     def each(
@@ -147,7 +162,9 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
 
     made = sql.SQL(_PATCH).format(
         source=sql.SQL(source),
-        kept=each("d.{0}", sorted({*columns, "name", "stage"})),
+        kept=each("d.{0}", sorted({*own, "name", "stage"})) + sql.SQL(f", s.{_SEEN}" * sighted),
+        seen=sql.SQL(_WITH_SIGHTINGS * sighted),
+        held=sql.SQL(", s" * sighted),
         typed=sql.SQL(", ").join(
             sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(_TYPES[name])) for name in columns
         ),
@@ -157,11 +174,16 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
             )
             for name in columns
         ),
-        assignments=each("{0} = w.{0}", columns),
-        returned=each("d.{0}", columns),
+        assignments=each("{0} = w.{0}", own),
+        returned=each("d.{0}", own) + sql.SQL(f", w.{_SEEN}" * sighted),
         before=effect("old"),
         after=effect("new"),
-        beside=sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys),
+        beside=sql.SQL("").join(
+            [
+                *(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys),
+                sql.SQL(_SIGHTED * sighted),
+            ]
+        ),
     )
     return made.as_bytes()
 

@@ -31,13 +31,14 @@ from sortitor.store.cohorts import (
 )
 from sortitor.store.devices.select import an_identifier, found_by, matching, searched
 from sortitor.store.engine import plan_anew
-from sortitor.store.filters import columns, leading, said_of, spoken_of
+from sortitor.store.filters import DESCRIBED, columns, leading, said_of, spoken_of
 from sortitor.store.rows import among, beyond, read_all
 from sortitor.store.tables import (
     ORDERS,
     devices,
-    orders,
     people,
+    sighted_devices,
+    sightings,
 )
 
 
@@ -107,7 +108,14 @@ def page(
     that they are.
     """
     plan_anew(connection)
-    key, condition, few = ORDERS[sort], matching(selection, now), None
+    condition, few = matching(selection, now), None
+    # The key and the number, as their index has both, and where they stand.
+    key, number = (
+        (sightings.c.since, sightings.c.device_id)
+        if sort == "seen"
+        else (ORDERS[sort], devices.c.id)
+    )
+    source = sighted_devices if sort == "seen" else devices
     on_the_way = condition
     if selection.query:
         few = found_by(connection, selection, _LOOK)
@@ -116,21 +124,20 @@ def page(
         condition = condition if few is None else and_(among(devices.c.id, few), beside)
     rest = leading(_said(connection, selection), sort, now)
     if after is not None:
-        rest = and_(rest, beyond(key, devices.c.id, after, descending))
+        rest = and_(rest, beyond(key, number, after, descending))
 
     def first(
-        keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int
+        keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], most: int
     ) -> Select[Any]:
         return query.order_by(*((keys.desc(), ids.desc()) if descending else (keys, ids))).limit(
-            number
+            most
         )
 
     needed = dict.fromkeys([devices.c.id, *spoken_of(on_the_way)])
 
     def walk(reach: int) -> list[LineRow]:
-        walked = first(
-            key, devices.c.id, select(*needed, key.label("key")).where(rest), reach
-        ).subquery()
+        those = select(*needed, key.label("key")).select_from(source).where(rest)
+        walked = first(key, number, those, reach).subquery()
         fitting = select(walked.c.id, walked.c.key).where(said_of(walked, on_the_way))
         return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
 
@@ -144,6 +151,7 @@ def page(
         return found
     gathered = (
         select(devices.c.id, key.label("key"))
+        .select_from(source)
         .where(rest, condition)
         .cte()
         .prefix_with("MATERIALIZED")
@@ -181,11 +189,13 @@ def _lines(connection: Connection, chosen: Select[Any], descending: bool) -> lis
     query = (
         select(
             *_OF_A_LINE,
+            sightings.c.last_seen_at,
             people.c.name.label("person_name"),
             few.c.key.label("sort_key"),
             an_identifier("serial"),
             an_identifier("imei"),
         )
+        .select_from(sighted_devices)
         .join(few, few.c.id == devices.c.id)
         .outerjoin(people, people.c.id == devices.c.person_id)
     )
@@ -214,14 +224,8 @@ def table(
     """Devices as text columns, one per attribute, in parts and at least one; `masked` keeps of
     personal devices' identifiers the last four characters.
     """
-    query = (
-        select(*columns(names, now, masked, moving(connection) if "cohorts" in names else {}))
-        .select_from(devices)
-        .outerjoin(people, people.c.id == devices.c.person_id)
-    )
-    query = query.outerjoin(
-        orders, func.lower(orders.c.name) == func.lower(devices.c.order_name)
-    ).order_by(devices.c.id)
+    said = columns(names, now, masked, moving(connection) if "cohorts" in names else {})
+    query = select(*said).select_from(DESCRIBED).order_by(devices.c.id)
     for first in range(0, max(len(ids), 1), _PART):
         these = among(devices.c.id, ids.slice(first, _PART))
         yield bulk.copy_out(connection, query.where(these), names)

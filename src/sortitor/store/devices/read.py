@@ -35,14 +35,15 @@ from sortitor.store.cohorts import (
     moving,
 )
 from sortitor.store.devices.select import an_identifier, matching
-from sortitor.store.filters import columns, compiled, held, in_cohorts
+from sortitor.store.filters import DESCRIBED, columns, compiled, held, in_cohorts
 from sortitor.store.rows import among, read_all, read_one
 from sortitor.store.tables import (
     cohorts,
     devices,
     identifiers,
-    orders,
     people,
+    sighted_devices,
+    sightings,
 )
 
 
@@ -119,9 +120,11 @@ def one(connection: Connection, device_id: int, lock: bool = False) -> DeviceRow
     query = (
         select(
             devices,
+            sightings.c.last_seen_at,
             people.c.name.label("person_name"),
             people.c.user_name.label("person_user_name"),
         )
+        .select_from(sighted_devices)
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(devices.c.id == device_id)
     )
@@ -285,10 +288,10 @@ def naming_facts(
             *(_naming_field(field, now) for field in fields),
             *fits,
         )
-        .outerjoin(people, people.c.id == devices.c.person_id)
-        .outerjoin(orders, func.lower(orders.c.name) == func.lower(devices.c.order_name))
+        .select_from(DESCRIBED)
+        .where(matching(selection, now))
+        .order_by(devices.c.id)
     )
-    query = query.where(matching(selection, now)).order_by(devices.c.id)
     holds = [f"fits_{place}" for place in range(len(audiences))]
     names = ("device_id", "name", "name_basis", *fields, *holds)
     return bulk.copy_out(connection, query, names).with_columns(

@@ -25,11 +25,12 @@ from sortitor.store.tables.base import Time, metadata
 from sortitor.store.tables.cohorts import cohort_counts, cohort_members, cohorts
 from sortitor.store.tables.devices import (
     ORDERS,
-    SEEN,
     credentials,
     devices,
     folded,
     identifiers,
+    sighted_devices,
+    sightings,
 )
 from sortitor.store.tables.documents import (
     counters,
@@ -94,7 +95,6 @@ from sortitor.store.tables.sweeps import fleet_days, hold_devices, holds, sweeps
 
 __all__ = [
     "ORDERS",
-    "SEEN",
     "Time",
     "acceptances",
     "accounts",
@@ -166,6 +166,8 @@ __all__ = [
     "seat_moves",
     "sessions",
     "sheets",
+    "sighted_devices",
+    "sightings",
     "sign_in_codes",
     "source_groups",
     "source_people",
