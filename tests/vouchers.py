@@ -6,9 +6,8 @@ from datetime import datetime
 from pathlib import Path
 
 from sortitor.client import Sortitor
-from sortitor.core.licences import Act
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import SourceKind
+from sortitor.core.vocabulary import Act, SourceKind
 from sortitor.schemas.licences import Grant
 from sortitor.stand_ins.issuer import Issuer
 

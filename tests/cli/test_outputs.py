@@ -21,9 +21,8 @@ from tests.worlds import World, a_pass, hold, import_lot, import_people, knockin
 
 from sortitor.cli import main as cli
 from sortitor.cli.connection import save_profile
-from sortitor.core.kits.checklists import ItemState
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import Activation, Role, SourceKind
+from sortitor.core.vocabulary import Activation, ItemState, Role, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.kits import (

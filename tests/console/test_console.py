@@ -20,9 +20,8 @@ from tests.worlds import (
     manifest,
 )
 
-from sortitor.core.kits.sheets import FirstStep
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import Activation, Ownership, Platform, SourceKind
+from sortitor.core.vocabulary import Activation, FirstStep, Ownership, Platform, SourceKind
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.gate import VersionBounds
 from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet

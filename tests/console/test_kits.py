@@ -14,8 +14,7 @@ from tests.console.test_console import confirm
 from tests.worlds import World, a_pass, import_lot, knocking, manifest
 
 from sortitor.client import Sortitor
-from sortitor.core.kits.checklists import ItemState
-from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.core.vocabulary import Activation, ItemState, Ownership
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.kits import AgentReport, Checklist, Given, Item, Kit, SetupSheet
 

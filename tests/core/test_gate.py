@@ -30,7 +30,6 @@ from sortitor.core.gate import (
 from sortitor.core.gate import PlatformRule as Rule
 from sortitor.core.gate.concerned import Concerned, concerned
 from sortitor.core.gate.replay import spoken_of
-from sortitor.core.licences import Shortage
 from sortitor.core.vocabulary import (
     Activation,
     Facet,
@@ -39,6 +38,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Returning,
+    Shortage,
     SignInWay,
     Stage,
 )

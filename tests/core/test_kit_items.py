@@ -14,17 +14,9 @@ from pydantic import ValidationError
 
 from sortitor.core.errors import BadInput
 from sortitor.core.kits.catalogue import settings
-from sortitor.core.kits.items import Item, ItemKind
-from sortitor.core.kits.resolve import (
-    Assignment,
-    Book,
-    GivenAs,
-    Giving,
-    ItemVerdict,
-    effective,
-    facts_of,
-)
-from sortitor.core.vocabulary import Platform
+from sortitor.core.kits.items import Item
+from sortitor.core.kits.resolve import Assignment, Book, effective, facts_of
+from sortitor.core.vocabulary import GivenAs, Giving, ItemKind, ItemVerdict, Platform
 
 TODAY = date(2026, 4, 6)
 DIGEST = "0f" * 32

@@ -11,17 +11,11 @@ from hypothesis import strategies as st
 
 from sortitor.core.errors import BadInput
 from sortitor.core.kits import lints
-from sortitor.core.kits.checklists import (
-    USUAL_ORDER,
-    Checklist,
-    ItemState,
-    progress,
-)
+from sortitor.core.kits.checklists import USUAL_ORDER, Checklist, progress
 from sortitor.core.kits.documents import Given, Kit
-from sortitor.core.kits.items import ItemKind
 from sortitor.core.kits.lints import LintCode
-from sortitor.core.kits.resolve import GivenAs
-from sortitor.core.kits.sheets import TAKEN_AWAY, FirstStep, Reach, SetupSheet
+from sortitor.core.kits.sheets import TAKEN_AWAY, SetupSheet
+from sortitor.core.vocabulary import FirstStep, GivenAs, ItemKind, ItemState, Reach
 
 NAMES = [f"Item {n}" for n in range(6)]
 

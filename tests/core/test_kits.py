@@ -16,16 +16,13 @@ from jsonschema_rs import Draft202012Validator
 
 from sortitor.core.errors import BadInput
 from sortitor.core.kits import items as made_of
-from sortitor.core.kits.catalogue import SettingType, search, settings, themes
+from sortitor.core.kits.catalogue import search, settings, themes
 from sortitor.core.kits.resolve import (
     GIVEN,
     Assignment,
     Book,
     Choice,
-    GivenAs,
-    Giving,
     Item,
-    ItemVerdict,
     Line,
     Ranked,
     chosen,
@@ -34,7 +31,7 @@ from sortitor.core.kits.resolve import (
     revision,
     turned,
 )
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import GivenAs, Giving, ItemVerdict, Platform, SettingType
 
 CATALOGUE = list(settings().values())
 

@@ -9,14 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.licences import (
-    Act,
     Books,
     Grant,
     Growth,
     Pool,
-    PoolState,
     Standing,
-    Term,
     book,
     compare,
     course_of,
@@ -24,6 +21,7 @@ from sortitor.core.licences import (
     standing_on,
     state_of,
 )
+from sortitor.core.vocabulary import Act, PoolState, Term
 
 DAY = date(2026, 1, 17)
 seats, days = st.integers(1, 1_000), st.integers(1, 800)

@@ -4,8 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.filters import matches, parse
-from sortitor.core.licences import Pool, PoolState, Standing, needs_seat, state_of
-from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.core.licences import Pool, Standing, needs_seat, state_of
+from sortitor.core.vocabulary import Ownership, Platform, PoolState, Stage
 
 platforms, ownerships, stages = (
     st.sampled_from(Platform),

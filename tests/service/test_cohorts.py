@@ -23,9 +23,8 @@ from tests.worlds import (
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
-from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.selection import Selection as CoreSelection
-from sortitor.core.vocabulary import Ownership, Role
+from sortitor.core.vocabulary import GivenAs, Ownership, Role
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.licences.seats import SHELF, keep_up, taking
 from sortitor.schemas.cohorts import Cohort

@@ -13,9 +13,7 @@ from tests.worlds import World, a_pass, import_lot, knocking, manifest
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
-from sortitor.core.kits.checklists import Expiry, ItemState
-from sortitor.core.kits.resolve import GivenAs
-from sortitor.core.vocabulary import Activation, Ownership
+from sortitor.core.vocabulary import Activation, Expiry, GivenAs, ItemState, Ownership
 from sortitor.operations.arrivals import setting_up
 from sortitor.operations.kits.reading import bring_up
 from sortitor.operations.sources.credentials import renew_all

@@ -14,9 +14,7 @@ from tests.worlds import World, a_pass, import_lot, import_people, knocking, man
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
-from sortitor.core.kits.resolve import GivenAs, ItemVerdict
-from sortitor.core.kits.sheets import FirstStep
-from sortitor.core.vocabulary import Ownership, Platform, Role
+from sortitor.core.vocabulary import FirstStep, GivenAs, ItemVerdict, Ownership, Platform, Role
 from sortitor.schemas.base import Preview
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection

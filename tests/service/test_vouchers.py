@@ -18,9 +18,17 @@ from tests.worlds import NOW, World, a_pass, import_lot, knocking, manifest, siz
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
-from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import Activation, EndKind, Outcome, SourceKind
+from sortitor.core.vocabulary import (
+    Act,
+    Activation,
+    EndKind,
+    Outcome,
+    PoolState,
+    Shortage,
+    SourceKind,
+    Term,
+)
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Try
 from sortitor.schemas.licences import Grant, Pool

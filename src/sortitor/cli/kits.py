@@ -33,9 +33,7 @@ from sortitor.cli.output import (
 )
 from sortitor.client import Sortitor
 from sortitor.client.files import digest_of
-from sortitor.core.kits.checklists import ItemState
-from sortitor.core.kits.resolve import GivenAs, ItemVerdict
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import GivenAs, ItemState, ItemVerdict, Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas import kits as k
 from sortitor.schemas.devices import Selection

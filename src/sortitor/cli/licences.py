@@ -28,7 +28,8 @@ from sortitor.cli.output import (
     written,
 )
 from sortitor.client import Sortitor
-from sortitor.core.licences import Act, Pool, PoolState
+from sortitor.core.licences import Pool
+from sortitor.core.vocabulary import Act, PoolState
 from sortitor.core.words import LABELS
 from sortitor.schemas.licences import Comparison, PoolDetail, PoolOutcome, Voucher
 

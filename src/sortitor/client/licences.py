@@ -7,7 +7,7 @@ from typing import Literal
 
 from sortitor.client.documents import Documents
 from sortitor.client.noun import at
-from sortitor.core.licences import Act
+from sortitor.core.vocabulary import Act
 from sortitor.schemas import licences as li
 from sortitor.schemas.base import Preview
 

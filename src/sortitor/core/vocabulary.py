@@ -418,3 +418,155 @@ class Role(StrEnum):
     TECHNICIAN = "technician"
     COORDINATOR = "coordinator"
     ADMINISTRATOR = "administrator"
+
+
+class ItemKind(StrEnum):
+    """What an item is."""
+
+    SETTING = "setting"
+    CUSTOM = "custom"
+    APP = "app"
+    DOCUMENT = "document"
+    NETWORK = "network"
+    ACCOUNT = "account"
+    CERTIFICATE = "certificate"
+    SCRIPT = "script"
+    FIRMWARE = "firmware"
+
+
+class SettingType(StrEnum):
+    """What a setting's value is."""
+
+    SWITCH = "switch"
+    NUMBER = "number"
+    CHOICE = "choice"
+    TEXT = "text"
+    LIST = "list"
+    FILE = "file"
+
+
+class Security(StrEnum):
+    """How a network is joined."""
+
+    OPEN = "open"
+    SECRET = "secret"
+    CERTIFICATE = "certificate"
+    PASSWORD = "password"
+
+
+class Giving(StrEnum):
+    """What can be given to a cohort or to everyone."""
+
+    ITEM = "item"
+    KIT = "kit"
+    SHEET = "sheet"
+    CHECKLIST = "checklist"
+
+
+class GivenAs(StrEnum):
+    """What an assignment says of its items, the strongest first."""
+
+    EXCLUDED = "excluded"
+    REQUIRED = "required"
+    OFFERED = "offered"
+
+
+class ItemVerdict(StrEnum):
+    """What becomes of an item on a device."""
+
+    REQUIRED = "required"
+    OFFERED = "offered"
+    EXCLUDED = "excluded"
+    #: Another item holds what this one would set.
+    BEATEN = "beaten"
+    #: It is for another platform or version, or its condition does not hold.
+    NOT_FOR = "not_for"
+
+
+class ItemState(StrEnum):
+    """How far an item is at a device."""
+
+    WAITING = "waiting"
+    WORKING = "working"
+    DONE = "done"
+    FAILED = "failed"
+    NOT_FOR = "not_for"
+
+
+class Expiry(StrEnum):
+    """What happens when the time is over."""
+
+    HOLD = "hold"
+    LET_IN = "let_in"
+
+
+class Reach(StrEnum):
+    """How much of the device is looked after."""
+
+    WHOLE = "whole"
+    WORK_PART = "work_part"
+    WITH_PERSONAL_PART = "with_personal_part"
+    SHARED = "shared"
+    ACCOUNTS_ONLY = "accounts_only"
+
+
+class AccountType(StrEnum):
+    """What the person may do at the device."""
+
+    USUAL = "usual"
+    ADMINISTRATOR = "administrator"
+    GUEST = "guest"
+
+
+class FirstStep(StrEnum):
+    """A step of the first start that can be skipped."""
+
+    ACCOUNT = "account"
+    LOCATION = "location"
+    RESTORE = "restore"
+    FACE_AND_FINGER = "face_and_finger"
+    PAYMENT = "payment"
+    ASSISTANT = "assistant"
+    DIAGNOSTICS = "diagnostics"
+    LOOK = "look"
+    LANGUAGE = "language"
+    CODE = "code"
+    TERMS = "terms"
+    UPDATES = "updates"
+
+
+class PoolState(StrEnum):
+    """Whether the seats suffice."""
+
+    COVERED = "covered"
+    SHORT = "short"
+    #: Seats have ended, and still count for some days.
+    GRACE = "grace"
+    #: Seats have ended, and count no more.
+    LAPSED = "lapsed"
+
+
+class Term(StrEnum):
+    """When the seats of vouchers end."""
+
+    SHARED = "shared"
+    EACH = "each"
+
+
+class Shortage(StrEnum):
+    """What becomes of a device that arrives where no seat is free."""
+
+    ADMIT = "admit"
+    PARK = "park"
+    REFUSE = "refuse"
+
+
+class Act(StrEnum):
+    """How a voucher is used."""
+
+    #: Its seats come to those that are there; all end together, later or sooner.
+    TOP_UP = "top-up"
+    #: Its seats take the place of those that are there, and last longer.
+    ROLLOVER = "rollover"
+    #: Its seats stand beside the others and have an end of their own.
+    BESIDE = "beside"

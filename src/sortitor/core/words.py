@@ -6,21 +6,24 @@ from __future__ import annotations
 
 from enum import StrEnum
 
-from sortitor.core.kits.catalogue import SettingType
-from sortitor.core.kits.checklists import Expiry, ItemState
-from sortitor.core.kits.items import ItemKind, Security
-from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
-from sortitor.core.kits.sheets import AccountType, FirstStep, Reach
-from sortitor.core.licences import Act, PoolState, Shortage, Term
 from sortitor.core.notes import CATALOGUE, DOUBTS
 from sortitor.core.vocabulary import (
+    AccountType,
+    Act,
     Activation,
     EndKind,
+    Expiry,
     Facet,
+    FirstStep,
     Gap,
     GapState,
+    GivenAs,
+    Giving,
     HoldKind,
     HoldState,
+    ItemKind,
+    ItemState,
+    ItemVerdict,
     Listed,
     Login,
     LotStatus,
@@ -30,15 +33,21 @@ from sortitor.core.vocabulary import (
     Ownership,
     Parting,
     Platform,
+    PoolState,
     Purpose,
+    Reach,
     RegistryAct,
     Remedy,
     Returning,
     Role,
     SecretKind,
+    Security,
+    SettingType,
+    Shortage,
     SignInWay,
     SourceKind,
     Stage,
+    Term,
     Verdict,
     WayStage,
 )

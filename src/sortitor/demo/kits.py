@@ -13,8 +13,7 @@ from tempfile import TemporaryDirectory
 from typing import Any
 
 from sortitor.client import Sortitor
-from sortitor.core.kits.resolve import GivenAs
-from sortitor.core.kits.sheets import FirstStep, Reach
+from sortitor.core.vocabulary import FirstStep, GivenAs, Reach
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.kits import Checklist, Given, Item, Kit, SetupSheet
 from sortitor.stand_ins import kits as stand_in

@@ -12,8 +12,8 @@ from decimal import Decimal
 from random import Random
 
 from sortitor.client import Sortitor
-from sortitor.core.licences import Act
 from sortitor.core.vocabulary import (
+    Act,
     Activation,
     Listed,
     Ownership,

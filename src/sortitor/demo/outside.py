@@ -12,9 +12,8 @@ from random import Random
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused
-from sortitor.core.licences import Act
 from sortitor.core.sources import Source
-from sortitor.core.vocabulary import Login, RegistryAct, SourceKind
+from sortitor.core.vocabulary import Act, Login, RegistryAct, SourceKind
 from sortitor.demo import scenario as sc
 from sortitor.schemas.jobs import Job
 from sortitor.schemas.sources import RegistryActAsked

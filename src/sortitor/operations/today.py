@@ -9,11 +9,10 @@ from typing import Any
 from urllib.parse import urlencode
 
 from sortitor.core.ends import said
-from sortitor.core.licences import PoolState
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.previews import plural
 from sortitor.core.sweeps import Rule
-from sortitor.core.vocabulary import EndKind, Gap, LotStatus, SourceState, Stage
+from sortitor.core.vocabulary import EndKind, Gap, LotStatus, PoolState, SourceState, Stage
 from sortitor.operations import (
     ends,
     erasing,

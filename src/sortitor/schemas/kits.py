@@ -8,19 +8,25 @@ from typing import Annotated, Any
 from pydantic import ConfigDict, Field, SecretStr, StringConstraints
 
 from sortitor.core.kits.checklists import Checklist as Checklist
-from sortitor.core.kits.checklists import Expiry, ItemState
 from sortitor.core.kits.documents import Given as Given
 from sortitor.core.kits.documents import Kit as Kit
 from sortitor.core.kits.items import DIGEST as DIGEST
 from sortitor.core.kits.items import AccountPayload as AccountPayload
 from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
-from sortitor.core.kits.items import ItemKind as ItemKind
 from sortitor.core.kits.lints import LintCode
 from sortitor.core.kits.own_settings import OwnSetting as OwnSetting
-from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict
 from sortitor.core.kits.sheets import SetupSheet as SetupSheet
-from sortitor.core.vocabulary import Ownership, Platform
+from sortitor.core.vocabulary import (
+    Expiry,
+    GivenAs,
+    Giving,
+    ItemState,
+    ItemVerdict,
+    Ownership,
+    Platform,
+)
+from sortitor.core.vocabulary import ItemKind as ItemKind
 from sortitor.schemas.base import Answer, Apply, Name, Request, SecretAnswer, Time
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.documents import Kept

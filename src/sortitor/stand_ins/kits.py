@@ -11,8 +11,8 @@ from random import Random
 from tempfile import TemporaryDirectory
 
 from sortitor.client import Sortitor
-from sortitor.core.kits.checklists import ItemState
 from sortitor.core.kits.items import FilePayload, FirmwarePayload
+from sortitor.core.vocabulary import ItemState
 from sortitor.schemas.kits import AgentItem, AgentKit, AgentReport
 
 #: Why an item fails, at times: (kind, code, words).

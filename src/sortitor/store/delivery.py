@@ -22,9 +22,8 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects import postgresql
 
-from sortitor.core.kits.checklists import ItemState
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import ItemState, Stage
 from sortitor.store.arrivals import by_credential
 from sortitor.store.devices import ids as ids_of
 from sortitor.store.devices import matching

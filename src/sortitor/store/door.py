@@ -33,9 +33,8 @@ from sqlalchemy import (
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.gate import Holding
-from sortitor.core.licences import Shortage
 from sortitor.core.lifecycle import COUNTED
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import Shortage, Stage
 from sortitor.store import arrivals as store
 from sortitor.store.arrivals import PassRow
 from sortitor.store.devices import DeviceRow

@@ -163,7 +163,10 @@ def _number_of_mates() -> ColumnElement[Any]:
 def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
     """The filter as a condition on `devices` that is true or false, never null."""
     if isinstance(found, Not):
-        return not_(compiled(found.part, now))
+        part = found.part
+        if isinstance(part, Comparison) and part.attribute in _OF_SIGHTINGS:
+            return _sighted(not_(_of_sighting(part, now)))
+        return not_(compiled(part, now))
     if isinstance(found, Joined):
         # What is decided quickest goes first: most devices need no more.
         return (and_ if found.word == "and" else or_)(
@@ -244,14 +247,12 @@ def _effort(found: Filter) -> int:
 
 def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
     if c.operator == "ne":
-        return not_(_comparison(Comparison(c.attribute, "eq", c.value), now))
+        return compiled(Not(Comparison(c.attribute, "eq", c.value)), now)
     attribute = ATTRIBUTES[c.attribute]
     if attribute.kind is Kind.TEXTS:
         return _any_of(c)
-    if c.attribute == "idleDays":
-        return true() if c.operator == "pr" else idle_days(c.operator, float(str(c.value)), now)
-    if c.attribute == "lastSeenAt":
-        return _seen(c)
+    if c.attribute in _OF_SIGHTINGS:
+        return _sighted(_of_sighting(c, now))
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
     if c.attribute == "person.devices":
@@ -322,22 +323,27 @@ def _person_has(c: Comparison) -> ColumnElement[bool]:
 _EVER = 700_000
 
 
-def idle_days(operator: str, days: float, now: datetime) -> ColumnElement[bool]:
-    """How a device's idle days compare."""
-    return _sighted(quiet_for(operator, days, now, _SIGHTED.c.since))
+#: What stands in a device's row of `sightings`, of which each has one.
+_OF_SIGHTINGS = ("idleDays", "lastSeenAt")
 
 
-def _seen(c: Comparison) -> ColumnElement[bool]:
-    """How a device's last sign of life compares; none is nothing."""
+def _sighted(which: ColumnElement[bool]) -> ColumnElement[bool]:
+    """Whether the row beside a device is such a one. What is not so is asked of the row as well:
+    that no row is so takes many times as long.
+    """
+    return exists(select(_SIGHTED.c.device_id).where(_SIGHTED.c.device_id == devices.c.id, which))
+
+
+def _of_sighting(c: Comparison, now: datetime) -> ColumnElement[bool]:
+    """A comparison of what stands in `sightings`, never null."""
     seen, since = _SIGHTED.c.last_seen_at, _SIGHTED.c.since
-    # The same of what has the index: of a device that was seen both are one.
-    indexed = true() if c.operator == "pr" else _one(since, Kind.TIME, c)
-    return _sighted(seen.is_not(None), _one(seen, Kind.TIME, c), indexed)
-
-
-def _sighted(*which: ColumnElement[bool]) -> ColumnElement[bool]:
-    """Whether the row beside a device is such a one."""
-    return exists(select(_SIGHTED.c.device_id).where(_SIGHTED.c.device_id == devices.c.id, *which))
+    if c.attribute == "lastSeenAt":
+        # Of a device that was seen both are one, and one has the index.
+        held = true() if c.operator == "pr" else _one(since, Kind.TIME, c)
+        return and_(seen.is_not(None), held)
+    if c.operator == "pr":
+        return true()
+    return quiet_for(c.operator, float(str(c.value)), now, since)
 
 
 def quiet_for(

@@ -29,8 +29,7 @@ from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.postgresql import ARRAY, array
 
 from sortitor.core.filters import Filter
-from sortitor.core.kits.resolve import GivenAs, Giving
-from sortitor.core.vocabulary import Ownership, Stage
+from sortitor.core.vocabulary import GivenAs, Giving, Ownership, Stage
 from sortitor.store.filters import compiled
 from sortitor.store.rows import among, read_all
 from sortitor.store.settling import gather_facts, mark_anew, written

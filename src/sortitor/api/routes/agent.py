@@ -15,9 +15,8 @@ from sortitor.api.http.routes import Router
 from sortitor.core.arrivals import Knock
 from sortitor.core.errors import BadInput, FieldProblem, NotSignedIn
 from sortitor.core.here import Found
-from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.lifecycle import Sighting
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import GivenAs, Stage
 from sortitor.operations import arrivals
 from sortitor.operations.arrivals import hash_credential, setting_up, ways
 from sortitor.operations.checkins import CheckIns

@@ -8,7 +8,7 @@ from typing import Literal
 
 from sortitor.client.aio.documents import Documents
 from sortitor.client.aio.noun import at
-from sortitor.core.licences import Act
+from sortitor.core.vocabulary import Act
 from sortitor.schemas import licences as li
 from sortitor.schemas.base import Preview
 

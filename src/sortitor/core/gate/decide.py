@@ -18,7 +18,6 @@ from sortitor.core.gate.facets import (
     stated,
 )
 from sortitor.core.gate.policies import Gate, Policy, Quota, VersionBounds, Who
-from sortitor.core.licences.pools import Shortage
 from sortitor.core.previews import listed
 from sortitor.core.vocabulary import (
     Activation,
@@ -30,6 +29,7 @@ from sortitor.core.vocabulary import (
     Platform,
     Proof,
     Returning,
+    Shortage,
     SignInWay,
     Stage,
 )

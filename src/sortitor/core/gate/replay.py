@@ -13,7 +13,6 @@ from sortitor.core.flat import flat
 from sortitor.core.gate.decide import Arrival, Decision, Holding, Pass, Reason, Seats, decide_by
 from sortitor.core.gate.facets import FIELDS, own
 from sortitor.core.gate.policies import Gate, Policy
-from sortitor.core.licences.pools import Shortage
 from sortitor.core.vocabulary import (
     Activation,
     Facet,
@@ -21,6 +20,7 @@ from sortitor.core.vocabulary import (
     Ownership,
     Platform,
     Proof,
+    Shortage,
     SignInWay,
     Stage,
 )

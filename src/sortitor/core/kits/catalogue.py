@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from enum import StrEnum
 from functools import cache
 from importlib.resources import files
 from typing import Annotated, Any
@@ -14,21 +13,10 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import lower
 from sortitor.core.previews import listed
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import Platform, SettingType
 
 #: The most characters of an entry of a list.
 _ENTRY = 500
-
-
-class SettingType(StrEnum):
-    """What a setting's value is."""
-
-    SWITCH = "switch"
-    NUMBER = "number"
-    CHOICE = "choice"
-    TEXT = "text"
-    LIST = "list"
-    FILE = "file"
 
 
 SettingKey = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(-[a-z0-9]+)*$")]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 from pydantic import Field
 
@@ -15,7 +14,7 @@ from sortitor.core.kits.documents import (
     check_given,
     once,
 )
-from sortitor.core.kits.items import ItemKind
+from sortitor.core.vocabulary import Expiry, ItemKind, ItemState
 
 #: In which order items are brought where nobody says another: what others lean on comes first.
 USUAL_ORDER = (
@@ -29,13 +28,6 @@ USUAL_ORDER = (
     ItemKind.DOCUMENT,
     ItemKind.APP,
 )
-
-
-class Expiry(StrEnum):
-    """What happens when the time is over."""
-
-    HOLD = "hold"
-    LET_IN = "let_in"
 
 
 class Checklist(RankedDocument):
@@ -73,16 +65,6 @@ class Checklist(RankedDocument):
         place = {kind: number for number, kind in enumerate(USUAL_ORDER)}
         # Those of one kind stay as they stand.
         return sorted(self.items, key=lambda name: place[kinds[name]])
-
-
-class ItemState(StrEnum):
-    """How far an item is at a device."""
-
-    WAITING = "waiting"
-    WORKING = "working"
-    DONE = "done"
-    FAILED = "failed"
-    NOT_FOR = "not_for"
 
 
 @dataclass(frozen=True, slots=True)

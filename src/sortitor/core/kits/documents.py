@@ -9,8 +9,8 @@ from pydantic import Field
 
 from sortitor.core.documents import Document, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.kits.resolve import GivenAs
 from sortitor.core.previews import digest_of
+from sortitor.core.vocabulary import GivenAs
 
 MOST_ITEMS = 500
 MOST_POSITION = 10_000

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from datetime import date
-from enum import StrEnum
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import Field, StringConstraints
@@ -27,10 +26,10 @@ from sortitor.core.filters import (
     trimmed,
 )
 from sortitor.core.kits import resolve
-from sortitor.core.kits.catalogue import Setting, SettingType
+from sortitor.core.kits.catalogue import Setting
 from sortitor.core.kits.documents import Given, check_given
 from sortitor.core.previews import digest_of
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import ItemKind, Platform, Security, SettingType
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -43,20 +42,6 @@ DIGEST = "^[0-9a-f]{64}$"
 Digest = Annotated[str, StringConstraints(pattern=DIGEST)]
 Address = Annotated[str, StringConstraints(pattern=r"^https://[^\s]+$", max_length=2_000)]
 Host = Annotated[str, StringConstraints(pattern=r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$")]
-
-
-class ItemKind(StrEnum):
-    """What an item is."""
-
-    SETTING = "setting"
-    CUSTOM = "custom"
-    APP = "app"
-    DOCUMENT = "document"
-    NETWORK = "network"
-    ACCOUNT = "account"
-    CERTIFICATE = "certificate"
-    SCRIPT = "script"
-    FIRMWARE = "firmware"
 
 
 class Payload(Document):
@@ -148,15 +133,6 @@ class DocumentPayload(FilePayload):
 
     kind: Literal[ItemKind.DOCUMENT] = ItemKind.DOCUMENT
     file_name: Name
-
-
-class Security(StrEnum):
-    """How a network is joined."""
-
-    OPEN = "open"
-    SECRET = "secret"
-    CERTIFICATE = "certificate"
-    PASSWORD = "password"
 
 
 class NetworkPayload(Payload):

@@ -9,9 +9,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from sortitor.core.kits.resolve import GivenAs
-from sortitor.core.kits.sheets import Reach
 from sortitor.core.previews import listed, plural
+from sortitor.core.vocabulary import GivenAs, Reach
 
 
 class LintCode(StrEnum):

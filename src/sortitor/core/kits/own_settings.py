@@ -8,9 +8,9 @@ from pydantic import Field, StringConstraints
 
 from sortitor.core.documents import Name, NamedDocument
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.kits.catalogue import Setting, SettingKey, SettingType, settings
+from sortitor.core.kits.catalogue import Setting, SettingKey, settings
 from sortitor.core.kits.items import CustomPayload
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import Platform, SettingType
 
 #: The most characters of a text, and the most entries of a list, where nobody says another number.
 _USUAL = 500

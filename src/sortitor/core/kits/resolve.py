@@ -10,48 +10,18 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from enum import StrEnum
 from functools import cached_property, lru_cache
 from typing import Any
 
 from sortitor.core.filters import Filter, matches, parse
 from sortitor.core.previews import digest_of
-
-
-class GivenAs(StrEnum):
-    """What an assignment says of its items, the strongest first."""
-
-    EXCLUDED = "excluded"
-    REQUIRED = "required"
-    OFFERED = "offered"
-
-
-class ItemVerdict(StrEnum):
-    """What becomes of an item on a device."""
-
-    REQUIRED = "required"
-    OFFERED = "offered"
-    EXCLUDED = "excluded"
-    #: Another item holds what this one would set.
-    BEATEN = "beaten"
-    #: It is for another platform or version, or its condition does not hold.
-    NOT_FOR = "not_for"
-
+from sortitor.core.vocabulary import GivenAs, Giving, ItemVerdict
 
 GIVEN = (ItemVerdict.REQUIRED, ItemVerdict.OFFERED)
 #: Excluded beats required beats offered; of the same word the higher position, then the older
 #: assignment.
 _RANK = {word: place for place, word in enumerate(GivenAs)}
 _Standing = tuple[int, int, int]
-
-
-class Giving(StrEnum):
-    """What can be given to a cohort or to everyone."""
-
-    ITEM = "item"
-    KIT = "kit"
-    SHEET = "sheet"
-    CHECKLIST = "checklist"
 
 
 #: Of these a device has one.

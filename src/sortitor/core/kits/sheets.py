@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from enum import StrEnum
 from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
@@ -13,42 +12,7 @@ from sortitor.core.documents import Name
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.kits.documents import RankedDocument, check_given
 from sortitor.core.naming.templates import parse
-
-
-class Reach(StrEnum):
-    """How much of the device is looked after."""
-
-    WHOLE = "whole"
-    WORK_PART = "work_part"
-    WITH_PERSONAL_PART = "with_personal_part"
-    SHARED = "shared"
-    ACCOUNTS_ONLY = "accounts_only"
-
-
-class AccountType(StrEnum):
-    """What the person may do at the device."""
-
-    USUAL = "usual"
-    ADMINISTRATOR = "administrator"
-    GUEST = "guest"
-
-
-class FirstStep(StrEnum):
-    """A step of the first start that can be skipped."""
-
-    ACCOUNT = "account"
-    LOCATION = "location"
-    RESTORE = "restore"
-    FACE_AND_FINGER = "face_and_finger"
-    PAYMENT = "payment"
-    ASSISTANT = "assistant"
-    DIAGNOSTICS = "diagnostics"
-    LOOK = "look"
-    LANGUAGE = "language"
-    CODE = "code"
-    TERMS = "terms"
-    UPDATES = "updates"
-
+from sortitor.core.vocabulary import AccountType, FirstStep, Reach
 
 #: What is gone with a step.
 TAKEN_AWAY: dict[FirstStep, str] = {

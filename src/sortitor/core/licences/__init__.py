@@ -1,21 +1,11 @@
 """Licence pools: what is needed, what there is and until when, and what a voucher would change."""
 
-from sortitor.core.licences.books import (
-    Act,
-    Books,
-    Course,
-    Grant,
-    book,
-    course_of,
-)
+from sortitor.core.licences.books import Books, Course, Grant, book, course_of
 from sortitor.core.licences.compare import Comparison, Outcome, compare
 from sortitor.core.licences.forecast import Forecast, Growth, forecast
 from sortitor.core.licences.pools import (
     Pool,
-    PoolState,
-    Shortage,
     Standing,
-    Term,
     is_for,
     needing,
     needing_by,
@@ -34,7 +24,6 @@ from sortitor.core.licences.vouchers import (
 
 __all__ = [
     "REVERT_DAYS",
-    "Act",
     "Books",
     "Claims",
     "Comparison",
@@ -44,10 +33,7 @@ __all__ = [
     "Growth",
     "Outcome",
     "Pool",
-    "PoolState",
-    "Shortage",
     "Standing",
-    "Term",
     "Voucher",
     "book",
     "claims_of",

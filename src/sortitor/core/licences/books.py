@@ -9,22 +9,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
-from enum import StrEnum
 from fractions import Fraction
+
+from sortitor.core.vocabulary import Act
 
 #: Seats of thousands, rolled over to one, last longer than calendars do.
 _FAR = date(9000, 1, 1)
-
-
-class Act(StrEnum):
-    """How a voucher is used."""
-
-    #: Its seats come to those that are there; all end together, later or sooner.
-    TOP_UP = "top-up"
-    #: Its seats take the place of those that are there, and last longer.
-    ROLLOVER = "rollover"
-    #: Its seats stand beside the others and have an end of their own.
-    BESIDE = "beside"
 
 
 @dataclass(frozen=True, slots=True)

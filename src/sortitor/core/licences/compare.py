@@ -7,9 +7,10 @@ from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from fractions import Fraction
 
-from sortitor.core.licences.books import Act, Course, Grant, course_of
+from sortitor.core.licences.books import Course, Grant, course_of
 from sortitor.core.licences.forecast import AHEAD_DAYS, Growth
-from sortitor.core.licences.pools import Pool, PoolState, Standing, Term, standing_on, state_of
+from sortitor.core.licences.pools import Pool, Standing, standing_on, state_of
+from sortitor.core.vocabulary import Act, PoolState, Term
 
 
 @dataclass(frozen=True, slots=True)

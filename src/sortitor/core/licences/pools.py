@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import date, timedelta
 from decimal import Decimal
-from enum import StrEnum
 from typing import Any
 
 from pydantic import Field
@@ -16,35 +15,9 @@ from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import Filter, all_of, lower, matches, one_of, parse
 from sortitor.core.licences.books import Course
 from sortitor.core.lifecycle import SEATED
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import PoolState, Shortage, Stage, Term
 
 MOST_SEATS = 100_000_000
-
-
-class PoolState(StrEnum):
-    """Whether the seats suffice."""
-
-    COVERED = "covered"
-    SHORT = "short"
-    #: Seats have ended, and still count for some days.
-    GRACE = "grace"
-    #: Seats have ended, and count no more.
-    LAPSED = "lapsed"
-
-
-class Term(StrEnum):
-    """When the seats of vouchers end."""
-
-    SHARED = "shared"
-    EACH = "each"
-
-
-class Shortage(StrEnum):
-    """What becomes of a device that arrives where no seat is free."""
-
-    ADMIT = "admit"
-    PARK = "park"
-    REFUSE = "refuse"
 
 
 class Pool(NamedDocument):

@@ -7,9 +7,8 @@ from datetime import UTC, datetime, timedelta
 
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.kits import checklists
-from sortitor.core.kits.checklists import Expiry
 from sortitor.core.previews import plural
-from sortitor.core.vocabulary import Speaker
+from sortitor.core.vocabulary import Expiry, Speaker
 from sortitor.operations.arrivals import hash_credential
 from sortitor.operations.context import Context
 from sortitor.store import arrivals as store

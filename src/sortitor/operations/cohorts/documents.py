@@ -11,9 +11,9 @@ from typing import Any
 from sortitor.core.cohorts import Cohort, speaks_of
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import parse
-from sortitor.core.kits.resolve import Giving
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Giving
 from sortitor.operations import kept_numbers
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.documents import (

@@ -14,13 +14,11 @@ from sortitor.core.kits.items import (
     DocumentPayload,
     FirmwarePayload,
     Item,
-    ItemKind,
     NetworkPayload,
     ScriptPayload,
-    Security,
     SettingPayload,
 )
-from sortitor.core.vocabulary import Platform
+from sortitor.core.vocabulary import ItemKind, Platform, Security
 from sortitor.core.words import LABELS
 from sortitor.operations.context import Context
 from sortitor.operations.kits.documents import ITEMS

@@ -9,13 +9,13 @@ from typing import Any
 
 from sortitor.core.errors import NotSignedIn
 from sortitor.core.filters import Filter, lower, one_of
-from sortitor.core.kits.checklists import Expiry, ItemState, Progress, progress
+from sortitor.core.kits.checklists import Progress, progress
 from sortitor.core.kits.items import Item, SettingPayload
-from sortitor.core.kits.resolve import GIVEN, Facts, Giving, ItemVerdict
+from sortitor.core.kits.resolve import GIVEN, Facts
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import Count, Preview, plural, sealed
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Stage
+from sortitor.core.vocabulary import Expiry, Giving, ItemState, ItemVerdict, Stage
 from sortitor.operations.arrivals import hash_credential
 from sortitor.operations.arrivals.setting_up import Begun, begin_checklist, note_progress
 from sortitor.operations.context import Context, or_not_found, require_digest

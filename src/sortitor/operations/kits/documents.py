@@ -13,11 +13,11 @@ from sortitor.core.errors import BadInput, Conflict, FieldProblem
 from sortitor.core.filters import lower
 from sortitor.core.kits.checklists import Checklist
 from sortitor.core.kits.documents import Kit
-from sortitor.core.kits.items import Item, NetworkPayload, Security, SettingPayload
+from sortitor.core.kits.items import Item, NetworkPayload, SettingPayload
 from sortitor.core.kits.own_settings import OwnSetting
-from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import listed
+from sortitor.core.vocabulary import Giving, Security
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.kits import effects

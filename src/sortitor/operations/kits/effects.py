@@ -9,9 +9,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from sortitor.core.kits.resolve import Facts, Giving, Line, Turn, turned
+from sortitor.core.kits.resolve import Facts, Line, Turn, turned
 from sortitor.core.previews import Count, Example, plural
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Giving
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Effect
 from sortitor.operations.kits.library import Library, both, read

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from datetime import timedelta
 
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, TooLarge
-from sortitor.core.kits.resolve import Giving
 from sortitor.core.previews import listed, plural, sized
+from sortitor.core.vocabulary import Giving
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.kits.library import Library, library
 from sortitor.operations.kits.ports import Received

@@ -11,10 +11,11 @@ from sortitor.core.cohorts import Cohort
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import lower
 from sortitor.core.kits.documents import Given
-from sortitor.core.kits.resolve import Facts, Giving
+from sortitor.core.kits.resolve import Facts
 from sortitor.core.kits.sheets import SetupSheet
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
+from sortitor.core.vocabulary import Giving
 from sortitor.operations.cohorts import lists
 from sortitor.operations.cohorts.documents import COHORTS, device_examples
 from sortitor.operations.context import Context, or_not_found, require_digest

@@ -19,7 +19,6 @@ from sortitor.core.kits.resolve import (
     Assignment,
     Book,
     Facts,
-    Giving,
     Line,
     Ranked,
     chosen,
@@ -27,6 +26,7 @@ from sortitor.core.kits.resolve import (
     revision,
 )
 from sortitor.core.kits.sheets import SetupSheet
+from sortitor.core.vocabulary import Giving
 from sortitor.store import kits as store
 from sortitor.store import tables
 from sortitor.store.documents import Kept, Shelf

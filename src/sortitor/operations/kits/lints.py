@@ -10,7 +10,8 @@ from statistics import median
 from sortitor.core.kits import lints as core
 from sortitor.core.kits.items import FilePayload
 from sortitor.core.kits.lints import Lint
-from sortitor.core.kits.resolve import GivenAs, Giving, ItemVerdict, Line
+from sortitor.core.kits.resolve import Line
+from sortitor.core.vocabulary import GivenAs, Giving, ItemVerdict
 from sortitor.operations.context import Context
 from sortitor.operations.kits.library import Library, library
 from sortitor.store import delivery

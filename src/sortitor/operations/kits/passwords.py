@@ -8,8 +8,8 @@ import secrets
 from dataclasses import dataclass
 
 from sortitor.core.errors import Conflict
-from sortitor.core.kits.resolve import Giving
 from sortitor.core.kits.sheets import SetupSheet
+from sortitor.core.vocabulary import Giving
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.kits.library import library
 from sortitor.store import delivery, devices, kits

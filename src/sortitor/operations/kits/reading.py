@@ -10,10 +10,17 @@ from dataclasses import dataclass
 
 from sortitor.core.filters import lower
 from sortitor.core.kits import resolve
-from sortitor.core.kits.items import ItemKind
-from sortitor.core.kits.resolve import Assignment, Facts, GivenAs, Giving, ItemVerdict, Line
+from sortitor.core.kits.resolve import Assignment, Facts, Line
 from sortitor.core.kits.sheets import SetupSheet
-from sortitor.core.vocabulary import Ownership, Platform, Stage
+from sortitor.core.vocabulary import (
+    GivenAs,
+    Giving,
+    ItemKind,
+    ItemVerdict,
+    Ownership,
+    Platform,
+    Stage,
+)
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context, or_not_found
 from sortitor.operations.documents import Key

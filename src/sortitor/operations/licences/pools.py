@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from sortitor.core import licences as core
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import Filter
-from sortitor.core.licences import Course, Pool, PoolState, Standing, Term, needing
+from sortitor.core.licences import Course, Pool, Standing, needing
 from sortitor.core.previews import Count, plural
+from sortitor.core.vocabulary import PoolState, Term
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
 from sortitor.operations.licences import seats

@@ -11,7 +11,8 @@ import polars as pl
 
 from sortitor.core import licences as core
 from sortitor.core.errors import BadInput
-from sortitor.core.licences import Pool, PoolState
+from sortitor.core.licences import Pool
+from sortitor.core.vocabulary import PoolState
 from sortitor.operations.context import Context
 from sortitor.operations.licences import seats
 from sortitor.operations.licences.course import needed_on

@@ -14,8 +14,9 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from sortitor.core import licences as core
 from sortitor.core.errors import BadInput, Conflict
-from sortitor.core.licences import Act, Comparison, Outcome, Pool, Term, Voucher
+from sortitor.core.licences import Comparison, Outcome, Pool, Voucher
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
+from sortitor.core.vocabulary import Act, Term
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.licences import seats

@@ -18,8 +18,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import ARRAY
 
-from sortitor.core.kits.checklists import ItemState
-from sortitor.core.kits.resolve import GivenAs, Giving
+from sortitor.core.vocabulary import GivenAs, Giving, ItemState
 from sortitor.store.tables.base import Time, document_columns, metadata, number_column, words
 
 items = Table(

@@ -17,7 +17,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import ARRAY, JSONB
 
-from sortitor.core.licences import Act
+from sortitor.core.vocabulary import Act
 from sortitor.store.tables.base import Time, metadata, number_column, words
 
 #: The public keys that an issuer has now, as JSON Web Keys (RFC 7517).
