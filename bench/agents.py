@@ -30,7 +30,7 @@ def furnish(url: str) -> list[str]:
             " 'active', now(), 'linux', now(), now() FROM generate_series(1, %s)",
             [FLEET],
         )
-        connection.execute("INSERT INTO sightings SELECT id, NULL, enrolled_at FROM devices")
+        connection.execute("INSERT INTO sightings SELECT id, NULL FROM devices")
         with (
             connection.cursor() as cursor,
             cursor.copy(
@@ -118,9 +118,8 @@ def measure(cluster: Cluster) -> list[Figure]:
 
             def update() -> None:
                 connection.execute(
-                    "UPDATE sightings d SET last_seen_at = g.seen_at, since = g.seen_at FROM"
-                    " unnest(%s::bigint[], %s::timestamptz[]) AS g (id, seen_at) WHERE"
-                    " d.device_id = g.id",
+                    "UPDATE sightings s SET last_seen_at = g.seen_at FROM unnest(%s::bigint[],"
+                    " %s::timestamptz[]) AS g (id, seen_at) WHERE s.device_id = g.id",
                     [list(range(2_000, 3_000)), ["2026-11-24T08:00:00Z"] * 1000],
                 )
                 connection.commit()

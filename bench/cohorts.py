@@ -43,7 +43,7 @@ SELECT setseed(0.4);
 -- everything else by chance.
 INSERT INTO devices (name, name_basis, order_name, supplier, asset_tag, stage, stage_at, platform,
     os_version, maker, model, ownership, person_id, site, tags, created_at, enrolled_at,
-    purchased_on)
+    seen_on, purchased_on)
 SELECT 'WM-' || lpad(n::text, 7, '0'), 'lot', 'WL-' || lpad((n / 2001)::text, 4, '0'),
     'Supplier ' || n / 2001 % 9, CASE WHEN n % 3 = 0 THEN 'A' || n END,
     (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)],
@@ -56,11 +56,10 @@ SELECT 'WM-' || lpad(n::text, 7, '0'), 'lot', 'WL-' || lpad((n / 2001)::text, 4,
     'Quay ' || floor(40 * random() ^ 1.5),
     CASE WHEN random() < 0.05 THEN ARRAY['spare'] ELSE '{}' END,
     now() - random() * 500 * interval '1 day', now() - random() * 400 * interval '1 day',
-    current_date - floor(random() * 900)::int
+    current_date - (random() ^ 2 * 200)::int, current_date - floor(random() * 900)::int
 FROM (SELECT n, 1 + floor(4 * random() ^ 1.3)::int AS p FROM generate_series(1, %(devices)s) n)
     AS x;
-INSERT INTO sightings SELECT id, seen, seen
-    FROM (SELECT id, now() - random() ^ 2 * 200 * interval '1 day' AS seen FROM devices) AS x;
+INSERT INTO sightings SELECT id, seen_on + random() * interval '1 day' FROM devices;
 INSERT INTO identifiers (kind, value, maker, device_id, given)
     SELECT 'serial', 'SN' || lpad(id::text, 8, '0'), lower(maker), id, 'SN' || id FROM devices;
 """

@@ -39,7 +39,7 @@ WITH device AS (
         %(name)s, name_basis, enrolled_at, created_at
     FROM devices WHERE id = %(like)s RETURNING id, enrolled_at
 ), sighting AS (
-    INSERT INTO sightings SELECT id, enrolled_at, enrolled_at FROM device
+    INSERT INTO sightings SELECT id, enrolled_at FROM device
 ), identifier AS (
     INSERT INTO identifiers (device_id, kind, value, maker, given)
     SELECT id, 'serial', %(name)s, 'kelmar', %(name)s FROM device
@@ -159,7 +159,7 @@ def assignments(s: Sortitor, url: str) -> tuple[float, float]:
             [WAITING],
         )
         connection.execute(
-            "INSERT INTO sightings SELECT id, NULL, created_at FROM devices ON CONFLICT DO NOTHING"
+            "INSERT INTO sightings SELECT id, NULL FROM devices ON CONFLICT DO NOTHING"
         )
         connection.execute("ANALYZE")
         with tempfile.TemporaryDirectory() as folder:

@@ -23,20 +23,19 @@ RULES, POOLS, SWEPT = 20, 50, 100_000
 _DUE_BY_HAND = """
 SELECT idle, held, due, site, platform, count(*) FROM (
     SELECT *, idle >= 60 AND NOT held AND NOT ({longer}) AS due FROM (
-        SELECT *, current_date - since::date AS idle,
+        SELECT *, current_date - seen_on AS idle,
             EXISTS (SELECT FROM hold_devices hd JOIN holds h ON h.id = hd.hold_id
                 WHERE hd.device_id = d.id AND h.ended_at IS NULL
                 AND current_date BETWEEN h.from_on AND h.until_on) AS held
-        FROM devices d JOIN sightings s ON s.device_id = d.id
-        WHERE stage IN ('parked', 'active', 'dormant') OFFSET 0
+        FROM devices d WHERE stage IN ('parked', 'active', 'dormant') OFFSET 0
     ) watched OFFSET 0
 ) judged GROUP BY GROUPING SETS ((idle, held), (due), (due, site), (due, platform));
 SELECT id, name, site, platform FROM (
-    SELECT *, current_date - since::date AS idle
-    FROM devices JOIN sightings ON device_id = id WHERE stage IN ('parked', 'active', 'dormant')
-        AND since < current_date - 59
+    SELECT *, current_date - seen_on AS idle
+    FROM devices WHERE stage IN ('parked', 'active', 'dormant')
+        AND seen_on <= current_date - 60
 ) watched WHERE NOT ({longer})
-ORDER BY since, id LIMIT 50
+ORDER BY seen_on, id LIMIT 50
 """
 _BARE = """
 WITH old AS (
@@ -72,14 +71,11 @@ def _by_hand() -> str:
 def _swept(s: Sortitor, connection: psycopg.Connection[tuple[object, ...]]) -> list[Figure]:
     """A sweep of a hundred thousand devices that nothing else touches."""
     connection.execute(
-        "UPDATE devices SET stage = 'active', person_id = NULL WHERE id <= %s", [SWEPT]
-    )
-    connection.execute(
-        "UPDATE sightings SET last_seen_at = now() - interval '399 days', since = now() - interval"
-        " '399 days' WHERE device_id <= %s",
+        "UPDATE devices SET seen_on = current_date - 399, stage = 'active', person_id = NULL"
+        " WHERE id <= %s",
         [SWEPT],
     )
-    connection.execute("VACUUM ANALYZE devices, sightings")
+    connection.execute("VACUUM ANALYZE devices")
     chosen = f"id le {SWEPT}"
     rule = Rule(name="Old", idle_window_days=390, filter=chosen, brake_percent=100)
     number = s.sweep_rules.add(rule).id

@@ -145,6 +145,24 @@ class World:
             cursor = connection.execute(statement, values)
             return cursor.fetchall() if cursor.description else []
 
+    def saw(self, where: str, seen: datetime | None) -> None:
+        """Let the devices of a condition on `id` have given their last sign of life then; None:
+        none yet.
+        """
+        self.rows(
+            f"""
+            WITH d AS (
+                UPDATE devices SET seen_on = timezone(%s, coalesce(%s, created_at))::date
+                WHERE {where} RETURNING id
+            )
+            INSERT INTO sightings SELECT id, %s FROM d
+            ON CONFLICT (device_id) DO UPDATE SET last_seen_at = excluded.last_seen_at
+            """,
+            str(self.run.limits.zone),
+            seen,
+            seen,
+        )
+
     def close(self) -> None:
         for client in self._clients:
             client.close()

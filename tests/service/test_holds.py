@@ -177,7 +177,7 @@ def test_a_window_ends_at_midnight_where_the_organisation_is(world: World) -> No
         (datetime(2026, 10, 10, 22, 30, tzinfo=UTC), datetime(2026, 10, 31, 0, 0, tzinfo=UTC)),
         (datetime(2028, 2, 20, 12, 0, tzinfo=UTC), datetime(2028, 3, 12, 0, 0, tzinfo=UTC)),
     ):
-        world.rows("UPDATE sightings SET last_seen_at = %s, since = %s", seen, seen)
+        world.saw("true", seen)
         for moment, number in ((due_at - timedelta(seconds=1), 0), (due_at, 1)):
             world.now = moment
             assert s.sweeps.preview(rule.id).examples_total == number, moment
@@ -285,16 +285,15 @@ def test_sweeps_take_whom_the_book_says(world: World, tmp_path: Path) -> None:
         )
         for unit in fleet:
             world.rows(
-                "WITH d AS (INSERT INTO devices (stage, stage_at, created_at, enrolled_at,"
-                " person_id, site, retire_on) VALUES (%s, %s, %s, %s, %s, %s, %s) RETURNING id)"
-                " INSERT INTO sightings SELECT id, %s, %s FROM d",
+                "INSERT INTO devices (stage, stage_at, created_at, enrolled_at, person_id, site,"
+                " retire_on) VALUES (%s, %s, %s, %s, %s, %s, %s)",
                 unit.stage,
                 *[unit.seen] * 3,
                 unit.person,
                 unit.site,
                 unit.retire_on,
-                *[unit.seen] * 2,
             )
+            world.saw("id = (SELECT max(id) FROM devices)", unit.seen)
         world.rows(
             "INSERT INTO cohort_members (cohort_id, device_id) SELECT 1, id FROM devices WHERE"
             " site = 'Petrel' ON CONFLICT DO NOTHING"

@@ -50,6 +50,7 @@ from sortitor.sources.storage import Access, ObjectStorage
 from sortitor.store import accounts as facts
 from sortitor.store import roles, schema
 from sortitor.store.engine import make_engine, single_engine, transaction
+from sortitor.store.zones import keep_days
 
 log = structlog.get_logger()
 #: How long a worker that is asked to end may go on with what it does.
@@ -123,6 +124,8 @@ def runtime(
         zone = settings.time_zone
         engine = make_engine(url, settings.pool_size, settings.statement_seconds, zone)
         work_engine = make_engine(url, settings.pool_size, zone=zone)
+        with transaction(work_engine) as connection:
+            keep_days(connection, zone)
         if settings.standby_url is not None:
             copy = settings.standby_url.get_secret_value()
             # Whoever waits for one that is away could have had an answer of the primary.
@@ -252,11 +255,7 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         open=False,
         timeout=10,
         check=AsyncConnectionPool.check_connection,
-        kwargs={
-            # Each statement stands for itself; those that belong together say so.
-            "autocommit": True,
-            "options": f"{_LOOK_UPS} -c timezone=UTC -c sortitor.zone={settings.time_zone}",
-        },
+        kwargs={"options": f"{_LOOK_UPS} -c timezone=UTC -c sortitor.zone={settings.time_zone}"},
     )
     metrics = settings.metrics_token
     service = Service(

@@ -6,12 +6,12 @@ Asynchronous psycopg, one statement for a whole batch, answered after the commit
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime
 from typing import Any, LiteralString, TypeAlias
 
-from psycopg import AsyncConnection, AsyncCursor
+from psycopg import AsyncConnection
 from psycopg import Error as PsycopgError
 from psycopg.errors import DeadlockDetected
 from psycopg_pool import AsyncConnectionPool
@@ -25,10 +25,15 @@ Pool: TypeAlias = AsyncConnectionPool[AsyncConnection[Any]]
 
 _TRIES = 4
 
-# Taken in order of id, so that two batches with common devices seldom meet head on; should they,
-# one is tried again.
-# A sighting that came late (through a relay) never sets last_seen_at back.
-_SIGHT = """
+# Taken in order of id, and devices before their sightings, so that two batches with common devices
+# seldom meet head on; should they, one is tried again.
+# Most devices are as they were, and only their sightings are written: what changes with the first
+# sign of life of a day, a new version, or a device that wakes, is decided by the row that is held.
+# The last column is the revision of what a device gets; null: it has to be worked out first. One
+# that was asked to look again sees another.
+# A sighting that came late (through a relay) never sets last_seen_at back. A dormant device is in
+# use again.
+_UPDATE = """
 WITH given AS (
     -- As one JSON text: four arrays would take the driver longer to write than PostgreSQL to work
     -- through.
@@ -43,49 +48,39 @@ WITH given AS (
     CROSS JOIN LATERAL (SELECT device_id FROM credentials WHERE secret_hash = g.secret_hash
         AND revoked_at IS NULL AND claim_id IS NULL OFFSET 0) c
 ), latest AS (
-    SELECT DISTINCT ON (f.device_id) f.device_id, f.seen_at, f.os_version
+    SELECT DISTINCT ON (f.device_id) d.id, d.name, d.stage, f.seen_at, f.os_version,
+        d.stage = 'dormant' OR d.seen_on < day_here(f.seen_at)
+            OR d.os_version IS DISTINCT FROM coalesce(f.os_version, d.os_version) AS moves
     FROM found f JOIN devices d ON d.id = f.device_id
     -- What is reported missing or stolen has no more to say.
-    WHERE d.stage <> 'retired' AND d.flag IS NULL
-    ORDER BY f.device_id, f.seen_at DESC
+    WHERE d.stage <> 'retired' AND d.flag IS NULL ORDER BY f.device_id, f.seen_at DESC
+), held AS (
+    SELECT d.id, d.stage AS former, d.os_version AS former_version, d.retire_on AS former_day,
+        k.seen_at, coalesce(k.os_version, d.os_version) AS os_version
+    FROM latest k JOIN devices d ON d.id = k.id
+    WHERE k.moves AND d.stage <> 'retired' AND d.flag IS NULL ORDER BY d.id FOR UPDATE OF d
+), moved AS (
+    UPDATE devices d SET seen_on = greatest(d.seen_on, day_here(h.seen_at)),
+        os_version = h.os_version,
+        stage = CASE h.former WHEN 'dormant' THEN 'active' ELSE h.former END,
+        stage_at = CASE h.former WHEN 'dormant' THEN h.seen_at ELSE d.stage_at END,
+        retire_on = NULL
+    FROM held h WHERE d.id = h.id
+    RETURNING d.id, d.stage, h.former = 'dormant' AS woken,
+        h.os_version IS DISTINCT FROM h.former_version AS updated, h.former_day
 ), written AS (
-    UPDATE sightings s SET last_seen_at = greatest(s.last_seen_at, k.seen_at),
-        since = greatest(s.last_seen_at, k.seen_at)
-    FROM latest k WHERE s.device_id = k.device_id RETURNING s.device_id
+    UPDATE sightings s SET last_seen_at = greatest(s.last_seen_at, k.seen_at)
+    FROM latest k LEFT JOIN moved m USING (id)
+    WHERE s.device_id = k.id AND (m.id IS NOT NULL OR NOT k.moves)
+    RETURNING k.id, k.name, coalesce(m.stage, k.stage) AS stage, m.woken, m.updated, m.former_day
 )
-SELECT f.place, f.device_id, k.seen_at, k.os_version
-FROM found f JOIN written w USING (device_id) JOIN latest k USING (device_id)
-"""
-
-# A look of its own, after the sightings are written: a sweep that held them is seen. The last
-# column is the revision of what a device gets; null: it has to be worked out first. One that was
-# asked to look again sees another.
-_LOOK = """
-SELECT d.id, d.name, d.stage, d.stage = 'dormant'
-        OR d.os_version IS DISTINCT FROM coalesce(g.os_version, d.os_version), (
+SELECT f.place, w.id, coalesce(w.woken, false), w.name, w.stage, coalesce(w.updated, false),
+    w.former_day, (
     SELECT o.revision || CASE WHEN k.asked > 0 THEN '.' || k.asked ELSE '' END
-        || CASE d.stage WHEN 'parked' THEN '.parked' ELSE '' END
-    FROM (SELECT d.id) AS one LEFT JOIN device_kits k ON k.device_id = one.id
+        || CASE w.stage WHEN 'parked' THEN '.parked' ELSE '' END
+    FROM (SELECT w.id) AS d LEFT JOIN device_kits k ON k.device_id = d.id
     JOIN kit_outcomes o ON o.key = coalesce(k.key, hash_array_extended('{}'::bigint[], 0)))
-FROM jsonb_to_recordset(%(given)s::jsonb) AS g (id bigint, os_version text)
-CROSS JOIN LATERAL (SELECT * FROM devices WHERE id = g.id AND stage <> 'retired' AND flag IS NULL
-    OFFSET 0) d
-"""
-
-# A dormant device is in use again.
-_CHANGE = """
-WITH given AS (
-    SELECT g.*, d.stage AS former, d.os_version AS former_version, d.retire_on AS former_day
-    FROM jsonb_to_recordset(%(given)s::jsonb) AS g (id bigint, seen_at timestamptz,
-        os_version text) JOIN devices d USING (id) ORDER BY id FOR UPDATE OF d
-)
-UPDATE devices d SET os_version = coalesce(g.os_version, d.os_version),
-    stage = CASE d.stage WHEN 'dormant' THEN 'active' ELSE d.stage END,
-    stage_at = CASE d.stage WHEN 'dormant' THEN g.seen_at ELSE d.stage_at END,
-    retire_on = NULL
-FROM given g WHERE d.id = g.id AND d.stage <> 'retired' AND d.flag IS NULL
-RETURNING d.id, d.stage, g.former = 'dormant', g.former_day,
-    d.os_version IS DISTINCT FROM g.former_version
+FROM found f JOIN written w ON w.id = f.device_id
 """
 
 _KITS = """
@@ -149,57 +144,31 @@ async def _write(pool: Pool, batch: Sequence[Sighting], now: datetime) -> list[S
         for place, c in enumerate(batch)
     ]
     async with pool.connection() as connection, connection.cursor() as cursor:
-        await cursor.execute(_SIGHT, {"given": json.dumps(lines), "now": now}, prepare=True)
-        places, told = dict[int, int](), dict[int, dict[str, Any]]()
-        async for place, device_id, seen_at, os_version in cursor:
-            places[place] = device_id
-            told[device_id] = {"id": device_id, "seen_at": str(seen_at), "os_version": os_version}
-        found, others = dict[int, SeenRow](), list[dict[str, Any]]()
-        given = json.dumps(list(told.values()))
-        await cursor.execute(_LOOK, {"given": given}, prepare=True)
-        async for device_id, name, stage, has_changed, kit in cursor:
-            found[device_id] = SeenRow(device_id, name, stage, kit)
-            if has_changed:
-                others.append(told[device_id])
-        if others:
-            async with connection.transaction():
-                found |= await _changed(cursor, found, others, now)
-    for place, device_id in places.items():
-        answers[place] = found.get(device_id)
+        await cursor.execute(_UPDATE, {"given": json.dumps(lines), "now": now}, prepare=True)
+        woken, updated = dict[int, date | None](), set[int]()
+        async for place, device_id, has_woken, name, stage, has_updated, day, kit in cursor:
+            answers[place] = SeenRow(device_id, name, stage, kit)
+            if has_woken:
+                woken[device_id] = day
+            if has_updated:
+                updated.add(device_id)
+        if woken:
+            summary = (
+                "A dormant device checked in and is active again"
+                if len(woken) == 1
+                else f"{len(woken)} dormant devices checked in and are active again"
+            )
+            of_them = {"ids": sorted(woken), "days": [woken[one] for one in sorted(woken)]}
+            await cursor.execute(_WOKEN, {"at": now, "summary": summary, **of_them})
+        if woken or updated:
+            others = sorted(woken.keys() | updated)
+            await settle_async(connection, others, ("stage", "os_version", "retire_on"))
+            await cursor.execute(_KITS, {"ids": others})
+            kits = dict(await cursor.fetchall())
+            answers = [
+                one and replace(one, kit=kits.get(one.device_id, one.kit)) for one in answers
+            ]
     return answers
-
-
-async def _changed(
-    cursor: AsyncCursor[Any],
-    found: Mapping[int, SeenRow],
-    told: Sequence[Mapping[str, Any]],
-    now: datetime,
-) -> dict[int, SeenRow]:
-    """Those that wake, or that tell another version, as they are from now on."""
-    await cursor.execute(_CHANGE, {"given": json.dumps(told)})
-    stages, woken, moved = dict[int, str](), dict[int, date | None](), list[int]()
-    async for device_id, stage, has_woken, day, has_updated in cursor:
-        stages[device_id] = stage
-        if has_woken:
-            woken[device_id] = day
-        if has_woken or has_updated:
-            moved.append(device_id)
-    if woken:
-        summary = (
-            "A dormant device checked in and is active again"
-            if len(woken) == 1
-            else f"{len(woken)} dormant devices checked in and are active again"
-        )
-        of_them = {"ids": sorted(woken), "days": [woken[one] for one in sorted(woken)]}
-        await cursor.execute(_WOKEN, {"at": now, "summary": summary, **of_them})
-    if moved:
-        await settle_async(cursor.connection, sorted(moved), ("stage", "os_version", "retire_on"))
-    await cursor.execute(_KITS, {"ids": moved})
-    kits = dict(await cursor.fetchall())
-    return {
-        one: replace(found[one], stage=stage, kit=kits.get(one, found[one].kit))
-        for one, stage in stages.items()
-    }
 
 
 async def device_of(pool: Pool, secret_hash: bytes) -> int | None:

@@ -212,14 +212,14 @@ _ADDING = """
 WITH blank AS (
     SELECT to_jsonb(one) AS row FROM jsonb_populate_record(NULL::devices, %(blank)s) AS one
 ), added AS (
-    INSERT INTO devices ({columns})
-    SELECT {columns} FROM jsonb_populate_record(NULL::devices, %(blank)s::jsonb || %(patch)s)
-    RETURNING id, created_at, to_jsonb(devices)
+    INSERT INTO devices ({columns}, seen_on)
+    SELECT {columns}, day_here(coalesce((%(patch)s ->> 'last_seen_at')::timestamptz, created_at))
+    FROM jsonb_populate_record(NULL::devices, %(blank)s::jsonb || %(patch)s)
+    RETURNING id, to_jsonb(devices)
         || jsonb_build_object('last_seen_at', (%(patch)s ->> 'last_seen_at')::timestamptz) AS row
 ), sighted AS (
-    INSERT INTO sightings (device_id, last_seen_at, since)
-    SELECT id, seen, coalesce(seen, created_at)
-    FROM added, LATERAL (SELECT (row ->> 'last_seen_at')::timestamptz AS seen) AS s
+    INSERT INTO sightings (device_id, last_seen_at)
+    SELECT id, (row ->> 'last_seen_at')::timestamptz FROM added
 ), named AS (
     INSERT INTO identifiers (device_id, kind, value, maker, given)
     SELECT added.id, i.kind, i.value, i.maker, i.given FROM added,

@@ -59,7 +59,7 @@ from sortitor.store.tables import (
     sighted_devices,
     sightings,
 )
-from sortitor.store.zones import day_of, start_of
+from sortitor.store.zones import day_of
 
 Worth = TypeVar("Worth")
 #: What holds for a device or not, in SQL.
@@ -118,8 +118,8 @@ _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
 def idle_case(now: datetime) -> ColumnElement[int]:
-    """Midnights since the last sign of life. Beside devices, the query joins `sightings`."""
-    return func.greatest(0, day_of(now) - day_of(sightings.c.since), type_=Integer)
+    """Midnights since the last sign of life."""
+    return func.greatest(0, day_of(now) - devices.c.seen_on, type_=Integer)
 
 
 def held(now: datetime) -> ColumnElement[bool]:
@@ -164,8 +164,9 @@ def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
     """The filter as a condition on `devices` that is true or false, never null."""
     if isinstance(found, Not):
         part = found.part
-        if isinstance(part, Comparison) and part.attribute in _OF_SIGHTINGS:
-            return _sighted(not_(_of_sighting(part, now)))
+        if isinstance(part, Comparison) and part.attribute == "lastSeenAt":
+            # Asked of the row that every device has: that it has none such takes longer to find.
+            return _sighted(not_(_seen(part)))
         return not_(compiled(part, now))
     if isinstance(found, Joined):
         # What is decided quickest goes first: most devices need no more.
@@ -198,13 +199,13 @@ def spoken_of(condition: ColumnElement[bool]) -> list[Column[Any]]:
 
 
 def said_of(table: FromClause, condition: ColumnElement[Worth]) -> ColumnElement[Worth]:
-    """A condition on `devices`, and on `sightings` beside them, as one on a selection of them."""
+    """A condition on `devices` as one on a selection of them."""
     known = {id(key): table.c.get(name) for name, key in _WORKED_OUT.items()}
 
     def replaced(element: Any, **_: Any) -> Any:
         return (
             table.c[element.name]
-            if isinstance(element, Column) and element.table in (devices, sightings)
+            if isinstance(element, Column) and element.table is devices
             else known.get(id(element))
         )
 
@@ -222,9 +223,6 @@ def leading(parts: Iterable[Filter], sort: str, now: datetime) -> ColumnElement[
         if isinstance(part, Comparison)
         and (part.attribute, part.operator) in _BEGINNINGS.get(sort, ())
     ]
-    if sort == "seen":
-        days = ((part.operator, float(str(part.value))) for part in begun)
-        return and_(true(), *(quiet_for(*one, now) for one in days))
     return and_(true(), *(_comparison(part, now) for part in begun))
 
 
@@ -251,8 +249,10 @@ def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
     attribute = ATTRIBUTES[c.attribute]
     if attribute.kind is Kind.TEXTS:
         return _any_of(c)
-    if c.attribute in _OF_SIGHTINGS:
-        return _sighted(_of_sighting(c, now))
+    if c.attribute == "idleDays" and c.operator != "pr":
+        return idle_days(c.operator, float(str(c.value)), now)
+    if c.attribute == "lastSeenAt":
+        return and_(_on_the_day(c), _sighted(_seen(c)))
     if c.attribute == "held":
         return held(now) if c.value else not_(held(now))
     if c.attribute == "person.devices":
@@ -323,38 +323,32 @@ def _person_has(c: Comparison) -> ColumnElement[bool]:
 _EVER = 700_000
 
 
-#: What stands in a device's row of `sightings`, of which each has one.
-_OF_SIGHTINGS = ("idleDays", "lastSeenAt")
-
-
 def _sighted(which: ColumnElement[bool]) -> ColumnElement[bool]:
-    """Whether the row beside a device is such a one. What is not so is asked of the row as well:
-    that no row is so takes many times as long.
-    """
+    """Whether the row of `sightings` that every device has is such a one."""
     return exists(select(_SIGHTED.c.device_id).where(_SIGHTED.c.device_id == devices.c.id, which))
 
 
-def _of_sighting(c: Comparison, now: datetime) -> ColumnElement[bool]:
-    """A comparison of what stands in `sightings`, never null."""
-    seen, since = _SIGHTED.c.last_seen_at, _SIGHTED.c.since
-    if c.attribute == "lastSeenAt":
-        # Of a device that was seen both are one, and one has the index.
-        held = true() if c.operator == "pr" else _one(since, Kind.TIME, c)
-        return and_(seen.is_not(None), held)
+def _seen(c: Comparison) -> ColumnElement[bool]:
+    """How the last sign of life compares; none is nothing."""
+    return func.coalesce(_one(_SIGHTED.c.last_seen_at, Kind.TIME, c), false())
+
+
+def _on_the_day(c: Comparison) -> ColumnElement[bool]:
+    """The same of its day, which has an index, as far as the day tells."""
     if c.operator == "pr":
         return true()
-    return quiet_for(c.operator, float(str(c.value)), now, since)
+    sign = {"gt": "ge", "lt": "le"}.get(c.operator, c.operator)
+    return _SIGNS[sign](devices.c.seen_on, day_of(literal(c.value)))
 
 
-def quiet_for(
-    operator: str, days: float, now: datetime, since: ColumnElement[Any] = sightings.c.since
-) -> ColumnElement[bool]:
-    """How the idle days of who has been quiet `since` compare. They are whole ones and never
-    negative, so each comparison is one of a moment, which has an index.
+def idle_days(operator: str, days: float, now: datetime) -> ColumnElement[bool]:
+    """How the idle days compare. They are whole ones and never negative, so each comparison is one
+    of the day of the last sign of life, which has an index.
     """
 
     def at_least(whole: int) -> ColumnElement[bool]:
-        return true() if whole <= 0 else start_of(day_of(now) - min(whole, _EVER) + 1) > since
+        ago = day_of(now) - min(whole, _EVER)
+        return true() if whole <= 0 else devices.c.seen_on <= ago
 
     floor, ceiling = math.floor(days), math.ceil(days)
     if operator == "eq":

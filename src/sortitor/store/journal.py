@@ -428,8 +428,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
     with raw(connection).cursor() as cursor:
         cursor.execute(
             "INSERT INTO journal_effects (entry_id, device_id, before, after) SELECT %s, d.id,"
-            " jsonb_strip_nulls(to_jsonb(d)), NULL FROM undoing u JOIN devices d ON d.id ="
-            " u.device_id WHERE u.action = 'remove'",
+            " jsonb_strip_nulls(to_jsonb(d) - 'seen_on'), NULL FROM undoing u JOIN devices d"
+            " ON d.id = u.device_id WHERE u.action = 'remove'",
             [revert_id],
         )
         cursor.execute(

@@ -7,7 +7,7 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, Literal, cast
 
 import polars as pl
@@ -725,11 +725,12 @@ def write_devices(
     entry_id: int,
     decided: Decided,
     now: datetime,
+    today: date,
     counting: Counting,
 ) -> None:
     """Add and change devices as decided; everything by COPY and set-based statements."""
     bulk.with_room(connection)
-    _add_devices(connection, lot_id, entry_id, decided, now, counting)
+    _add_devices(connection, lot_id, entry_id, decided, (now, today), counting)
     merge_devices(connection, entry_id, decided.merges, now)
     _change_devices(connection, entry_id, decided, now, counting)
     # Last, since whoever changes a cohort waits for it.
@@ -742,13 +743,13 @@ def _add_devices(
     lot_id: int,
     entry_id: int,
     decided: Decided,
-    now: datetime,
+    moment: tuple[datetime, date],
     counting: Counting,
 ) -> None:
     new = decided.rows.filter(pl.col("verdict") == Verdict.ADD.value)
     if new.height == 0:
         return
-    at = now.isoformat()
+    at, day = (one.isoformat() for one in moment)
     new = new.with_columns(_new_ids(connection, new.height))
     values = new.select(
         "id",
@@ -764,10 +765,10 @@ def _add_devices(
         stage=pl.lit(Stage.AWAITED.value),
         stage_at=pl.lit(at),
         created_at=pl.lit(at),
+        seen_on=pl.lit(day),
     )
     bulk.copy_in(connection, "devices", values, counting("writing devices", new.height))
-    quiet = new.select(device_id="id", since=pl.lit(at))
-    bulk.copy_in(connection, "sightings", quiet)
+    bulk.copy_in(connection, "sightings", new.select(device_id="id"))
     keys = decided.keys.join(new.select("row", device_id="id"), on="row")
     raw(connection).execute("SET LOCAL sortitor.devices_just_written = 'yes'")
     # In the order of the index, so that it grows at its end.

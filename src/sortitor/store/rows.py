@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import fields
-from datetime import datetime
+from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property, lru_cache
 from types import UnionType
@@ -130,7 +130,7 @@ def beyond(
     """
     value, kind = after[0], key.type.python_type
     try:
-        value = datetime.fromisoformat(value) if kind is datetime else value
+        value = kind.fromisoformat(value) if kind in (date, datetime) else value
     except (TypeError, ValueError):
         value = None
     if not isinstance(value, kind):

@@ -37,7 +37,7 @@ from sortitor.core.sweeps import Rule
 from sortitor.core.vocabulary import Ownership, Stage
 from sortitor.store import devices as store_devices
 from sortitor.store.bulk import with_room
-from sortitor.store.filters import covered, held, idle_case, quiet_for, said_of
+from sortitor.store.filters import covered, held, idle_case, idle_days, said_of
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
     cohort_members,
@@ -46,7 +46,6 @@ from sortitor.store.tables import (
     hold_devices,
     holds,
     people,
-    sighted_devices,
     sightings,
     sweeps,
 )
@@ -135,7 +134,7 @@ class Look:
     @property
     def past(self) -> ColumnElement[bool]:
         """Which devices are past the rule's window."""
-        return quiet_for("ge", self.rule.idle_window_days, self.now)
+        return idle_days("ge", self.rule.idle_window_days, self.now)
 
     @property
     def outcome(self) -> ColumnElement[str]:
@@ -153,13 +152,13 @@ class Look:
         ]
         notice: list[tuple[ColumnElement[bool], ColumnElement[str]]] = []
         if rule.dormant_days:
-            over = quiet_for("ge", rule.idle_window_days + rule.dormant_days, self.now)
+            over = idle_days("ge", rule.idle_window_days + rule.dormant_days, self.now)
             notice = [
                 (devices.c.stage == Stage.ACTIVE, _word(Stage.DORMANT)),
                 (_waits(rule, devices, over, self.today), _word(WAITING)),
             ]
         return case(
-            (quiet_for("lt", rule.idle_window_days, self.now), _word(EARLY)),
+            (idle_days("lt", rule.idle_window_days, self.now), _word(EARLY)),
             (on_hold, _word(HELD)),
             *keeps,
             *notice,
@@ -167,7 +166,7 @@ class Look:
         )
 
     def _is_kept(self, watching: Selection, days: int) -> ColumnElement[bool]:
-        shorter = quiet_for("lt", days, self.now)
+        shorter = idle_days("lt", days, self.now)
         return and_(shorter, store_devices.matching(watching, self.now))
 
 
@@ -212,8 +211,8 @@ def tally(connection: Connection, look: Look) -> Tally:
     with_room(connection)
     on_hold = held(look.now).label("held")
     # Each boundary lets the database work out once what stands on both sides of it.
-    known = select(devices, sightings.c.since, look.idle.label("idle"), on_hold)
-    watched = known.select_from(sighted_devices).where(look.condition).offset(0).subquery()
+    known = select(devices, look.idle.label("idle"), on_hold).where(look.condition).offset(0)
+    watched = known.subquery()
     outcome: ColumnElement[str] = said_of(watched, look.becomes(watched.c.held))
     seen = (
         select(
@@ -266,14 +265,13 @@ def idle_counts(
     is_kept = or_(
         false(),
         *(
-            and_(quiet_for("lt", days, now), store_devices.matching(watching, now))
+            and_(idle_days("lt", days, now), store_devices.matching(watching, now))
             for watching, days in others
         ),
     )
     # Each boundary lets the database work out once what stands on both sides of it.
     each = (
         select(idle_case(now).label("idle"), held(now).label("held"), is_kept.label("kept"))
-        .select_from(sighted_devices)
         .where(store_devices.matching(watched, now))
         .offset(0)
         .subquery()
@@ -318,11 +316,10 @@ def taken(
             _word(outcome).label("becomes"),
             _released_on(look.today).label("held_until"),
         )
-        .select_from(sighted_devices)
         .outerjoin(people, people.c.id == devices.c.person_id)
-        # The first two by the index of the last sign of life.
+        # The first two by the index of the day of the last sign of life.
         .where(look.past, look.condition, look.outcome == _word(outcome))
-        .order_by(sightings.c.since, sightings.c.device_id)
+        .order_by(devices.c.seen_on, devices.c.id)
         .limit(limit)
     )
     if released is not None:
@@ -335,15 +332,11 @@ def count_released(connection: Connection, look: Look) -> int:
     """How many of those that are taken now were held until lately."""
     if not connection.execute(select(exists().where(*_over_lately(look.today)))).scalar_one():
         return 0
-    query = (
-        select(func.count())
-        .select_from(sighted_devices)
-        .where(
-            look.past,
-            look.condition,
-            covered(*_over_lately(look.today)),
-            look.outcome.in_([_word(one) for one in TAKEN]),
-        )
+    query = select(func.count()).where(
+        look.past,
+        look.condition,
+        covered(*_over_lately(look.today)),
+        look.outcome.in_([_word(one) for one in TAKEN]),
     )
     return number(connection, query)
 
@@ -383,11 +376,9 @@ def take(
     outcome = look.outcome
     chosen = (
         select(devices.c.id.label("id"), outcome.label("becomes"))
-        .select_from(sighted_devices)
         .where(look.past, look.condition, outcome.in_([_word(one) for one in TAKEN]))
         .order_by(devices.c.id)
-        # With its last sign of life: one that comes now waits, and then wakes the device.
-        .with_for_update(of=[devices, sightings])
+        .with_for_update(of=devices)
         .cte("chosen")
     )
     patch = case(
@@ -427,7 +418,6 @@ def noticed(
             store_devices.an_identifier("serial"),
             devices.c.retire_on,
         )
-        .select_from(sighted_devices)
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(
             store_devices.matching(watched, now),
@@ -452,9 +442,9 @@ def due_counts(
         store_devices.matching(watched, now).label(f"watches_{place}")
         for place, (_, watched) in enumerate(rules)
     ]
-    chosen = (devices.c.stage.in_(SWEPT), quiet_for("ge", first, now), not_(held(now)))
+    chosen = (devices.c.stage.in_(SWEPT), idle_days("ge", first, now), not_(held(now)))
     known = select(devices.c.stage, devices.c.retire_on, idle_case(now).label("idle"), *watches)
-    seen = known.select_from(sighted_devices).where(*chosen).offset(0).subquery()
+    seen = known.where(*chosen).offset(0).subquery()
     counted = []
     for place, (rule, _) in enumerate(rules):
         longer = [
@@ -505,9 +495,7 @@ def last_at(connection: Connection, rule_id: int) -> datetime | None:
 
 def seen_since(connection: Connection, since: datetime) -> int:
     """How many devices gave a sign of life since then."""
-    query = select(func.count()).where(
-        sightings.c.since >= since, sightings.c.last_seen_at >= since
-    )
+    query = select(func.count()).where(sightings.c.last_seen_at >= since)
     return connection.execute(query).scalar_one()
 
 

@@ -7,9 +7,23 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any, TypeAlias
 
-from sqlalchemy import ColumnElement, Date, DateTime, Dialect, Text, cast, func
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Date,
+    DateTime,
+    Dialect,
+    Text,
+    cast,
+    func,
+    select,
+    text,
+)
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.compiler import compiles
 from sqlalchemy.sql.compiler import SQLCompiler
+
+from sortitor.store.tables import installation
 
 Moment: TypeAlias = "datetime | ColumnElement[Any]"
 _NAME = "organisation_zone"
@@ -38,3 +52,24 @@ def day_of(moment: Moment) -> ColumnElement[date]:
 def start_of(day: ColumnElement[Any]) -> ColumnElement[datetime]:
     """The moment at which a day begins there."""
     return func.timezone(_Zone(), cast(day, DateTime), type_=DateTime(timezone=True))
+
+
+_SEEN_ON = """
+UPDATE devices d SET seen_on = day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at))
+FROM sightings s WHERE s.device_id = d.id
+    AND d.seen_on <> day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at))
+"""
+
+
+def keep_days(connection: Connection, zone: str) -> bool:
+    """Let the days that devices were seen on be days of this zone: after another was set, and after
+    an update that did not know it. Gives whether they had to be worked out anew.
+    """
+    query = select(installation.c.value).where(installation.c.key == "zone")
+    if connection.execute(query).scalar_one_or_none() == zone:
+        return False
+    kept = insert(installation).values(key="zone", value=zone)
+    kept = kept.on_conflict_do_update(index_elements=["key"], set_={"value": zone})
+    connection.execute(kept)
+    connection.execute(text(_SEEN_ON))
+    return True

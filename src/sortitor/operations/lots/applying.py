@@ -159,7 +159,7 @@ def take_in(
         after={"status": "applied", **decided.counts},
     )
     store.learn_makers(connection, decided.rows["maker"].drop_nulls().unique(), ctx.now)
-    store.write_devices(connection, lot.id, entry, decided, ctx.now, ctx.counting)
+    store.write_devices(connection, lot.id, entry, decided, ctx.now, ctx.today, ctx.counting)
     quotas.require_room(connection, in_force(connection, ctx.today), entry)
     store.change(
         connection,

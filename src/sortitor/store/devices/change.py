@@ -77,14 +77,15 @@ _EFFECT_BESIDE = """CASE WHEN old.patch ? {0}
 #: Keys of a patch that are no columns of a device.
 _NOT_OF_THE_ROW = ("identifiers", "given_away")
 
-#: A device's last sign of life stands in a table of its own, and since when it is quiet depends on
+#: A device's last sign of life stands in a table of its own; its day, with the device, depends on
 #: both.
 _SEEN, _ENROLLED = "last_seen_at", "enrolled_at"
+_SEEN_ON: LiteralString = (
+    ", seen_on = day_here(coalesce(w.last_seen_at, w.enrolled_at, d.created_at))"
+)
 _WITH_SIGHTINGS = " JOIN sightings s ON s.device_id = d.id"
 _SIGHTED: LiteralString = """, sighted AS (
-UPDATE sightings s SET last_seen_at = w.last_seen_at,
-    since = coalesce(w.last_seen_at, w.enrolled_at, d.created_at)
-FROM wanted w JOIN devices d ON d.id = w.id WHERE s.device_id = w.id
+UPDATE sightings s SET last_seen_at = w.last_seen_at FROM wanted w WHERE s.device_id = w.id
 )"""
 
 #: Key of a patch → what is written beside the device.
@@ -174,7 +175,7 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
             )
             for name in columns
         ),
-        assignments=each("{0} = w.{0}", own),
+        assignments=each("{0} = w.{0}", own) + sql.SQL(_SEEN_ON * sighted),
         returned=each("d.{0}", own) + sql.SQL(f", w.{_SEEN}" * sighted),
         before=effect("old"),
         after=effect("new"),

@@ -108,14 +108,7 @@ def page(
     that they are.
     """
     plan_anew(connection)
-    condition, few = matching(selection, now), None
-    # The key and the number, as their index has both, and where they stand.
-    key, number = (
-        (sightings.c.since, sightings.c.device_id)
-        if sort == "seen"
-        else (ORDERS[sort], devices.c.id)
-    )
-    source = sighted_devices if sort == "seen" else devices
+    key, condition, few = ORDERS[sort], matching(selection, now), None
     on_the_way = condition
     if selection.query:
         few = found_by(connection, selection, _LOOK)
@@ -124,7 +117,7 @@ def page(
         condition = condition if few is None else and_(among(devices.c.id, few), beside)
     rest = leading(_said(connection, selection), sort, now)
     if after is not None:
-        rest = and_(rest, beyond(key, number, after, descending))
+        rest = and_(rest, beyond(key, devices.c.id, after, descending))
 
     def first(
         keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], most: int
@@ -136,8 +129,8 @@ def page(
     needed = dict.fromkeys([devices.c.id, *spoken_of(on_the_way)])
 
     def walk(reach: int) -> list[LineRow]:
-        those = select(*needed, key.label("key")).select_from(source).where(rest)
-        walked = first(key, number, those, reach).subquery()
+        those = select(*needed, key.label("key")).where(rest)
+        walked = first(key, devices.c.id, those, reach).subquery()
         fitting = select(walked.c.id, walked.c.key).where(said_of(walked, on_the_way))
         return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
 
@@ -151,7 +144,6 @@ def page(
         return found
     gathered = (
         select(devices.c.id, key.label("key"))
-        .select_from(source)
         .where(rest, condition)
         .cte()
         .prefix_with("MATERIALIZED")

@@ -35,7 +35,7 @@ from sortitor.store.cohorts import (
     member_of,
 )
 from sortitor.store.engine import plan_anew
-from sortitor.store.filters import compiled, quiet_for, said_of, spoken_of, worked_out
+from sortitor.store.filters import compiled, idle_days, said_of, spoken_of, worked_out
 from sortitor.store.rows import among, as_pattern
 from sortitor.store.tables import (
     cohorts,
@@ -47,7 +47,6 @@ from sortitor.store.tables import (
     lot_rows,
     lots,
     people,
-    sighted_devices,
 )
 
 
@@ -338,8 +337,8 @@ def idle_counts(
 ) -> list[int]:
     """How many devices of a selection are idle for so many days or more, for each of them."""
     plan_anew(connection)
-    idle = [func.count().filter(quiet_for("ge", window, now)) for window in windows]
-    query = select(*idle).select_from(sighted_devices).where(matching(selection, now))
+    idle = [func.count().filter(idle_days("ge", window, now)) for window in windows]
+    query = select(*idle).select_from(devices).where(matching(selection, now))
     return list(connection.execute(query).one())
 
 
