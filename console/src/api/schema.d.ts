@@ -21570,7 +21570,7 @@ export interface operations {
     list_devices: {
         parameters: {
             query?: {
-                /** @description The order. */
+                /** @description The order; `seen`: by the day of the last sign of life. */
                 sort?: "id" | "name" | "site" | "model" | "stage" | "seen";
                 /** @description The last first. */
                 descending?: boolean;

@@ -188,7 +188,7 @@ def device() -> None:
     type=click.Choice(["id", "name", "site", "model", "stage", "seen"]),
     default="id",
     show_default=True,
-    help="The order.",
+    help="The order; seen: by the day of the last sign of life.",
 )
 @click.option("--descending", is_flag=True, help="The other way round.")
 @most_option

@@ -115,7 +115,8 @@ def list_devices(
     ctx: MayLook,
     selection: Asked,
     sort: Annotated[
-        Literal["id", "name", "site", "model", "stage", "seen"], Query(description="The order.")
+        Literal["id", "name", "site", "model", "stage", "seen"],
+        Query(description="The order; `seen`: by the day of the last sign of life."),
     ] = "id",
     descending: Annotated[bool, Query(description="The last first.")] = False,
     total: Annotated[bool, Query(description="Count all that fit, too.")] = False,
