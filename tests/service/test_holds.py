@@ -20,6 +20,8 @@ from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.holds import HoldNew
 from sortitor.schemas.sweeps import Rule
+from sortitor.store.engine import make_engine, transaction
+from sortitor.store.zones import keep_days
 
 TODAY = NOW.date()
 
@@ -183,6 +185,24 @@ def test_a_window_ends_at_midnight_where_the_organisation_is(world: World) -> No
             assert s.sweeps.preview(rule.id).examples_total == number, moment
             assert s.devices.count(filter="idleDays ge 21") == number
             assert s.devices.show(1).idle_days == 20 + number
+
+
+def test_after_another_time_zone_was_set_days_are_days_of_it(world: World) -> None:
+    """Idle days are midnights where the organisation is, whenever they were noted."""
+    fleet(world, 2)
+    world.saw("id = 1", datetime(2026, 3, 20, 23, 30, tzinfo=UTC))
+    world.saw("id = 2", None)
+    for zone, day in (
+        ("Pacific/Auckland", date(2026, 3, 21)),
+        ("America/Lima", date(2026, 3, 20)),
+        ("Europe/Lisbon", date(2026, 3, 20)),
+    ):
+        engine = make_engine(world.run.url, 1, zone=zone)
+        with transaction(engine) as connection:
+            assert keep_days(connection, zone)
+            assert not keep_days(connection, zone)
+        engine.dispose()
+        assert world.rows("SELECT seen_on FROM devices ORDER BY id") == [(day,), (NOW.date(),)]
 
 
 # ---- by the book: random fleets, rules, holds and clocks

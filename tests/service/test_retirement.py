@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from datetime import timedelta
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -320,3 +323,38 @@ def test_rules_pools_and_acts_may_speak_of_people(world: World, tmp_path: Path) 
     s.pools.edit(pool, Pool(name="Charts", filter=f"{PEOPLE_FILTER} or id pr"), revision=1)
     found = s.pools.compare(pool, issuer.voucher("Charts", 1, 1))
     assert len(found.latest) == 1
+
+
+def test_who_gives_a_sign_of_life_while_a_sweep_runs_is_in_use(world: World) -> None:
+    """Whichever comes first: a device that was heard is never dormant afterwards, and the journal
+    tells of every step.
+    """
+    s = world.client()
+    credentials = fleet(world, 24)
+    rule = s.sweep_rules.add(Rule(name="Quiet", **QUIET))
+
+    def swept() -> None:
+        with suppress(Refused):
+            sweep(s, rule)
+
+    for _round in range(6):
+        world.later(days=31)
+        with ThreadPoolExecutor(9) as pool:
+            heard = [pool.submit(s.agent.check_in, one) for one in credentials[:12]]
+            pool.submit(swept).result()
+            assert all(one.result() for one in heard)
+        swept()
+        assert {s.devices.show(number).stage for number in range(1, 13)} == {Stage.ACTIVE}
+        assert {s.devices.show(number).stage for number in range(13, 25)} == {Stage.DORMANT}
+        for one in credentials[12:]:
+            s.agent.check_in(one)
+    stages = world.rows(
+        "SELECT e.device_id, e.before ->> 'stage', e.after ->> 'stage' FROM journal_effects e"
+        " WHERE e.after ? 'stage' ORDER BY e.device_id, e.entry_id"
+    )
+    for (device, _, became), (following, was, _) in pairwise(stages):
+        assert device != following or became == was, device
+    assert world.rows(
+        "SELECT count(*) FROM devices d JOIN sightings s ON s.device_id = d.id"
+        " WHERE d.seen_on = timezone('UTC', s.last_seen_at)::date"
+    ) == [(24,)]
