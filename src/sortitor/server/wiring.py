@@ -125,7 +125,8 @@ def runtime(
         engine = make_engine(url, settings.pool_size, settings.statement_seconds, zone)
         work_engine = make_engine(url, settings.pool_size, zone=zone)
         with transaction(work_engine) as connection:
-            keep_days(connection, zone)
+            if moved := keep_days(connection, zone):
+                log.info("days_of_another_zone", zone=zone, devices=moved)
         if settings.standby_url is not None:
             copy = settings.standby_url.get_secret_value()
             # Whoever waits for one that is away could have had an answer of the primary.

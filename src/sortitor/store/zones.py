@@ -61,15 +61,14 @@ FROM sightings s WHERE s.device_id = d.id
 """
 
 
-def keep_days(connection: Connection, zone: str) -> bool:
+def keep_days(connection: Connection, zone: str) -> int:
     """Let the days that devices were seen on be days of this zone: after another was set, and after
-    an update that did not know it. Gives whether they had to be worked out anew.
+    an update that did not know it. Gives how many devices have another day now.
     """
     query = select(installation.c.value).where(installation.c.key == "zone")
     if connection.execute(query).scalar_one_or_none() == zone:
-        return False
+        return 0
     kept = insert(installation).values(key="zone", value=zone)
     kept = kept.on_conflict_do_update(index_elements=["key"], set_={"value": zone})
     connection.execute(kept)
-    connection.execute(text(_SEEN_ON))
-    return True
+    return connection.execute(text(_SEEN_ON)).rowcount
