@@ -11,7 +11,6 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     Date,
-    DateTime,
     Dialect,
     Text,
     cast,
@@ -47,11 +46,6 @@ def _written(element: _Zone, compiler: SQLCompiler, **_: Any) -> str:
 def day_of(moment: Moment) -> ColumnElement[date]:
     """The day of a moment where the organisation is."""
     return cast(func.timezone(_Zone(), moment), Date)
-
-
-def start_of(day: ColumnElement[Any]) -> ColumnElement[datetime]:
-    """The moment at which a day begins there."""
-    return func.timezone(_Zone(), cast(day, DateTime), type_=DateTime(timezone=True))
 
 
 _SEEN_ON = """
