@@ -5,6 +5,7 @@ when the primary dies nothing that was acknowledged is lost.
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -14,10 +15,23 @@ from tests.standbys import Pair, a_pair
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import SortitorError
+from sortitor.core.filters import parse
+from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Role
-from sortitor.operations import accounts, context
+from sortitor.operations import accounts, context, naming
+from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Actor, Context
+from sortitor.operations.gate import documents
+from sortitor.operations.gate.replay import replay
+from sortitor.operations.licences.pools import POOLS
+from sortitor.operations.orders import ORDERS
+from sortitor.operations.sweeps import runs
+from sortitor.operations.sweeps.rules import RULES
+from sortitor.operations.sweeps.rules import look as look_of_rule
+from sortitor.schemas.cohorts import Cohort
+from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order
+from sortitor.schemas.sweeps import Rule
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import Runtime, runtime
 from sortitor.store.engine import url_of
@@ -139,6 +153,43 @@ def test_heavy_reads_go_to_a_standby_that_follows(
         # Nor one that is no longer there.
         pair.standby.halt()
         assert ctx.aside().engine is run.work_engine
+
+
+def test_previews_of_the_fleet_are_made_by_a_standby_that_has_everything(
+    pair: Pair, tmp_path: Path
+) -> None:
+    with runtime(settings(pair, tmp_path)) as run:
+        ctx = administrator(run)
+        with psycopg.connect(pair.primary_url) as primary:
+            primary.execute(
+                "WITH d AS (INSERT INTO devices (stage, stage_at, created_at, enrolled_at, seen_on,"
+                " name) SELECT 'active', now(), now(), now(), current_date - 60, 'WM-' || n FROM"
+                " generate_series(1, 9) n RETURNING id) INSERT INTO sightings SELECT id FROM d"
+            )
+        aside = replace(ctx, standby=run.standby)
+        assert url_of(aside.aside(as_now=True).engine) == pair.standby_url
+        rule = RULES.add(ctx, Rule(name="Quiet", idle_window_days=40))
+        # Asked of the standby itself, so that whatever would write there fails.
+        there = replace(ctx, engine=run.standby)
+        gate = documents.read(ctx).document
+        everything = Selection(filter=parse("id pr"))
+        for look in (
+            lambda one: documents.GATE.preview_edit(one, documents.GATE_ID, gate),
+            lambda one: replay(one, gate).fleet.looked_at,
+            lambda one: RULES.preview_edit(one, rule.id, Rule(name="Quiet", idle_window_days=50)),
+            lambda one: look_of_rule(one, rule.document).counts,
+            lambda one: runs.preview(one, rule.id),
+            lambda one: POOLS.preview_add(one, Pool(name="Seats", seats=3, filter="id pr")),
+            lambda one: COHORTS.preview_add(one, Cohort(name="All", filter="idleDays ge 1")),
+            lambda one: naming.preview(one, None, everything),
+        ):
+            assert look(there) == look(ctx) == look(aside)
+        assert runs.preview(aside, rule.id).examples_total == 9
+        # A preview says what is so at this moment: nobody waits for one that stands still.
+        pair.at_standby("SELECT pg_wal_replay_pause()")
+        ORDERS.add(ctx, Order(name="WL-2"))
+        assert url_of(aside.aside().engine) == pair.standby_url
+        assert aside.aside(as_now=True).engine is run.engine
 
 
 def test_one_that_became_the_primary_is_no_standby(pair: Pair, tmp_path: Path) -> None:

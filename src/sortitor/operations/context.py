@@ -18,7 +18,14 @@ from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
-from sortitor.store.engine import Connection, follows, set_today, transaction, with_options
+from sortitor.store.engine import (
+    Connection,
+    follows,
+    has_caught_up,
+    set_today,
+    transaction,
+    with_options,
+)
 from sortitor.store.engine import Engine as Engine
 from sortitor.store.engine import Leash as Leash
 
@@ -143,11 +150,14 @@ class Context:
         with transaction(engine, self.leash) as connection:
             yield connection
 
-    def aside(self) -> Context:
+    def aside(self, as_now: bool = False) -> Context:
         """The same for heavy reads of what may be some seconds old: by the standby, while there is
-        one that follows.
+        one that follows. `as_now`: by one that has everything that is written by now, as a preview
+        needs it.
         """
         if self.standby is None or not follows(self.standby, _BEHIND_SECONDS):
+            return self
+        if as_now and not has_caught_up(self.standby, self.engine):
             return self
         return replace(self, engine=self.standby)
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Generic, TypeVar
+from typing import Any, ClassVar, Generic, TypeVar
 
 from sortitor.core.documents import Difference, Document, differences, told
 from sortitor.core.errors import Conflict, Stale
@@ -70,6 +70,8 @@ class DocumentKind(Generic[D]):
     operation: str
     shelf: Shelf[D]
     short: str = field(default="")
+    #: Its previews look at the whole fleet: a standby does, where there is one.
+    heavy: ClassVar[bool] = False
 
     # ---- what a noun says of itself
 
@@ -144,19 +146,22 @@ class DocumentKind(Generic[D]):
     def preview_add(self, ctx: Context, proposed: D) -> Preview:
         """What adding a document would do."""
         proposed = self.received(ctx, proposed, keep=False)
-        with ctx.reading() as connection:
+        with self._aside(ctx).reading() as connection:
             return self._preview(ctx, connection, Wanted(None, proposed))
 
     def preview_edit(self, ctx: Context, key: Key, proposed: D) -> Preview:
         """What a change would do: the fields that change, and what follows."""
         proposed = self.received(ctx, proposed, keep=False)
-        with ctx.reading() as connection:
+        with self._aside(ctx).reading() as connection:
             return self._preview(ctx, connection, Wanted(self.find(connection, key), proposed))
 
     def preview_remove(self, ctx: Context, key: Key) -> Preview:
         """What removing a document would do."""
-        with ctx.reading() as connection:
+        with self._aside(ctx).reading() as connection:
             return self._preview(ctx, connection, Wanted(self.find(connection, key), None))
+
+    def _aside(self, ctx: Context) -> Context:
+        return ctx.aside(as_now=True) if self.heavy else ctx
 
     def add(
         self, ctx: Context, proposed: D, digest: str | None = None, reason: str | None = None

@@ -162,7 +162,7 @@ def preview(ctx: Context, proposed: Naming | None, selection: Selection) -> Prev
     """Old → new over a selection, by the proposed templates or those in force; what is shortened,
     too long, colliding or lacking.
     """
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         return _plan(ctx, connection, proposed, selection).preview
 
 

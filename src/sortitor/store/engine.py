@@ -194,6 +194,28 @@ def follows(standby: Engine, within_seconds: float) -> bool:
     return found is not None and bool(found[0])
 
 
+#: How often, and after how many seconds, a standby that is to have everything is asked again.
+_LOOKS, _LOOK_SECONDS = 10, 0.02
+
+
+def has_caught_up(standby: Engine, primary: Engine) -> bool:
+    """Whether a standby has everything that the primary has written so far, a moment's patience
+    included.
+    """
+    try:
+        with with_options(primary, "AUTOCOMMIT").connect() as connection:
+            [written] = raw(connection).execute("SELECT pg_current_wal_lsn()").fetchone() or [None]
+        with with_options(standby, "AUTOCOMMIT").connect() as connection:
+            asking = "SELECT pg_last_wal_replay_lsn() >= %s::pg_lsn"
+            for look in range(_LOOKS):
+                time.sleep(_LOOK_SECONDS * bool(look))
+                if raw(connection).execute(asking, [written]).fetchone() == (True,):
+                    return True
+    except (DBAPIError, psycopg.Error, PoolTimeout):
+        pass
+    return False
+
+
 def probe(engine: Engine) -> None:
     """Ask the database for a sign of life on a connection of its own, so that busy ones do not make
     it look dead. Raises Unavailable.

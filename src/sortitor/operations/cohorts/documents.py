@@ -62,6 +62,8 @@ class Use:
 class Cohorts(DocumentKind[Cohort]):
     """Cohorts as documents."""
 
+    heavy = True
+
     def hold(self, connection: Connection) -> None:
         """Whoever changes a cohort waits for this lock before anything else."""
         hold_still(connection)

@@ -30,6 +30,8 @@ _EXAMPLES = 50
 class GateBook(DocumentKind[Gate]):
     """The gate as a document, of which there is one."""
 
+    heavy = True
+
     def called(self, document: Gate) -> str:
         """There is only one."""
         return "the gate"

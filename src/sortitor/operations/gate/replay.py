@@ -57,7 +57,7 @@ class TurnedRow:
 def replay(ctx: Context, proposed: Gate) -> Replayed:
     """What saving the proposed gate would have meant."""
     proposed.check()
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         return work_out(
             ctx, connection, documents.in_force(connection, ctx.today), proposed.on(ctx.today)
         )
@@ -92,7 +92,7 @@ def turned_page(
 ) -> list[TurnedRow]:
     """The devices (or arrivals) that turn to an outcome, for a reason; by number."""
     proposed.check()
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         replayed = work_out(
             ctx, connection, documents.in_force(connection, ctx.today), proposed.on(ctx.today)
         )

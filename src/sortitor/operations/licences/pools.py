@@ -44,6 +44,8 @@ class CountedPool:
 class Pools(DocumentKind[Pool]):
     """Licence pools as documents."""
 
+    heavy = True
+
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[Pool]) -> None:
         """Vouchers that are booked one way are not counted another way."""
         before, proposed = wanted.before, wanted.proposed

@@ -60,6 +60,8 @@ class IdleDays:
 class Rules(DocumentKind[Rule]):
     """Sweep rules as documents."""
 
+    heavy = True
+
     def check(self, ctx: Context, connection: Connection, wanted: Wanted[Rule]) -> None:
         """The window is within the installation's bounds."""
         if wanted.proposed is not None:
@@ -125,7 +127,7 @@ def idle_days(ctx: Context, connection: Connection, rule: Rule, number: int | No
 def look(ctx: Context, rule: Rule) -> IdleDays:
     """Idle days of everyone that a rule, saved or not, watches."""
     rule.check()
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         return idle_days(ctx, connection, rule, RULES.shelf.number_of(connection, rule.name))
 
 

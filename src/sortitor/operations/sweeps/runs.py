@@ -61,14 +61,14 @@ class _Plan:
 
 def preview(ctx: Context, key: Key) -> Preview:
     """Whom the rule would retire now, with the idle days of everyone it watches."""
-    with ctx.reading(one_moment=True) as connection:
+    with ctx.aside(as_now=True).reading(one_moment=True) as connection:
         return _plan(ctx, connection, RULES.find(connection, key)).preview
 
 
 def due_frame(ctx: Context, rule: Rule) -> pl.DataFrame:
     """The devices that a rule, saved or not, would make dormant or retire now, as a table."""
     rule.check()
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         longer = _longer(rule, RULES.shelf.every(connection))
         look = _look(ctx, connection, rule, longer)
         found = [row for one in store.TAKEN for row in store.taken(connection, look, one)]
