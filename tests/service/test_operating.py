@@ -56,7 +56,9 @@ def test_a_misspelt_setting_is_refused_with_the_nearest_name() -> None:
 def test_a_bad_setting_is_said_without_a_traceback_or_a_secret(
     setting: str, value: str, words: str
 ) -> None:
-    for command in ("serve", "work", "check", "migrate"):
+    # All of them read the same settings; that they say so is seen by one.
+    others = ("work", "check", "migrate") if setting == "DATABASE_URL" else ()
+    for command in ("serve", *others):
         wrong = said(command, **{f"SORTITOR_{setting}": value})
         assert wrong.returncode == 2, wrong.stderr
         assert f"SORTITOR_{setting}" in wrong.stderr
