@@ -120,17 +120,18 @@ def page(
         rest = and_(rest, beyond(key, devices.c.id, after, descending))
 
     def first(
-        keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], most: int
+        keys: ColumnElement[Any], ids: ColumnElement[Any], query: Select[Any], number: int
     ) -> Select[Any]:
         return query.order_by(*((keys.desc(), ids.desc()) if descending else (keys, ids))).limit(
-            most
+            number
         )
 
     needed = dict.fromkeys([devices.c.id, *spoken_of(on_the_way)])
 
     def walk(reach: int) -> list[LineRow]:
-        those = select(*needed, key.label("key")).where(rest)
-        walked = first(key, devices.c.id, those, reach).subquery()
+        walked = first(
+            key, devices.c.id, select(*needed, key.label("key")).where(rest), reach
+        ).subquery()
         fitting = select(walked.c.id, walked.c.key).where(said_of(walked, on_the_way))
         return _lines(connection, first(walked.c.key, walked.c.id, fitting, limit), descending)
 
