@@ -142,8 +142,19 @@ def test_every_page_serves_screen_readers(
     assert faults == {}
 
 
+#: What fades in or out has other colours on its way: a dialog that goes dims the page behind it.
+_STANDING_STILL = """
+async () => {
+    const moving = document.getAnimations().filter(
+        (one) => one.effect.getComputedTiming().endTime !== Infinity)
+    await Promise.all(moving.map((one) => one.finished.catch(() => null)))
+}
+"""
+
+
 def no_violations(page: Page, where: object) -> None:
     """What axe finds on the page as it stands."""
+    page.evaluate(_STANDING_STILL)
     page.evaluate(AXE.read_text())
     found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
     faults = [(v["id"], v["nodes"][0]["html"][:160]) for v in found["violations"]]
