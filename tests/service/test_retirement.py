@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -9,6 +10,7 @@ from datetime import timedelta
 from itertools import pairwise
 from pathlib import Path
 
+import psycopg
 import pytest
 from tests.vouchers import an_issuer
 from tests.worlds import NOW, World, a_pass, hold, import_people, knocking
@@ -358,3 +360,25 @@ def test_who_gives_a_sign_of_life_while_a_sweep_runs_is_in_use(world: World) -> 
         "SELECT count(*) FROM devices d JOIN sightings s ON s.device_id = d.id"
         " WHERE d.seen_on = timezone('UTC', s.last_seen_at)::date"
     ) == [(24,)]
+
+
+def test_a_sign_of_life_that_waited_for_a_sweep_wakes_its_device(world: World) -> None:
+    """It was in use when the sign of life looked, and is dormant when it goes on."""
+    [credential] = fleet(world, 1)
+    s = world.client()
+    world.later(days=31)
+    waits = "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock'"
+    with (
+        ThreadPoolExecutor(1) as pool,
+        psycopg.connect(world.run.owner_url) as sweeping,
+    ):
+        sweeping.execute("UPDATE devices SET stage = 'dormant', retire_on = '2026-03-09'")
+        heard = pool.submit(s.agent.check_in, credential)
+        until = time.monotonic() + 20
+        while world.rows(waits) == [(0,)]:
+            assert time.monotonic() < until, "nobody waits"
+            time.sleep(0.02)
+        sweeping.commit()
+        assert heard.result()
+    assert s.devices.show(1).stage is Stage.ACTIVE
+    assert next(iter(s.journal.list())).operation == "device.wake"
