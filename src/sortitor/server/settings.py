@@ -170,6 +170,7 @@ class Settings(BaseSettings):
         Field(
             description=(
                 "The organisation's time zone, in which days begin and end, such as Europe/Lisbon."
+                " The first start with another one works out anew on which days devices were seen."
             )
         ),
     ] = "UTC"

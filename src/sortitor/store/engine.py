@@ -204,13 +204,13 @@ def has_caught_up(standby: Engine, primary: Engine) -> bool:
     """
     try:
         with with_options(primary, "AUTOCOMMIT").connect() as connection:
-            [written] = raw(connection).execute("SELECT pg_current_wal_lsn()").fetchone() or [None]
+            written = raw(connection).execute("SELECT pg_current_wal_lsn()").fetchone()
         with with_options(standby, "AUTOCOMMIT").connect() as connection:
             asking = "SELECT pg_last_wal_replay_lsn() >= %s::pg_lsn"
-            for look in range(_LOOKS):
-                time.sleep(_LOOK_SECONDS * bool(look))
-                if raw(connection).execute(asking, [written]).fetchone() == (True,):
+            for _ in range(_LOOKS):
+                if raw(connection).execute(asking, written).fetchone() == (True,):
                     return True
+                time.sleep(_LOOK_SECONDS)
     except (DBAPIError, psycopg.Error, PoolTimeout):
         pass
     return False

@@ -48,10 +48,15 @@ def day_of(moment: Moment) -> ColumnElement[date]:
     return cast(func.timezone(_Zone(), moment), Date)
 
 
+# In order of id, as whoever changes devices takes them: another service may be at work meanwhile.
 _SEEN_ON = """
-UPDATE devices d SET seen_on = day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at))
-FROM sightings s WHERE s.device_id = d.id
-    AND d.seen_on <> day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at))
+WITH moved AS (
+    SELECT d.id, day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at)) AS day
+    FROM devices d JOIN sightings s ON s.device_id = d.id
+    WHERE d.seen_on <> day_here(coalesce(s.last_seen_at, d.enrolled_at, d.created_at))
+    ORDER BY d.id FOR UPDATE OF d
+)
+UPDATE devices d SET seen_on = m.day FROM moved m WHERE d.id = m.id
 """
 
 

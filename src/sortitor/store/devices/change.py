@@ -144,6 +144,9 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
     own = [name for name in columns if name != _SEEN]
     beside = sorted(keys & set(_NOT_OF_THE_ROW))
 
+    def if_sighted(text: LiteralString) -> sql.SQL:
+        return sql.SQL(text if sighted else "")
+
     def each(
         form: LiteralString, names: Iterable[str], joint: LiteralString = ", "
     ) -> sql.Composed:
@@ -163,9 +166,9 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
 
     made = sql.SQL(_PATCH).format(
         source=sql.SQL(source),
-        kept=each("d.{0}", sorted({*own, "name", "stage"})) + sql.SQL(f", s.{_SEEN}" * sighted),
-        seen=sql.SQL(_WITH_SIGHTINGS * sighted),
-        held=sql.SQL(", s" * sighted),
+        kept=each("d.{0}", sorted({*own, "name", "stage"})) + if_sighted(f", s.{_SEEN}"),
+        seen=if_sighted(_WITH_SIGHTINGS),
+        held=if_sighted(", s"),
         typed=sql.SQL(", ").join(
             sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(_TYPES[name])) for name in columns
         ),
@@ -175,16 +178,12 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
             )
             for name in columns
         ),
-        assignments=each("{0} = w.{0}", own) + sql.SQL(_SEEN_ON * sighted),
-        returned=each("d.{0}", own) + sql.SQL(f", w.{_SEEN}" * sighted),
+        assignments=each("{0} = w.{0}", own) + if_sighted(_SEEN_ON),
+        returned=each("d.{0}", own) + if_sighted(f", w.{_SEEN}"),
         before=effect("old"),
         after=effect("new"),
-        beside=sql.SQL("").join(
-            [
-                *(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys),
-                sql.SQL(_SIGHTED * sighted),
-            ]
-        ),
+        beside=sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys)
+        + if_sighted(_SIGHTED),
     )
     return made.as_bytes()
 
