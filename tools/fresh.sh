@@ -1,9 +1,10 @@
 #!/bin/sh
-# Proves the two commands of the README in a bare Debian 12: debootstrap, chroot, an ordinary user
-# with sudo. Needs root; takes half an hour. Argument: the folder.
+# Proves the two commands of the README in a bare Debian: debootstrap, chroot, an ordinary user
+# with sudo. Needs root; takes half an hour. Arguments: Debian's release (bookworm), the folder.
 set -eu
 here=$(cd "$(dirname "$0")/.." && pwd)
-root=${1:-/var/tmp/sortitor-fresh}
+release=${1:-bookworm}
+root=${2:-/var/tmp/sortitor-fresh}
 [ "$(id -u)" = 0 ] || { echo "make fresh needs root, for chroot" >&2; exit 1; }
 command -v debootstrap >/dev/null || apt-get install -qy debootstrap >/dev/null
 
@@ -13,8 +14,8 @@ leave() {
 }
 trap leave EXIT
 
-echo "== a bare Debian in $root"
-debootstrap --variant=minbase --include=ca-certificates,make,procps,sudo bookworm "$root" \
+echo "== a bare Debian ($release) in $root"
+debootstrap --variant=minbase --include=ca-certificates,make,procps,sudo "$release" "$root" \
     >/tmp/sortitor-debootstrap.log 2>&1 || { tail -20 /tmp/sortitor-debootstrap.log; exit 1; }
 mount -t proc proc "$root/proc"
 mkdir -p "$root/dev/shm" && mount -t tmpfs tmpfs "$root/dev/shm"
