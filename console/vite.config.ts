@@ -38,6 +38,8 @@ export default defineConfig({
     emptyOutDir: true,
     license: { fileName: 'licences.md' },
     chunkSizeWarningLimit: 900,
+    // How long a plugin takes on a slow machine is nothing that whoever builds can mend.
+    rolldownOptions: { checks: { pluginTimings: false } },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

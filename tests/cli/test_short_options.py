@@ -5,7 +5,7 @@ from typing import Any
 
 import pytest
 
-from sortitor.cli.devices import as_filter, as_selection
+from sortitor.cli.choosing import as_filter, as_selection
 from sortitor.core.filters import all_of, conjuncts, one_of, parse
 
 NOTHING: dict[str, Any] = {

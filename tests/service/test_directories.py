@@ -196,6 +196,7 @@ def test_a_brake_stops_and_asks(s: Sortitor, directory: Directory) -> None:
 def refused_with(s: Sortitor, source: str) -> str:
     with pytest.raises(Refused) as refused:
         run(s, source)
+    assert "_ssl" not in refused.value.problem.detail, "the reason, not how a library says it"
     return str(refused.value.problem.code)
 
 

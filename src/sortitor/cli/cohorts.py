@@ -8,11 +8,10 @@ from typing import Any, TypeVar
 
 import click
 
+from sortitor.cli.choosing import by_file_or_filter, find_one, meant
 from sortitor.cli.connection import with_client
-from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
-    InFile,
     agree,
     change_options,
     heading,
@@ -25,7 +24,6 @@ from sortitor.cli.output import (
 from sortitor.client import Sortitor
 from sortitor.core.cohorts import Cohort
 from sortitor.schemas.cohorts import CohortDetail
-from sortitor.schemas.devices import Selection
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -149,20 +147,6 @@ def compare(s: Sortitor, name: str, other: str, output: str) -> None:
     )
 
 
-def by_file_or_filter(command: Command) -> Command:
-    """Which devices are meant: an argument `file` of identifiers, or `--filter`."""
-    kind = InFile()
-    by_filter = click.option("--filter", metavar="FILTER", help="The devices that fit now.")
-    return click.argument("file", required=False, type=kind)(by_filter(command))
-
-
-def meant(file: Path | None, filter: str | None) -> Selection:
-    """The devices of one of both."""
-    if (file is None) == (filter is None):
-        raise click.UsageError("Give a file of identifiers, or --filter.")
-    return Selection(identifiers=_identifiers(file) if file else [], filter=filter)
-
-
 def _change(
     s: Sortitor,
     name: str,
@@ -178,12 +162,6 @@ def _change(
     agree(preview, yes)
     s.cohorts.change_list(c.id, selection, preview.digest, put_in, reason)
     talk(f"Done. Next: sortitor device list --cohort {c.id}")
-
-
-def _identifiers(file: Path) -> list[str]:
-    """The identifiers of a file, separated by commas, semicolons or lines."""
-    text = file.read_text("utf-8-sig").replace(",", "\n").replace(";", "\n")
-    return [line.strip() for line in text.splitlines() if line.strip()]
 
 
 @cohort.command("put")

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 import click
 
+from sortitor.cli.choosing import conditions, find_one, named, named_options, selection_options
 from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.output import (
-    InFile,
     agree,
     change_options,
     confirm_option,
@@ -32,10 +31,8 @@ from sortitor.cli.output import (
     written,
 )
 from sortitor.client import Sortitor
-from sortitor.core.filter_repairs import asks, repaired
-from sortitor.core.filters import ATTRIBUTES, read
-from sortitor.core.vocabulary import HoldKind, HoldState, Ownership, Platform, Stage
-from sortitor.schemas.devices import Device, DeviceDetail, Identifier, Selection
+from sortitor.core.vocabulary import HoldKind, HoldState, Ownership
+from sortitor.schemas.devices import Device, DeviceDetail, Identifier
 
 Command = TypeVar("Command", bound=Callable[..., Any])
 
@@ -58,117 +55,6 @@ COLUMNS: dict[str, Callable[[Device], Any]] = {
 
 #: What gives way first in a narrow terminal.
 GIVE_WAY = ("Site", "Ownership", "Platform", "Idle", "Person")
-
-#: Options that are short for the commonest comparisons, each called like its attribute.
-_SHORT = ("stage", "platform", "ownership", "site", "maker", "model")
-
-
-def selection_options(command: Command) -> Command:
-    """Conditions that choose devices; all must hold."""
-    for option in reversed(
-        (
-            click.option(
-                "--query",
-                "-q",
-                help="Serial, its last characters, IMEI, name, person or asset tag.",
-            ),
-            click.option(
-                "--filter",
-                help='In the filter language, such as: site sw "Quill" and idleDays ge 90',
-            ),
-            click.option(
-                "--fix", is_flag=True, help="Take the corrected filter where it has a mistake."
-            ),
-            click.option("--cohort", help="Devices of this cohort (number or name)."),
-            click.option(
-                "--stage",
-                multiple=True,
-                type=click.Choice([x.value for x in Stage]),
-                help="Short for: stage eq … (repeatable).",
-            ),
-            click.option(
-                "--platform",
-                multiple=True,
-                type=click.Choice([x.value for x in Platform]),
-                help="Short for: platform eq … (repeatable).",
-            ),
-            click.option(
-                "--ownership",
-                multiple=True,
-                type=click.Choice([x.value for x in Ownership]),
-                help="Short for: ownership eq … (repeatable).",
-            ),
-            click.option("--site", multiple=True, help="Short for: site eq … (repeatable)."),
-            click.option("--maker", multiple=True, help="Short for: maker eq … (repeatable)."),
-            click.option("--model", multiple=True, help="Short for: model eq … (repeatable)."),
-            click.option("--lot", type=int, help="Devices that this lot added or changed."),
-            click.option("--idle", type=click.IntRange(0), help="Short for: idleDays ge …"),
-        )
-    ):
-        command = option(command)
-    return command
-
-
-def as_filter(given: Mapping[str, Any]) -> str | None:
-    """The options in the filter language."""
-    chosen = [_typed(given["filter"], given.get("fix", False))] if given["filter"] else []
-    for name in _SHORT:
-        if given[name]:
-            values = (json.dumps(value, ensure_ascii=False) for value in given[name])
-            chosen.append(" or ".join(f"{name} eq {value}" for value in values))
-    if given["idle"] is not None:
-        chosen.append(f"idleDays ge {given['idle']}")
-    if len(chosen) > 1:
-        return " and ".join(f"({one})" for one in chosen)
-    return chosen[0] if chosen else None
-
-
-def _typed(text: str, fix: bool) -> str:
-    """The filter as it was typed; with `--fix` as it was meant."""
-    meant = asks(text)
-    if meant is None and fix:
-        meant = repaired(text, ATTRIBUTES, read)
-    if meant is None:
-        return text
-    if not fix:
-        talk(f"{meant.mistakes[0].words} With --fix: {meant.text}")
-        return text
-    talk(f"Corrected: {meant.text}")
-    return meant.text
-
-
-def as_selection(s: Sortitor, given: Mapping[str, Any], ids: Sequence[int] = ()) -> Selection:
-    """The options as a selection."""
-    cohort_id = s.cohorts.show(given["cohort"]).id if given["cohort"] else None
-    return Selection(
-        ids=list(ids),
-        query=given["query"],
-        cohort_id=cohort_id,
-        lot_id=given["lot"],
-        filter=as_filter(given),
-    )
-
-
-def _conditions(given: Mapping[str, Any]) -> dict[str, Any]:
-    """The options as query parameters."""
-    plainly = {name: given[name] for name in ("query", "cohort", "lot")}
-    asked = {**plainly, "filter": as_filter(given)}
-    return {name: value for name, value in asked.items() if value is not None}
-
-
-def find_one(s: Any, text: str) -> int:
-    """The number of the one device that a number, `#`-less id or search text means; a usage error
-    otherwise.
-    """
-    if text.isdigit() and len(text) < 10:
-        return int(text)
-    found = list(s.devices.list(most=6, query=text))
-    if len(found) == 1:
-        return int(found[0].id)
-    if not found:
-        raise click.UsageError(f"No device fits {text!r}.")
-    names = ", ".join(f"{d.id} ({d.name or d.serial})" for d in found)
-    raise click.UsageError(f"Several devices fit {text!r}: {names}. Give one number.")
 
 
 @click.group()
@@ -214,13 +100,13 @@ def list_devices(
       sortitor device list --filter 'idleDays ge 90 and not (tags eq "spare")'
       sortitor device list --stage parked -o csv > parked.csv
     """
-    conditions: dict[str, Any] = {**_conditions(given), "pool": pool}
+    asked: dict[str, Any] = {**conditions(given), "pool": pool}
     if person is not None:
-        conditions["person"] = s.people.show(person).id
-    total = s.devices.count(**conditions)
+        asked["person"] = s.people.show(person).id
+    total = s.devices.count(**asked)
     found = write(
         s.devices.list(
-            most, **conditions, sort=sort, descending=descending or None, column=list(columns)
+            most, **asked, sort=sort, descending=descending or None, column=list(columns)
         ),
         output,
         _asked(columns) if columns else COLUMNS,
@@ -265,7 +151,7 @@ def export(s: Sortitor, to: Path, columns: tuple[str, ...], **given: Any) -> Non
     Example:
       sortitor device export --to quiet.xlsx --filter 'idleDays ge 90' --column name
     """
-    to.write_bytes(s.devices.file(form_of(to), columns, **_conditions(given)))
+    to.write_bytes(s.devices.file(form_of(to), columns, **conditions(given)))
     written(to)
 
 
@@ -347,33 +233,9 @@ def _show_timeline(found: DeviceDetail) -> None:
             plain(f"{'':34}{told}", hang=34)
 
 
-def _of_list(s: Sortitor, path: Path) -> list[int]:
-    """The devices that a list means; rows that mean none are told, and left out."""
-    found = s.devices.find(path.read_text() if path.name == "stdin" else path)
-    strange = [("no device here", one) for one in found.unknown]
-    strange += [("fits several devices", one) for one in found.several]
-    for why, one in strange[:20]:
-        plain(f"Left out: row {one.row}, {one.text}: {why}.", "warn")
-    if len(strange) > 20:
-        plain(f"Left out: {len(strange) - 20:,} more rows.", "warn")
-    if not found.ids:
-        raise click.UsageError("The list names no device that is here.")
-    return found.ids
-
-
-LISTED = click.option(
-    "--list",
-    "listed",
-    type=InFile(),
-    help="A list of identifiers, asset tags or names, or a file with columns; - is standard input.",
-)
-
-
 @device.command()
 @click.argument("declared", metavar="OWNERSHIP", type=click.Choice([x.value for x in Ownership]))
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def declare(
@@ -399,22 +261,8 @@ def declare(
     talk("Declared. Next: sortitor journal list --most 1")
 
 
-def named(s: Sortitor, given: dict[str, Any], ids: tuple[int, ...]) -> Selection:
-    """The devices that were named by numbers, conditions, or a list of identifiers."""
-    listed = given.pop("listed", None)
-    found = _of_list(s, listed) if listed is not None else []
-    selection = as_selection(s, given, (*ids, *found))
-    if selection == Selection():
-        raise click.UsageError(
-            "Name the devices: --id, --list or a condition. All devices at once is never meant."
-        )
-    return selection
-
-
 @device.command()
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
@@ -434,9 +282,7 @@ def retire(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **g
 
 @device.command()
 @click.argument("person")
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def give(
@@ -457,9 +303,7 @@ def give(
 
 
 @device.command()
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def take(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **given: Any) -> None:
@@ -477,9 +321,7 @@ def take(s: Sortitor, ids: tuple[int, ...], yes: bool, reason: str | None, **giv
 
 
 @device.command("bring-back")
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def bring_back(
@@ -499,9 +341,7 @@ def bring_back(
 
 
 @device.command()
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @confirm_option
 @reason_option
 @dry_run_option
@@ -571,9 +411,7 @@ def name(s: Sortitor, device: str, name: str, reason: str | None) -> None:
 
 @device.command()
 @click.argument("what", type=click.Choice(["missing", "stolen", "found"]))
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @change_options
 @with_client
 def report(

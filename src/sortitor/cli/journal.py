@@ -9,8 +9,8 @@ from typing import Any, Literal
 
 import click
 
+from sortitor.cli.choosing import find_one
 from sortitor.cli.connection import with_client
-from sortitor.cli.devices import find_one
 from sortitor.cli.output import (
     STANDARD_OUTPUT,
     InFile,

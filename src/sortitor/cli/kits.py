@@ -10,9 +10,8 @@ from typing import Any, Literal
 
 import click
 
-from sortitor.cli.cohorts import by_file_or_filter, meant
+from sortitor.cli.choosing import by_file_or_filter, find_one, meant
 from sortitor.cli.connection import at_once_option, with_client
-from sortitor.cli.devices import find_one
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     ExitCode,
@@ -36,7 +35,7 @@ from sortitor.client.files import digest_of
 from sortitor.core.vocabulary import GivenAs, ItemState, ItemVerdict, Platform
 from sortitor.core.words import LABELS
 from sortitor.schemas import kits as k
-from sortitor.schemas.devices import Selection
+from sortitor.schemas.selection import Selection
 
 _GIVEN_FORM = "COHORT[=WORD]"
 

@@ -7,8 +7,8 @@ from typing import Any
 
 import click
 
+from sortitor.cli.choosing import as_selection, selection_options
 from sortitor.cli.connection import with_client
-from sortitor.cli.devices import as_selection, selection_options
 from sortitor.cli.output import (
     agree,
     change_options,

@@ -7,8 +7,9 @@ from typing import Any
 
 import click
 
+from sortitor.cli.choosing import find_one
 from sortitor.cli.connection import at_once_option, with_client
-from sortitor.cli.devices import COLUMNS, GIVE_WAY, find_one
+from sortitor.cli.devices import COLUMNS, GIVE_WAY
 from sortitor.cli.output import (
     InFile,
     agree,

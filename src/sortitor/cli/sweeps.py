@@ -9,9 +9,9 @@ from typing import Any
 
 import click
 
+from sortitor.cli.choosing import named, named_options
 from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.dates import until_option
-from sortitor.cli.devices import LISTED, named, selection_options
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.output import (
     agree,
@@ -275,9 +275,7 @@ def list_holds(s: Sortitor, over: bool, most: int, output: str) -> None:
 
 
 @hold.command()
-@click.option("--id", "ids", type=int, multiple=True, help="One device; repeatable.")
-@LISTED
-@selection_options
+@named_options
 @click.option("--person", help="All devices of this person, later ones too.")
 @click.option("--members", help="The members of this cohort, later ones too.")
 @click.option("--from", "from_on", type=_DAY, help="Its first day; today where it is not said.")

@@ -9,7 +9,7 @@ from sortitor.client.noun import Key, Noun, at
 from sortitor.core.vocabulary import Platform
 from sortitor.schemas import kits as k
 from sortitor.schemas.base import Preview
-from sortitor.schemas.devices import Selection
+from sortitor.schemas.selection import Selection
 
 
 class Catalogue(Noun):

@@ -32,13 +32,13 @@ from sortitor.demo.outside import (
     use_voucher,
 )
 from sortitor.schemas.cohorts import Cohort
-from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Listing, PlatformRule, Policy, Quota, VersionBounds
 from sortitor.schemas.holds import HoldNew
 from sortitor.schemas.licences import Pool
 from sortitor.schemas.naming import Template
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.passes import PassTerms
+from sortitor.schemas.selection import Selection
 from sortitor.schemas.sweeps import Rule
 from sortitor.schemas.terms import Form, Terms, TermsText
 from sortitor.schemas.welcome import Greeting, WelcomeCard

@@ -9,8 +9,8 @@ from pydantic import ConfigDict, Field
 
 from sortitor.core.cohorts import Cohort as Cohort
 from sortitor.schemas.base import Answer, Apply, Request, Time
-from sortitor.schemas.devices import Selection
 from sortitor.schemas.documents import Kept
+from sortitor.schemas.selection import Selection
 
 
 class CohortDetail(Cohort, Kept):

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import Field, StringConstraints
+from pydantic import Field
 
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Stage
 from sortitor.schemas.base import Answer, Apply, Change, Name, Request, Time
+from sortitor.schemas.selection import Selection as Selection
 from sortitor.schemas.sweeps import Hold
 
 
@@ -117,31 +118,6 @@ class DeviceDetail(Device):
     seats: list[SeatOfDevice]
     sweep: SweepOfDevice | None
     timeline: list[Happening]
-
-
-class Selection(Request):
-    """Which devices: all that is said must hold; an empty list says nothing."""
-
-    ids: list[int] = Field(default=[], max_length=10_000)
-    identifiers: list[Annotated[str, StringConstraints(max_length=10_000)]] = Field(
-        default=[], max_length=10_000, description="Of any kind, as they are written."
-    )
-    person_id: int | None = None
-    cohort_id: int | None = None
-    lot_id: int | None = Field(default=None, description="What this lot added or changed.")
-    query: str | None = Field(
-        default=None,
-        max_length=200,
-        description="Serial, its last characters, IMEI, name, person, asset tag.",
-    )
-    filter: str | None = Field(
-        default=None,
-        max_length=4_000,
-        description=(
-            'In the filter language (RFC 7644 §3.4.2.2), such as `site sw "Quill" and idleDays ge'
-            " 90`."
-        ),
-    )
 
 
 class ListedLine(Answer):

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from sortitor.core.documents import Text
 from sortitor.schemas.base import Request
-from sortitor.schemas.devices import Selection
+from sortitor.schemas.selection import Selection
 from sortitor.schemas.sweeps import Hold as Hold
 
 

@@ -28,8 +28,8 @@ from sortitor.core.vocabulary import (
 )
 from sortitor.core.vocabulary import ItemKind as ItemKind
 from sortitor.schemas.base import Answer, Apply, Name, Request, SecretAnswer, Time
-from sortitor.schemas.devices import Selection
 from sortitor.schemas.documents import Kept
+from sortitor.schemas.selection import Selection
 
 
 class CatalogueSetting(Answer):

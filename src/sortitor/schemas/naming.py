@@ -7,7 +7,7 @@ from pydantic import ConfigDict, Field
 from sortitor.core.naming.templates import Naming as Naming
 from sortitor.core.naming.templates import Template as Template
 from sortitor.schemas.base import Answer, Apply, ProblemField, Request
-from sortitor.schemas.devices import Selection
+from sortitor.schemas.selection import Selection
 
 
 class NamingDetail(Naming):

@@ -10,6 +10,7 @@ from typing import Any
 import httpx
 
 from sortitor.operations.sources.ports import SourceFault
+from sortitor.sources.distrust import why_distrusted
 from sortitor.sources.network import GuardedTransport, Networks
 
 _TIMEOUT = httpx.Timeout(30.0, connect=10.0)
@@ -91,10 +92,9 @@ class Line:
 def _unreachable(error: httpx.HTTPError) -> SourceFault:
     text = str(error) or type(error).__name__
     if "CERTIFICATE_VERIFY_FAILED" in text:
-        reason = text.rpartition("certificate verify failed: ")[2].partition(" (_ssl")[0]
         return SourceFault(
             "certificate_refused",
-            f"Its certificate is not trusted: {reason or text}.",
+            f"Its certificate is not trusted: {why_distrusted(text)}.",
             "Let this machine trust whoever signed it, or correct the address.",
         )
     return SourceFault("unreachable", f"It cannot be reached: {text}.", "Look whether it runs.")

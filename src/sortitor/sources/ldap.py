@@ -28,6 +28,7 @@ from sortitor.core.rosters import Remarked, Told
 from sortitor.core.sources import Source, attributes_of
 from sortitor.core.vocabulary import SecretKind
 from sortitor.operations.sources.ports import Asked, Looked, Secrets, SourceFault, Tell
+from sortitor.sources.distrust import why_distrusted
 from sortitor.sources.network import Networks
 
 _PAGE = 500
@@ -182,7 +183,7 @@ def _fault(error: LDAPException, host: str, port: int) -> SourceFault:
     if "certificate" in text.lower():
         return SourceFault(
             "certificate_refused",
-            f"The certificate of {host} is not trusted: {text}.",
+            f"The certificate of {host} is not trusted: {why_distrusted(text)}.",
             "Give the certificate of whoever vouches for it, or correct the address.",
         )
     if "timed out" in text or "timeout" in text.lower():

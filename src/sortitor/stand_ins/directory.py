@@ -183,6 +183,20 @@ def running(folder: Path, ldif: str, size_limit: str = "unlimited") -> Iterator[
         made.stop()
 
 
+#: What an authority's key is for (RFC 5280 §4.2.1.3): later Pythons and others insist on it.
+_SIGNS_CERTIFICATES = x509.KeyUsage(
+    digital_signature=False,
+    content_commitment=False,
+    key_encipherment=False,
+    data_encipherment=False,
+    key_agreement=False,
+    key_cert_sign=True,
+    crl_sign=True,
+    encipher_only=False,
+    decipher_only=False,
+)
+
+
 def write_certificates(folder: Path, host: str) -> str:
     """A certificate authority and a server's certificate by it; gives the authority's (PEM)."""
     now = datetime.now(UTC) - timedelta(minutes=5)
@@ -205,6 +219,7 @@ def write_certificates(folder: Path, host: str) -> str:
         .subject_name(root_name)
         .public_key(root_key.public_key())
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .add_extension(_SIGNS_CERTIFICATES, critical=True)
         .add_extension(
             x509.SubjectKeyIdentifier.from_public_key(root_key.public_key()), critical=False
         )

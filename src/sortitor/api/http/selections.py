@@ -13,7 +13,7 @@ from sortitor.core.selection import Selection as Chosen
 from sortitor.operations import licences
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Context
-from sortitor.schemas.devices import Selection
+from sortitor.schemas.selection import Selection
 
 
 def selection_of(ctx: Context, given: Selection) -> Chosen:
