@@ -45,7 +45,8 @@ INSERT INTO devices (name, name_basis, order_name, supplier, asset_tag, stage, s
     os_version, maker, model, ownership, person_id, site, tags, created_at, enrolled_at,
     seen_on, purchased_on)
 SELECT 'WM-' || lpad(n::text, greatest(7, length(n::text)), '0'), 'lot',
-    'WL-' || lpad((n / 2001)::text, 4, '0'), 'Supplier ' || n / 2001 % 9, CASE WHEN n % 3 = 0 THEN 'A' || n END,
+    'WL-' || lpad((n / 2001)::text, 4, '0'), 'Supplier ' || n / 2001 % 9,
+    CASE WHEN n % 3 = 0 THEN 'A' || n END,
     (ARRAY['active', 'active', 'active', 'dormant', 'parked', 'awaited'])[1 + floor(random() * 6)],
     now(), (ARRAY['android', 'ios', 'windows', 'linux'])[p],
     10 + floor(random() * 8) || '.' || floor(random() * 3),

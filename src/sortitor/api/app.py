@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import importlib
 import re
 import time
 import uuid
-from functools import cache
+from functools import cache, partial
 from typing import Any
 
 import structlog
@@ -20,41 +21,9 @@ from sortitor.api.http.compression import Compression
 from sortitor.api.http.guard import Guard
 from sortitor.api.http.late import LateRoutes
 from sortitor.api.http.measures import Measured
-from sortitor.api.http.routes import PREFIX
+from sortitor.api.http.routes import PREFIX, LateRouter
 from sortitor.api.http.service import Service
-from sortitor.api.routes import (
-    accounts,
-    agent,
-    arrivals,
-    cohorts,
-    devices,
-    ends,
-    filters,
-    gate,
-    groups,
-    health,
-    holds,
-    jobs,
-    journal,
-    kept_files,
-    kits,
-    levels,
-    licences,
-    lots,
-    mails,
-    naming,
-    orders,
-    passes,
-    people,
-    retention,
-    sources,
-    sweeps,
-    terms,
-    today,
-    views,
-    vocabulary,
-    welcome,
-)
+from sortitor.api.routes import health
 from sortitor.schemas.base import Problem
 
 log = structlog.get_logger()
@@ -87,10 +56,12 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     app.state.service = service
     problems.install(app)
     app.router.routes.extend(_routes())
-    document.install(app)
+    document.install(app, load_routes)
     handbook.install(app)
     console.install(app)
-    app.add_middleware(BodyLimit, larger=_larger_bodies(service), seconds=service.body_seconds)
+    app.add_middleware(
+        BodyLimit, larger=cache(partial(_larger_bodies, service)), seconds=service.body_seconds
+    )
     app.add_middleware(
         Guard,
         counter=service.counter,
@@ -108,56 +79,94 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
 
 def _larger_bodies(service: Service) -> list[tuple[re.Pattern[str], int]]:
     """The addresses that take more than a usual body, each with how many bytes."""
-    modules = (lots, people, arrivals, sources, kept_files)
-    routes = [route for module in modules for route in module.router.routes]
+    for name in _WITH_FILES:
+        LATE[name].load()
+    routes = [route for name in _WITH_FILES for route in LATE[name].routes]
     of_body = ((FILE_BODY, service.max_upload_bytes), (STREAM_BODY, service.limits.max_file_bytes))
     return [
-        (address, most) for body, most in of_body for address in addresses("/api/v1", routes, body)
+        (address, most) for body, most in of_body for address in addresses(PREFIX, routes, body)
     ]
+
+
+#: The modules of routes, each with the first parts of its addresses. Routes are looked through in
+#: their order: what is asked for most comes first.
+_SUBJECTS = {
+    "agent": ("agent",),
+    "devices": ("devices",),
+    "ends": ("calendar", "ends", "reminders"),
+    "accounts": ("accounts", "session", "sessions", "setup", "tokens"),
+    "today": ("today",),
+    "people": ("people",),
+    "groups": ("groups",),
+    "lots": ("lots",),
+    "lot_templates": ("lot-templates",),
+    "orders": ("orders",),
+    "jobs": ("jobs",),
+    "cohorts": ("cohorts",),
+    "filters": ("filters",),
+    "views": ("views",),
+    "gate": ("gate",),
+    "naming": ("naming",),
+    "passes": ("passes",),
+    "arrivals": ("arrivals",),
+    "terms": ("terms",),
+    "mails": ("mails",),
+    "licences": ("licences", "pools", "vouchers"),
+    "sweeps": ("erasures", "sweep-rules", "sweeps"),
+    "holds": ("holds",),
+    "kits": (
+        "account-trials",
+        "catalogue",
+        "checklists",
+        "cohorts",
+        "devices",
+        "imagined-kit",
+        "item-retries",
+        "item-times",
+        "items",
+        "kit-lints",
+        "kit-pushes",
+        "kits",
+        "own-settings",
+        "setup-sheets",
+        "sheet-handings",
+    ),
+    "kept_files": ("files",),
+    "sources": ("source-runs", "sources"),
+    "levels": ("discrepancies", "levels"),
+    "journal": ("journal",),
+    "retention": ("retention",),
+    "vocabulary": ("vocabulary",),
+    "welcome": ("welcome-card",),
+}
+#: Those that take files.
+_WITH_FILES = ("lots", "people", "arrivals", "sources", "kept_files")
+
+
+def _router_of(name: str) -> APIRouter:
+    module = importlib.import_module(f"sortitor.api.routes.{name}")
+    router: APIRouter = module.router
+    return router
+
+
+LATE = {name: LateRouter(parts, partial(_router_of, name)) for name, parts in _SUBJECTS.items()}
+
+
+def load_routes() -> None:
+    """Load what is loaded late, but for SCIM: few installations ask for it."""
+    for late in LATE.values():
+        late.load()
 
 
 @cache
 def _routes() -> list[BaseRoute]:
-    """What is asked of any service, made once: it takes longer than all the rest of a start."""
+    """What is asked of any service."""
     errors: dict[int | str, dict[str, Any]] = {
         "4XX": {"model": Problem, "description": "What went wrong, and what to do"}
     }
     api = APIRouter(prefix=PREFIX, responses=errors)
-    # Routes are looked through in their order: what is asked for most comes first.
-    api.include_router(agent.agent)
-    for module in (
-        devices,
-        ends,
-        accounts,
-        today,
-        people,
-        groups,
-        lots,
-        orders,
-        jobs,
-        cohorts,
-        filters,
-        views,
-        gate,
-        naming,
-        passes,
-        arrivals,
-        terms,
-        mails,
-        licences,
-        sweeps,
-        holds,
-        kits,
-        kept_files,
-        sources,
-        levels,
-        journal,
-        retention,
-        vocabulary,
-        welcome,
-    ):
-        api.include_router(module.router)
-    api.include_router(lots.templates)
+    for late in LATE.values():
+        api.include_router(late)
     beside = APIRouter()
     beside.include_router(health.router)
     return [*api.routes, *beside.routes, SCIM]

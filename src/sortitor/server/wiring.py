@@ -8,6 +8,7 @@ import gc
 import os
 import signal
 import socket
+import threading
 from base64 import urlsafe_b64encode
 from collections.abc import AsyncIterator, Callable, Iterator
 from contextlib import asynccontextmanager, contextmanager
@@ -25,7 +26,7 @@ from psycopg import AsyncConnection
 from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import Engine
 
-from sortitor.api.app import make_app
+from sortitor.api.app import load_routes, make_app
 from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
@@ -491,6 +492,15 @@ def listen(settings: Settings) -> socket.socket:
     return listener
 
 
+def _load_the_rest() -> None:
+    """What the start did not wait for."""
+    load_routes()
+    # What is loaded by now stays: looked through for garbage again and again, it would hold some
+    # request up for a sixth of a second.
+    gc.freeze()
+    gc.enable()
+
+
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
     """Answer requests until a signal comes; whoever calls says what a signal does."""
 
@@ -498,6 +508,7 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
         # Uvicorn listens after the start: whoever hears that it is ready would be refused.
         listener.listen(_BACKLOG)
         ready()
+        threading.Thread(target=_load_the_rest, daemon=True, name="routes").start()
 
     config = uvicorn.Config(
         application(run, own_url(run.settings, listener), answering),
@@ -511,8 +522,4 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
         proxy_headers=bool(run.settings.trusted_proxies),
         forwarded_allow_ips=run.settings.trusted_proxies,
     )
-    # What is loaded by now stays: looked through for garbage again and again, it would hold some
-    # request up for a sixth of a second.
-    gc.freeze()
-    gc.enable()
     uvicorn.Server(config).run(sockets=[listener])

@@ -5,9 +5,10 @@ from __future__ import annotations
 import asyncio
 import re
 import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Annotated, Any
 
+from anyio import to_thread
 from fastapi import Depends, Request
 from fastapi.routing import APIRoute
 from starlette.exceptions import HTTPException
@@ -60,12 +61,15 @@ class BodyLimit:
     """Refuses a body while it arrives: one that is too large, whatever it says it is, and one that
     comes too slowly.
 
-    `larger`: the addresses that take more than 2 MB, each with how much. A body has `seconds`, and
-    more the longer it is.
+    `larger` gives the addresses that take more than 2 MB, each with how much. A body has `seconds`,
+    and more the longer it is.
     """
 
     def __init__(
-        self, app: ASGIApp, larger: Sequence[tuple[re.Pattern[str], int]], seconds: float
+        self,
+        app: ASGIApp,
+        larger: Callable[[], Sequence[tuple[re.Pattern[str], int]]],
+        seconds: float,
     ) -> None:
         self._app, self._larger, self._seconds = app, larger, seconds
 
@@ -73,18 +77,24 @@ class BodyLimit:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        limit = self._limit(scope)
         length = dict(scope["headers"]).get(b"content-length", b"")
         announced = int(length) if length.isdigit() else 0
         seen, whole, began = 0, False, time.monotonic()
+        limit = _JSON_BYTES
+
+        async def heed(size: int) -> None:
+            nonlocal limit
+            if size > limit:
+                limit = await to_thread.run_sync(self._limit, scope["path"])
+            if size > limit:
+                raise _too_large(limit)
 
         async def counted() -> Message:
             nonlocal seen, whole
             if whole:
                 # What comes after the body is that somebody leaves.
                 return await receive()
-            if announced > limit:
-                raise _too_large(limit)
+            await heed(announced)
             left = began + self._seconds + seen / _BYTES_A_SECOND - time.monotonic()
             try:
                 message = await asyncio.wait_for(receive(), max(left, 0.001))
@@ -97,14 +107,13 @@ class BodyLimit:
                 ) from None
             whole = message["type"] != "http.request" or not message.get("more_body")
             seen += len(message.get("body", b""))
-            if seen > limit:
-                raise _too_large(limit)
+            await heed(seen)
             return message
 
         await self._app(scope, counted, send)
 
-    def _limit(self, scope: Scope) -> int:
-        fitting = (most for address, most in self._larger if address.match(scope["path"]))
+    def _limit(self, path: str) -> int:
+        fitting = (most for address, most in self._larger() if address.match(path))
         return next(fitting, _JSON_BYTES)
 
 

@@ -4,7 +4,7 @@ made of it: who may call, every status that can come back with its headers, word
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from http import HTTPStatus
 from typing import Any
 
@@ -81,12 +81,13 @@ _KEY: _Node = {
 }
 
 
-def install(app: FastAPI) -> None:
+def install(app: FastAPI, load_routes: Callable[[], None]) -> None:
     """Let the app give the document as it is put right here."""
     made = app.openapi
 
     def document() -> _Node:
         if app.openapi_schema is None:
+            load_routes()
             app.openapi_schema = _put_right(made(), app)
         return app.openapi_schema
 

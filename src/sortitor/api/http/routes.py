@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import difflib
 import hmac
+import threading
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from enum import Enum
 from http import HTTPStatus
@@ -203,10 +204,37 @@ class Router(APIRouter):
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """Whether a request is for one of the addresses."""
-        path = scope["path"].removeprefix(PREFIX)
-        if _first_part(path) not in self._parts:
-            return Match.NONE, {}
+        return super().matches(scope) if self._begins_like(scope) else (Match.NONE, {})
+
+    def _begins_like(self, scope: Scope) -> bool:
+        return _first_part(scope["path"].removeprefix(PREFIX)) in self._parts
+
+
+class LateRouter(Router):
+    """The routes of a module that is loaded for the first request whose path begins like one of
+    theirs, or by `load`: all of them together take longer than the rest of a start.
+    """
+
+    def __init__(self, parts: Iterable[str], find: Callable[[], APIRouter]) -> None:
+        super().__init__()
+        self._parts = set(parts)
+        self._find = find
+        self._loading = threading.Lock()
+        self._is_loaded = False
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        """Whether a request is for one of the addresses."""
+        if not self._is_loaded and self._begins_like(scope):
+            self.load()
         return super().matches(scope)
+
+    def load(self) -> None:
+        """The routes, there by now."""
+        with self._loading:
+            if not self._is_loaded:
+                # As they are, not as a router within this one, which would be asked once more.
+                self.routes.extend(self._find().routes)
+                self._is_loaded = True
 
 
 #: Where every route of this kind stands.

@@ -47,10 +47,10 @@ from sortitor.schemas.kits import (
     Waited,
 )
 
-agent = Router(prefix="/agent", tags=["agent"])
+router = Router(prefix="/agent", tags=["agent"])
 
 
-@agent.post("/knock")
+@router.post("/knock")
 def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
     """A device arrives: the gate decides, the device is named and given its credential. A device
     that is in use shows the credential that it has as a bearer token.
@@ -90,7 +90,7 @@ def knock(request: Request, ctx: Anonymous, given: KnockGiven) -> KnockAnswer:
     )
 
 
-@agent.post("/announce")
+@router.post("/announce")
 def announce(request: Request, ctx: Anonymous, given: Announced) -> AnnouncedLot:
     """A machine tells of itself before it arrives, with a pass: a draft lot for a coordinator."""
     found = Found(
@@ -129,13 +129,13 @@ Language = Annotated[
 ]
 
 
-@agent.get("/way")
+@router.get("/way")
 def show_way(request: Request, ctx: Anonymous, language: Language = None) -> WayIn:
     """How far an arrival is; its secret is the bearer token, here and below."""
     return WayIn.model_validate(_shown(ways.look(ctx, _secret(request), language)))
 
 
-@agent.post("/way/code")
+@router.post("/way/code")
 def send_sign_in_code(
     request: Request, ctx: Anonymous, given: CodeWanted, language: Language = None
 ) -> WayIn:
@@ -150,7 +150,7 @@ def send_sign_in_code(
     )
 
 
-@agent.post("/way/sign-in")
+@router.post("/way/sign-in")
 def type_sign_in_code(
     request: Request, ctx: Anonymous, given: CodeTyped, language: Language = None
 ) -> WayIn:
@@ -167,7 +167,7 @@ def type_sign_in_code(
     return WayIn.model_validate(_shown(way))
 
 
-@agent.post("/way/password")
+@router.post("/way/password")
 async def sign_in_by_password(
     request: Request, given: PasswordTyped, language: Language = None
 ) -> WayIn:
@@ -191,7 +191,7 @@ async def sign_in_by_password(
     return WayIn.model_validate(_shown(way))
 
 
-@agent.post("/way/answers")
+@router.post("/way/answers")
 def answer_way(
     request: Request, ctx: Anonymous, given: WayAnswers, language: Language = None
 ) -> WayIn:
@@ -206,7 +206,7 @@ def answer_way(
     return WayIn.model_validate(_shown(ways.answer(ctx, _secret(request), answers)))
 
 
-@agent.post("/way/collect")
+@router.post("/way/collect")
 def collect_decision(request: Request, ctx: Anonymous) -> KnockAnswer:
     """The decision with the device's credential, this once: for the device, not for the page."""
     told = ways.collect(ctx, _secret(request))
@@ -221,7 +221,7 @@ def collect_decision(request: Request, ctx: Anonymous) -> KnockAnswer:
     )
 
 
-@agent.post("/progress", status_code=204)
+@router.post("/progress", status_code=204)
 def tell_progress(request: Request, ctx: Anonymous, given: ProgressTold) -> None:
     """How far a device's setting up is; its credential is the bearer token."""
     told = setting_up.Progress(
@@ -245,7 +245,7 @@ def _check_ins(request: Request) -> CheckIns:
     return found
 
 
-@agent.post("/check-in")
+@router.post("/check-in")
 async def check_in(request: Request, given: CheckIn) -> CheckInAnswer:
     """A sign of life, answered after it is committed."""
     credential = bearer(request)
@@ -263,7 +263,7 @@ async def check_in(request: Request, given: CheckIn) -> CheckInAnswer:
     )
 
 
-@agent.post("/check-in/wait")
+@router.post("/check-in/wait")
 async def wait_for_push(request: Request, given: Wait) -> Waited:
     """Wait to be woken, for a minute or as long as is said: a device that stays in reach hears at
     once that it has to look. It is no sign of life.
@@ -290,7 +290,7 @@ async def _until_left(request: Request) -> None:
         pass
 
 
-@agent.get("/kit", responses={304: {"description": "It is what the device knows."}})
+@router.get("/kit", responses={304: {"description": "It is what the device knows."}})
 def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
     """What the device gets, with secrets in clear; `If-None-Match` with the revision that it knows
     is answered by 304 where nothing is another.
@@ -325,7 +325,7 @@ def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
     )
 
 
-@agent.get(
+@router.get(
     "/files/{digest}",
     response_class=Response,
     responses=PARTS,
@@ -345,7 +345,7 @@ async def fetch_own_file(
     return await hand_out(request, ctx.storage, row)
 
 
-@agent.post("/reports", status_code=204)
+@router.post("/reports", status_code=204)
 def report_items(request: Request, ctx: Anonymous, given: AgentReports) -> None:
     """How far the device is with its items; of those that are not known here nothing is kept."""
     credential = bearer(request)
@@ -367,7 +367,7 @@ def _not_good() -> NotSignedIn:
     )
 
 
-@agent.post("/check-ins")
+@router.post("/check-ins")
 async def relay(request: Request, given: Relay) -> RelayAnswer:
     """Up to 1,000 check-ins that a relay gathered, in one transaction."""
     batch = [

@@ -7,7 +7,6 @@ from functools import partial
 from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
-import polars as pl
 from fastapi import Query, Request, Response
 
 from sortitor.api.http.access import MayImport, MayLook, MaySeePersonal
@@ -21,7 +20,7 @@ from sortitor.core.errors import BadInput, Unsupported
 from sortitor.core.lots import Manner
 from sortitor.core.manifests import Reading
 from sortitor.core.notes import CATALOGUE
-from sortitor.core.vocabulary import LotStatus, Platform, Verdict
+from sortitor.core.vocabulary import LotStatus, Verdict
 from sortitor.operations import jobs, lots, seals
 from sortitor.operations.context import Context
 from sortitor.operations.lots import Chosen, HeadRow
@@ -42,7 +41,6 @@ from sortitor.schemas.lots import (
 )
 
 router = Router(prefix="/lots", tags=["lots"])
-templates = Router(prefix="/lot-templates", tags=["lots"])
 
 
 def _pairs(given: list[str], what: str) -> dict[str, str]:
@@ -216,23 +214,6 @@ def _remark(kept: dict[str, Any]) -> Remark:
     rows = sum(last - first + 1 for first, last in kept["rows"])
     note = _note(kept["code"], kept["column"], kept["given"])
     return Remark(**note.model_dump(), rows=rows)
-
-
-@templates.get(
-    "/{platform}",
-    response_class=Response,
-    responses={200: {"content": {"text/csv": {}, XLSX: {}}}},
-)
-def download_template(
-    ctx: MayLook, platform: Platform, form: Literal["csv", "xlsx"] = "csv"
-) -> Response:
-    """A file with the headers that this platform's devices have, understood without a mapping;
-    identifiers are formatted as text.
-    """
-    headers = lots.template(platform)
-    return as_file(
-        pl.DataFrame(schema=dict.fromkeys(headers, pl.String)), f"template-{platform.value}", form
-    )
 
 
 @router.get("", response_model=Page[Lot])

@@ -1,0 +1,50 @@
+"""Routes that are loaded late answer the same as if they had been there from the start."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+
+import pytest
+from fastapi.routing import iter_route_contexts
+from starlette.routing import compile_path
+
+from sortitor.api import app
+from sortitor.api.http.routes import LateRouter
+
+
+def addresses(late: LateRouter) -> list[str]:
+    late.load()
+    found = [one.path_format for one in iter_route_contexts(late.routes)]
+    assert all(found)
+    return [str(path) for path in found]
+
+
+@pytest.mark.parametrize("name", app.LATE)
+def test_the_parts_that_are_told_are_those_of_the_module(name: str) -> None:
+    """Else an address would be there only once another had been asked for."""
+    late = app.LATE[name]
+    told = set(late._parts)
+    assert {path.split("/")[1] for path in addresses(late)} == told
+
+
+def test_no_module_answers_for_another() -> None:
+    """What answers is the same, whichever module was loaded first."""
+    every = {name: addresses(late) for name, late in app.LATE.items()}
+    for name, own in every.items():
+        for other in every.keys() - {name}:
+            patterns = [(path, compile_path(path)[0]) for path in every[other]]
+            taken = {(a, b) for a in own for b, pattern in patterns if pattern.match(a)}
+            assert not taken, f"{name} and {other}"
+
+
+def test_a_start_loads_none_of_them() -> None:
+    """Nor the models that they speak with, nor the reading of their documents."""
+    look = "import sys, sortitor.server.wiring; print(*sorted(sys.modules))"
+    done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
+    loaded = done.stdout.split()
+    assert "sortitor.api.routes.health" in loaded
+    assert not {f"sortitor.api.routes.{name}" for name in app.LATE} & set(loaded)
+    assert [name for name in loaded if name.startswith("sortitor.schemas.")] == [
+        "sortitor.schemas.base"
+    ]
