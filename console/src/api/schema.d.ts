@@ -18668,6 +18668,18 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
+        /** @description The body is too large. */
+        ContentTooLarge: {
+            headers: {
+                RateLimit: components["headers"]["RateLimit"];
+                "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
+                "X-Request-Id": components["headers"]["X-Request-Id"];
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
         /** @description Another system does not do what is asked of it. */
         FailedDependency: {
             headers: {
@@ -18740,8 +18752,8 @@ export interface components {
                 "application/problem+json": components["schemas"]["Problem"];
             };
         };
-        /** @description The body is too large. */
-        RequestEntityTooLarge: {
+        /** @description The file has no such part. */
+        RangeNotSatisfiable: {
             headers: {
                 RateLimit: components["headers"]["RateLimit"];
                 "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
@@ -18754,18 +18766,6 @@ export interface components {
         };
         /** @description The body came too slowly. */
         RequestTimeout: {
-            headers: {
-                RateLimit: components["headers"]["RateLimit"];
-                "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
-                "X-Request-Id": components["headers"]["X-Request-Id"];
-                [name: string]: unknown;
-            };
-            content: {
-                "application/problem+json": components["schemas"]["Problem"];
-            };
-        };
-        /** @description The file has no such part. */
-        RequestedRangeNotSatisfiable: {
             headers: {
                 RateLimit: components["headers"]["RateLimit"];
                 "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
@@ -18816,7 +18816,7 @@ export interface components {
             };
         };
         /** @description A value is wrong; `errors` says which. */
-        UnprocessableEntity: {
+        UnprocessableContent: {
             headers: {
                 RateLimit: components["headers"]["RateLimit"];
                 "RateLimit-Policy": components["headers"]["RateLimit-Policy"];
@@ -18943,9 +18943,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -18975,7 +18975,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19021,9 +19021,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19057,7 +19057,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19103,9 +19103,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -19150,9 +19150,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19196,9 +19196,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19243,9 +19243,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19289,9 +19289,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19347,8 +19347,8 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            416: components["responses"]["RequestedRangeNotSatisfiable"];
-            422: components["responses"]["UnprocessableEntity"];
+            416: components["responses"]["RangeNotSatisfiable"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19390,7 +19390,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19434,9 +19434,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19478,9 +19478,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19522,9 +19522,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19561,7 +19561,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19612,9 +19612,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19665,9 +19665,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19706,7 +19706,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19757,9 +19757,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19810,9 +19810,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19870,7 +19870,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -19918,9 +19918,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -19961,9 +19961,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -19998,7 +19998,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20028,7 +20028,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20063,7 +20063,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20097,7 +20097,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20145,9 +20145,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20189,7 +20189,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20234,9 +20234,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20269,7 +20269,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20307,7 +20307,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20337,7 +20337,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20383,9 +20383,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20430,9 +20430,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20466,7 +20466,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20512,9 +20512,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -20559,7 +20559,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -20616,9 +20616,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -20669,9 +20669,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20719,9 +20719,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20763,7 +20763,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20797,7 +20797,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20827,7 +20827,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20873,9 +20873,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20920,9 +20920,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -20956,7 +20956,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21002,9 +21002,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -21049,7 +21049,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -21106,9 +21106,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -21157,9 +21157,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21207,9 +21207,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21246,7 +21246,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21280,7 +21280,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21314,7 +21314,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21350,7 +21350,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21400,9 +21400,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21450,9 +21450,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21494,7 +21494,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21528,7 +21528,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21562,7 +21562,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21623,7 +21623,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21668,9 +21668,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21715,9 +21715,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21762,9 +21762,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21809,9 +21809,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21856,9 +21856,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21903,9 +21903,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21939,7 +21939,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -21991,7 +21991,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22034,9 +22034,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -22082,9 +22082,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22129,9 +22129,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22176,9 +22176,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22223,9 +22223,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22270,9 +22270,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22317,9 +22317,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22353,7 +22353,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22395,7 +22395,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22443,9 +22443,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22493,9 +22493,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22529,7 +22529,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22565,7 +22565,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22599,7 +22599,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22644,9 +22644,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22696,7 +22696,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22741,9 +22741,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22790,7 +22790,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22835,9 +22835,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22882,9 +22882,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22918,7 +22918,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22948,7 +22948,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -22986,7 +22986,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23022,7 +23022,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23052,7 +23052,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23096,9 +23096,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23132,7 +23132,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23164,7 +23164,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23220,8 +23220,8 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            416: components["responses"]["RequestedRangeNotSatisfiable"];
-            422: components["responses"]["UnprocessableEntity"];
+            416: components["responses"]["RangeNotSatisfiable"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23251,7 +23251,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23296,9 +23296,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23332,7 +23332,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23362,7 +23362,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23411,9 +23411,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -23459,9 +23459,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23506,9 +23506,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23553,9 +23553,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23600,9 +23600,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23660,9 +23660,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23723,9 +23723,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23755,7 +23755,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23800,9 +23800,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23832,7 +23832,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23866,7 +23866,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -23912,9 +23912,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -23955,7 +23955,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24001,9 +24001,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24048,9 +24048,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24084,7 +24084,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24129,9 +24129,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24176,9 +24176,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24223,9 +24223,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24270,9 +24270,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24302,7 +24302,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24332,7 +24332,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24378,9 +24378,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24425,9 +24425,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24461,7 +24461,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24507,9 +24507,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -24554,7 +24554,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -24611,9 +24611,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -24648,7 +24648,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24690,7 +24690,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24740,9 +24740,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24790,9 +24790,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24834,7 +24834,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24868,7 +24868,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24902,7 +24902,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24942,7 +24942,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -24976,7 +24976,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25018,7 +25018,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25052,7 +25052,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25107,7 +25107,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25141,7 +25141,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25192,7 +25192,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25222,7 +25222,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25267,9 +25267,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25303,7 +25303,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25337,7 +25337,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25385,9 +25385,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25429,7 +25429,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25459,7 +25459,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25504,9 +25504,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25551,9 +25551,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25583,7 +25583,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25629,9 +25629,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25676,9 +25676,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25712,7 +25712,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25758,9 +25758,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -25805,7 +25805,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -25862,9 +25862,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -25915,9 +25915,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -25965,9 +25965,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26009,7 +26009,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26043,7 +26043,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26073,7 +26073,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -26132,7 +26132,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -26174,7 +26174,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -26205,7 +26205,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -26240,7 +26240,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26277,7 +26277,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26315,7 +26315,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26361,7 +26361,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26459,9 +26459,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -26496,7 +26496,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26563,9 +26563,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26613,9 +26613,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26663,9 +26663,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26699,7 +26699,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26733,7 +26733,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26775,7 +26775,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26823,9 +26823,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26892,9 +26892,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26936,7 +26936,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -26983,7 +26983,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27031,9 +27031,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27073,7 +27073,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27113,7 +27113,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27155,9 +27155,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27202,9 +27202,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27234,7 +27234,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27279,9 +27279,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27326,9 +27326,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27373,9 +27373,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27405,7 +27405,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27454,9 +27454,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -27487,7 +27487,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27533,9 +27533,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27580,9 +27580,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27616,7 +27616,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27662,9 +27662,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -27709,7 +27709,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -27766,9 +27766,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -27819,9 +27819,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27869,9 +27869,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27913,7 +27913,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27947,7 +27947,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -27977,7 +27977,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28023,9 +28023,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28070,9 +28070,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28106,7 +28106,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28152,9 +28152,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -28199,7 +28199,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -28256,9 +28256,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -28309,9 +28309,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28359,9 +28359,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28403,7 +28403,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28437,7 +28437,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28475,7 +28475,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28521,9 +28521,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28569,9 +28569,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28605,7 +28605,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28639,7 +28639,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28687,9 +28687,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28737,9 +28737,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28787,7 +28787,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28837,9 +28837,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -28883,9 +28883,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -28923,7 +28923,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -28974,9 +28974,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29027,9 +29027,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29077,9 +29077,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29109,7 +29109,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29155,9 +29155,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29202,9 +29202,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29238,7 +29238,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29284,9 +29284,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -29331,7 +29331,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -29388,9 +29388,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -29439,9 +29439,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29475,7 +29475,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29509,7 +29509,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29557,9 +29557,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29607,9 +29607,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29659,9 +29659,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29709,9 +29709,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29753,7 +29753,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29787,7 +29787,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29817,7 +29817,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29866,9 +29866,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -29914,9 +29914,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29946,7 +29946,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -29976,7 +29976,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30006,7 +30006,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30050,9 +30050,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30081,7 +30081,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30116,9 +30116,9 @@ export interface operations {
             404: components["responses"]["NotFound"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30152,7 +30152,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30187,7 +30187,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30232,9 +30232,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30264,7 +30264,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30310,9 +30310,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30357,9 +30357,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30393,7 +30393,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30439,9 +30439,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -30486,7 +30486,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -30543,9 +30543,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -30580,7 +30580,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30630,9 +30630,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30680,9 +30680,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30724,7 +30724,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30758,7 +30758,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30803,9 +30803,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30850,9 +30850,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -30893,7 +30893,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -30929,7 +30929,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -30961,7 +30961,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31008,9 +31008,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31056,9 +31056,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31094,7 +31094,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31141,9 +31141,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
@@ -31189,7 +31189,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
@@ -31247,9 +31247,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
@@ -31299,9 +31299,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31350,9 +31350,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31388,7 +31388,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31437,9 +31437,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31480,7 +31480,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31527,7 +31527,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31563,7 +31563,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31610,9 +31610,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31656,9 +31656,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31697,7 +31697,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31740,7 +31740,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31791,9 +31791,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31842,9 +31842,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31887,7 +31887,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31923,7 +31923,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -31975,9 +31975,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32020,7 +32020,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32069,9 +32069,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32120,9 +32120,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32158,7 +32158,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32201,7 +32201,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32232,7 +32232,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32278,9 +32278,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32325,9 +32325,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32361,7 +32361,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32407,9 +32407,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32454,7 +32454,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32511,9 +32511,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -32562,9 +32562,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32606,7 +32606,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32656,9 +32656,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32706,9 +32706,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32750,7 +32750,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32784,7 +32784,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32832,9 +32832,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32876,7 +32876,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32914,7 +32914,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -32963,9 +32963,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33010,9 +33010,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33060,9 +33060,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33104,7 +33104,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33134,7 +33134,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33180,9 +33180,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33227,9 +33227,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33263,7 +33263,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33309,9 +33309,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -33356,7 +33356,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -33413,9 +33413,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -33457,7 +33457,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33497,7 +33497,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33547,9 +33547,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33597,9 +33597,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33641,7 +33641,7 @@ export interface operations {
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33675,7 +33675,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33705,7 +33705,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33739,7 +33739,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33785,9 +33785,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33824,7 +33824,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33859,7 +33859,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33889,7 +33889,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33935,9 +33935,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -33971,7 +33971,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34003,7 +34003,7 @@ export interface operations {
             403: components["responses"]["Forbidden"];
             404: components["responses"]["NotFound"];
             409: components["responses"]["Conflict"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34033,7 +34033,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34073,9 +34073,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             424: components["responses"]["FailedDependency"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -34121,9 +34121,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34151,7 +34151,7 @@ export interface operations {
                 };
             };
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34200,9 +34200,9 @@ export interface operations {
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
             412: components["responses"]["PreconditionFailed"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             428: components["responses"]["PreconditionRequired"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
@@ -34242,9 +34242,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34276,7 +34276,7 @@ export interface operations {
             };
             404: components["responses"]["NotFound"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34321,9 +34321,9 @@ export interface operations {
             406: components["responses"]["NotAcceptable"];
             408: components["responses"]["RequestTimeout"];
             409: components["responses"]["Conflict"];
-            413: components["responses"]["RequestEntityTooLarge"];
+            413: components["responses"]["ContentTooLarge"];
             415: components["responses"]["UnsupportedMediaType"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };
@@ -34353,7 +34353,7 @@ export interface operations {
             401: components["responses"]["Unauthorized"];
             403: components["responses"]["Forbidden"];
             406: components["responses"]["NotAcceptable"];
-            422: components["responses"]["UnprocessableEntity"];
+            422: components["responses"]["UnprocessableContent"];
             429: components["responses"]["TooManyRequests"];
             503: components["responses"]["ServiceUnavailable"];
         };

@@ -15,6 +15,8 @@ from typing import Any
 
 import psycopg
 from psycopg import Connection as RawConnection
+from psycopg.types.json import set_json_loads
+from pydantic_core import from_json
 from sqlalchemy import Connection as Connection
 from sqlalchemy import Engine as Engine
 from sqlalchemy import create_engine, event
@@ -25,6 +27,9 @@ from sqlalchemy.pool import QueuePool
 from sortitor.core.errors import Busy, OutOfTime, Unavailable
 from sortitor.store import zones
 from sortitor.store.failures import translate
+
+# Read by what reads requests, which takes a tenth of the time.
+set_json_loads(from_json)
 
 #: How long somebody waits for one of the process's connections.
 _POOL_SECONDS = 10

@@ -5,7 +5,6 @@ made of it: who may call, every status that can come back with its headers, word
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from http import HTTPStatus
 from typing import Any
 
 from fastapi import FastAPI
@@ -14,6 +13,7 @@ from fastapi.routing import APIRoute, iter_route_contexts
 from sortitor.api.http.access import COOKIE
 from sortitor.api.http.bodies import FILE_BODY
 from sortitor.api.http.descriptions import EXAMPLES, IN_SCHEMA, PROPERTIES, TAGS
+from sortitor.api.http.problems import phrase_of
 from sortitor.api.http.routes import PREFIX, answers_of, permissions_of, table_answer
 
 _Node = dict[str, Any]
@@ -134,7 +134,7 @@ def _header(kind: str, example: str, words: str) -> _Node:
 
 
 def _name(status: int) -> str:
-    return HTTPStatus(status).phrase.title().replace(" ", "").replace("-", "")
+    return phrase_of(status).title().replace(" ", "").replace("-", "")
 
 
 def _problem(status: int) -> _Node:

@@ -66,6 +66,15 @@ def answer(
     return JSONResponse(content, problem.status, headers, media_type="application/problem+json")
 
 
+#: Names of RFC 9110 §15.5 for which some versions of Python have those of its forerunners.
+_PHRASES = {413: "Content Too Large", 416: "Range Not Satisfiable", 422: "Unprocessable Content"}
+
+
+def phrase_of(status: int) -> str:
+    """What a status is called (RFC 9110 §15)."""
+    return _PHRASES.get(status) or HTTPStatus(status).phrase
+
+
 def problem_of(
     status: HTTPStatus,
     code: str,
@@ -77,7 +86,7 @@ def problem_of(
     """A problem with its stable type."""
     return Problem(
         type=f"urn:sortitor:problem:{code}",
-        title=status.phrase,
+        title=phrase_of(status),
         status=status,
         detail=detail,
         code=code,
@@ -171,7 +180,9 @@ async def _http(request: Request, error: Exception) -> JSONResponse:
         400: "The request's body cannot be read.",
     }
     detail = texts.get(status, error.detail)
-    return answer(request, problem_of(status, status.name.lower(), detail), headers)
+    return answer(
+        request, problem_of(status, phrase_of(status).lower().replace(" ", "_"), detail), headers
+    )
 
 
 def possible(request: Request) -> Response:
