@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Iterable, Mapping
 from datetime import datetime
 from functools import lru_cache
@@ -10,6 +9,7 @@ from typing import Any, LiteralString, cast
 
 import polars as pl
 from psycopg import sql
+from pydantic_core import to_json
 from sqlalchemy import Connection
 from sqlalchemy.dialects import postgresql
 
@@ -209,14 +209,14 @@ def patch_one(
     """Set fields of one device and record before and after under the journal entry; keys as in
     `apply_patches`.
     """
-    values = {"device": device_id, "patch": json.dumps(patch)}
+    values = {"device": device_id, "patch": to_json(patch).decode()}
     _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
     settle_one(connection, device_id, set(patch))
 
 
 def patch_frame(patches: Iterable[tuple[int, Mapping[str, Any]]]) -> pl.DataFrame:
     """Device and patch, each, as `apply_patches` takes them."""
-    lines = [(device_id, json.dumps(patch)) for device_id, patch in patches]
+    lines = [(device_id, to_json(patch).decode()) for device_id, patch in patches]
     return pl.DataFrame(lines, schema={"device_id": pl.Int64, "patch": pl.String}, orient="row")
 
 
