@@ -4,7 +4,7 @@ when the primary dies nothing that was acknowledged is lost.
 
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,14 +17,16 @@ from sortitor.client import Sortitor
 from sortitor.client.errors import SortitorError
 from sortitor.core.filters import parse
 from sortitor.core.selection import Selection
-from sortitor.core.vocabulary import Role
-from sortitor.operations import accounts, context, naming
+from sortitor.core.sources import Source
+from sortitor.core.vocabulary import Gap, Role, SourceKind
+from sortitor.operations import accounts, context, levels, naming
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.context import Actor, Context
 from sortitor.operations.gate import documents
 from sortitor.operations.gate.replay import replay
 from sortitor.operations.licences.pools import POOLS
 from sortitor.operations.orders import ORDERS
+from sortitor.operations.sources.documents import SOURCES
 from sortitor.operations.sweeps import runs
 from sortitor.operations.sweeps.rules import RULES
 from sortitor.operations.sweeps.rules import look as look_of_rule
@@ -34,7 +36,8 @@ from sortitor.schemas.orders import Order
 from sortitor.schemas.sweeps import Rule
 from sortitor.server.settings import Settings
 from sortitor.server.wiring import Runtime, runtime
-from sortitor.store.engine import url_of
+from sortitor.store import levels as store_levels
+from sortitor.store.engine import Connection, url_of
 
 #: In which the service writes again, without anybody starting it again.
 MOST_SECONDS = 15
@@ -190,6 +193,64 @@ def test_previews_of_the_fleet_are_made_by_a_standby_that_has_everything(
         ORDERS.add(ctx, Order(name="WL-2"))
         assert url_of(aside.aside().engine) == pair.standby_url
         assert aside.aside(as_now=True).engine is run.engine
+
+
+_ROSTERS = """
+INSERT INTO devices (stage, stage_at, created_at, enrolled_at, seen_on, name, model, site)
+SELECT CASE WHEN n = 9 THEN 'retired' ELSE 'active' END, now(), now(), now(), current_date,
+    'WM-' || n, 'Deckhand 8', 'Quill' FROM generate_series(1, 9) n;
+INSERT INTO sightings SELECT id FROM devices;
+INSERT INTO identifiers (kind, value, maker, device_id)
+SELECT 'serial', 'DH80010' || id, 'kelmar', id FROM devices;
+INSERT INTO roster_devices (source_id, key, serial, maker, site, changed_at)
+SELECT source, 'line ' || n, CASE WHEN n = 7 THEN 'DH8OO1O7' ELSE 'DH80010' || n END, 'kelmar',
+    CASE WHEN n = 3 THEN 'Tarn' ELSE 'Quill' END, now()
+FROM (VALUES (%(one)s, 2), (%(other)s, 4)) AS s (source, most), generate_series(most, 11) n;
+INSERT INTO roster_devices (source_id, key, serial, maker, changed_at)
+VALUES (%(one)s, 'again', 'DH800105', 'kelmar', now())
+"""
+
+
+def test_rosters_are_compared_by_a_standby(
+    pair: Pair, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The same disagreements and patterns as the primary finds; what is kept is written there."""
+    with runtime(settings(pair, tmp_path)) as run:
+        ctx = administrator(run)
+        one, other = (
+            SOURCES.add(ctx, Source(name=name, kind=SourceKind.ROSTER, covers="id pr")).id
+            for name in ("Deck books", "Quay books")
+        )
+        with psycopg.connect(pair.primary_url, cursor_factory=psycopg.ClientCursor) as primary:
+            primary.execute(_ROSTERS, {"one": one, "other": other})
+        read_by: list[str] = []
+        find = store_levels.find
+
+        def told(connection: Connection, reading: Connection, ids: Sequence[int]) -> None:
+            read_by.append(url_of(reading.engine))
+            find(connection, reading, ids)
+
+        monkeypatch.setattr(store_levels, "find", told)
+
+        def compared(ctx: Context) -> tuple[object, ...]:
+            with psycopg.connect(pair.primary_url) as primary:
+                primary.execute("DELETE FROM discrepancies")
+            levels.refresh(ctx)
+            found = levels.overview(ctx)
+            gaps = levels.page(ctx, levels.Chosen(), None, 100)
+            known = [levels.present(ctx, one["mask"], None, 100) for one in found.patterns]
+            return (
+                [(one["name"], one["devices"]) for one in found.rosters],
+                found.patterns,
+                known,
+                sorted((gap.kind, gap.label, gap.field, gap.near_percent) for gap in gaps),
+            )
+
+        at_the_primary = compared(ctx)
+        assert compared(replace(ctx, standby=run.standby)) == at_the_primary
+        assert read_by == [url_of(run.engine), pair.standby_url]
+        kinds = {gap[0] for gap in at_the_primary[-1]}
+        assert kinds == set(Gap)
 
 
 def test_one_that_became_the_primary_is_no_standby(pair: Pair, tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
+from functools import lru_cache
 
 from pydantic import Field
 
@@ -73,6 +74,7 @@ class Tally:
         return max(0, self.delivered - self.quantity)
 
 
+@lru_cache(maxsize=10_000)
 def product_key(product: str) -> str:
     """What two spellings of a product have in common."""
     return " ".join(product.casefold().split())

@@ -60,10 +60,20 @@ def refresh(ctx: Context, always: bool = True) -> bool:
             return False
         if not always and last is None and not SOURCES.shelf.every(connection):
             return False
-        compared = _compare(ctx, connection, last.entry_id if last else 0)
+        ctx.progress("comparing the rosters", 0, 0)
+        store_rosters.match_again(connection, last.entry_id if last else 0)
+    # Committed, so that a standby has it too.
+    aside = ctx.aside(as_now=True)
+    with ctx.bookkeeping() as connection:
+        store.hold(connection)
+        if aside is ctx:
+            compared = _compare(ctx, connection, connection)
+        else:
+            with aside.reading(one_moment=True) as reading:
+                compared = _compare(ctx, connection, reading)
         store.put(connection, ctx.now, *marks, compared)
         store.write_day(connection, ctx.now.date())
-        return True
+    return True
 
 
 def is_large(ctx: Context) -> bool:
@@ -74,30 +84,33 @@ def is_large(ctx: Context) -> bool:
     return sum(int(roster["devices"]) for roster in rosters) > JOB_ROWS
 
 
-def _compare(ctx: Context, connection: Connection, since_entry: int) -> dict[str, Any]:
-    """Bring the disagreements up to date; gives the comparison at a glance."""
-    ctx.progress("comparing the rosters", 0, 0)
-    store_rosters.match_again(connection, since_entry)
-    sources = SOURCES.shelf.every(connection)
-    tallies = store.tallies(connection)
+def _compare(ctx: Context, connection: Connection, reading: Connection) -> dict[str, Any]:
+    """Bring the disagreements up to date; gives the comparison at a glance. What is compared is
+    read by `reading`: the connection that writes, or a standby's.
+    """
+    sources = SOURCES.shelf.every(reading)
+    tallies = store.tallies(reading)
     shown = [kept for kept in sources if kept.id in tallies][: core.MOST_ROSTERS]
-    store.find(connection, [kept.id for kept in shown])
+    store.find(connection, reading, [kept.id for kept in shown])
     for kept in sources:
         if kept.document.covers:
             covered = Selection(filter=ctx.veil.parse(kept.document.covers))
-            resolved = resolve_selection(connection, covered)
-            store.find_absent(connection, kept.id, resolved, ctx.now)
-        unknown, missing = store.doubtful(connection, kept.id)
+            resolved = resolve_selection(reading, covered)
+            store.find_absent(connection, reading, kept.id, resolved, ctx.now)
+        unknown, missing = store.doubtful(connection, reading, kept.id)
         if unknown.height and missing.height:
             store.note_near(connection, kept.id, core.near_misses(unknown, missing))
     store.settle(connection, ctx.now)
-    return _overview(connection, shown, tallies)
+    numbers = [kept.id for kept in shown]
+    patterns = store.patterns(reading, numbers, is_kept=reading is connection)
+    return _overview(patterns, shown, tallies)
 
 
 def _overview(
-    connection: Connection, sources: Sequence[Kept[Source]], tallies: Mapping[int, tuple[int, int]]
+    patterns: Mapping[int, int],
+    sources: Sequence[Kept[Source]],
+    tallies: Mapping[int, tuple[int, int]],
 ) -> dict[str, Any]:
-    patterns = store.patterns(connection, [kept.id for kept in sources])
     rosters = [
         {"key": "bought", "name": "Bought", "devices": _holding(patterns, store.BOUGHT)},
         {"key": "managed", "name": "Managed", "devices": _holding(patterns, store.MANAGED)},
@@ -164,7 +177,7 @@ def open_gaps(connection: Connection) -> list[tuple[int, Gap, int, Any]]:
 
 def present(ctx: Context, mask: int, after: str | None, limit: int) -> list[PresentRow]:
     """The devices of one pattern of presence."""
-    with ctx.reading() as connection:
+    with ctx.aside(as_now=True).reading() as connection:
         kept = store.overview(connection)
         known = kept and any(one["mask"] == mask for one in kept.document["patterns"])
         if kept is None or not known:

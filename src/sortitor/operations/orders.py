@@ -85,8 +85,5 @@ def _details(connection: Connection, found: Sequence[Kept[Order]]) -> list[Order
 
 
 def _against_the_fleet(connection: Connection, orders: Sequence[Order]) -> list[list[Tally]]:
-    came: dict[str, list[tuple[str | None, str | None, int, int]]] = {}
-    for row in store.fleet(connection, [order.name.lower() for order in orders]):
-        line = (row.model, row.product_code, row.delivered, row.arrived)
-        came.setdefault(row.order_key, []).append(line)
+    came = store.fleet(connection, [order.name.lower() for order in orders])
     return [tally(order.lines, came.get(order.name.lower(), [])) for order in orders]

@@ -67,6 +67,26 @@ def _as_frame(lines: Sequence[Buffer], names: Sequence[str]) -> pl.DataFrame:
     return pl.read_csv(b"".join(lines), has_header=False, new_columns=names, infer_schema=False)
 
 
+def move(
+    reading: Connection, connection: Connection, query: str, table: str, columns: Sequence[str]
+) -> None:
+    """Append a query's rows to a table. Where another server gives them, they are written as they
+    come, and nobody holds them.
+    """
+    names = ", ".join(columns)
+    if reading is connection:
+        raw(connection).execute(f"INSERT INTO {table} ({names}) {query}")
+        return
+    with (
+        raw(reading).cursor() as asked,
+        raw(connection).cursor() as cursor,
+        asked.copy(f"COPY ({query}) TO STDOUT") as rows,
+        cursor.copy(f"COPY {table} ({names}) FROM STDIN") as copy,
+    ):
+        for row in rows:
+            copy.write(row)
+
+
 def temporary(connection: Connection, name: str, columns: str, frame: pl.DataFrame) -> None:
     """A table that lives as long as the transaction, filled with the frame and analysed."""
     with raw(connection).cursor() as cursor:

@@ -15,6 +15,7 @@ from sqlalchemy import (
     and_,
     case,
     func,
+    literal,
     or_,
     select,
     true,
@@ -63,7 +64,6 @@ def _differs(field: str) -> str:
 #: Devices of which a source has several lines; the first by key speaks. Only those are looked at
 #: that have more lines than sources.
 _DOUBLED = """
-CREATE TEMP TABLE doubled ON COMMIT DROP AS
 SELECT r.source_id, r.device_id, min(r.key) AS key
 FROM known k JOIN roster_devices r ON r.device_id = k.device_id
 WHERE k.lines > length(replace(k.bits::bit(32)::text, '0', ''))
@@ -71,7 +71,6 @@ GROUP BY r.source_id, r.device_id HAVING count(*) > 1
 """
 #: The few lines of which something is to be said: one pass over all of them.
 _ODD = f"""
-CREATE TEMP TABLE odd ON COMMIT DROP AS
 SELECT r.source_id, r.key, d.id AS device_id, d.stage,
     {", ".join(f"{_differs(field)} AS {field}_differs" for field in _OURS)},
     {", ".join(f"{ours} AS our_{field}, r.{field}" for field, (ours, _) in _OURS.items())}
@@ -82,8 +81,8 @@ WHERE d.id IS NULL OR d.stage = 'retired' OR {" OR ".join(map(_differs, _OURS))}
 _FIRST = """NOT EXISTS (SELECT FROM doubled x WHERE x.source_id = o.source_id
     AND x.device_id = o.device_id AND x.key <> o.key)"""
 _FIELDS = ", ".join(f"('{field}', {field}_differs, our_{field}, {field})" for field in _OURS)
+_FOUND_COLUMNS = ("key", "kind", "source_id", "device_id", "roster_key", "field", "ours", "theirs")
 _FOUND = f"""
-INSERT INTO found (key, kind, source_id, device_id, roster_key, field, ours, theirs)
 SELECT 'unknown/' || o.source_id || '/' || o.key, 'unknown', o.source_id, NULL::bigint, o.key,
     NULL, NULL, NULL
 FROM odd o WHERE o.device_id IS NULL
@@ -105,42 +104,52 @@ def hold(connection: Connection) -> None:
     connection.execute(select(func.pg_advisory_xact_lock(locks.LEVELS)))
 
 
-def find(connection: Connection, source_ids: Sequence[int]) -> None:
-    """Work out, in the temporary table `found`, every disagreement but the missing ones; and in
-    `known`, which of the sources know which device.
+def find(connection: Connection, reading: Connection, source_ids: Sequence[int]) -> None:
+    """Work out, in the temporary table `found`, every disagreement but the missing ones. It is
+    written by `connection`; what is compared is read by `reading`, the same one or a standby's.
     """
     bulk.with_room(connection)
-    run = raw(connection).execute
-    run("DROP TABLE IF EXISTS found, known, doubled, odd")
-    run(f"CREATE TEMP TABLE known ON COMMIT DROP AS {_known(source_ids)}")
-    run("ANALYZE known")
-    run(
-        'CREATE TEMP TABLE found (key text COLLATE "C", kind text, source_id bigint, device_id'
-        ' bigint, roster_key text COLLATE "C", field text, ours text, theirs text, near_id bigint,'
-        " near_percent int) ON COMMIT DROP"
+    raw(connection).execute(
+        'DROP TABLE IF EXISTS found; CREATE TEMP TABLE found (key text COLLATE "C", kind text,'
+        ' source_id bigint, device_id bigint, roster_key text COLLATE "C", field text, ours text,'
+        " theirs text, near_id bigint, near_percent int) ON COMMIT DROP"
     )
-    run(_DOUBLED)
-    run(_ODD)
-    run("ANALYZE doubled, odd")
-    run(_FOUND)
+    steps = {"known": _known(source_ids), "doubled": _DOUBLED, "odd": _ODD}
+    if reading is connection:
+        _keep(connection, steps)
+        bulk.move(connection, connection, _FOUND, "found", _FOUND_COLUMNS)
+    else:
+        bulk.with_room(reading)
+        # A standby has no temporary tables.
+        within = ", ".join(f"{name} AS MATERIALIZED ({step})" for name, step in steps.items())
+        bulk.move(reading, connection, f"WITH {within} {_FOUND}", "found", _FOUND_COLUMNS)
 
 
-def find_absent(connection: Connection, source_id: int, covered: Selection, now: datetime) -> None:
+def _keep(connection: Connection, steps: Mapping[str, str]) -> None:
+    """Each step as a temporary table, of which the planner knows the size."""
+    run = raw(connection).execute
+    for name, step in steps.items():
+        run(f"DROP TABLE IF EXISTS {name}; CREATE TEMP TABLE {name} ON COMMIT DROP AS {step}")
+        run(f"ANALYZE {name}")
+
+
+def find_absent(
+    connection: Connection, reading: Connection, source_id: int, covered: Selection, now: datetime
+) -> None:
     """Add the devices that a source should know and does not."""
     known = select(roster_devices.c.device_id).where(
         roster_devices.c.source_id == source_id, roster_devices.c.device_id == devices.c.id
     )
     key = func.concat(f"absent/{source_id}/", devices.c.id)
-    query = select(key.label("key"), devices.c.id).where(
+    query = select(key, literal("absent"), literal(source_id), devices.c.id).where(
         matching(covered, now), devices.c.stage != "retired", ~known.exists()
     )
-    raw(connection).execute(
-        f"INSERT INTO found (key, kind, source_id, device_id)"  # noqa: S608
-        f" SELECT a.key, 'absent', {int(source_id)}, a.id FROM ({written(query)}) AS a"
-    )
+    bulk.move(reading, connection, written(query), "found", _FOUND_COLUMNS[:4])
 
 
-def doubtful(connection: Connection, source_id: int) -> tuple[pl.DataFrame, pl.DataFrame]:
+def doubtful(
+    connection: Connection, reading: Connection, source_id: int
+) -> tuple[pl.DataFrame, pl.DataFrame]:
     """`key, value` of lines nobody knows, and `device_id, value` of devices that the source does
     not know: the serial numbers between which near misses are looked for.
     """
@@ -155,7 +164,7 @@ def doubtful(connection: Connection, source_id: int) -> tuple[pl.DataFrame, pl.D
     if unknown.height == 0:
         return unknown, pl.DataFrame(schema={"device_id": pl.Int64, "value": pl.String})
     missing = bulk.read_frame(
-        connection,
+        reading,
         "SELECT i.device_id, i.value FROM identifiers i JOIN devices d ON d.id = i.device_id"
         " AND d.stage <> 'retired' WHERE i.kind = 'serial' AND NOT EXISTS (SELECT FROM"
         " roster_devices r WHERE r.device_id = i.device_id AND r.source_id = %s)",
@@ -270,8 +279,9 @@ def _known(source_ids: Sequence[int]) -> str:
     )
 
 
-#: The lines that are no device: looked for, or as `find` found them.
+#: The lines that are no device.
 _NAMELESS = "roster_devices r LEFT JOIN devices d ON d.id = r.device_id WHERE d.id IS NULL"
+#: The same of a comparison, by what it found.
 _FOUND_NAMELESS = """roster_devices r JOIN odd o ON o.source_id = r.source_id AND o.key = r.key
     WHERE o.device_id IS NULL"""
 
@@ -289,11 +299,15 @@ def _masks(source_ids: Sequence[int], known: str, nameless: str) -> str:
     """  # noqa: S608 - numbers and texts of this file
 
 
-def patterns(connection: Connection, source_ids: Sequence[int]) -> dict[int, int]:
-    """Which systems know how many of the same devices, as `find` found them: mask → devices. Bits:
-    bought, managed, then the sources in their order.
+def patterns(connection: Connection, source_ids: Sequence[int], *, is_kept: bool) -> dict[int, int]:
+    """Which systems know how many of the same devices: mask → devices. Bits: bought, managed, then
+    the sources in their order. `is_kept`: whether `find` kept its steps on this connection.
     """
-    masks = _masks(source_ids, "known", _FOUND_NAMELESS)
+    masks = (
+        _masks(source_ids, "known", _FOUND_NAMELESS)
+        if is_kept
+        else _masks(source_ids, f"({_known(source_ids)})", _NAMELESS)
+    )
     found = raw(connection).execute(
         f"SELECT mask, count(*) FROM ({masks}) AS m GROUP BY mask"  # noqa: S608
     )

@@ -3,34 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import cast
 
 from sqlalchemy import Connection, func, select
 
-from sortitor.store.rows import read_all
 from sortitor.store.settling import settle_alone, written
 from sortitor.store.tables import devices
 
-
-@dataclass(frozen=True, slots=True)
-class DeliveredRow:
-    """So many devices of a model and product code came by an order (its lower-case name)."""
-
-    order_key: str
-    model: str | None
-    product_code: str | None
-    delivered: int
-    arrived: int
-
+#: Model, product code, delivered, arrived.
+Came = tuple[str | None, str | None, int, int]
 
 _FEW = 20
 
 
-def fleet(connection: Connection, names: Sequence[str]) -> list[DeliveredRow]:
+def fleet(connection: Connection, names: Sequence[str]) -> dict[str, list[Came]]:
     """What came of the orders of these lower-case names."""
     key = func.lower(devices.c.order_name)
     query = select(
-        key.label("order_key"),
+        key.label("name"),
         devices.c.model,
         devices.c.product_code,
         func.count().label("delivered"),
@@ -38,10 +28,15 @@ def fleet(connection: Connection, names: Sequence[str]) -> list[DeliveredRow]:
     )
     # Of many orders it is quicker to go through the fleet once than to look each up.
     of_them = key.in_(names) if len(names) <= _FEW else devices.c.order_name.is_not(None)
-    grouped = query.where(of_them).group_by(key, devices.c.model, devices.c.product_code)
+    came = query.where(of_them).group_by(key, devices.c.model, devices.c.product_code).subquery()
+    parts = func.jsonb_build_array(
+        came.c.model, came.c.product_code, came.c.delivered, came.c.arrived
+    )
+    # A row an order: read one by one, the parts of many orders take as long as counting them.
+    by_order = select(came.c.name, func.jsonb_agg(parts)).group_by(came.c.name)
     wanted = frozenset(names)
-    found = read_all(connection, grouped, DeliveredRow)
-    return [row for row in found if row.order_key in wanted]
+    found = {row[0]: row[1] for row in connection.execute(by_order) if row[0] in wanted}
+    return cast("dict[str, list[Came]]", found)
 
 
 def refresh_cohorts(connection: Connection, names: Sequence[str]) -> None:
