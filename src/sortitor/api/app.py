@@ -60,7 +60,10 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     handbook.install(app)
     console.install(app)
     app.add_middleware(
-        BodyLimit, larger=cache(partial(_larger_bodies, service)), seconds=service.body_seconds
+        BodyLimit,
+        own=cache(partial(_limits_of_files, service)),
+        least=min(service.max_upload_bytes, service.limits.max_file_bytes),
+        seconds=service.body_seconds,
     )
     app.add_middleware(
         Guard,
@@ -77,8 +80,8 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     return app
 
 
-def _larger_bodies(service: Service) -> list[tuple[re.Pattern[str], int]]:
-    """The addresses that take more than a usual body, each with how many bytes."""
+def _limits_of_files(service: Service) -> list[tuple[re.Pattern[str], int]]:
+    """The addresses that take files, each with how many bytes."""
     for name in _WITH_FILES:
         LATE[name].load()
     routes = [route for name in _WITH_FILES for route in LATE[name].routes]

@@ -61,17 +61,19 @@ class BodyLimit:
     """Refuses a body while it arrives: one that is too large, whatever it says it is, and one that
     comes too slowly.
 
-    `larger` gives the addresses that take more than 2 MB, each with how much. A body has `seconds`,
-    and more the longer it is.
+    `own` gives the addresses that have a limit of their own, each with how much they take; `least`
+    is what every address takes. A body has `seconds`, and more the longer it is.
     """
 
     def __init__(
         self,
         app: ASGIApp,
-        larger: Callable[[], Sequence[tuple[re.Pattern[str], int]]],
+        own: Callable[[], Sequence[tuple[re.Pattern[str], int]]],
+        least: int,
         seconds: float,
     ) -> None:
-        self._app, self._larger, self._seconds = app, larger, seconds
+        self._app, self._own, self._seconds = app, own, seconds
+        self._least = min(least, _JSON_BYTES)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -80,7 +82,7 @@ class BodyLimit:
         length = dict(scope["headers"]).get(b"content-length", b"")
         announced = int(length) if length.isdigit() else 0
         seen, whole, began = 0, False, time.monotonic()
-        limit = _JSON_BYTES
+        limit = self._least
 
         async def heed(size: int) -> None:
             nonlocal limit
@@ -113,7 +115,7 @@ class BodyLimit:
         await self._app(scope, counted, send)
 
     def _limit(self, path: str) -> int:
-        fitting = (most for address, most in self._larger() if address.match(path))
+        fitting = (most for address, most in self._own() if address.match(path))
         return next(fitting, _JSON_BYTES)
 
 
