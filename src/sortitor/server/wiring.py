@@ -494,11 +494,13 @@ def listen(settings: Settings) -> socket.socket:
 
 def _load_the_rest() -> None:
     """What the start did not wait for."""
-    load_routes()
-    # What is loaded by now stays: looked through for garbage again and again, it would hold some
-    # request up for a sixth of a second.
-    gc.freeze()
-    gc.enable()
+    try:
+        load_routes()
+    finally:
+        # What is loaded by now stays: looked through for garbage again and again, it would hold
+        # some request up for a sixth of a second.
+        gc.freeze()
+        gc.enable()
 
 
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
