@@ -12,6 +12,7 @@ from sqlalchemy import (
     ColumnElement,
     Connection,
     and_,
+    any_,
     case,
     delete,
     func,
@@ -27,9 +28,17 @@ from sortitor.core.vocabulary import ItemState, Stage
 from sortitor.store.arrivals import by_credential
 from sortitor.store.devices import ids as ids_of
 from sortitor.store.devices import matching
+from sortitor.store.kits import NO_FACTS
 from sortitor.store.notices import PUSHES
 from sortitor.store.rows import among, read_all
-from sortitor.store.tables import device_kits, devices, item_reports, items, kit_pushes
+from sortitor.store.tables import (
+    device_kits,
+    devices,
+    item_reports,
+    items,
+    kit_outcomes,
+    kit_pushes,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,10 +140,12 @@ class StateRow:
     words: str | None
 
 
-def states(connection: Connection, item_id: int, gets: Selection, now: datetime) -> list[StateRow]:
+def states(connection: Connection, item_id: int) -> list[StateRow]:
     """Of the devices that get an item: how far they are; failures by their code."""
     state = func.coalesce(item_reports.c.state, ItemState.WAITING)
     failed = case((state == ItemState.FAILED, item_reports.c.code))
+    gets = kit_outcomes.c.required + kit_outcomes.c.offered
+    getting = select(kit_outcomes.c.key).where(literal(item_id) == any_(gets))
     query = (
         select(
             state.label("state"),
@@ -143,8 +154,12 @@ def states(connection: Connection, item_id: int, gets: Selection, now: datetime)
             func.min(case((state == ItemState.FAILED, item_reports.c.words))).label("words"),
         )
         .select_from(devices)
+        .outerjoin(device_kits, device_kits.c.device_id == devices.c.id)
         .outerjoin(item_reports, _current(item_id))
-        .where(matching(gets, now))
+        .where(
+            devices.c.stage != Stage.RETIRED,
+            func.coalesce(device_kits.c.key, NO_FACTS).in_(getting),
+        )
         .group_by("state", "code")
         .order_by(func.count().desc(), "state", "code")
     )

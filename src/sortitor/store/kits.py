@@ -267,7 +267,7 @@ def groups(
         alike.c.holding,
         alike.c.devices,
         alike.c.first,
-    ).join(alike, kit_outcomes.c.key == func.coalesce(alike.c.key, _EMPTY))
+    ).join(alike, kit_outcomes.c.key == func.coalesce(alike.c.key, NO_FACTS))
     return read_all(connection, query, GroupRow)
 
 
@@ -281,7 +281,7 @@ class AlikeRow:
 
 def groups_of(connection: Connection, ids: Sequence[int]) -> list[AlikeRow]:
     """Some devices by what decides over them."""
-    key = func.coalesce(device_kits.c.key, _EMPTY)
+    key = func.coalesce(device_kits.c.key, NO_FACTS)
     alike = (
         select(key.label("key"), func.count().label("devices"))
         .select_from(devices)
@@ -382,12 +382,13 @@ def revision_of(connection: Connection, device_id: int) -> str | None:
     return connection.execute(query).scalar_one_or_none()
 
 
-_EMPTY = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), 0)
+#: The key of a device of which nothing that decides is known.
+NO_FACTS = func.hash_array_extended(cast(array[Any]([]), ARRAY(BigInteger)), 0)
 
 
 def _key_of(device_id: int) -> ColumnElement[int]:
     key = select(device_kits.c.key).where(device_kits.c.device_id == device_id)
-    return func.coalesce(key.scalar_subquery(), _EMPTY, type_=BigInteger)
+    return func.coalesce(key.scalar_subquery(), NO_FACTS, type_=BigInteger)
 
 
 @dataclass(frozen=True, slots=True)
@@ -418,7 +419,7 @@ def counts(connection: Connection, now: datetime) -> list[CountRow]:
         .subquery("alike")
     )
     query = select(kit_outcomes.c.facts, alike.c.devices, alike.c.carried, alike.c.personal).join(
-        alike, kit_outcomes.c.key == func.coalesce(alike.c.key, _EMPTY)
+        alike, kit_outcomes.c.key == func.coalesce(alike.c.key, NO_FACTS)
     )
     return read_all(connection, query, CountRow)
 

@@ -8,7 +8,7 @@ from datetime import timedelta
 from typing import Any
 
 from sortitor.core.errors import NotSignedIn
-from sortitor.core.filters import Filter, lower, one_of
+from sortitor.core.filters import lower
 from sortitor.core.kits.checklists import Progress, progress
 from sortitor.core.kits.items import Item, SettingPayload
 from sortitor.core.kits.resolve import GIVEN, Facts
@@ -278,18 +278,13 @@ def states(ctx: Context, key: Key) -> States:
     bring_up(ctx)
     with ctx.reading(one_moment=True) as connection:
         kept = ITEMS.find(connection, key)
-        gets = resolve_selection(connection, Selection(filter=_gets(kept.document)))
-        rows = store.states(connection, kept.id, gets, ctx.now)
+        rows = store.states(connection, kept.id)
         counted = {
             state: sum(row.devices for row in rows if row.state == state) for state in ItemState
         }
         took = {row.item_id: row for row in store.times(connection)}
         failures = [row for row in rows if row.state == ItemState.FAILED]
         return States(counted, failures, took.get(kept.id))
-
-
-def _gets(item: Item) -> Filter:
-    return one_of("items", [item.name])
 
 
 def reports_of(ctx: Context, device_id: int) -> dict[int, ReportRow]:
