@@ -42,6 +42,11 @@ class Asked:
     #: A merge patch (RFC 7396).
     merge: bool = False
 
+    @property
+    def name(self) -> str:
+        """As a figure has it: of a read with its address."""
+        return self.operation if self.body is not None else f"{self.operation} {self.path}"
+
 
 #: What is measured elsewhere, and where.
 APART = {
@@ -319,25 +324,17 @@ def measure(cluster: Cluster) -> list[Figure]:
     large, changes = _at(cluster, LARGE)
     figures = []
     for asked, (few, _), (many, floor) in zip(EVERYTHING, small, large, strict=True):
-        name = f"{asked.operation} {asked.path if asked.body is None else ''}".strip()
         growth = f"{few.middle:,.0f} ms at {SMALL:,}; p95 {many.slowest:,.0f}"
         aim = f"p95 under {asked.most:,.0f}" if asked.most else "at most 2" if floor else ""
-        figures.append(Figure(name, many.middle, floor, "ms", aim, growth))
+        figures.append(Figure(asked.name, many.middle, floor, "ms", aim, growth))
     return [*figures, *changes]
 
 
 def measure_beyond(cluster: Cluster) -> list[Figure]:
-    """Every request at ten million devices: half an hour to fill, 20 GB of disk."""
+    """Every request at ten million devices."""
     took, _ = _at(cluster, BEYOND)
     return [
-        Figure(
-            f"{asked.operation} {asked.path if asked.body is None else ''}".strip(),
-            many.middle,
-            floor,
-            "ms",
-            "",
-            f"p95 {many.slowest:,.0f}",
-        )
+        Figure(asked.name, many.middle, floor, "ms", "", f"p95 {many.slowest:,.0f}")
         for asked, (many, floor) in zip(EVERYTHING, took, strict=True)
     ]
 

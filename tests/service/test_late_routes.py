@@ -39,7 +39,7 @@ def test_no_module_answers_for_another() -> None:
 
 
 def test_a_start_loads_none_of_them() -> None:
-    """Nor the models that they speak with, nor the reading of their documents."""
+    """Nor the models that they speak with."""
     look = "import sys, sortitor.server.wiring; print(*sorted(sys.modules))"
     done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
     loaded = done.stdout.split()

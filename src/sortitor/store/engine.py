@@ -28,7 +28,7 @@ from sortitor.core.errors import Busy, OutOfTime, Unavailable
 from sortitor.store import zones
 from sortitor.store.failures import translate
 
-# Read by what reads requests, which takes a tenth of the time.
+# Read by what reads requests, which takes a quarter of the time.
 set_json_loads(from_json)
 
 #: How long somebody waits for one of the process's connections.
