@@ -59,9 +59,8 @@ def main() -> None:
         cluster = Cluster(Path(folder) / "bench")
         cluster.start()
         try:
-            figures = [
-                figure for name in wanted for figure in (CHAPTERS | ON_REQUEST)[name](cluster)
-            ]
+            chapters = [(CHAPTERS | ON_REQUEST)[name] for name in wanted]
+            figures = [figure for measure in chapters for figure in measure(cluster)]
         finally:
             cluster.stop()
     print(table(figures))
