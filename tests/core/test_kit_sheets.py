@@ -13,9 +13,8 @@ from sortitor.core.errors import BadInput
 from sortitor.core.kits import lints
 from sortitor.core.kits.checklists import USUAL_ORDER, Checklist, progress
 from sortitor.core.kits.documents import Given, Kit
-from sortitor.core.kits.lints import LintCode
 from sortitor.core.kits.sheets import TAKEN_AWAY, SetupSheet
-from sortitor.core.vocabulary import FirstStep, GivenAs, ItemKind, ItemState, Reach
+from sortitor.core.vocabulary import FirstStep, GivenAs, ItemKind, ItemState, LintCode, Reach
 
 NAMES = [f"Item {n}" for n in range(6)]
 

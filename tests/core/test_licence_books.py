@@ -8,19 +8,10 @@ from fractions import Fraction
 from hypothesis import given
 from hypothesis import strategies as st
 
-from sortitor.core.licences import (
-    Books,
-    Grant,
-    Growth,
-    Pool,
-    Standing,
-    book,
-    compare,
-    course_of,
-    forecast,
-    standing_on,
-    state_of,
-)
+from sortitor.core.licences.books import Books, Grant, book, course_of
+from sortitor.core.licences.compare import compare
+from sortitor.core.licences.forecast import Growth, forecast
+from sortitor.core.licences.pools import Pool, Standing, standing_on, state_of
 from sortitor.core.vocabulary import Act, PoolState, Term
 
 DAY = date(2026, 1, 17)

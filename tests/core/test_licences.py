@@ -4,7 +4,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from sortitor.core.filters import matches, parse
-from sortitor.core.licences import Pool, Standing, needs_seat, state_of
+from sortitor.core.licences.pools import Pool, Standing, needs_seat, state_of
 from sortitor.core.vocabulary import Ownership, Platform, PoolState, Stage
 
 platforms, ownerships, stages = (

@@ -10,7 +10,7 @@ from tests.worlds import World, a_pass, hold, http, import_lot, import_people, k
 
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.errors import Conflict
-from sortitor.core.licences import needs_seat
+from sortitor.core.licences.pools import needs_seat
 from sortitor.core.vocabulary import Activation, Ownership, Platform, Stage
 from sortitor.operations.sweeps import runs as sweeps
 from sortitor.schemas.devices import Selection

@@ -28,7 +28,7 @@ from sortitor.cli.output import (
     written,
 )
 from sortitor.client import Sortitor
-from sortitor.core.licences import Pool
+from sortitor.core.licences.pools import Pool
 from sortitor.core.vocabulary import Act, PoolState
 from sortitor.core.words import LABELS
 from sortitor.schemas.licences import Comparison, PoolDetail, PoolOutcome, Voucher

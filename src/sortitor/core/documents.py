@@ -31,7 +31,7 @@ FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(or_n
 class Document(BaseModel):
     """The base: unknown fields are refused, and nothing changes under its reader."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     def check(self) -> None:
         """Raise BadInput for what the fields' types cannot say, such as a filter's grammar."""

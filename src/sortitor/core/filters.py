@@ -20,7 +20,6 @@ from typing import Any, NoReturn
 
 from sortitor.core import versions
 from sortitor.core.errors import BadInput, FieldProblem
-from sortitor.core.filter_repairs import repaired
 from sortitor.core.vocabulary import Basis, IdentifierKind, Ownership, Platform, Stage
 
 
@@ -415,6 +414,9 @@ def parse(text: str) -> Filter:
     try:
         return read(text)
     except BadInput:
+        # Only then: its tables take as long to read as this whole module.
+        from sortitor.core.filter_repairs import repaired
+
         repair = repaired(text, ATTRIBUTES, read) if len(text) <= MOST_CHARACTERS else None
         if repair is None:
             raise

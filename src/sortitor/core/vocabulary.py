@@ -535,6 +535,20 @@ class FirstStep(StrEnum):
     UPDATES = "updates"
 
 
+class LintCode(StrEnum):
+    """What is odd about items and kits."""
+
+    NOT_ASSIGNED = "not_assigned"
+    FOR_NO_DEVICE = "for_no_device"
+    CONFLICT = "conflict"
+    NEEDS_HAND = "needs_hand"
+    EMPTY_COHORT = "empty_cohort"
+    TO_NOBODY = "to_nobody"
+    TOO_LARGE = "too_large"
+    OPPOSITE = "opposite"
+    AGAINST_GATE = "against_gate"
+
+
 class PoolState(StrEnum):
     """Whether the seats suffice."""
 

@@ -15,7 +15,7 @@ from sortitor.core.errors import BadInput, Busy, Conflict, OutOfTime
 from sortitor.core.filters import ATTRIBUTES
 from sortitor.core.gate import Holding, Reason
 from sortitor.core.journal import device_changes
-from sortitor.core.licences import Pool
+from sortitor.core.licences.pools import Pool
 from sortitor.core.lifecycle import COUNTED, WAKEABLE, check_transition
 from sortitor.core.naming.templates import check_name
 from sortitor.core.previews import Count, Example, Preview, plural, sealed

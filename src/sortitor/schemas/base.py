@@ -26,13 +26,13 @@ Time = Annotated[AwareDatetime, AfterValidator(_in_range)]
 class Request(BaseModel):
     """What a caller sends: unknown fields are refused."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 class Answer(BaseModel):
     """What the service gives back."""
 
-    model_config = ConfigDict(from_attributes=True)
+    model_config = ConfigDict(from_attributes=True, defer_build=True)
 
 
 class SecretAnswer(Answer):

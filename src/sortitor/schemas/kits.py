@@ -14,7 +14,6 @@ from sortitor.core.kits.items import DIGEST as DIGEST
 from sortitor.core.kits.items import AccountPayload as AccountPayload
 from sortitor.core.kits.items import AnyPayload, Certificate
 from sortitor.core.kits.items import Item as Item
-from sortitor.core.kits.lints import LintCode
 from sortitor.core.kits.own_settings import OwnSetting as OwnSetting
 from sortitor.core.kits.sheets import SetupSheet as SetupSheet
 from sortitor.core.vocabulary import (
@@ -23,6 +22,7 @@ from sortitor.core.vocabulary import (
     Giving,
     ItemState,
     ItemVerdict,
+    LintCode,
     Ownership,
     Platform,
 )

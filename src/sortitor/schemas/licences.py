@@ -7,7 +7,7 @@ from decimal import Decimal
 
 from pydantic import ConfigDict, Field
 
-from sortitor.core.licences import Pool as Pool
+from sortitor.core.licences.pools import Pool as Pool
 from sortitor.core.vocabulary import Act, Outcome, PoolState, Stage
 from sortitor.schemas.base import Answer, Apply, Request, Time
 from sortitor.schemas.documents import Kept

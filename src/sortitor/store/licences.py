@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
-from sortitor.core.licences import Grant
+from sortitor.core.licences.books import Grant
 from sortitor.core.vocabulary import Act
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import grants, issuer_keys, sources

@@ -41,7 +41,7 @@ from sqlalchemy.dialects import postgresql
 from sqlalchemy.dialects.postgresql import ARRAY, array
 
 from sortitor.core.filters import Filter, attributes, parse
-from sortitor.core.licences import needing_by
+from sortitor.core.licences.pools import needing_by
 from sortitor.core.vocabulary import Stage
 from sortitor.store import locks
 from sortitor.store.engine import raw, remembered

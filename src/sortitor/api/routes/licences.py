@@ -11,9 +11,9 @@ from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.documents import Key, Noun, document_router
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.routes import Router
-from sortitor.core import licences as core
 from sortitor.core.access import Permission
-from sortitor.core.licences import Pool
+from sortitor.core.licences.compare import Outcome
+from sortitor.core.licences.pools import Pool
 from sortitor.operations import licences, pictures, seals
 from sortitor.operations.context import Context
 from sortitor.operations.documents import Kept
@@ -81,7 +81,7 @@ def _voucher(found: licences.VoucherRead) -> s.Voucher:
     )
 
 
-def _outcome(found: core.Outcome) -> s.PoolOutcome:
+def _outcome(found: Outcome) -> s.PoolOutcome:
     standing = found.standing
     return s.PoolOutcome(
         act=found.act,

@@ -7,24 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 from sortitor.core.previews import listed, plural
-from sortitor.core.vocabulary import GivenAs, Reach
-
-
-class LintCode(StrEnum):
-    """What is odd."""
-
-    NOT_ASSIGNED = "not_assigned"
-    FOR_NO_DEVICE = "for_no_device"
-    CONFLICT = "conflict"
-    NEEDS_HAND = "needs_hand"
-    EMPTY_COHORT = "empty_cohort"
-    TO_NOBODY = "to_nobody"
-    TOO_LARGE = "too_large"
-    OPPOSITE = "opposite"
-    AGAINST_GATE = "against_gate"
+from sortitor.core.vocabulary import GivenAs, LintCode, Reach
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from sortitor.core.gate import Seats
-from sortitor.core.licences import needs_seat
+from sortitor.core.licences.pools import needs_seat
 from sortitor.core.vocabulary import Shortage, Stage
 from sortitor.operations.context import Context
 from sortitor.operations.licences.pools import POOLS, counted_in

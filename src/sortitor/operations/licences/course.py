@@ -6,10 +6,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
 
-from sortitor.core import licences as core
 from sortitor.core.filters import all_of, one_of, parse
-from sortitor.core.licences import Forecast, Growth, Pool
-from sortitor.core.licences.forecast import AHEAD_DAYS, BACK_DAYS, USUAL_DAYS
+from sortitor.core.licences.forecast import (
+    AHEAD_DAYS,
+    BACK_DAYS,
+    USUAL_DAYS,
+    Forecast,
+    Growth,
+    forecast,
+)
+from sortitor.core.licences.pools import Pool, standing_on
 from sortitor.core.previews import plural
 from sortitor.core.selection import Selection
 from sortitor.core.vocabulary import Stage
@@ -104,7 +110,7 @@ def course(ctx: Context, key: Key) -> PoolCourse:
         growth = growth_of(ctx, connection, found.kept, moved)
 
         def seats_on(day: date) -> int:
-            return core.standing_on(pool, found.course, day).seats
+            return standing_on(pool, found.course, day).seats
 
         since = ctx.now - timedelta(BACK_DAYS)
         return PoolCourse(
@@ -112,7 +118,7 @@ def course(ctx: Context, key: Key) -> PoolCourse:
             people=devices.people_among(connection, seats.taking(connection, pool), ctx.now),
             lines=tuple(_lines(found, moved, growth, today)),
             growth=growth,
-            forecast=core.forecast(found.needed, growth, seats_on, today),
+            forecast=forecast(found.needed, growth, seats_on, today),
             ways=tuple(_ways(ctx, connection, found)),
             turned_away=tuple(store.turned_away(connection, pool.name, since)),
         )
@@ -132,7 +138,7 @@ def _lines(
     lines = []
     for number in range(-_PAST_DAYS, min(_COMING_DAYS, AHEAD_DAYS) + 1):
         day = today + timedelta(number)
-        standing = core.standing_on(found.kept.document, found.course, day)
+        standing = standing_on(found.kept.document, found.course, day)
         known = number < 0
         needed = needed_on(found, moved, day) if known else found.needed + growth.by(number)
         lines.append(DayLine(day, standing.seats, standing.in_grace, needed))

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
-from sortitor.core import licences as core
 from sortitor.core.errors import Conflict
 from sortitor.core.filters import Filter
-from sortitor.core.licences import Course, Pool, Standing, needing
+from sortitor.core.licences import books
+from sortitor.core.licences.books import Course
+from sortitor.core.licences.pools import Pool, Standing, needing, standing_on, state_of
 from sortitor.core.previews import Count, plural
 from sortitor.core.vocabulary import PoolState, Term
 from sortitor.operations.context import Context
@@ -33,7 +34,7 @@ class CountedPool:
     @property
     def state(self) -> PoolState:
         """What that means."""
-        return core.state_of(self.kept.document, self.standing, self.needed)
+        return state_of(self.kept.document, self.standing, self.needed)
 
     @property
     def missing(self) -> int:
@@ -102,12 +103,12 @@ def living(connection: Connection, pool_id: int) -> list[GrantRow]:
 
 def course_of(pool: Pool, booked: Collection[GrantRow]) -> Course:
     """What seats the vouchers of a pool give on each day."""
-    return core.course_of([row.booked for row in booked], pool.term is Term.SHARED)
+    return books.course_of([row.booked for row in booked], pool.term is Term.SHARED)
 
 
 def standing_of(ctx: Context, pool: Pool, course: Course) -> Standing:
     """The pool's seats today."""
-    return core.standing_on(pool, course, ctx.today)
+    return standing_on(pool, course, ctx.today)
 
 
 def every(ctx: Context) -> list[CountedPool]:

@@ -9,9 +9,8 @@ from fractions import Fraction
 
 import polars as pl
 
-from sortitor.core import licences as core
 from sortitor.core.errors import BadInput
-from sortitor.core.licences import Pool
+from sortitor.core.licences.pools import Pool, standing_on, state_of
 from sortitor.core.vocabulary import PoolState
 from sortitor.operations.context import Context
 from sortitor.operations.licences import seats
@@ -76,13 +75,13 @@ def _reported(
     pool = found.kept.document
     moved = seats.moves(ctx, connection, found.kept)
     within = [row for row in moved if first <= row.day <= last]
-    standing = core.standing_on(pool, found.course, last)
+    standing = standing_on(pool, found.course, last)
     needed = needed_on(found, moved, last)
     used = [row for row in history if first <= row.granted_on <= last and not row.reverted_at]
     return Reported(
         pool_id=found.kept.id,
         pool=pool.name,
-        state=core.state_of(pool, standing, needed),
+        state=state_of(pool, standing, needed),
         needed=needed,
         seats=standing.seats,
         came=sum(row.came for row in within),
@@ -100,7 +99,7 @@ def _cost(pool: Pool, found: CountedPool, first: date, last: date) -> Decimal | 
         return None
     following = (first + timedelta(32)).replace(day=1)
     days = [first + timedelta(n) for n in range((last - first).days + 1)]
-    seat_days = sum(core.standing_on(pool, found.course, day).seats for day in days)
+    seat_days = sum(standing_on(pool, found.course, day).seats for day in days)
     cost = Fraction(pool.price) * seat_days / (following - first).days
     return (Decimal(cost.numerator) / Decimal(cost.denominator)).quantize(_CENT, ROUND_HALF_UP)
 

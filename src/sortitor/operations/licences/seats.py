@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from sortitor.core.cohorts import speaks_of
 from sortitor.core.filters import moving, parse
-from sortitor.core.licences import Pool, needing
+from sortitor.core.licences.pools import Pool, needing
 from sortitor.core.selection import Selection
 from sortitor.operations.context import Context
 from sortitor.operations.selections import resolve_selection, written_out

@@ -12,9 +12,11 @@ from typing import Any
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
-from sortitor.core import licences as core
 from sortitor.core.errors import BadInput, Conflict
-from sortitor.core.licences import Comparison, Outcome, Pool, Voucher
+from sortitor.core.licences import compare as comparing
+from sortitor.core.licences.compare import Comparison, Outcome
+from sortitor.core.licences.pools import Pool, is_for
+from sortitor.core.licences.vouchers import REVERT_DAYS, Voucher, claims_of, find_token, used_as
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import Act, Term
 from sortitor.operations.context import Context, or_not_found, require_digest
@@ -68,14 +70,14 @@ def read(ctx: Context, text: str) -> VoucherRead:
 
 
 def _read(ctx: Context, connection: Connection, text: str) -> VoucherRead:
-    voucher = _verified(ctx, connection, core.find_token(text))
+    voucher = _verified(ctx, connection, find_token(text))
     claims = voucher.claims
     pools = [
-        kept for kept in POOLS.shelf.every(connection) if core.is_for(kept.document, claims.product)
+        kept for kept in POOLS.shelf.every(connection) if is_for(kept.document, claims.product)
     ]
     uses = store.uses(connection, claims.iss, claims.jti)
     booked = next((row for row in uses if row.reverted_at is None), None)
-    number = core.used_as(claims.jti, len(uses)) if booked is None else booked.used_as
+    number = used_as(claims.jti, len(uses)) if booked is None else booked.used_as
     return VoucherRead(voucher, tuple(pools), booked, number)
 
 
@@ -92,7 +94,7 @@ def _verified(ctx: Context, connection: Connection, token: str) -> Voucher:
         )
     for row in store.keys_called(connection, kid):
         if _has_signed(row.jwk["x"], token):
-            claims = core.claims_of(_json(token.split(".")[1]), ctx.now)
+            claims = claims_of(_json(token.split(".")[1]), ctx.now)
             return Voucher(claims, token, row.source_id, row.source)
     raise BadInput(
         "not_vouched_for",
@@ -145,7 +147,7 @@ def compare(ctx: Context, key: Key, text: str) -> Compared:
 def _compared(ctx: Context, connection: Connection, kept: Kept[Pool], text: str) -> Compared:
     found = _read(ctx, connection, text)
     claims = found.voucher.claims
-    if not core.is_for(kept.document, claims.product):
+    if not is_for(kept.document, claims.product):
         raise Conflict(
             "other_product",
             f"The voucher is for “{claims.product}”, and “{kept.document.name}” is for"
@@ -159,7 +161,7 @@ def _compared(ctx: Context, connection: Connection, kept: Kept[Pool], text: str)
             "A voucher counts once. Take that use back, if it was a mistake.",
         )
     pool = counted_in(ctx, connection, [kept])[0]
-    comparison = core.compare(
+    comparison = comparing.compare(
         pool=kept.document,
         grants=[row.booked for row in living(connection, kept.id)],
         seats=claims.seats,
@@ -328,7 +330,7 @@ def plan_undoing(ctx: Context, connection: Connection, entry: EntryRow, lock: bo
     """
     row = or_not_found(store.by_entry(connection, entry.id, lock), "voucher", entry.id)
     kept = or_not_found(POOLS.shelf.one(connection, row.pool_id, lock), POOLS.noun, row.pool_id)
-    until = row.at + timedelta(core.REVERT_DAYS)
+    until = row.at + timedelta(REVERT_DAYS)
     if ctx.now > until:
         raise Conflict(
             "too_late",
@@ -349,7 +351,7 @@ def plan_undoing(ctx: Context, connection: Connection, entry: EntryRow, lock: bo
     )
     needed = counted_in(ctx, connection, [kept])[0].needed
     missing = max(0, needed - after.seats)
-    again = core.used_as(row.voucher, len(store.uses(connection, row.issuer, row.voucher)))
+    again = used_as(row.voucher, len(store.uses(connection, row.issuer, row.voucher)))
     shown = Preview(
         title=f"Take voucher {row.used_as} back from “{kept.document.name}”",
         apply_label="Take the voucher back",
