@@ -19,6 +19,7 @@ from sortitor.client import Sortitor
 from sortitor.core.vocabulary import JobState
 from sortitor.operations import files, jobs
 from sortitor.operations.context import Context, Leash
+from sortitor.operations.file_readers import FileLimits, house
 
 _MOST_BYTES = 900_000_000
 
@@ -132,7 +133,7 @@ def test_a_reader_ends_with_the_request() -> None:
 
     with pytest.raises(InterruptedError):
         files.read_file(
-            NAMED["a long text a million times"], "table", files.Reading(), files.FileLimits(), gone
+            NAMED["a long text a million times"], "table", files.Reading(), FileLimits(), gone
         )
 
 
@@ -141,38 +142,38 @@ def test_a_file_that_is_sent_slowly_to_its_reader_is_read_whole(
 ) -> None:
     """The reader is not ready, and the file is larger than a pipe: it once waited for ever."""
     monkeypatch.setattr(files, "_LOOK_EVERY_SECONDS", 0.01)
-    files._house.close()
+    house.close()
     content = b"serial\n" + b"".join(b"KM-%07d\n" % number for number in range(200_000))
-    found = files.read_file(content, "table", files.Reading(), files.FileLimits())
+    found = files.read_file(content, "table", files.Reading(), FileLimits())
     assert found.cells.height == 200_000
 
 
 def test_no_reader_stays_behind() -> None:
     for _ in range(3):
-        files.read_file(b"serial\nKM-1\n", "table", files.Reading(), files.FileLimits())
+        files.read_file(b"serial\nKM-1\n", "table", files.Reading(), FileLimits())
     time.sleep(0.2)
-    house = files._house._process
-    assert house is not None
+    process = house._process
+    assert process is not None
     everybody = filter(str.isdecimal, os.listdir("/proc"))
-    assert [pid for pid in everybody if _parent(pid) == house.pid] == []
+    assert [pid for pid in everybody if _parent(pid) == process.pid] == []
     assert threading.active_count() < 200
 
 
 def test_readers_are_there_again_after_their_house_was_killed() -> None:
     read = partial(files.read_file, b"serial\nKM-1\n", "table", files.Reading())
-    read(files.FileLimits())
-    house = files._house._process
-    assert house is not None
-    house.kill()
-    house.wait()
-    assert read(files.FileLimits()).cells.height == 1
+    read(FileLimits())
+    process = house._process
+    assert process is not None
+    process.kill()
+    process.wait()
+    assert read(FileLimits()).cells.height == 1
 
 
 def test_a_house_ends_with_its_service() -> None:
     begun = (
         "from sortitor.operations import files as f\n"
         "f.read_file(b'serial\\nKM-1\\n', 'table', f.Reading(), f.FileLimits())\n"
-        "print(f._house._process.pid, flush=True)\n"
+        "print(f.house._process.pid, flush=True)\n"
         "import os; os.kill(os.getpid(), 9)\n"
     )
     told = subprocess.run([sys.executable, "-c", begun], capture_output=True, check=False)

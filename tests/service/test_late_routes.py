@@ -44,7 +44,35 @@ def test_a_start_loads_none_of_them() -> None:
     done = subprocess.run([sys.executable, "-c", look], capture_output=True, text=True, check=True)
     loaded = done.stdout.split()
     assert "sortitor.api.routes.health" in loaded
+    assert "sortitor.jobs.tasks" not in loaded
     assert not {f"sortitor.api.routes.{name}" for name in app.LATE} & set(loaded)
     assert [name for name in loaded if name.startswith("sortitor.schemas.")] == [
         "sortitor.schemas.base"
     ]
+
+
+def test_whatever_is_asked_for_at_once_is_loaded_whole() -> None:
+    """By several threads, each from another end, with the worker's own modules among them."""
+    race = """if True:
+        import random, threading
+        from concurrent.futures import ThreadPoolExecutor
+        from sortitor.api import app
+        from sortitor.server import wiring
+
+        wanted = [late.load for late in app.LATE.values()] * 3
+        wanted += [lambda: wiring._loaded("sortitor.jobs.tasks").make_app] * 3
+        random.shuffle(wanted)
+        together = threading.Barrier(8)
+        def load(mine):
+            together.wait(30)
+            for one in mine:
+                one()
+        with ThreadPoolExecutor(8) as threads:
+            list(threads.map(load, [wanted[number::8] for number in range(8)]))
+        print(sum(len(late.routes) for late in app.LATE.values()))
+        """
+    done = subprocess.run(
+        [sys.executable, "-c", race], capture_output=True, text=True, timeout=120, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    assert int(done.stdout) == sum(len(late.routes) for late in app.LATE.values())

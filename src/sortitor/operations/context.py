@@ -13,7 +13,7 @@ from sortitor.core.errors import FactsMoved, NotFound
 from sortitor.core.kits.items import MOST_BYTES
 from sortitor.core.previews import Preview
 from sortitor.core.vocabulary import Role
-from sortitor.operations.files import FileLimits
+from sortitor.operations.file_readers import FileLimits
 from sortitor.operations.kits.ports import Storage, no_storage
 from sortitor.operations.sources.ports import Outside, unreachable
 from sortitor.operations.vault import Vault, new_key

@@ -14,7 +14,7 @@ from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.selection import Selection
 from sortitor.core.sweeps import Rule, brake
 from sortitor.core.vocabulary import Ownership, Stage
-from sortitor.operations import seals
+from sortitor.operations import heads, seals
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
 from sortitor.operations.selections import resolve_selection
@@ -195,7 +195,7 @@ def certificate(ctx: Context, erasure_id: int, seed: bytes) -> dict[str, Any]:
     with ctx.reading() as connection:
         found = or_not_found(store.one(connection, erasure_id), "erasure", erasure_id)
     told = {name: found.certificate[name] for name in core.ORDER}
-    return {**told, **seals.signed(json.dumps(told, ensure_ascii=False), seed)}
+    return {**told, **heads.signed(json.dumps(told, ensure_ascii=False), seed)}
 
 
 # ---- after the retention of a rule

@@ -16,6 +16,14 @@ from dataclasses import dataclass, field
 from typing import BinaryIO
 
 
+@dataclass(frozen=True, slots=True)
+class FileLimits:
+    """What reading one file may take."""
+
+    memory_bytes: int = 2_000_000_000
+    seconds: float = 180
+
+
 @dataclass(slots=True)
 class Reader:
     """One reading: the pipe that it hears, the pipe that it speaks into, and its end."""
@@ -119,3 +127,7 @@ class ReaderHouse:
             self._process.kill()
             self._process.wait()
         self._line = self._process = None
+
+
+#: The one of this process.
+house = ReaderHouse()

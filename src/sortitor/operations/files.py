@@ -10,14 +10,14 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict
 from typing import Any, Literal
 
 import polars as pl
 
 from sortitor.core.errors import BadInput, FieldProblem, TooLarge, Unsupported
 from sortitor.core.manifests import Manifest, Reading, lines_above, remarks_of
-from sortitor.operations.file_readers import Reader, ReaderHouse
+from sortitor.operations.file_readers import FileLimits, Reader, house
 
 Form = Literal["table", "paste"]
 _KINDS: dict[str, type[BadInput]] = {
@@ -26,20 +26,6 @@ _KINDS: dict[str, type[BadInput]] = {
 _LOOK_EVERY_SECONDS = 0.5
 #: As many files at once; others wait for their turn.
 _places = threading.BoundedSemaphore(2)
-_house = ReaderHouse()
-
-
-@dataclass(frozen=True, slots=True)
-class FileLimits:
-    """What reading one file may take."""
-
-    memory_bytes: int = 2_000_000_000
-    seconds: float = 180
-
-
-def get_ready() -> None:
-    """Let no file wait for the first reader: its process begins at once."""
-    _house.get_ready()
 
 
 def read_file(
@@ -53,7 +39,7 @@ def read_file(
     `check_time` raises while it waits.
     """
     request = _request(content, form, reading, limits)
-    with _places, _house.reader() as reader:
+    with _places, house.reader() as reader:
         said = _ask(reader, request, limits, check_time)
     return _understood(said, limits)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import gc
+import importlib
 import os
 import signal
 import socket
@@ -27,15 +28,15 @@ from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import Engine
 
 from sortitor.api.app import load_routes, make_app
+from sortitor.api.http.late import LOADING
 from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
 from sortitor.core.vocabulary import MailState, Role
-from sortitor.jobs import tasks
-from sortitor.operations import accounts, files, kept_numbers, mail, seals
+from sortitor.operations import accounts, file_readers, kept_numbers, mail, seals
 from sortitor.operations.checkins import CheckIns
 from sortitor.operations.context import Actor, Clock, Context, Keeping, Leash, Limits
-from sortitor.operations.files import FileLimits
+from sortitor.operations.file_readers import FileLimits
 from sortitor.operations.following import Following
 from sortitor.operations.vault import Vault
 from sortitor.operations.waking import Waking
@@ -247,8 +248,15 @@ def recreate(run: Runtime) -> None:
 _LOOK_UPS = "-c enable_seqscan=off"
 
 
-def application(run: Runtime, own_url: str, announce: Callable[[], None] | None = None) -> FastAPI:
-    """The HTTP application with its check-in pool and, if wanted, the worker."""
+def application(
+    run: Runtime,
+    own_url: str,
+    announce: Callable[[], None] | None = None,
+    loaded: threading.Event | None = None,
+) -> FastAPI:
+    """The HTTP application with its check-in pool and, if wanted, the worker, which begins once
+    what requests may wait for is loaded.
+    """
     settings = run.settings
     pool: AsyncConnectionPool[AsyncConnection[Any]] = AsyncConnectionPool(
         run.url,
@@ -295,13 +303,12 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
         await pool.open()
         service.check_ins = CheckIns(pool, run.clock)
         service.waking = waking = Waking(run.url, pool)
-        files.get_ready()
         beside = [
             asyncio.create_task(service.following.listen()),
             asyncio.create_task(waking.listen()),
         ]
         if settings.worker:
-            beside.append(asyncio.create_task(work(run)))
+            beside.append(asyncio.create_task(_work_after(loaded, run)))
         if announce:
             announce()
         try:
@@ -313,6 +320,12 @@ def application(run: Runtime, own_url: str, announce: Callable[[], None] | None 
             await pool.close()
 
     return make_app(service, lifespan)
+
+
+async def _work_after(loaded: threading.Event | None, run: Runtime) -> None:
+    while loaded is not None and not loaded.is_set():
+        await asyncio.sleep(0.05)
+    await work(run)
 
 
 async def work(run: Runtime) -> None:
@@ -418,6 +431,7 @@ async def _work(run: Runtime, task: asyncio.Task[Any], leash: Leash) -> None:
     while not task.cancelling():
         hurrying = None
         try:
+            tasks = await asyncio.to_thread(_loaded, "sortitor.jobs.tasks")
             app = tasks.make_app(run.url)
             async with app.open_async():
                 working = asyncio.ensure_future(
@@ -492,11 +506,20 @@ def listen(settings: Settings) -> socket.socket:
     return listener
 
 
-def _load_the_rest() -> None:
+def _loaded(module: str) -> Any:
+    """A module that the start did not wait for."""
+    with LOADING:
+        return importlib.import_module(module)
+
+
+def _load_the_rest(loaded: threading.Event) -> None:
     """What the start did not wait for."""
     try:
         load_routes()
+        # No file waits for the first reader.
+        file_readers.house.get_ready()
     finally:
+        loaded.set()
         # What is loaded by now stays: looked through for garbage again and again, it would hold
         # some request up for a sixth of a second.
         gc.freeze()
@@ -506,14 +529,16 @@ def _load_the_rest() -> None:
 def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> None:
     """Answer requests until a signal comes; whoever calls says what a signal does."""
 
+    loaded = threading.Event()
+
     def answering() -> None:
         # Uvicorn listens after the start: whoever hears that it is ready would be refused.
         listener.listen(_BACKLOG)
         ready()
-        threading.Thread(target=_load_the_rest, daemon=True, name="routes").start()
+        threading.Thread(target=_load_the_rest, args=(loaded,), daemon=True, name="routes").start()
 
     config = uvicorn.Config(
-        application(run, own_url(run.settings, listener), answering),
+        application(run, own_url(run.settings, listener), answering, loaded),
         backlog=_BACKLOG,
         log_config=None,
         access_log=False,

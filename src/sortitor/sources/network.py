@@ -12,7 +12,7 @@ from typing import Any
 
 import httpx
 
-from sortitor.operations.sources.ports import SourceFault
+from sortitor.core.errors import SourceFault
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 

@@ -10,7 +10,7 @@ from sortitor.core.kits.items import AccountPayload
 from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SourceKind
-from sortitor.operations.files import FileLimits
+from sortitor.operations.file_readers import FileLimits
 from sortitor.operations.sources.ports import Asked, Done, Held, Looked, Secrets, Tell
 from sortitor.sources import issuer, personal, registry, roster_file
 from sortitor.sources.network import Networks

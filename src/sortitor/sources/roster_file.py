@@ -11,7 +11,8 @@ from sortitor.core.roster_files import roster_of
 from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import SecretKind
-from sortitor.operations.files import FileLimits, read_file
+from sortitor.operations.file_readers import FileLimits
+from sortitor.operations.files import read_file
 from sortitor.operations.sources.ports import Asked, Looked, Secrets, SourceFault, Tell
 from sortitor.sources.http import Answered, Line
 from sortitor.sources.network import Networks

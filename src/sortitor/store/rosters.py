@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import cast
 
 import polars as pl
 from sqlalchemy import Connection, select
@@ -219,27 +219,3 @@ def match_again(connection: Connection, after_entry: int) -> None:
     )
     for row in run("SELECT id FROM sources ORDER BY id").fetchall():
         match_news(connection, cast("tuple[int]", row)[0])
-
-
-@dataclass(frozen=True, slots=True)
-class RosterRow:
-    """One line of a roster, with the device of the fleet that it is."""
-
-    key: str
-    serial: str | None
-    imei: str | None
-    imei2: str | None
-    mac: str | None
-    uuid: str | None
-    maker: str | None
-    model: str | None
-    platform: str | None
-    order_name: str | None
-    person: str | None
-    site: str | None
-    name: str | None
-    extra: dict[str, Any]
-    device_id: int | None
-    device_name: str | None
-    stage: str | None
-    ownership: str | None

@@ -11,7 +11,6 @@ from sqlalchemy import Connection, Select, delete, func, insert, or_, select, tr
 from sqlalchemy.dialects.postgresql import insert as upsert
 
 from sortitor.core.vocabulary import Ownership, RunState, SecretKind, SourceKind
-from sortitor.store.rosters import RosterRow
 from sortitor.store.rows import number, read_all, read_one
 from sortitor.store.tables import (
     devices,
@@ -280,6 +279,30 @@ def _lines() -> Select[Any]:
         devices.c.stage,
         devices.c.ownership,
     ).outerjoin(devices, devices.c.id == roster_devices.c.device_id)
+
+
+@dataclass(frozen=True, slots=True)
+class RosterRow:
+    """One line of a roster, with the device of the fleet that it is."""
+
+    key: str
+    serial: str | None
+    imei: str | None
+    imei2: str | None
+    mac: str | None
+    uuid: str | None
+    maker: str | None
+    model: str | None
+    platform: str | None
+    order_name: str | None
+    person: str | None
+    site: str | None
+    name: str | None
+    extra: dict[str, Any]
+    device_id: int | None
+    device_name: str | None
+    stage: str | None
+    ownership: str | None
 
 
 def roster(

@@ -13,6 +13,11 @@ from starlette._utils import get_route_path
 from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
+#: Held while anything is loaded after the start: two threads that import packages of ours, each
+#: beginning at another end, would wait for each other, and Python then gives one of them a module
+#: that is only half there.
+LOADING = threading.RLock()
+
 
 class LateRoutes(BaseRoute):
     """Everything below a path."""
@@ -21,12 +26,11 @@ class LateRoutes(BaseRoute):
         self.below = below
         self._load = load
         self._router: APIRouter | None = None
-        self._lock = threading.Lock()
 
     @property
     def router(self) -> APIRouter:
         """The routes, loaded by now."""
-        with self._lock:
+        with LOADING:
             if self._router is None:
                 self._router = APIRouter()
                 self._router.include_router(self._load())

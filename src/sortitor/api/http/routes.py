@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import difflib
 import hmac
-import threading
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from enum import Enum
 from http import HTTPStatus
@@ -31,6 +30,7 @@ from starlette.types import Scope
 from sortitor.api.http import negotiation
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
 from sortitor.api.http.bodies import STREAM_BODY
+from sortitor.api.http.late import LOADING
 from sortitor.core.access import Permission
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, SortitorError
 from sortitor.operations import repeats
@@ -219,7 +219,6 @@ class LateRouter(Router):
         super().__init__()
         self._parts = set(parts)
         self._find = find
-        self._loading = threading.Lock()
         self._is_loaded = False
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
@@ -230,7 +229,7 @@ class LateRouter(Router):
 
     def load(self) -> None:
         """The routes, there by now."""
-        with self._loading:
+        with LOADING:
             if not self._is_loaded:
                 # As they are, not as a router within this one, which would be asked once more.
                 self.routes.extend(self._find().routes)

@@ -22,7 +22,6 @@ from starlette.concurrency import run_in_threadpool
 from sortitor.core.accounts import name_key
 from sortitor.core.errors import NotSignedIn, SlowDown
 from sortitor.operations import accounts
-from sortitor.operations.arrivals import ways
 from sortitor.operations.context import Actor, Context
 
 _FREE_FAILURES = 3
@@ -75,23 +74,13 @@ class SignIns:
             return found
 
     async def at_the_door(
-        self,
-        ctx: Context,
-        secret: str,
-        login: str,
-        password: str,
-        address: str,
-        language: str | None,
-    ) -> tuple[ways.Way, bool]:
-        """How far an arrival is after its person showed the directory's password, and whether it
-        was right.
-        """
+        self, login: str, address: str, show: Callable[[], tuple[T, bool]]
+    ) -> tuple[T, bool]:
+        """What comes of showing the directory's password: the answer, and whether it was right."""
         async with self._turn(login, address) as tries:
-            way, right = await self._ask(
-                lambda: ways.sign_in_by_password(ctx, secret, login, password, language)
-            )
+            answer, right = await self._ask(show)
             tries.failures = 0 if right else tries.failures + 1
-            return way, right
+            return answer, right
 
     async def _ask(self, act: Callable[[], T]) -> T:
         return await _on(self._asking, act)

@@ -173,13 +173,11 @@ async def sign_in_by_password(
 ) -> WayIn:
     """Sign in with the directory's password; after five wrong ones the device starts again."""
     request.state.failed = True
+    ctx, secret, password = anonymous(request), _secret(request), given.password.get_secret_value()
     way, right = await service_of(request).door_sign_ins.at_the_door(
-        anonymous(request),
-        _secret(request),
         given.person,
-        given.password.get_secret_value(),
         address_of(request),
-        language,
+        lambda: ways.sign_in_by_password(ctx, secret, given.person, password, language),
     )
     if not right:
         raise BadInput(

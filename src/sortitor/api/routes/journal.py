@@ -14,7 +14,7 @@ from sortitor.api.http.access import MayLook, MayRevert, MaySeePersonal, service
 from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
 from sortitor.api.http.routes import Router
-from sortitor.operations import journal, reverts, seals
+from sortitor.operations import heads, journal, reverts, seals
 from sortitor.schemas.base import Apply, Page, Preview
 from sortitor.schemas.journal import (
     Effect,
@@ -106,13 +106,13 @@ def export_entries(
 @router.get("/journal/head")
 def show_head(request: Request, ctx: MayLook) -> Head:
     """The end of the sealed chain, signed; keep it outside."""
-    return Head.model_validate(seals.head(ctx, service_of(request).seal_seed))
+    return Head.model_validate(heads.head(ctx, service_of(request).seal_seed))
 
 
 @router.post("/journal/head/check")
 def check_head(request: Request, ctx: MayLook, given: HeadGiven) -> HeadChecked:
     """Whether the chain still holds a head that was given out earlier."""
-    why = seals.check_head(ctx, given.signed, service_of(request).seal_seed)
+    why = heads.check_head(ctx, given.signed, service_of(request).seal_seed)
     return HeadChecked(holds=why is None, why=why or "")
 
 

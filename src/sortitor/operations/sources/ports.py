@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from sortitor.core.errors import SourceFault as SourceFault
-from sortitor.core.kits.items import AccountPayload
-from sortitor.core.rosters import Told
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import RegistryAct, SecretKind
+
+if TYPE_CHECKING:
+    from sortitor.core.kits.items import AccountPayload
+    from sortitor.core.rosters import Told
 
 Secrets = Mapping[SecretKind, bytes]
 Tell = Callable[[str, int, int], None]

@@ -18,8 +18,8 @@ from sortitor.store import licences
 from sortitor.store import sources as store
 from sortitor.store.documents import Kept
 from sortitor.store.engine import Connection
-from sortitor.store.rosters import RosterRow as RosterRow
 from sortitor.store.sources import HeldRow, SecretRow, StandingRow
+from sortitor.store.sources import RosterRow as RosterRow
 
 _DIAGNOSED_RUNS = 10
 
