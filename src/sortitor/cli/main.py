@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import gc
 import importlib
+import os
 import sys
 from contextlib import nullcontext
 from pathlib import Path
@@ -15,6 +16,7 @@ from typing import Any, cast
 import click
 
 from sortitor.cli.manner import Manner
+from sortitor.core import building
 
 # The HTTP library brings a command of its own, and with it what that draws: here nobody calls it,
 # and a twelfth of the time of every command would go to it.
@@ -27,7 +29,7 @@ _COMMANDS = {
     "backup": ("sortitor.server.keeping", "backup", "Write a backup while the service runs."),
     "backup-key": ("sortitor.server.keeping", "backup_key", "Make keys for encrypted backups."),
     "check": ("sortitor.server.checking", "check", "What is wrong with this installation."),
-    "checklist": ("sortitor.cli.kits", "checklist", "What must be done before handing over."),
+    "checklist": ("sortitor.cli.sheets", "checklist", "What must be done before handing over."),
     "cohort": ("sortitor.cli.cohorts", "cohort", "Sets of devices, by filter or by list."),
     "completion": ("sortitor.cli.completion", "completion", "Let the shell complete commands."),
     "config": ("sortitor.cli.config", "config", "Saved connections, and which is used."),
@@ -39,7 +41,7 @@ _COMMANDS = {
     "gate": ("sortitor.cli.gate", "gate", "Which devices may come in; try one."),
     "group": ("sortitor.cli.groups", "group", "Groups of people, and groups in groups."),
     "here": ("sortitor.cli.here", "here", "What this machine knows of its own hardware."),
-    "item": ("sortitor.cli.kits", "item", "What can be given: settings, apps, networks, …"),
+    "item": ("sortitor.cli.items", "item", "What can be given: settings, apps, networks, …"),
     "job": ("sortitor.cli.jobs", "job", "Long work: how far it is, stopping it."),
     "journal": ("sortitor.cli.journal", "journal", "Who changed what, and taking it back."),
     "kit": ("sortitor.cli.kits", "kit", "Sets of items, and what each device gets."),
@@ -49,7 +51,11 @@ _COMMANDS = {
     "migrate": ("sortitor.server.keeping", "migrate", "Bring the database to this version."),
     "name": ("sortitor.cli.naming", "name", "Naming templates and renaming."),
     "order": ("sortitor.cli.orders", "order", "What was ordered against what came."),
-    "own-setting": ("sortitor.cli.kits", "own_setting", "Settings that you add to the catalogue."),
+    "own-setting": (
+        "sortitor.cli.catalogue",
+        "own_setting",
+        "Settings that you add to the catalogue.",
+    ),
     "pass": ("sortitor.cli.passes", "pass_", "Codes that let devices knock at the gate."),
     "person": ("sortitor.cli.people", "person", "People, their groups and their devices."),
     "pool": ("sortitor.cli.licences", "pool", "Licence seats: needed, and there."),
@@ -60,9 +66,9 @@ _COMMANDS = {
     "rule": ("sortitor.cli.sweeps", "rule", "Rules of sweeps: whom they watch, how long."),
     "serve": ("sortitor.server.commands", "serve", "Run the service."),
     "session": ("sortitor.cli.accounts", "session", "Who is signed in to the console."),
-    "setting": ("sortitor.cli.kits", "setting", "The catalogue of what can be set."),
+    "setting": ("sortitor.cli.catalogue", "setting", "The catalogue of what can be set."),
     "settings": ("sortitor.server.checking", "settings_", "What is set for the service."),
-    "sheet": ("sortitor.cli.kits", "sheet", "The choices of a device's first start."),
+    "sheet": ("sortitor.cli.sheets", "sheet", "The choices of a device's first start."),
     "simulate": ("sortitor.cli.simulate", "simulate", "Let a made-up fleet knock and check in."),
     "source": ("sortitor.cli.sources", "source", "Directories, registries, rosters; their runs."),
     "stand-in": ("sortitor.server.stand_ins", "stand_in", "Outside systems to try things with."),
@@ -80,6 +86,10 @@ _COMMANDS = {
 
 #: What stays until it is asked to end.
 _STAYING = ("demo", "serve", "work")
+
+
+def _is_of_service(word: str) -> bool:
+    return word in _COMMANDS and _COMMANDS[word][0].startswith("sortitor.server")
 
 
 def _ending() -> Any:
@@ -185,6 +195,10 @@ def main() -> None:
     # The HTTP library would load a command line of its own, which takes a tenth of ours.
     sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
     gc.disable()
+    building.when_used = not any(map(_is_of_service, sys.argv[1:]))
+    if building.when_used:
+        # Pydantic would look through every package that is installed for plugins of its own.
+        os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     if sys.argv[1:2] and sys.argv[1] in _STAYING:
         # From here on nothing that asks it to end is lost, whatever is being loaded.
         _ending().on_signals()

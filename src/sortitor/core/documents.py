@@ -14,6 +14,8 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
 
+from sortitor.core import building
+
 Text = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=500)]
 Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=100)]
 
@@ -31,7 +33,7 @@ FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(or_n
 class Document(BaseModel):
     """The base: unknown fields are refused, and nothing changes under its reader."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=building.when_used)
 
     def check(self) -> None:
         """Raise BadInput for what the fields' types cannot say, such as a filter's grammar."""

@@ -8,6 +8,7 @@ from typing import Annotated, Generic, TypeVar
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 
+from sortitor.core import building
 from sortitor.core.documents import Name as Name
 from sortitor.core.documents import Text as Text
 
@@ -26,13 +27,13 @@ Time = Annotated[AwareDatetime, AfterValidator(_in_range)]
 class Request(BaseModel):
     """What a caller sends: unknown fields are refused."""
 
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+    model_config = ConfigDict(extra="forbid", defer_build=building.when_used)
 
 
 class Answer(BaseModel):
     """What the service gives back."""
 
-    model_config = ConfigDict(from_attributes=True, defer_build=True)
+    model_config = ConfigDict(from_attributes=True, defer_build=building.when_used)
 
 
 class SecretAnswer(Answer):
