@@ -6,14 +6,14 @@ room than its column has stands below its row.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from rich.cells import cell_len
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
+from rich.table import Column, Table
 from rich.text import Text
 
 Columns = Mapping[str, Callable[[Any], Any]]
@@ -113,13 +113,14 @@ def _total(widths: Mapping[str, int]) -> int:
 def print_table(console: Console, rows: Rows) -> Layout:
     """Print the rows in the console's width; gives how they were laid out."""
     found = layout(rows, console.width)
-    head = _grid(found, rows)
+    columns = _columns(found, rows)
+    head = _grid(columns)
     head.add_row(*(Text(heading, style="bold") for heading in found.widths))
     console.print(head)
     console.print(Text("─" * min(_total(found.widths), console.width), style="dim"))
     number = max((len(cells) for cells in rows.cells.values()), default=0)
     for places in _together(number, apart=bool(found.below)):
-        body = _grid(found, rows)
+        body = _grid(columns)
         for place in places:
             body.add_row(*(rows.cells[heading][place] for heading in found.widths))
         console.print(body)
@@ -141,21 +142,30 @@ def _print_below(console: Console, heading: str, text: Text) -> None:
         console.print(Padding(words, (0, 0, 0, _INDENT)))
 
 
-def _grid(found: Layout, rows: Rows) -> Table:
-    """An empty table of these columns; between two of them are `_GAP` blanks."""
-    table = Table(
-        box=None, pad_edge=False, show_edge=False, show_header=False, padding=(0, _GAP, 0, 0)
-    )
-    for heading, width in found.widths.items():
-        numeric = all(_is_number(cell.plain) for cell in rows.cells[heading])
-        table.add_column(
-            justify="right" if numeric else "left",
+def _columns(found: Layout, rows: Rows) -> list[Column]:
+    """How each column is drawn; all its cells are looked at, so this is done once a table."""
+    return [
+        Column(
+            justify="right" if all(map(_is_number, rows.cells[heading])) else "left",
             width=width,
             overflow="fold",
             no_wrap=width >= rows.natural(heading),
         )
-    return table
+        for heading, width in found.widths.items()
+    ]
 
 
-def _is_number(text: str) -> bool:
-    return text in ("", "–") or text.replace(",", "").strip().isdigit()
+def _grid(columns: Iterable[Column]) -> Table:
+    """An empty table of these columns; between two of them are `_GAP` blanks."""
+    return Table(
+        *(column.copy() for column in columns),
+        box=None,
+        pad_edge=False,
+        show_edge=False,
+        show_header=False,
+        padding=(0, _GAP, 0, 0),
+    )
+
+
+def _is_number(cell: Text) -> bool:
+    return cell.plain in ("", "–") or cell.plain.replace(",", "").strip().isdigit()
