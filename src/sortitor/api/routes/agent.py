@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import Path, Query, Request, Response
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import Anonymous, address_of, anonymous, bearer, service_of
+from sortitor.api.http.paging import fields_of
 from sortitor.api.http.parts import PARTS, hand_out
 from sortitor.api.http.routes import Router
 from sortitor.core.arrivals import Knock
@@ -234,7 +234,7 @@ def tell_progress(request: Request, ctx: Anonymous, given: ProgressTold) -> None
 
 
 def _shown(way: ways.Way) -> dict[str, Any]:
-    return {**asdict(way), "messages": way.sentences}
+    return {**fields_of(way), "messages": way.sentences}
 
 
 def _check_ins(request: Request) -> CheckIns:
@@ -318,8 +318,9 @@ def fetch_kit(request: Request, response: Response, ctx: Anonymous) -> AgentKit:
             for one in found.items
         ],
         sheet=found.sheet and found.sheet.exported(),
-        administrator=found.administrator and LocalAdministrator(**asdict(found.administrator)),
-        checklist=found.checklist and AgentChecklist(**asdict(found.checklist)),
+        administrator=found.administrator
+        and LocalAdministrator.model_validate(found.administrator),
+        checklist=found.checklist and AgentChecklist.model_validate(found.checklist),
     )
 
 

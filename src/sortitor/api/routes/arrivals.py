@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import AsyncIterator
-from dataclasses import asdict
 from typing import Annotated, Any, Literal
 
 from fastapi import Query, Request, Response
@@ -14,7 +13,7 @@ from fastapi.responses import StreamingResponse
 from sortitor.api.http.access import MayLook, MayManageDevices, service_of
 from sortitor.api.http.bodies import FILE_BODY, FileBody
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, fields_of, page, read_number
 from sortitor.api.http.routes import Router
 from sortitor.api.http.streams import (
     BEGINNING,
@@ -36,7 +35,7 @@ router = Router(prefix="/arrivals", tags=["arrivals"])
 
 
 def _shown(ctx: Context, row: ArrivalRow) -> dict[str, Any]:
-    return {**asdict(row), "stated": ctx.veil.stated(row.stated, row.ownership)}
+    return {**fields_of(row), "stated": ctx.veil.stated(row.stated, row.ownership)}
 
 
 @router.get("", response_model=Page[Arrival])

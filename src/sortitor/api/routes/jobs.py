@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator
 from contextlib import aclosing
-from dataclasses import asdict
 from typing import Annotated, Any
 
 from fastapi import Header, Query, Request, Response
@@ -13,7 +12,7 @@ from fastapi.responses import StreamingResponse
 from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayImport, MayLook, service_of
-from sortitor.api.http.paging import Cursor, Limit, Number, page, read_number
+from sortitor.api.http.paging import Cursor, Limit, Number, fields_of, page, read_number
 from sortitor.api.http.routes import Router
 from sortitor.api.http.streams import (
     BEGINNING,
@@ -41,7 +40,7 @@ _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 def shape(row: JobRow) -> Job:
     """A job on the wire."""
     noun = "source-runs" if row.kind == "source" else "lots"
-    return Job.model_validate({**asdict(row), "result": f"/api/v1/{noun}/{row.subject_id}"})
+    return Job.model_validate({**fields_of(row), "result": f"/api/v1/{noun}/{row.subject_id}"})
 
 
 def accepted(response: Response, row: JobRow) -> Job:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import asdict
 from datetime import date
 from typing import Annotated, Any, Literal
 
@@ -12,7 +11,7 @@ from fastapi.responses import StreamingResponse
 
 from sortitor.api.http.access import MayLook, MayRevert, MaySeePersonal, service_of
 from sortitor.api.http.files import XLSX, as_file
-from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, page, read_number
+from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, fields_of, page, read_number
 from sortitor.api.http.routes import Router
 from sortitor.operations import heads, journal, reverts, seals
 from sortitor.schemas.base import Apply, Page, Preview
@@ -53,7 +52,7 @@ Asked = Annotated[journal.Question, Depends(_question)]
 
 
 def _entry(told: journal.Told) -> Entry:
-    return Entry(**asdict(told.entry), changes=[asdict(one) for one in told.changes])
+    return Entry.model_validate({**fields_of(told.entry), "changes": told.changes})
 
 
 @router.get("/journal", response_model=Page[Entry])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import Path, Query, Request, Response
@@ -10,6 +9,7 @@ from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayLook, MayPrepare
 from sortitor.api.http.bodies import STREAM_BODY
+from sortitor.api.http.paging import fields_of
 from sortitor.api.http.parts import PARTS, hand_out
 from sortitor.api.http.routes import Router, made_at
 from sortitor.operations.kits import files
@@ -23,7 +23,7 @@ Digest = Annotated[str, Path(pattern=DIGEST, description="The file's SHA-256, in
 
 
 def _told(file: files.KeptFile) -> KeptFile:
-    return KeptFile(**asdict(file.row), items=list(file.items))
+    return KeptFile(**fields_of(file.row), items=list(file.items))
 
 
 @router.get("/files")
