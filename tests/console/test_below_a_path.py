@@ -101,6 +101,9 @@ def test_every_link_is_below_it(
             assert made.headers["location"] == f"{BELOW}/api/v1/pools/1"
             paged = client.get("/api/v1/journal?limit=1")
             assert f"<{BELOW}/api/v1/journal?" in paged.headers["link"]
+            asked = client.post("/api/v1/levels/compare", headers={"Prefer": "respond-async"})
+            assert asked.headers["location"] == f"{BELOW}/api/v1/jobs/{asked.json()['id']}"
+            assert asked.json()["result"] == f"{BELOW}/api/v1/levels"
             code = client.post("/api/v1/passes", json={"label": "x"}).json()
             assert code["url"].startswith(f"{url}/welcome#")
             described = client.get("/api/v1/openapi.json").json()

@@ -244,6 +244,15 @@ def test_long_work_says_when_to_look_and_that_the_wish_was_heeded(world: World) 
         assert client.get(taken.headers["location"]).json()["kind"] == "check"
 
 
+def test_a_job_says_where_what_it_is_about_is_found(world: World) -> None:
+    wish = {"Prefer": "respond-async"}
+    with http(world) as client:
+        lot = client.post("/api/v1/lots", content=b"serial,platform\nKM-1,ios\n", headers=wish)
+        comparison = client.post("/api/v1/levels/compare", headers=wish)
+        assert client.get(lot.json()["job"]["result"]).json()["id"] == lot.json()["lot_id"]
+        assert "rosters" in client.get(comparison.json()["result"]).json()
+
+
 def test_a_body_says_what_it_is(world: World) -> None:
     with http(world) as client:
         for media in ("text/plain", "application/xml", "application/x-www-form-urlencoded"):

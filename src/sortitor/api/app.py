@@ -70,7 +70,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
         counter=service.counter,
         seconds=service.request_seconds,
         tls=service.tls,
-        base=service.base,
+        base=service.limits.base,
     )
     app.add_middleware(Compression)
     if service.origins:

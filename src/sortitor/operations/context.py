@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, timedelta, tzinfo
 from typing import Any, TypeVar
+from urllib.parse import urlsplit
 
 from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
@@ -72,6 +73,11 @@ class Limits:
     keeping: Keeping = field(default_factory=Keeping)
     #: The largest file that is kept for devices.
     max_file_bytes: int = MOST_BYTES
+
+    @property
+    def base(self) -> str:
+        """Below which path people reach the service; empty at the root of a host."""
+        return urlsplit(self.public_url).path.rstrip("/")
 
 
 @dataclass(frozen=True, slots=True)

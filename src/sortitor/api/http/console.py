@@ -120,7 +120,7 @@ def page(request: Request, path: str) -> Response:
         "X-Frame-Options": "DENY",
     }
     status = 200 if path.split("/", 1)[0] in PAGES else 404
-    base = escape(service_of(request).base)
+    base = escape(service_of(request).limits.base)
     html = index.read_text().replace("__CSP_NONCE__", nonce).replace("__BASE__", base)
     html = html.replace('"./assets/', f'"{base}/assets/')
     return HTMLResponse(html, status, headers)

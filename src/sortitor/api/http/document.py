@@ -95,7 +95,7 @@ def install(app: FastAPI, load_routes: Callable[[], None]) -> None:
 
 
 def _put_right(document: _Node, app: FastAPI) -> _Node:
-    base = app.state.service.base
+    base = app.state.service.limits.base
     document["servers"] = [{"url": f"{base}/", "description": "This service."}]
     document["tags"] = [{"name": name, "description": words} for name, words in TAGS.items()]
     components = document["components"]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from urllib.parse import urlsplit
 
 from sortitor.api.http.measures import Measures
 from sortitor.api.http.rates import Counter, Rates
@@ -59,11 +58,6 @@ class Service:
     def public_url(self) -> str:
         """The address for links and QR codes. What a request calls this host is not believed."""
         return self.limits.public_url
-
-    @property
-    def base(self) -> str:
-        """Below which path people reach the service; empty at the root of a host."""
-        return urlsplit(self.limits.public_url).path.rstrip("/")
 
     @property
     def tls(self) -> bool:

@@ -63,7 +63,7 @@ async def sign_in(request: Request, given: SignIn, response: Response) -> Me:
         httponly=True,
         samesite="strict",
         secure=service.tls or request.url.scheme == "https",
-        path=f"{service.base}/",
+        path=f"{service.limits.base}/",
     )
     return _me(actor.name, actor.role)
 
@@ -79,7 +79,7 @@ def sign_out(ctx: MayLook, request: Request, response: Response) -> None:
     """End the session."""
     accounts.sign_out(ctx, request.cookies.get(COOKIE, ""))
     response.delete_cookie(
-        COOKIE, path=f"{service_of(request).base}/", httponly=True, samesite="strict"
+        COOKIE, path=f"{service_of(request).limits.base}/", httponly=True, samesite="strict"
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import AsyncIterator
 from contextlib import aclosing
+from functools import partial
 from typing import Annotated, Any
 
 from fastapi import Header, Query, Request, Response
@@ -13,7 +14,7 @@ from starlette.concurrency import run_in_threadpool
 
 from sortitor.api.http.access import MayImport, MayLook, service_of
 from sortitor.api.http.paging import Cursor, Limit, Number, fields_of, page, read_number
-from sortitor.api.http.routes import Router
+from sortitor.api.http.routes import PREFIX, Router, made_at
 from sortitor.api.http.streams import (
     BEGINNING,
     EVENT_STREAM,
@@ -37,17 +38,20 @@ Prefer = Annotated[
 _OVER = (JobState.DONE, JobState.FAILED, JobState.CANCELLED)
 
 
-def shape(row: JobRow) -> Job:
-    """A job on the wire."""
-    noun = "source-runs" if row.kind == "source" else "lots"
-    return Job.model_validate({**fields_of(row), "result": f"/api/v1/{noun}/{row.subject_id}"})
+#: Where what a job of a kind is about is found; the others are about lots.
+_ABOUT = {"source": "/source-runs/{}", "level": "/levels"}
 
 
-def accepted(response: Response, row: JobRow) -> Job:
+def _shape(ctx: Context, row: JobRow) -> Job:
+    about = _ABOUT.get(row.kind, "/lots/{}").format(row.subject_id)
+    return Job.model_validate({**fields_of(row), "result": f"{ctx.limits.base}{PREFIX}{about}"})
+
+
+def accepted(ctx: Context, response: Response, row: JobRow) -> Job:
     """202 with the place where the job is followed."""
     response.status_code = 202
-    response.headers["Location"] = f"/api/v1/jobs/{row.id}"
-    return shape(row)
+    made_at(response, f"/jobs/{row.id}")
+    return _shape(ctx, row)
 
 
 @router.get("", response_model=Page[Job])
@@ -65,7 +69,7 @@ def list_jobs(
         response,
         jobs.page(ctx, read_number(cursor), limit + 1, running),
         limit,
-        shape,
+        partial(_shape, ctx),
         lambda row: row.id,
     )
 
@@ -73,13 +77,13 @@ def list_jobs(
 @router.get("/{job_id}")
 def show_job(ctx: MayLook, job_id: Number) -> Job:
     """How far one job is."""
-    return shape(jobs.one(ctx, job_id))
+    return _shape(ctx, jobs.one(ctx, job_id))
 
 
 @router.post("/{job_id}/cancel")
 def cancel_job(ctx: MayImport, job_id: Number) -> Job:
     """Stop a job; nothing of it is kept."""
-    return shape(jobs.cancel(ctx, job_id))
+    return _shape(ctx, jobs.cancel(ctx, job_id))
 
 
 @router.get(
@@ -99,7 +103,7 @@ async def _events(request: Request, ctx: Context, job_id: int) -> AsyncIterator[
     following = service_of(request).following
     number, last, quiet = 0, "", time.monotonic()
     yield BEGINNING
-    looks = following.looks(job_id, lambda: shape(jobs.one(ctx, job_id)), HEARTBEAT_SECONDS)
+    looks = following.looks(job_id, lambda: _shape(ctx, jobs.one(ctx, job_id)), HEARTBEAT_SECONDS)
     async with aclosing(looks):
         async for job in looks:
             text = last if job is None else job.model_dump_json()

@@ -35,7 +35,7 @@ def show_levels(ctx: MayLook) -> s.Levels:
 def compare_levels(response: Response, ctx: MayLevel, prefer: Prefer = None) -> s.Levels | Job:
     """Compare the fleet with every roster now; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
-        return accepted(response, jobs.ask_compare(ctx))
+        return accepted(ctx, response, jobs.ask_compare(ctx))
     levels.refresh(ctx)
     return s.Levels.model_validate(levels.overview(ctx))
 

@@ -153,7 +153,7 @@ def check_lot(
     )
     if wants_job(prefer):
         kept, job = jobs.ask_check(ctx, given)
-        return LotTaken(lot_id=kept.id, job=accepted(response, job) if job is not None else None)
+        return LotTaken(lot_id=kept.id, job=job and accepted(ctx, response, job))
     lot, fresh = lots.check(ctx, given)
     made_at(response, f"/lots/{lot.id}")
     if not fresh:
@@ -405,7 +405,7 @@ def apply_lot(
 ) -> Lot | Job:
     """Apply as previewed, in one transaction; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
-        return accepted(response, jobs.ask(ctx, "apply", lot_id, given.model_dump()))
+        return accepted(ctx, response, jobs.ask(ctx, "apply", lot_id, given.model_dump()))
     return _shape(ctx, lots.apply(ctx, lot_id, given.digest, given.reason))
 
 
@@ -427,5 +427,5 @@ def revert_lot(
 ) -> Lot | Job:
     """Revert as previewed; with `Prefer: respond-async` as a job."""
     if wants_job(prefer):
-        return accepted(response, jobs.ask(ctx, "revert", lot_id, given.model_dump()))
+        return accepted(ctx, response, jobs.ask(ctx, "revert", lot_id, given.model_dump()))
     return _shape(ctx, lots.revert(ctx, lot_id, given.digest, given.reason))

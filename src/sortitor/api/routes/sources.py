@@ -100,7 +100,7 @@ router.include_router(
 def run_source(response: Response, ctx: MayConnect, key: Key, given: s.RunAsked) -> Job:
     """Read the source now, as a job."""
     wanted = runs.Wanted(given.whole, given.unbraked)
-    return accepted(response, jobs.ask_source(ctx, key, wanted))
+    return accepted(ctx, response, jobs.ask_source(ctx, key, wanted))
 
 
 @router.post("/sources/{key}/runs/preview")
