@@ -12,6 +12,7 @@ import time
 from pathlib import Path
 
 import httpx
+import psycopg
 import pytest
 from tests.processes import SORTITOR, serve
 from tests.worlds import Database, World, import_lot, manifest
@@ -217,6 +218,10 @@ def test_every_line_of_the_log_is_of_one_form(tmp_path: Path, database: Database
         address = line.rsplit(" ", 1)[1].strip()
         from_afar = {"X-Forwarded-For": "203.0.113.9", "X-Request-Id": "theirs"}
         answer = httpx.get(f"{address}/api/v1/devices", headers=from_afar)
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute("ALTER TABLE accounts RENAME TO elsewhere")
+        given = {"name": "somebody", "password": "a long enough password"}
+        assert httpx.post(f"{address}/api/v1/session", json=given).status_code == 500
         process.send_signal(signal.SIGTERM)
         assert process.wait(30) == 0
     lines = [json.loads(line) for line in log.read_text().splitlines() if line.startswith("{")]
@@ -225,6 +230,9 @@ def test_every_line_of_the_log_is_of_one_form(tmp_path: Path, database: Database
     assert told["client"] == "203.0.113.9"
     assert told["request_id"] == answer.headers["x-request-id"]
     assert told["caller_request_id"] == "theirs"
+    [fault] = [one for one in lines if "elsewhere" in str(one) or "UndefinedTable" in str(one)]
+    assert fault["event"] == "unexpected_error", "written once, not once more by the server"
+    assert fault["level"] == "error"
     others = [line for line in log.read_text().splitlines() if not line.startswith("{")]
     assert not [line for line in others if "Traceback" in line], others
     database.drop(url)

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import gc
 import importlib
+import logging
 import os
 import signal
 import socket
@@ -29,6 +30,7 @@ from sqlalchemy import Engine
 
 from sortitor.api.app import load_routes, make_app
 from sortitor.api.http.late import LOADING
+from sortitor.api.http.problems import is_new
 from sortitor.api.http.rates import Counter, Rates
 from sortitor.api.http.service import Service
 from sortitor.core.errors import SortitorError
@@ -549,4 +551,5 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
         proxy_headers=bool(run.settings.trusted_proxies),
         forwarded_allow_ips=run.settings.trusted_proxies,
     )
+    logging.getLogger("uvicorn.error").addFilter(is_new)
     uvicorn.Server(config).run(sockets=[listener])

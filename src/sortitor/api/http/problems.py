@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from http import HTTPStatus
 from typing import Any
 
@@ -19,6 +20,8 @@ from sortitor.core import errors
 from sortitor.schemas.base import Preview, Problem, ProblemField
 
 log = structlog.get_logger()
+#: A note on an error that is in the log.
+_LOGGED = "It is in the log."
 
 #: The first class that fits decides.
 STATUS: dict[type[errors.SortitorError], HTTPStatus] = {
@@ -223,6 +226,7 @@ async def _gone(request: Request, error: Exception) -> Response:
 
 async def _unexpected(request: Request, error: Exception) -> JSONResponse:
     log.error("unexpected_error", exc_info=error, path=request.url.path)
+    error.add_note(_LOGGED)
     return answer(
         request,
         problem_of(
@@ -232,6 +236,14 @@ async def _unexpected(request: Request, error: Exception) -> JSONResponse:
             "Try again; if it stays, give the request id to whoever runs this service.",
         ),
     )
+
+
+def is_new(record: logging.LogRecord) -> bool:
+    """Whether a line of the server's own log tells an error that is not in ours already: errors go
+    on to the server once they are answered.
+    """
+    error = record.exc_info[1] if record.exc_info else None
+    return _LOGGED not in getattr(error, "__notes__", ())
 
 
 def install(app: FastAPI) -> None:
