@@ -108,10 +108,11 @@ class _Lazy(click.Group):
         try:
             with _ending().later() if name in _STAYING else nullcontext():
                 command = getattr(importlib.import_module(module), attribute)
-                # It stays to the end: looked through as garbage, then and before, it would take a
-                # sixth of the time of a command.
-                gc.freeze()
-                gc.enable()
+                if not gc.isenabled():
+                    # It stays to the end: looked through as garbage, then and before, it would take
+                    # a sixth of the time of a command.
+                    gc.freeze()
+                    gc.enable()
         except ModuleNotFoundError as error:
             if module.startswith("sortitor.server"):
                 raise click.UsageError(
