@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import asyncio
 import subprocess
 import sys
+import threading
 
 import pytest
+from fastapi import APIRouter
 from fastapi.routing import iter_route_contexts
 from starlette.routing import compile_path
+from starlette.types import Receive, Scope, Send
 
 from sortitor.api import app
-from sortitor.api.http.routes import LateRouter
+from sortitor.api.http.routes import LateRouter, LoadedFirst
 
 
 def addresses(late: LateRouter) -> list[str]:
@@ -49,6 +53,30 @@ def test_a_start_loads_none_of_them() -> None:
     assert [name for name in loaded if name.startswith("sortitor.schemas.")] == [
         "sortitor.schemas.base"
     ]
+
+
+def test_others_are_answered_while_routes_are_loaded() -> None:
+    others = threading.Event()
+
+    def find() -> APIRouter:
+        assert others.wait(30), "nobody else was answered"
+        return APIRouter()
+
+    late = LateRouter(("slow",), find)
+    told: list[str] = []
+
+    async def told_on(scope: Scope, _: Receive, __: Send) -> None:
+        told.append(scope["path"])
+        others.set()
+
+    async def both() -> None:
+        first = LoadedFirst(told_on, [late])
+        asked = [{"type": "http", "path": f"/api/v1/{name}"} for name in ("slow", "quick")]
+        await asyncio.gather(*(first(scope, None, None) for scope in asked))  # type: ignore[arg-type]
+
+    asyncio.run(both())
+    assert told == ["/api/v1/quick", "/api/v1/slow"]
+    assert late.is_loaded
 
 
 def test_whatever_is_asked_for_at_once_is_loaded_whole() -> None:

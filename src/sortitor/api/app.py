@@ -21,7 +21,7 @@ from sortitor.api.http.compression import Compression
 from sortitor.api.http.guard import Guard
 from sortitor.api.http.late import LateRoutes
 from sortitor.api.http.measures import Measured
-from sortitor.api.http.routes import PREFIX, LateRouter
+from sortitor.api.http.routes import PREFIX, LateRouter, LoadedFirst
 from sortitor.api.http.service import Service
 from sortitor.api.routes import health
 from sortitor.schemas.base import Problem
@@ -59,6 +59,7 @@ def make_app(service: Service, lifespan: Any = None) -> FastAPI:
     document.install(app, load_routes)
     handbook.install(app)
     console.install(app)
+    app.add_middleware(LoadedFirst, routers=LATE.values())
     app.add_middleware(
         BodyLimit,
         own=cache(partial(_limits_of_files, service)),

@@ -25,7 +25,7 @@ from pydantic import BaseModel, ValidationError
 from pydantic_core import from_json
 from starlette.concurrency import run_in_threadpool
 from starlette.routing import Match
-from starlette.types import Scope
+from starlette.types import ASGIApp, Receive, Scope, Send
 
 from sortitor.api.http import negotiation
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
@@ -204,36 +204,48 @@ class Router(APIRouter):
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         """Whether a request is for one of the addresses."""
-        return super().matches(scope) if self._begins_like(scope) else (Match.NONE, {})
+        return super().matches(scope) if self.begins_like(scope) else (Match.NONE, {})
 
-    def _begins_like(self, scope: Scope) -> bool:
+    def begins_like(self, scope: Scope) -> bool:
+        """Whether a request's path begins like one of the addresses."""
         return _first_part(scope["path"].removeprefix(PREFIX)) in self._parts
 
 
 class LateRouter(Router):
-    """The routes of a module that is loaded for the first request whose path begins like one of
-    theirs, or by `load`: all of them together take longer than the rest of a start.
-    """
+    """The routes of a module that is loaded late: all of them take longer than the rest of a start."""
 
     def __init__(self, parts: Iterable[str], find: Callable[[], APIRouter]) -> None:
         super().__init__()
         self._parts = set(parts)
         self._find = find
-        self._is_loaded = False
-
-    def matches(self, scope: Scope) -> tuple[Match, Scope]:
-        """Whether a request is for one of the addresses."""
-        if not self._is_loaded and self._begins_like(scope):
-            self.load()
-        return super().matches(scope)
+        self.is_loaded = False
 
     def load(self) -> None:
         """The routes, there by now."""
         with LOADING:
-            if not self._is_loaded:
+            if not self.is_loaded:
                 # As they are, not as a router within this one, which would be asked once more.
                 self.routes.extend(self._find().routes)
-                self._is_loaded = True
+                self.is_loaded = True
+
+
+class LoadedFirst:
+    """Loads late routes for the first request whose path begins like one of theirs, beside the
+    event loop: others are answered meanwhile.
+    """
+
+    def __init__(self, app: ASGIApp, routers: Iterable[LateRouter]) -> None:
+        self._app = app
+        self._waiting = list(routers)
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Let the request go on to its routes."""
+        if self._waiting and scope["type"] == "http":
+            for late in self._waiting:
+                if late.begins_like(scope):
+                    await run_in_threadpool(late.load)
+            self._waiting = [late for late in self._waiting if not late.is_loaded]
+        await self._app(scope, receive, send)
 
 
 #: Where every route of this kind stands.
