@@ -212,7 +212,7 @@ class Router(APIRouter):
 
 
 class LateRouter(Router):
-    """The routes of a module that is loaded late: all of them take longer than the rest of a start."""
+    """The routes of a module that is loaded late: all of them take longer than a start may."""
 
     def __init__(self, parts: Iterable[str], find: Callable[[], APIRouter]) -> None:
         super().__init__()
