@@ -11595,7 +11595,7 @@ export interface components {
         };
         /**
          * LintCode
-         * @description What is odd.
+         * @description What is odd about items and kits.
          * @enum {string}
          */
         LintCode: "not_assigned" | "for_no_device" | "conflict" | "needs_hand" | "empty_cohort" | "to_nobody" | "too_large" | "opposite" | "against_gate";
