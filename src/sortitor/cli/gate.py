@@ -21,6 +21,7 @@ from sortitor.cli.output import (
     change_options,
     counted,
     form_of,
+    form_option,
     heading,
     is_data,
     output_option,
@@ -67,14 +68,7 @@ policies_option = click.option(
 
 
 @gate.command()
-@click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="json gives what `gate edit` takes.",
-)
+@form_option("json gives what `gate edit` takes.")
 @with_client
 def show(s: Sortitor, output: str) -> None:
     """Show the policies in order; each facet is taken from the first that states it.

@@ -14,16 +14,6 @@ from sortitor.schemas import kits as k
 #: What `--give` takes.
 GIVEN_FORM = "COHORT[=WORD]"
 
-#: `-o` where what is shown is no list.
-form_option = click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="How to write the data.",
-)
-
 
 def given_to(text: str) -> k.Given:
     """`Deck phones=offered`: a cohort (or `everyone`) with a word."""

@@ -13,7 +13,6 @@ from sortitor.cli.connection import at_once_option, with_client
 from sortitor.cli.documents import Noun, add_commands
 from sortitor.cli.giving import (
     GIVEN_FORM,
-    form_option,
     given_to,
     givings,
     platform_of,
@@ -24,6 +23,7 @@ from sortitor.cli.output import (
     ExitCode,
     agree,
     change_options,
+    form_option,
     heading,
     plain,
     quoted,
@@ -211,7 +211,7 @@ def network_code(s: Sortitor, name: str, to: Path) -> None:
 
 @item.command("states")
 @click.argument("name")
-@form_option
+@form_option()
 @with_client
 def states(s: Sortitor, name: str, output: str) -> None:
     """Show how far the devices that get an item are, failures by their code, and how long it

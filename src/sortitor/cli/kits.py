@@ -9,11 +9,12 @@ import click
 from sortitor.cli.choosing import find_one
 from sortitor.cli.connection import with_client
 from sortitor.cli.documents import Noun, add_commands
-from sortitor.cli.giving import COMMON, OPTIONS, form_option, givings, through
+from sortitor.cli.giving import COMMON, OPTIONS, givings, through
 from sortitor.cli.output import (
     ExitCode,
     agree,
     change_options,
+    form_option,
     heading,
     output_option,
     plain,
@@ -91,7 +92,7 @@ add_commands(
 @click.option("--site", help="Its site.")
 @click.option("--person", help="Whose it would be: user name or mail.")
 @click.option("--cohort", "cohorts", multiple=True, help="A cohort that it is in; repeatable.")
-@form_option
+@form_option()
 @with_client
 def of(s: Sortitor, device: str | None, output: str, **imagined: Any) -> None:
     """Show what a device gets, through what, and what was beaten. DEVICE is its number or anything
@@ -139,7 +140,7 @@ def _show_kit(found: k.EffectiveKit, output: str) -> None:
 
 @kit.command("beside")
 @click.argument("cohort")
-@form_option
+@form_option()
 @with_client
 def beside(s: Sortitor, cohort: str, output: str) -> None:
     """Show what every device gets beside what a device of a cohort does.
@@ -207,7 +208,7 @@ def push(s: Sortitor, which: str | None, cohort: str | None, yes: bool, reason: 
 
 @kit.command("password")
 @click.argument("device")
-@form_option
+@form_option()
 @with_client
 def password(s: Sortitor, device: str, output: str) -> None:
     """Show the password of a device's local administrator. Each look stands in the journal; after

@@ -17,6 +17,7 @@ from sortitor.cli.output import (
     change_options,
     counted,
     form_of,
+    form_option,
     heading,
     most_option,
     output_option,
@@ -84,14 +85,7 @@ def _chosen(
 
 @level.command("overview")
 @click.option("--compare", is_flag=True, help="Compare again first.")
-@click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="How to write the data.",
-)
+@form_option()
 @with_client
 def show_overview(s: Sortitor, compare: bool, output: str) -> None:
     """Show the rosters beside each other: which systems know how many of the same devices.

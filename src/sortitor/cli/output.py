@@ -77,6 +77,18 @@ def output_option(command: Command) -> Command:
     return option(command)
 
 
+def form_option(words: str = "How to write the data.") -> Callable[[Command], Command]:
+    """`-o` where what is shown is no list."""
+    return click.option(
+        "-o",
+        "--output",
+        type=click.Choice(["table", "json"]),
+        default="table",
+        show_default=True,
+        help=words,
+    )
+
+
 def most_option(command: Command) -> Command:
     """`--most`: how many lines at most."""
     option = click.option(

@@ -5,19 +5,12 @@ from __future__ import annotations
 import click
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import counted, heading, plain, talk
+from sortitor.cli.output import counted, form_option, heading, plain, talk
 from sortitor.client import Sortitor
 
 
 @click.command()
-@click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="How to write the data.",
-)
+@form_option()
 @with_client
 def today(s: Sortitor, output: str) -> None:
     """What needs a hand, oldest first, with the command that leads there.

@@ -9,7 +9,7 @@ import click
 from pydantic import ValidationError
 
 from sortitor.cli.connection import with_client
-from sortitor.cli.output import InFile, agree, change_options, record, talk
+from sortitor.cli.output import InFile, agree, change_options, form_option, record, talk
 from sortitor.client import Sortitor
 from sortitor.core.welcome import WelcomeCard
 
@@ -20,14 +20,7 @@ def welcome() -> None:
 
 
 @welcome.command()
-@click.option(
-    "-o",
-    "--output",
-    type=click.Choice(["table", "json"]),
-    default="table",
-    show_default=True,
-    help="json gives what `welcome edit` takes.",
-)
+@form_option("json gives what `welcome edit` takes.")
 @with_client
 def show(s: Sortitor, output: str) -> None:
     """Show the welcome card.
