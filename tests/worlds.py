@@ -47,6 +47,7 @@ FAST = {
     "synchronous_commit": "off",
     "full_page_writes": "off",
     "shared_buffers": "128MB",
+    "max_wal_size": "512MB",
     "shared_preload_libraries": "pg_stat_statements",
 }
 #: One address asks for everything in a test; what is limited is tested with limits of its own.
@@ -113,6 +114,7 @@ class World:
     now: datetime = NOW
     _looks: Iterator[int] = field(default_factory=count)
     _clients: list[Sortitor] = field(default_factory=list)
+    _own: psycopg.Connection[tuple[object, ...]] | None = None
 
     def client(
         self, role: Role | None = Role.COORDINATOR, timeout_seconds: float = 300
@@ -141,9 +143,11 @@ class World:
 
     def rows(self, statement: str, *values: object) -> list[tuple[object, ...]]:
         """What the database holds, past the service."""
-        with psycopg.connect(self.run.owner_url) as connection:
-            cursor = connection.execute(statement, values)
-            return cursor.fetchall() if cursor.description else []
+        if self._own is None or self._own.closed:
+            # Tests change tables below it: no statement is prepared.
+            self._own = psycopg.connect(self.run.owner_url, autocommit=True, prepare_threshold=None)
+        cursor = self._own.execute(statement, values)
+        return cursor.fetchall() if cursor.description else []
 
     def saw(self, where: str, seen: datetime | None) -> None:
         """Let the devices of a condition on `id` have given their last sign of life then; None:
@@ -166,6 +170,8 @@ class World:
     def close(self) -> None:
         for client in self._clients:
             client.close()
+        if self._own is not None:
+            self._own.close()
 
 
 @contextmanager
@@ -205,7 +211,13 @@ def a_database(folder: Path) -> Iterator[Database]:
     structlog.configure(
         processors=[renderer], wrapper_class=structlog.make_filtering_bound_logger(40)
     )
-    cluster = Cluster(folder, FAST)
+    # Passwords of the database are tested on clusters of their own: they take longer than all the
+    # rest of a connection.
+    everybody = folder / "everybody.conf"
+    folder.mkdir(exist_ok=True)
+    everybody.write_text("host all all 127.0.0.1/32 trust\n")
+    everybody.chmod(0o644)
+    cluster = Cluster(folder, {**FAST, "hba_file": str(everybody)})
     url = cluster.start("template_sortitor")
     tokens = {}
     with runtime(Settings(database_url=url, state_dir=folder)) as run:

@@ -119,10 +119,17 @@ def confirm(page: Page, label: str) -> None:
 
 
 @pytest.mark.parametrize("theme", ["light", pytest.param("dark", marks=pytest.mark.slow)])
-def test_every_page_serves_screen_readers(
+def test_every_page_serves_screen_readers_and_small_screens(
     page: Page, world: World, tmp_path: Path, theme: str
 ) -> None:
+    """Tables scroll in themselves; no page does, so that no button is out of reach."""
     furnish(world, tmp_path)
+    import_people(
+        world.client(),
+        tmp_path,
+        "odo,Odo Gannet-Featherstonehaugh of the Long"
+        " Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
+    )
     page.evaluate(f"localStorage.setItem('theme', '{theme}')")
     # The dark theme differs by its colours alone.
     options = (
@@ -130,8 +137,9 @@ def test_every_page_serves_screen_readers(
         if theme == "light"
         else "{resultTypes: ['violations'], runOnly: ['color-contrast']}"
     )
-    faults = {}
+    faults, wide = {}, []
     for path in PAGES:
+        page.set_viewport_size({"width": 1280, "height": 800})
         page.goto(path)
         page.wait_for_load_state("networkidle")
         # Evaluated from outside the page, which its own policy against foreign scripts allows.
@@ -139,7 +147,12 @@ def test_every_page_serves_screen_readers(
         found = page.evaluate(f"axe.run(document, {options})")
         if found["violations"]:
             faults[path] = [(v["id"], v["nodes"][0]["html"][:160]) for v in found["violations"]]
-    assert faults == {}
+        for width in (768, 360):
+            page.set_viewport_size({"width": width, "height": 740})
+            page.evaluate(_STANDING_STILL)
+            over = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
+            wide += [(path, width, over)] if over > 0 else []
+    assert (faults, wide) == ({}, [])
 
 
 #: What fades in or out has other colours on its way: a dialog that goes dims the page behind it.

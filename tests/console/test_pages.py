@@ -5,10 +5,9 @@ orders, people, columns, the journal, a small screen.
 import re
 from pathlib import Path
 
-import pytest
 from playwright.sync_api import Page, expect
 from tests.console.hands import click_entry
-from tests.console.test_console import PAGES, confirm, furnish
+from tests.console.test_console import confirm, furnish
 from tests.worlds import World, a_pass, import_lot, import_people, knocking, manifest
 
 from sortitor.schemas.cohorts import Cohort
@@ -373,29 +372,6 @@ def test_a_pass_is_revoked_and_the_theme_stays(page: Page, world: World) -> None
     expect(dark).to_be_attached()
     page.reload()
     expect(dark).to_be_attached()
-
-
-@pytest.mark.parametrize("width", [360, pytest.param(768, marks=pytest.mark.slow)])
-def test_no_page_is_wider_than_a_small_screen(
-    page: Page, world: World, tmp_path: Path, width: int
-) -> None:
-    """Tables scroll in themselves; the page does not, so that no button is out of reach."""
-    furnish(world, tmp_path)
-    import_people(
-        world.client(),
-        tmp_path,
-        "odo,Odo Gannet-Featherstonehaugh of the Long"
-        " Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
-    )
-    page.set_viewport_size({"width": width, "height": 740})
-    wide = {}
-    for path in PAGES:
-        page.goto(path)
-        page.wait_for_load_state("networkidle")
-        over = page.evaluate("document.documentElement.scrollWidth - window.innerWidth")
-        if over > 0:
-            wide[path] = over
-    assert wide == {}
 
 
 def test_how_a_file_was_understood_is_corrected_by_clicking(

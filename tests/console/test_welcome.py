@@ -138,8 +138,8 @@ def test_the_keyboard_alone_goes_all_the_way(browser: Browser, door: Door) -> No
     ("locale", "heading", "direction"),
     [
         ("de-DE", "Sagen Sie, wer Sie sind", "ltr"),
-        ("fr-FR", "Dites qui vous êtes", "ltr"),
-        ("es-ES", "Diga quién es", "ltr"),
+        pytest.param("fr-FR", "Dites qui vous êtes", "ltr", marks=pytest.mark.slow),
+        pytest.param("es-ES", "Diga quién es", "ltr", marks=pytest.mark.slow),
         ("ar-EG", "عرّف بنفسك", "rtl"),
     ],
 )

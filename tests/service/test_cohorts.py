@@ -349,7 +349,9 @@ class Life:
         return what
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in (1, 2))]
+)
 def test_members_are_those_of_a_recomputation_after_whatever_happened(
     world: World, tmp_path: Path, seed: int
 ) -> None:

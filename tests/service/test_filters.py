@@ -201,7 +201,7 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     agree()
 
 
-@pytest.mark.parametrize("reach", [(2, 8), (2_000, 20_000)])
+@pytest.mark.parametrize("reach", [(2, 8), pytest.param((2_000, 20_000), marks=pytest.mark.slow)])
 def test_a_page_is_the_same_however_it_is_found(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, reach: tuple[int, int]
 ) -> None:

@@ -71,7 +71,9 @@ def live(s: Sortitor, random: Random, folder: Path, code: str, turn: int) -> Non
         s.sweep_rules.add(Rule(name=f"Rule {turn}", idle_window_days=30 + turn))
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize(
+    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in (1, 2))]
+)
 def test_what_is_kept_is_what_would_be_counted(
     world: World, tmp_path: Path, slow: Callable[[float], None], seed: int
 ) -> None:

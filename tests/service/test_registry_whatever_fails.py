@@ -85,7 +85,7 @@ def read_until_it_comes_through(s: Sortitor, source: str, roster: Callable[[], l
 
 
 @pytest.mark.large
-@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize("seed", [1, pytest.param(2, marks=pytest.mark.slow)])
 def test_by_cursor_with_faults_at_random_it_is_the_registrys_own_list(
     make_world: Callable[..., World], shelf: Shelf, registry: str, seed: int
 ) -> None:

@@ -69,7 +69,7 @@ def test_killed_in_the_middle_of_a_large_lot(
     """The service (or PostgreSQL under it) dies while a lot is applied; the same command brings it
     back, whole.
     """
-    state, rows = open_folder / f"killed-{victim}", sized(60_000)
+    state, rows = open_folder / f"killed-{victim}", sized(30_000)
     with serve(SORTITOR_STATE_DIR=str(state)) as process:
         with Sortitor(process.url) as s:
             s.accounts.first(

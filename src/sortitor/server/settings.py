@@ -9,7 +9,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Literal
-from zoneinfo import available_timezones
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import platformdirs
 from pydantic import (
@@ -36,9 +36,19 @@ def _state_dir() -> Path:
 
 
 def _known_zone(name: str) -> str:
-    if name not in available_timezones():
-        raise ValueError(f"there is no time zone {name!r}; write it as Europe/Lisbon")
-    return name
+    try:
+        # Asking for all names would read every file of zones.
+        ZoneInfo(name)
+        if not name.startswith(_NO_NAMES):
+            return name
+    except (ValueError, OSError, ZoneInfoNotFoundError):
+        # Of what is no file of a zone; a folder is none.
+        pass
+    raise ValueError(f"there is no time zone {name!r}; write it as Europe/Lisbon")
+
+
+#: What a machine calls its own zone, and zones with leap seconds, which PostgreSQL refuses.
+_NO_NAMES = ("localtime", "posix", "right/")
 
 
 _ORIGIN = re.compile(
