@@ -16,6 +16,7 @@ import click
 import pytest
 from rich.cells import cell_len
 from tests.cli.conftest import Run
+from tests.draws import first_of
 from tests.vouchers import an_issuer, use
 from tests.worlds import World, a_pass, hold, import_lot, import_people, knocking, manifest
 
@@ -210,9 +211,7 @@ def test_every_list_says_the_same_in_every_form(run: Run, world: World, tmp_path
         assert "\x1b" not in said["table"].out, "a pipe gets no colours"
 
 
-@pytest.mark.parametrize(
-    "width", [80, *(pytest.param(width, marks=pytest.mark.slow) for width in (100, 140))]
-)
+@pytest.mark.parametrize("width", first_of(80, 100, 140))
 def test_no_word_is_broken_in_a_terminal_of_any_width(
     run: Run, world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, width: int
 ) -> None:

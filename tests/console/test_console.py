@@ -8,6 +8,7 @@ import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
 from tests.console.hands import choose, click_entry
+from tests.draws import first_of
 from tests.workbooks import xlsx
 from tests.worlds import (
     World,
@@ -118,7 +119,7 @@ def confirm(page: Page, label: str) -> None:
     expect(page.get_by_role("dialog")).to_have_count(0)
 
 
-@pytest.mark.parametrize("theme", ["light", pytest.param("dark", marks=pytest.mark.slow)])
+@pytest.mark.parametrize("theme", first_of("light", "dark"))
 def test_every_page_serves_screen_readers_and_small_screens(
     page: Page, world: World, tmp_path: Path, theme: str
 ) -> None:

@@ -10,6 +10,7 @@ from pathlib import Path
 from random import Random
 
 import pytest
+from tests.draws import first_of
 from tests.kits import agree_on_kits
 from tests.worlds import (
     World,
@@ -349,9 +350,7 @@ class Life:
         return what
 
 
-@pytest.mark.parametrize(
-    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in (1, 2))]
-)
+@pytest.mark.parametrize("seed", first_of(0, 1, 2))
 def test_members_are_those_of_a_recomputation_after_whatever_happened(
     world: World, tmp_path: Path, seed: int
 ) -> None:

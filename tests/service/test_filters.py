@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import select
+from tests.draws import first_of
 from tests.worlds import World, imei, import_lot, import_people, manifest
 
 from sortitor.client.errors import Refused
@@ -201,7 +202,7 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     agree()
 
 
-@pytest.mark.parametrize("reach", [(2, 8), pytest.param((2_000, 20_000), marks=pytest.mark.slow)])
+@pytest.mark.parametrize("reach", first_of((2, 8), (2_000, 20_000)))
 def test_a_page_is_the_same_however_it_is_found(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, reach: tuple[int, int]
 ) -> None:

@@ -11,6 +11,7 @@ from random import Random
 
 import polars as pl
 import pytest
+from tests.draws import first_of
 from tests.worlds import (
     World,
     a_pass,
@@ -273,9 +274,7 @@ def a_busy_door(world: World, tmp_path: Path, random: Random) -> Sortitor:
     return s
 
 
-@pytest.mark.parametrize(
-    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in range(1, 4))]
-)
+@pytest.mark.parametrize("seed", first_of(*range(4)))
 def test_a_replay_is_deciding_each_arrival_anew(world: World, tmp_path: Path, seed: int) -> None:
     random = Random(seed)
     s = a_busy_door(world, tmp_path, random)
@@ -301,9 +300,7 @@ def test_a_replay_is_deciding_each_arrival_anew(world: World, tmp_path: Path, se
             assert len(list(some)) == tally.number
 
 
-@pytest.mark.parametrize(
-    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in range(1, 8))]
-)
+@pytest.mark.parametrize("seed", first_of(*range(8)))
 def test_a_replay_of_the_fleet_is_each_device_knocking_again(
     world: World, tmp_path: Path, seed: int
 ) -> None:

@@ -11,6 +11,7 @@ from random import Random
 from typing import Any
 
 import pytest
+from tests.draws import first_of
 from tests.service.test_today import everything_at_once
 from tests.worlds import World, a_pass, change_baseline, import_lot, knocking, manifest
 
@@ -71,9 +72,7 @@ def live(s: Sortitor, random: Random, folder: Path, code: str, turn: int) -> Non
         s.sweep_rules.add(Rule(name=f"Rule {turn}", idle_window_days=30 + turn))
 
 
-@pytest.mark.parametrize(
-    "seed", [0, *(pytest.param(seed, marks=pytest.mark.slow) for seed in (1, 2))]
-)
+@pytest.mark.parametrize("seed", first_of(0, 1, 2))
 def test_what_is_kept_is_what_would_be_counted(
     world: World, tmp_path: Path, slow: Callable[[float], None], seed: int
 ) -> None:

@@ -11,6 +11,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from tests.draws import first_of
 from tests.processes import Process, serve
 from tests.sources import SERVER, add_registry, bought, faults, run
 from tests.worlds import NOW, World, sized
@@ -85,7 +86,7 @@ def read_until_it_comes_through(s: Sortitor, source: str, roster: Callable[[], l
 
 
 @pytest.mark.large
-@pytest.mark.parametrize("seed", [1, pytest.param(2, marks=pytest.mark.slow)])
+@pytest.mark.parametrize("seed", first_of(1, 2))
 def test_by_cursor_with_faults_at_random_it_is_the_registrys_own_list(
     make_world: Callable[..., World], shelf: Shelf, registry: str, seed: int
 ) -> None:
