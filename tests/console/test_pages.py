@@ -1,5 +1,5 @@
 """What each page of the console does besides the day's main thread: templates, pools, rules,
-orders, people, columns, the journal, a small screen.
+orders, people, columns, the journal.
 """
 
 import re

@@ -8,7 +8,7 @@ import csv
 import io
 from dataclasses import dataclass
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from tests.corpus.cases import book
 from tests.identifiers import imei
@@ -101,7 +101,6 @@ def written(form: str, table: list[Row]) -> bytes:
     return buffer.getvalue().encode()
 
 
-@settings(max_examples=50, deadline=None)
 @given(rows(), st.sampled_from(["csv", "semicolon", "tab", "xlsx"]))
 def test_no_damaged_row_becomes_a_device_without_a_note(table: list[Row], form: str) -> None:
     manifest = read_table(written(form, table))

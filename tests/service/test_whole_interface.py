@@ -30,7 +30,7 @@ from sortitor.core.vocabulary import Role
 pytestmark = pytest.mark.filterwarnings("ignore")
 _MANY = os.environ.get("HYPOTHESIS_PROFILE") == "explore"
 
-#: Those who may do little are mostly refused, whatever they send.
+#: Whoever administers may do all; what others send is mostly refused, or is done as for them.
 _DRAWS = dict.fromkeys([None, *Role], 1) | {Role.ADMINISTRATOR: 2}
 
 
