@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import time
 from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -15,16 +16,20 @@ import pytest
 from tests.doors import knock_at_once
 from tests.worlds import (
     Database,
+    World,
     a_pass,
     change_baseline,
+    import_lot,
     import_people,
     knocking,
+    manifest,
 )
 
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.vocabulary import Activation, Outcome, Role
 from sortitor.schemas.arrivals import WayAnswers
+from sortitor.schemas.naming import Template
 from sortitor.schemas.passes import PassTerms
 
 #: How often a race is run; a hundred times by `make large`.
@@ -90,6 +95,59 @@ def test_one_device_knocking_many_times_at_once_is_one_device(
         assert connection.execute(
             "SELECT count(*) FROM credentials WHERE revoked_at IS NULL AND claim_id IS NULL"
         ).fetchone() == (1,)
+
+
+def test_a_number_is_drawn_while_another_device_is_still_on_its_way_in(world: World) -> None:
+    s = world.client()
+    s.naming.save([Template(name="deck", pattern="DECK-{n|pad 4}")])
+    held, free = a_pass(s), a_pass(s)
+    with psycopg.connect(world.run.owner_url) as connection, ThreadPoolExecutor(1) as threads:
+        connection.execute("SELECT FROM passes WHERE id = 1 FOR UPDATE")
+        first = threads.submit(s.agent.knock, knocking(held, "KM-1"))
+        until = time.monotonic() + 20
+        while not connection.execute("SELECT FROM counters").fetchall():
+            assert time.monotonic() < until
+        assert s.agent.knock(knocking(free, "KM-2")).name == "DECK-0002"
+        assert not first.done()
+        connection.commit()
+        assert first.result().name == "DECK-0001"
+
+
+def test_more_devices_than_connections_get_their_numbers(
+    make_world: Callable[..., World],
+) -> None:
+    world = make_world(pool_size=1)
+    s = world.client()
+    s.naming.save([Template(name="deck", pattern="DECK-{n|pad 4}")])
+    code = a_pass(s, activation=Activation.SHARED)
+    answers = knock_at_once(
+        [world.url], [{"code": code, "platform": "linux", "serial": f"BW-{i}"} for i in range(24)]
+    )
+    assert sorted(a.json().get("name") for a in answers) == [f"DECK-{n:04}" for n in range(1, 25)]
+
+
+def test_devices_that_arrive_while_they_are_renamed_wait_for_nobody(
+    two_services: Services, database: Database, tmp_path: Path
+) -> None:
+    one, two, url = two_services
+    serials = [f"KM-{i:03}" for i in range(60)]
+    with Sortitor(one, database.tokens[Role.COORDINATOR]) as s:
+        s.naming.save([Template(name="deck", pattern="DECK-{n|pad 4}")])
+        lines = [f"{serial},Kelmar,android" for serial in serials]
+        import_lot(s, manifest(tmp_path, ["serial,maker,platform", *lines]))
+        code = a_pass(s, activation=Activation.SHARED)
+        bodies = [knocking(code, serial).model_dump(exclude_none=True) for serial in serials]
+        with ThreadPoolExecutor(1) as threads:
+            knocks = threads.submit(knock_at_once, [one, two], bodies)
+            while not knocks.done():
+                with contextlib.suppress(FactsMoved):
+                    s.naming.rename(s.naming.preview().digest)
+            answers = knocks.result()
+    assert {a.status_code for a in answers} == {200}
+    with psycopg.connect(url) as connection:
+        found = connection.execute("SELECT count(*), count(DISTINCT name) FROM devices")
+        assert found.fetchone() == (60, 60)
+        assert deadlocks(connection) == 0
 
 
 @pytest.mark.large

@@ -21,6 +21,7 @@ from sortitor.operations.vault import Vault, new_key
 from sortitor.store import idempotency, journal
 from sortitor.store.engine import (
     Connection,
+    beside,
     follows,
     has_caught_up,
     set_today,
@@ -171,6 +172,14 @@ class Context:
     def glancing(self) -> Iterator[Connection]:
         """For one statement that only reads, in no transaction: one round trip instead of three."""
         with transaction(with_options(self.engine, "AUTOCOMMIT"), self.leash) as connection:
+            yield connection
+
+    @contextmanager
+    def beside(self) -> Iterator[Connection]:
+        """For one statement that stands whatever becomes of the transaction that is open, and that
+        nobody waits for until that one ends.
+        """
+        with transaction(beside(self.engine), self.leash) as connection:
             yield connection
 
     @contextmanager

@@ -8,7 +8,7 @@ from typing import Any
 
 import polars as pl
 
-from sortitor.core.errors import FieldProblem
+from sortitor.core.errors import FactsMoved, FieldProblem
 from sortitor.core.filters import Filter
 from sortitor.core.naming.compose import compose, compose_one
 from sortitor.core.naming.facts import texts_of
@@ -53,8 +53,8 @@ def read(ctx: Context) -> tuple[Kept[Naming], dict[str, int]]:
         return kept, _counters(connection, kept.document)
 
 
-def _counters(connection: Connection, naming: Naming) -> dict[str, int]:
-    numbers = counters.next_numbers(connection)
+def _counters(connection: Connection, naming: Naming, lock: bool = False) -> dict[str, int]:
+    numbers = counters.next_numbers(connection, lock)
     return {template.name: numbers.get(template.name, 1) for template in naming.templates}
 
 
@@ -151,10 +151,14 @@ def _samples(
 
 @dataclass(frozen=True, slots=True)
 class _Plan:
-    """A renaming: its preview, `device_id, name` of those renamed, where the counters go on."""
+    """A renaming: its preview, `device_id, name` of those renamed, and the templates' next numbers
+    before it; those of them that go on by it, after it.
+    """
 
     preview: Preview
+    naming: Naming
     renamed: pl.DataFrame
+    numbers: dict[str, int]
     next_numbers: dict[str, int]
 
 
@@ -179,9 +183,10 @@ def _plan(
     kept_by_hand = pl.col("name_basis").is_in([Basis.MANUAL.value, Basis.DECLARED.value])
     by_hand = facts.filter(kept_by_hand)
     facts = facts.join(by_hand.select("device_id"), on="device_id", how="anti")
+    numbers = _counters(connection, naming)
     named, next_numbers = _named(
         naming=naming,
-        numbers=_counters(connection, naming),
+        numbers=numbers,
         facts=facts,
         taken=_FleetNames(connection),
     )
@@ -202,7 +207,13 @@ def _plan(
         examples_total=renamed.height + problems.height,
     )
     outcome = [kept.revision, naming.as_json(), renamed.select("device_id", "name").rows()]
-    return _Plan(sealed(shown, outcome), renamed.select("device_id", "name"), next_numbers)
+    return _Plan(
+        preview=sealed(shown, outcome),
+        naming=naming,
+        renamed=renamed.select("device_id", "name"),
+        numbers=numbers,
+        next_numbers=next_numbers,
+    )
 
 
 def _tallied(
@@ -321,9 +332,14 @@ def _fitting(template: Template, devices: pl.DataFrame) -> pl.DataFrame:
 def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) -> Preview:
     """Rename a selection by the templates in force, as previewed."""
     with ctx.changing() as connection:
-        counters.next_numbers(connection, lock=True)
         plan = _plan(ctx, connection, None, selection)
         require_digest(plan.preview, digest)
+        if plan.next_numbers:
+            # Devices before counters: whoever arrives holds its device when it draws a number.
+            store.hold(connection, plan.renamed["device_id"])
+            numbers = _counters(connection, plan.naming, lock=True)
+            if any(numbers[name] != plan.numbers[name] for name in plan.next_numbers):
+                raise FactsMoved(_plan(ctx, connection, None, selection).preview)
         renamed = plan.renamed.height
         entry = ctx.record(
             connection,
@@ -341,6 +357,7 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
 
 
 def name_for(
+    ctx: Context,
     connection: Connection,
     naming: Naming,
     device_id: int | None,
@@ -349,8 +366,8 @@ def name_for(
     is_sure: bool = True,
 ) -> str | None:
     """A name for one arriving device by the first template that fits its facts (attribute →
-    value), or None if it gives none; counts the counter on. Unless it `is_sure`, the name may be
-    another device's, and the database refuses it then.
+    value), or None if it gives none. Unless it `is_sure`, the name may be another device's, and
+    the database refuses it then.
     """
     template = next((one for one in naming.templates if one.fits(facts)), None)
     if template is None:
@@ -358,10 +375,18 @@ def name_for(
     texts = texts_of(facts, {"platform", *template.fields})
     counting = counts(template.pattern)
     for _ in range(_CANDIDATES):
-        number = counters.take(connection, template.name) if counting else 1
+        number = _drawn(ctx, template) if counting else 1
         name = compose_one(template, texts, number)
         if name is None or not is_sure or store.name_is_free(connection, name, device_id):
             return name
         if not counting:
             return None
     return None
+
+
+def _drawn(ctx: Context, template: Template) -> int:
+    """The next number of a template. It is drawn for good: a device that is not let in after all
+    leaves a gap, but thousands that arrive at once do not wait for each other's whole arrival.
+    """
+    with ctx.beside() as connection:
+        return counters.draw(connection, template.name)

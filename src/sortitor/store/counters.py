@@ -18,21 +18,23 @@ def next_numbers(connection: Connection, lock: bool = False) -> dict[str, int]:
     return {row.template: row.next_number for row in rows}
 
 
-_TAKE = Ready(
+#: Nobody waits for the disk: the device that gets the number is written later, and with it this.
+_UNHURRIED = func.set_config("synchronous_commit", "off", True)
+_DRAW = Ready(
     insert(counters)
     .values(template=bindparam("template"), next_number=2)
     .on_conflict_do_update(
         index_elements=["template"], set_={"next_number": counters.c.next_number + 1}
     )
-    .returning(counters.c.next_number - 1)
+    .returning(counters.c.next_number - 1, _UNHURRIED)
 )
 
 
-def take(connection: Connection, template: str) -> int:
-    """Take the next number of one template's counter, which is held until the transaction ends."""
-    [(taken,)] = _TAKE.rows(connection, {"template": template})
-    assert isinstance(taken, int)
-    return taken
+def draw(connection: Connection, template: str) -> int:
+    """Draw the next number of one template's counter, which is held until the transaction ends."""
+    [(drawn, _)] = _DRAW.rows(connection, {"template": template})
+    assert isinstance(drawn, int)
+    return drawn
 
 
 def advance(connection: Connection, next_number: Mapping[str, int]) -> None:

@@ -33,7 +33,10 @@ set_json_loads(from_json)
 
 #: How long somebody waits for one of the process's connections.
 _POOL_SECONDS = 10
+_LOCK_SECONDS = 60
 _PROBE_SECONDS = 3
+#: Connections of a process for what is written beside a transaction; as many again under load.
+_BESIDE = 2
 _REMEMBERED, _URL = "sortitor", "sortitor_url"
 
 
@@ -43,12 +46,14 @@ def make_engine(
     statement_seconds: int = 0,
     zone: str = "UTC",
     connect_seconds: int = 10,
+    pool_seconds: int = _POOL_SECONDS,
 ) -> Engine:
     """An engine that notices a dead connection before it uses one. `statement_seconds` bounds every
     statement; 0 bounds none. In `zone` days begin and end.
     """
     options = (
-        "-c timezone=UTC -c lock_timeout=60s -c idle_in_transaction_session_timeout=15min"
+        f"-c timezone=UTC -c lock_timeout={_LOCK_SECONDS}s"
+        " -c idle_in_transaction_session_timeout=15min"
         f" -c statement_timeout={statement_seconds}s -c sortitor.zone={zone}"
     )
 
@@ -62,7 +67,7 @@ def make_engine(
         # The connection used last is taken first: what it has planned and read is at hand.
         pool_size=pool_size,
         max_overflow=pool_size,
-        pool_timeout=_POOL_SECONDS,
+        pool_timeout=pool_seconds,
         pool_use_lifo=True,
         execution_options={_URL: url},
     )
@@ -90,6 +95,17 @@ def with_options(engine: Engine, isolation: str | None = None, reads: bool = Fal
     if isolation is not None:
         options["isolation_level"] = isolation
     return engine.execution_options(**options)
+
+
+@lru_cache(maxsize=16)
+def beside(engine: Engine) -> Engine:
+    """Of the same database, for one statement at a time that stands whatever becomes of the
+    transaction that asks for it. Its connections are others: they would else all be held by those
+    who wait for one. They are closed with the engine's.
+    """
+    own = make_engine(url_of(engine), _BESIDE, pool_seconds=_LOCK_SECONDS)
+    event.listen(engine, "engine_disposed", lambda _: own.dispose())
+    return with_options(own, "AUTOCOMMIT")
 
 
 class Leash:

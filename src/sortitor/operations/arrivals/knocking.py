@@ -557,7 +557,7 @@ def _let_in(
     if known.needs_name:
         facts = facts_after(known.facts or {}, patch, keys, _facts_of(known.person))
         own = device.id if device else None
-        name = naming.name_for(connection, given.naming, own, facts, is_sure=given.is_sure)
+        name = naming.name_for(ctx, connection, given.naming, own, facts, is_sure=given.is_sure)
         patch |= {"name": name, "name_basis": Basis.INFERRED if name else None}
         words += f", named {name}" if name else "; no template gave a name"
     if device is None:

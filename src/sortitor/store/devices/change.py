@@ -103,6 +103,17 @@ WHERE i.device_id = new.id AND i.kind = 'serial' AND i.maker <> lower(new.maker)
 )""",
 }
 
+_HOLD = """
+SELECT count(*) FROM
+    (SELECT id FROM devices WHERE id = ANY(%s::bigint[]) ORDER BY id FOR UPDATE) AS held
+"""
+
+
+def hold(connection: Connection, ids: pl.Series) -> None:
+    """Hold devices until the transaction ends, in one order for all."""
+    raw(connection).execute(_HOLD, [ids.to_list()])
+
+
 _DIALECT = postgresql.dialect()  # type: ignore[no-untyped-call]
 #: Column → its type, as a patch is read.
 _TYPES: dict[str, LiteralString] = {
