@@ -99,7 +99,8 @@ class BodyLimit:
             await heed(announced)
             left = began + self._seconds + seen / _BYTES_A_SECOND - time.monotonic()
             try:
-                message = await asyncio.wait_for(receive(), max(left, 0.001))
+                async with asyncio.timeout(max(left, 0.001)):
+                    message = await receive()
             except TimeoutError:
                 raise HTTPException(
                     408,

@@ -5,7 +5,7 @@ headers of every answer.
 from __future__ import annotations
 
 import asyncio
-from contextlib import AsyncExitStack, suppress
+from contextlib import suppress
 
 from fastapi import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -74,10 +74,11 @@ class Guard:
             await problems.possible(Request(scope))(scope, receive, send)
             self._count_after(scope, caller, send.status)
             return
-        async with AsyncExitStack() as stack:
-            if not path.startswith(_CHECK_INS) and not path.endswith(_STREAMS):
-                await stack.enter_async_context(self._counter.slot(caller.key))
+        if path.startswith(_CHECK_INS) or path.endswith(_STREAMS):
             await self._bounded(scope, receive, send)
+        else:
+            async with self._counter.slot(caller.key):
+                await self._bounded(scope, receive, send)
         self._count_after(scope, caller, send.status)
 
     def _count_before(self, scope: Scope, caller: Caller) -> Allowance:
@@ -148,10 +149,16 @@ class _Hearing:
     async def __call__(self) -> Message:
         if self._kept:
             return self._kept.pop(0)
+        if not self._body_is_there:
+            # Nobody asks beside, and what has not come is still to come after a time limit.
+            return self._heard(await self._receive())
         self._next = self._next or asyncio.ensure_future(self._receive())
         # Whoever is cancelled while it waits leaves the message to who asks next.
         message = await asyncio.shield(self._next)
         self._next = None
+        return self._heard(message)
+
+    def _heard(self, message: Message) -> Message:
         if message["type"] != "http.request" or not message.get("more_body"):
             self._body_is_there = True
         return message

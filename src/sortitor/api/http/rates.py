@@ -127,7 +127,8 @@ class Counter:
         self._slots[key] = (places, users + 1)
         try:
             try:
-                await asyncio.wait_for(places.acquire(), _WAIT_SECONDS)
+                async with asyncio.timeout(_WAIT_SECONDS):
+                    await places.acquire()
             except TimeoutError:
                 raise SlowDown(
                     5,

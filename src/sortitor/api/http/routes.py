@@ -9,8 +9,10 @@ from __future__ import annotations
 
 import difflib
 import hmac
+import inspect
 from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
 from enum import Enum
+from functools import wraps
 from http import HTTPStatus
 from typing import Any
 
@@ -191,9 +193,9 @@ class Router(APIRouter):
         )
         self._parts = {_first_part(prefix)} if prefix else set[str]()
 
-    def add_api_route(self, path: str, *args: Any, **options: Any) -> None:
+    def add_api_route(self, path: str, endpoint: Callable[..., Any], **options: Any) -> None:
         """Another address."""
-        super().add_api_route(path, *args, **options)
+        super().add_api_route(path, _in_one_thread(endpoint), **options)
         self._parts.add(_first_part(self.prefix + path))
 
     def include_router(self, router: APIRouter, **options: Any) -> None:
@@ -255,6 +257,20 @@ PREFIX = "/api/v1"
 def made_at(response: Response, path: str) -> None:
     """Say where what was made is found (RFC 9110 §10.2.2)."""
     response.headers["Location"] = PREFIX + path
+
+
+def _in_one_thread(endpoint: Callable[..., Any]) -> Callable[..., Any]:
+    """A plain function in a thread. FastAPI would put it into one itself, and then into another one
+    the question whether its answer is what it says.
+    """
+    if inspect.iscoroutinefunction(endpoint):
+        return endpoint
+
+    @wraps(endpoint)
+    async def answered(**values: Any) -> Any:
+        return await run_in_threadpool(endpoint, **values)
+
+    return answered
 
 
 def _first_part(path: str) -> str:
