@@ -115,10 +115,10 @@ def hold(connection: Connection, ids: pl.Series) -> None:
 
 
 _DIALECT = postgresql.dialect()  # type: ignore[no-untyped-call]
-#: Column → its type, as a patch is read.
-_TYPES: dict[str, LiteralString] = {
+#: Column → its type, as it is read of JSON.
+TYPES: dict[str, LiteralString] = {
     name: (sightings if name == _SEEN else devices).c[name].type.compile(_DIALECT)
-    for name in PATCHABLE
+    for name in (*PATCHABLE, "created_at")
 }
 
 _ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch"
@@ -181,7 +181,7 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
         seen=if_sighted(_WITH_SIGHTINGS),
         held=if_sighted(", s"),
         typed=sql.SQL(", ").join(
-            sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(_TYPES[name])) for name in columns
+            sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(TYPES[name])) for name in columns
         ),
         wanted=sql.SQL(", ").join(
             sql.SQL(_WANTED_DAY if name == "retire_on" and "stage" in keys else _WANTED).format(
