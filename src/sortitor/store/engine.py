@@ -36,7 +36,7 @@ _POOL_SECONDS = 10
 _LOCK_SECONDS = 60
 _PROBE_SECONDS = 3
 #: Connections of a process for what is written beside a transaction; as many again under load.
-_BESIDE = 2
+_BESIDE = 5
 _REMEMBERED, _URL = "sortitor", "sortitor_url"
 
 
@@ -47,9 +47,11 @@ def make_engine(
     zone: str = "UTC",
     connect_seconds: int = 10,
     pool_seconds: int = _POOL_SECONDS,
+    autocommit: bool = False,
 ) -> Engine:
     """An engine that notices a dead connection before it uses one. `statement_seconds` bounds every
-    statement; 0 bounds none. In `zone` days begin and end.
+    statement; 0 bounds none. In `zone` days begin and end. With `autocommit` every statement is a
+    transaction of its own.
     """
     options = (
         f"-c timezone=UTC -c lock_timeout={_LOCK_SECONDS}s"
@@ -59,7 +61,9 @@ def make_engine(
 
     def connect() -> RawConnection[Any]:
         # libpq reads the URL itself: it may name several hosts, of which one takes writes.
-        return psycopg.connect(url, connect_timeout=connect_seconds, options=options)
+        return psycopg.connect(
+            url, connect_timeout=connect_seconds, options=options, autocommit=autocommit
+        )
 
     engine = create_engine(
         "postgresql+psycopg://",
@@ -103,9 +107,9 @@ def beside(engine: Engine) -> Engine:
     transaction that asks for it. Its connections are others: they would else all be held by those
     who wait for one. They are closed with the engine's.
     """
-    own = make_engine(url_of(engine), _BESIDE, pool_seconds=_LOCK_SECONDS)
+    own = make_engine(url_of(engine), _BESIDE, pool_seconds=_LOCK_SECONDS, autocommit=True)
     event.listen(engine, "engine_disposed", lambda _: own.dispose())
-    return with_options(own, "AUTOCOMMIT")
+    return own
 
 
 class Leash:

@@ -83,10 +83,14 @@ class Guard:
 
     def _count_before(self, scope: Scope, caller: Caller) -> Allowance:
         counter, rates = self._counter, self._counter.rates
+        counted = None
         if (scope["method"], scope["path"]) in _SIGN_INS:
-            return counter.count("sign-ins", caller.address, rates.sign_ins_per_minute)
-        if caller.credential is not None and counter.is_known(caller):
-            return counter.count("requests", caller.credential, rates.account_per_minute)
+            counted = ("sign-ins", caller.address, rates.sign_ins_per_minute)
+        elif caller.credential is not None and counter.is_known(caller):
+            counted = ("requests", caller.credential, rates.account_per_minute)
+        if counted is not None:
+            counter.count(*counted)
+            return counter.allowance(*counted)
         counter.require_room("failed tries", caller.address, rates.failures_per_minute)
         return counter.require_room(
             "requests without an account", caller.address, rates.stranger_per_minute

@@ -94,31 +94,24 @@ class Counter:
         if caller.credential is not None:
             self._known.pop(caller.credential, None)
 
-    def count(self, what: str, key: str, per_minute: int) -> Allowance:
+    def count(self, what: str, key: str, per_minute: int) -> None:
         """Count one. Raises SlowDown beyond the rate."""
         item = RateLimitItemPerMinute(per_minute)
         if not self._limiter.hit(item, what, key):
-            raise self._slow_down(item, what, key)
-        return self._allowance(item, what, key)
+            raise _slow_down(self.allowance(what, key, per_minute))
 
     def require_room(self, what: str, key: str, per_minute: int) -> Allowance:
         """Raise SlowDown where the rate is reached, without counting."""
-        item = RateLimitItemPerMinute(per_minute)
-        if not self._limiter.test(item, what, key):
-            raise self._slow_down(item, what, key)
-        return self._allowance(item, what, key)
+        allowance = self.allowance(what, key, per_minute)
+        if allowance.left < 1:
+            raise _slow_down(allowance)
+        return allowance
 
-    def _allowance(self, item: RateLimitItemPerMinute, what: str, key: str) -> Allowance:
+    def allowance(self, what: str, key: str, per_minute: int) -> Allowance:
+        """What is left of a rate."""
+        item = RateLimitItemPerMinute(per_minute)
         stats = self._limiter.get_window_stats(item, what, key)
         return Allowance(what, item.amount, stats.remaining, _seconds_to(stats.reset_time))
-
-    def _slow_down(self, item: RateLimitItemPerMinute, what: str, key: str) -> SlowDown:
-        reset = self._limiter.get_window_stats(item, what, key).reset_time
-        return SlowDown(
-            _seconds_to(reset),
-            f"More than {item.amount:,} {what} in a minute.",
-            "Whoever runs this service can set another rate.",
-        )
 
     @asynccontextmanager
     async def slot(self, key: str) -> AsyncIterator[None]:
@@ -145,6 +138,14 @@ class Counter:
                 del self._slots[key]
             else:
                 self._slots[key] = (places, users - 1)
+
+
+def _slow_down(reached: Allowance) -> SlowDown:
+    return SlowDown(
+        reached.seconds,
+        f"More than {reached.most:,} {reached.what} in a minute.",
+        "Whoever runs this service can set another rate.",
+    )
 
 
 def _seconds_to(moment: float) -> int:
