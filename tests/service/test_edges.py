@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 from tests.cli.test_outputs import furnish
-from tests.worlds import World, http, import_lot, manifest
+from tests.worlds import World, a_pass, http, import_lot, knocking, manifest
 
 from sortitor.api.http.console import PAGES
 from sortitor.core.vocabulary import Role
@@ -45,6 +45,28 @@ def test_head_says_what_get_says_and_options_what_is_possible(world: World) -> N
         ]
         assert client.options("/api/v1/nothing").status_code == 404
         assert client.put("/api/v1/pools").headers["allow"] == "GET, POST, HEAD"
+        for method in ("GET", "HEAD", "DELETE"):
+            refused = client.request(method, "/api/v1/devices/retire/preview")
+            assert (refused.status_code, refused.headers["allow"]) == (405, "POST"), method
+        assert client.get("/api/v1/nothing").status_code == 404
+
+
+def test_a_number_is_no_date_wherever_one_is_given(world: World) -> None:
+    s = world.client()
+    credential = s.agent.knock(knocking(a_pass(s), "KM-1")).credential
+    with http(world) as client:
+        for number in ("0", "2026", "20260119", "-1", "1768000000.5"):
+            hold = {"reason": "yard", "until_on": number, "person": "maud"}
+            seen = {"check_ins": [{"credential": credential, "seen_at": number}]}
+            for answer in (
+                client.get("/api/v1/journal", params={"until": number}),
+                client.post("/api/v1/holds/preview", json=hold),
+                client.post("/api/v1/orders/preview", json={"name": "O", "ordered_on": number}),
+                client.post("/api/v1/passes", json={"label": "p", "valid_from": number}),
+                client.post("/api/v1/agent/check-ins", json=seen),
+            ):
+                faults = [fault["detail"] for fault in answer.json().get("errors", ())]
+                assert faults == ["A date is written as 2026-01-19."], answer.text
 
 
 def test_what_nobody_can_answer_is_refused_and_wishes_are_weighed(

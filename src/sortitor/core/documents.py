@@ -10,9 +10,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from datetime import date
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
+from pydantic import AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field, StringConstraints
 
 from sortitor.core import building
 
@@ -25,6 +26,16 @@ def or_nothing(value: Any) -> Any:
     return None if isinstance(value, str) and not value.strip() else value
 
 
+def _written_out(value: Any) -> Any:
+    """A number alone is no date, though pydantic reads one as the seconds since 1970."""
+    if isinstance(value, str) and value.strip().lstrip("+-").replace(".", "", 1).isdecimal():
+        raise ValueError("A date is written as 2026-01-19")
+    return value
+
+
+#: What somebody gives as a day or a moment (RFC 3339).
+Day = Annotated[date, BeforeValidator(_written_out)]
+Moment = Annotated[AwareDatetime, BeforeValidator(_written_out)]
 Note = Annotated[Text | None, BeforeValidator(or_nothing)]
 #: Which devices, in the filter language (RFC 7644 §3.4.2.2); None means all.
 FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(or_nothing)]

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import date
 from decimal import Decimal
 from functools import lru_cache
 
 from pydantic import Field
 
-from sortitor.core.documents import Document, Name, NamedDocument, Note
+from sortitor.core.documents import Day, Document, Name, NamedDocument, Note
 from sortitor.core.errors import BadInput, FieldProblem
 
 
@@ -28,7 +27,7 @@ class Order(NamedDocument):
     """An order as it was given to the supplier. Devices belong to it by its name."""
 
     supplier: Name | None = Field(default=None, description="To whom it was given.")
-    ordered_on: date | None = Field(default=None, description="The day of the order.")
+    ordered_on: Day | None = Field(default=None, description="The day of the order.")
     note: Note = Field(default=None, description="Anything else worth knowing.")
     lines: tuple[OrderLine, ...] = Field(
         default=(), max_length=500, description="What was ordered, product by product."

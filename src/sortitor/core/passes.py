@@ -11,10 +11,10 @@ import unicodedata
 from collections.abc import Callable, Collection
 from datetime import datetime, timedelta
 
-from pydantic import AwareDatetime, Field
+from pydantic import Field
 from stdnum import luhn
 
-from sortitor.core.documents import Document, Name
+from sortitor.core.documents import Document, Moment, Name
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.vocabulary import Activation, Ownership, SignInWay
 
@@ -116,7 +116,7 @@ class PassTerms(Document):
         max_length=50,
         description="Group → list: the first group that the person is in decides.",
     )
-    valid_from: AwareDatetime | None = Field(default=None, description="Empty: from now on.")
+    valid_from: Moment | None = Field(default=None, description="Empty: from now on.")
     valid_days: int = Field(default=14, ge=1, le=398, description="For how many days it holds.")
     max_uses: int | None = Field(
         default=None, ge=1, le=100_000, description="How many devices may use it; empty: any."

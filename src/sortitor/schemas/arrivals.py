@@ -18,7 +18,7 @@ from sortitor.core.vocabulary import (
     Stage,
     WayStage,
 )
-from sortitor.schemas.base import Answer, Request, SecretAnswer, Time
+from sortitor.schemas.base import Answer, GivenTime, Request, SecretAnswer, Time
 from sortitor.schemas.gate import Reason, Step
 
 #: One line of text: no control characters, of which a version or a serial number has none.
@@ -227,7 +227,7 @@ class RelayedCheckIn(Request):
     """One device's sign of life as a relay heard it."""
 
     credential: Short
-    seen_at: Time
+    seen_at: GivenTime
     os_version: Short | None = None
 
 

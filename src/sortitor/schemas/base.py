@@ -9,6 +9,8 @@ from typing import Annotated, Generic, TypeVar
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field
 
 from sortitor.core import building
+from sortitor.core.documents import Day as Day
+from sortitor.core.documents import Moment
 from sortitor.core.documents import Name as Name
 from sortitor.core.documents import Text as Text
 
@@ -22,6 +24,7 @@ def _in_range(moment: datetime) -> datetime:
 
 _FIRST_YEAR, _LAST_YEAR = 1900, 9000
 Time = Annotated[AwareDatetime, AfterValidator(_in_range)]
+GivenTime = Annotated[Moment, AfterValidator(_in_range)]
 
 
 class Request(BaseModel):

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 from pydantic import Field
 
-from sortitor.core.documents import Text
+from sortitor.core.documents import Day, Text
 from sortitor.schemas.base import Request
 from sortitor.schemas.selection import Selection
 from sortitor.schemas.sweeps import Hold as Hold
@@ -26,8 +24,8 @@ class HoldNew(Request):
         default=None, description="The members of a cohort, by number or name; later ones too."
     )
     reason: Text
-    from_on: date | None = Field(default=None, description="Its first day; null: today.")
-    until_on: date = Field(description="Its last day.")
+    from_on: Day | None = Field(default=None, description="Its first day; null: today.")
+    until_on: Day = Field(description="Its last day.")
     owner: Text | None = Field(default=None, description="Who answers for it; null: you.")
 
 

@@ -7,7 +7,7 @@ from datetime import date
 from pydantic import Field
 
 from sortitor.core.vocabulary import Gap, GapState, Mend
-from sortitor.schemas.base import Answer, Request, Text, Time
+from sortitor.schemas.base import Answer, Day, Request, Text, Time
 
 
 class LevelRoster(Answer):
@@ -119,7 +119,7 @@ class GapDecision(Request):
 
     which: GapSelection
     state: GapState | None = None
-    until_on: date | None = None
+    until_on: Day | None = None
     owner: str | None = Field(default=None, max_length=200)
     note: str | None = Field(default=None, max_length=2_000)
     reason: str | None = Field(default=None, max_length=500)

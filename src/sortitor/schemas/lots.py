@@ -173,7 +173,7 @@ class Rows(Request):
     @model_validator(mode="after")
     def _some(self) -> Self:
         if not self.rows and self.note is None and self.verdict is None:
-            raise ValueError("name rows, a note or a verdict")
+            raise ValueError("Name rows, a note or a verdict")
         return self
 
 

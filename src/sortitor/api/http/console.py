@@ -106,7 +106,10 @@ def page(request: Request, path: str) -> Response:
     """Every other address is a page of the console, which says so itself where there is none; a
     missing address of the interface is not.
     """
-    if path.startswith("api/") or "." in path.rsplit("/", 1)[-1]:
+    if path.startswith("api/"):
+        # What the address is for is said where it is for anything.
+        raise HTTPException(405)
+    if "." in path.rsplit("/", 1)[-1]:
         raise HTTPException(404)
     index = STATIC / "index.html"
     if not index.exists():

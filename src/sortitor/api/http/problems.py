@@ -137,7 +137,7 @@ async def _invalid(request: Request, error: Exception) -> JSONResponse:
         detail = (
             _WORDS[fault["type"]].format(name=place[-1])
             if fault["type"] in _WORDS
-            else f"{fault['msg']}."
+            else f"{fault['msg'].removeprefix('Value error, ')}."
         )
         fields.append(ProblemField(pointer=pointer, code=str(fault["type"]), detail=detail))
     detail = (

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import date
 from typing import Annotated, Any, Literal
 
 from fastapi import Depends, Query, Request, Response
@@ -14,7 +13,7 @@ from sortitor.api.http.files import XLSX, as_file
 from sortitor.api.http.paging import LARGEST, Cursor, Limit, Number, fields_of, page, read_number
 from sortitor.api.http.routes import Router
 from sortitor.operations import heads, journal, reverts, seals
-from sortitor.schemas.base import Apply, Page, Preview
+from sortitor.schemas.base import Apply, Day, Page, Preview
 from sortitor.schemas.journal import (
     Effect,
     Entry,
@@ -42,8 +41,8 @@ def _question(
     device: Annotated[
         int | None, Query(ge=1, le=LARGEST, description="Which device it concerned, by number.")
     ] = None,
-    since: Annotated[date | None, Query(description="From this day on.")] = None,
-    until: Annotated[date | None, Query(description="Up to the end of this day.")] = None,
+    since: Annotated[Day | None, Query(description="From this day on.")] = None,
+    until: Annotated[Day | None, Query(description="Up to the end of this day.")] = None,
 ) -> journal.Question:
     return journal.Question(operation or None, actor or None, person or None, device, since, until)
 

@@ -10,7 +10,15 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from sortitor.core import filters, versions
-from sortitor.core.documents import Document, FilterText, Name, NamedDocument, Note, or_nothing
+from sortitor.core.documents import (
+    Day,
+    Document,
+    FilterText,
+    Name,
+    NamedDocument,
+    Note,
+    or_nothing,
+)
 from sortitor.core.errors import BadInput, FieldProblem
 from sortitor.core.filters import ATTRIBUTES, Filter
 from sortitor.core.vocabulary import Listed, Ownership, Platform, Returning, SignInWay
@@ -127,7 +135,7 @@ class Policy(NamedDocument, Facets):
     devices: FilterText = Field(
         default=None, description="Which devices it holds, by what was declared of them: a filter."
     )
-    until: date | None = Field(
+    until: Day | None = Field(
         default=None, description="The last day on which it counts; null: without an end."
     )
     platforms: dict[Platform, PlatformRule] = Field(
