@@ -58,15 +58,18 @@ def test_a_number_is_no_date_wherever_one_is_given(world: World) -> None:
         for number in ("0", "2026", "20260119", "-1", "1768000000.5"):
             hold = {"reason": "yard", "until_on": number, "person": "maud"}
             seen = {"check_ins": [{"credential": credential, "seen_at": number}]}
-            for answer in (
+            days = (
                 client.get("/api/v1/journal", params={"until": number}),
                 client.post("/api/v1/holds/preview", json=hold),
                 client.post("/api/v1/orders/preview", json={"name": "O", "ordered_on": number}),
+            )
+            moments = (
                 client.post("/api/v1/passes", json={"label": "p", "valid_from": number}),
                 client.post("/api/v1/agent/check-ins", json=seen),
-            ):
-                faults = [fault["detail"] for fault in answer.json().get("errors", ())]
-                assert faults == ["A date is written as 2026-01-19."], answer.text
+            )
+            told = [[fault["detail"] for fault in a.json()["errors"]] for a in (*days, *moments)]
+            day, moment = "It is written as 2026-01-19.", "It is written as 2026-01-19T09:00:00Z."
+            assert told == [[day]] * len(days) + [[moment]] * len(moments)
 
 
 def test_what_nobody_can_answer_is_refused_and_wishes_are_weighed(

@@ -26,16 +26,20 @@ def or_nothing(value: Any) -> Any:
     return None if isinstance(value, str) and not value.strip() else value
 
 
-def _written_out(value: Any) -> Any:
+def _no_number(example: str) -> BeforeValidator:
     """A number alone is no date, though pydantic reads one as the seconds since 1970."""
-    if isinstance(value, str) and value.strip().lstrip("+-").replace(".", "", 1).isdecimal():
-        raise ValueError("A date is written as 2026-01-19")
-    return value
+
+    def written_out(value: Any) -> Any:
+        if isinstance(value, str) and value.strip().lstrip("+-").replace(".", "", 1).isdecimal():
+            raise ValueError(f"It is written as {example}")
+        return value
+
+    return BeforeValidator(written_out)
 
 
 #: What somebody gives as a day or a moment (RFC 3339).
-Day = Annotated[date, BeforeValidator(_written_out)]
-Moment = Annotated[AwareDatetime, BeforeValidator(_written_out)]
+Day = Annotated[date, _no_number("2026-01-19")]
+Moment = Annotated[AwareDatetime, _no_number("2026-01-19T09:00:00Z")]
 Note = Annotated[Text | None, BeforeValidator(or_nothing)]
 #: Which devices, in the filter language (RFC 7644 §3.4.2.2); None means all.
 FilterText = Annotated[str | None, Field(max_length=4_000), BeforeValidator(or_nothing)]

@@ -209,8 +209,8 @@ def standing(
     return held_of(lines or ()), list(hashes or ())
 
 
-#: It names the columns: to take whole rows apart and to put them together again as JSON takes three
-#: times as long.
+#: It names the columns: to take whole rows apart and to put them together again as JSON took half
+#: as long again.
 _ADDING = """
 WITH blank AS (
     SELECT * FROM jsonb_to_record(%(blank)s) AS b ({typed})

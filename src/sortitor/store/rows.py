@@ -9,7 +9,7 @@ from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property, lru_cache
 from types import UnionType
-from typing import Any, TypeAlias, TypeVar, Union, get_args, get_origin, get_type_hints
+from typing import Any, TypeVar, Union, get_args, get_origin, get_type_hints
 
 from psycopg import Cursor
 from sqlalchemy import (
@@ -36,23 +36,15 @@ Kind = TypeVar("Kind")
 def read_all(connection: Connection, query: Executable, kind: type[Kind]) -> list[Kind]:
     """Every row as a `kind`; columns are its fields by name, words become enums."""
     result = connection.execute(query)
-    parts = _parts(kind, tuple(result.keys()))  # type: ignore[arg-type]
-    # Column by column, which takes half as long as row by row.
-    columns = [*zip(*result.all(), strict=True)]
-    if not columns:
-        return []
-    given = (
-        columns[place] if words is None else map(words.__getitem__, columns[place])
-        for place, words in parts
-    )
-    return [*map(kind, *given)]
+    make = _maker(kind, tuple(result.keys()))  # type: ignore[arg-type]
+    return [make(row) for row in result.all()]
 
 
 def read_one(connection: Connection, query: Executable, kind: type[Kind]) -> Kind | None:
     """The only row as a `kind`, or None."""
     result = connection.execute(query)
     row = result.one_or_none()
-    return None if row is None else _made(kind, tuple(result.keys()), row)
+    return None if row is None else _maker(kind, tuple(result.keys()))(row)  # type: ignore[arg-type]
 
 
 def number(connection: Connection, query: Executable) -> int:
@@ -111,7 +103,7 @@ class Ready:
             return None
         if self._columns is None:
             self._columns = tuple(column.name for column in cursor.description or ())
-        return _made(kind, self._columns, row)
+        return _maker(kind, self._columns)(row)  # type: ignore[arg-type, no-any-return]
 
 
 def _fitted(fit: Callable[[Any], Any] | None, value: Any) -> Any:
@@ -165,26 +157,23 @@ def in_order(
     return query.add_columns(key.label("sort_key")).order_by(*order)
 
 
-_Words: TypeAlias = dict[str | None, StrEnum | None]
-
-
 @lru_cache(maxsize=512)
-def _parts(kind: type[Any], columns: tuple[str, ...]) -> list[tuple[int, _Words | None]]:
-    """Where each field of a `kind` stands in a row with these columns, and the words that it holds,
-    if any; worked out once.
-    """
+def _maker(kind: type[Kind], columns: tuple[str, ...]) -> Callable[[Sequence[Any]], Kind]:
+    """How a row with these columns becomes a `kind`, worked out once."""
     places = {name: place for place, name in enumerate(columns)}
     hints = get_type_hints(kind)
-    return [(places[field.name], _words_of(hints[field.name])) for field in fields(kind)]
+    parts = [
+        (places[field.name], _words_of(hints[field.name]))
+        for field in fields(kind)  # type: ignore[arg-type]
+    ]
+
+    def make(row: Sequence[Any]) -> Kind:
+        return kind(*[row[place] if words is None else words[row[place]] for place, words in parts])
+
+    return make
 
 
-def _made(kind: type[Kind], columns: tuple[str, ...], row: Sequence[Any]) -> Kind:
-    """A row with these columns as a `kind`."""
-    parts = _parts(kind, columns)  # type: ignore[arg-type]
-    return kind(*[row[place] if words is None else words[row[place]] for place, words in parts])
-
-
-def _words_of(hint: Any) -> _Words | None:
+def _words_of(hint: Any) -> dict[str | None, StrEnum | None] | None:
     """What each word of a field's enum stands for: to look it up is quicker than to call the
     enum.
     """
