@@ -4,7 +4,6 @@ from datetime import date
 from itertools import product
 from pathlib import Path
 
-import polars as pl
 import pytest
 from tests.worlds import World, a_pass, hold, http, import_lot, import_people, knocking, manifest
 
@@ -339,13 +338,11 @@ def test_a_stage_that_may_not_follow_is_refused_whole(world: World, tmp_path: Pa
     import_lot(s, manifest(tmp_path, ["serial", "KM-1", "KM-2"]), platform="android")
     ctx = world.run.context("schedule")
     before = world.rows("SELECT * FROM devices ORDER BY id")
-    patches = pl.DataFrame(
-        {"device_id": [1, 2], "patch": ['{"stage": "retired"}', '{"stage": "dormant"}']}
-    )
+    patches = {1: {"stage": "retired"}, 2: {"stage": "dormant"}}
     refusing = pytest.raises(Conflict, match="it cannot become dormant")
     with refusing as refused, ctx.changing() as connection:
         entry = ctx.record(connection, "device.change", "devices", "Two devices changed")
-        store_devices.apply_patches(connection, entry, patches)
+        store_devices.patch_each(connection, entry, patches)
     assert refused.value.code == "wrong_stage"
     assert "awaited" in refused.value.detail
     assert world.rows("SELECT * FROM devices ORDER BY id") == before

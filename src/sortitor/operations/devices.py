@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 import time
 from collections.abc import Iterator, Sequence
@@ -280,9 +279,9 @@ def declare(
             reason=reason,
             after={"ownership": ownership, "devices": stated.height},
         )
-        patch = json.dumps({"ownership": ownership, "ownership_basis": Basis.MANUAL})
+        patch = {"ownership": ownership, "ownership_basis": Basis.MANUAL}
         if stated.height:
-            store.apply_patches(connection, entry, stated.select("device_id", patch=pl.lit(patch)))
+            store.patch_all(connection, entry, stated["device_id"], patch)
         return shown
 
 

@@ -60,8 +60,8 @@ def give(
             after={"devices": len(plan.rows)},
         )
         number = plan.person.id if plan.person else None
-        patches = [(row.id, handed(ctx, row, number)) for row in plan.rows]
-        devices.apply_patches(connection, entry, devices.patch_frame(patches))
+        patches = {row.id: handed(ctx, row, number) for row in plan.rows}
+        devices.patch_each(connection, entry, patches)
         return plan.preview
 
 

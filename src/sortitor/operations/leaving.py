@@ -93,9 +93,9 @@ def leave(
         hold_still(connection)
         if person.left_at is None:
             people.leave(connection, [person.id], ctx.now, by_hand=True)
-        patches = [(row.id, _patch(ctx, row, act, whom)) for row, act, whom in plan.decided]
+        patches = {row.id: _patch(ctx, row, act, whom) for row, act, whom in plan.decided}
         if patches:
-            devices.apply_patches(connection, entry, devices.patch_frame(patches))
+            devices.patch_each(connection, entry, patches)
         retired = [row.id for row, act, _ in plan.decided if act is Parting.RETIRE]
         arrivals.end_credentials(connection, retired, ctx.now, entry)
         return plan.preview

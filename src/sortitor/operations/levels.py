@@ -4,7 +4,6 @@ mending it.
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -545,13 +544,7 @@ def _patch(
         reason=reason,
         after={"mend": what, "devices": len(plan.patches)},
     )
-    frame = pl.DataFrame(
-        {
-            "device_id": list(plan.patches),
-            "patch": [json.dumps(patch) for patch in plan.patches.values()],
-        }
-    )
-    devices.apply_patches(connection, entry, frame)
+    devices.patch_each(connection, entry, plan.patches)
     if what is Mend.RETIRE:
         arrivals.end_credentials(connection, list(plan.patches), ctx.now, entry)
     if people_ids:

@@ -351,7 +351,8 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
         )
         if renamed:
             patch = pl.struct("name", name_basis=pl.lit(Basis.INFERRED.value)).struct.json_encode()
-            store.apply_patches(connection, entry, plan.renamed.select("device_id", patch=patch))
+            frame = plan.renamed.select("device_id", patch=patch)
+            store.patch_frame(connection, entry, frame, ("name", "name_basis"))
         counters.advance(connection, plan.next_numbers)
         return plan.preview
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -104,7 +103,6 @@ def report(
             subject_id=one.id if one else None,
             reason=reason,
         )
-        patch = json.dumps({"flag": flag})
-        ids = pl.DataFrame({"device_id": [row.id for row in plan.rows]})
-        devices.apply_patches(connection, entry, ids.with_columns(patch=pl.lit(patch)))
+        numbers = pl.Series([row.id for row in plan.rows])
+        devices.patch_all(connection, entry, numbers, {"flag": flag})
         return plan.preview

@@ -197,10 +197,10 @@ def _patch(
     after: Callable[[TurnRow], Stage],
     moment: str,
 ) -> None:
-    lines = []
+    patches = {}
     for row in rows:
         patch: dict[str, str | None] = {"stage": after(row), "stage_at": moment}
         if row.name_taken and after(row) is not Stage.RETIRED:
             patch |= {"name": None, "name_basis": None}
-        lines.append((row.id, patch))
-    devices.apply_patches(connection, entry_id, devices.patch_frame(lines))
+        patches[row.id] = patch
+    devices.patch_each(connection, entry_id, patches)

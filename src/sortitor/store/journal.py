@@ -25,7 +25,7 @@ from sqlalchemy.sql import Select
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership
 from sortitor.store.bulk import with_room
-from sortitor.store.devices import apply_patch_table
+from sortitor.store.devices import patch_table
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
 from sortitor.store.settling import settle
@@ -457,7 +457,7 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE"
             " action = 'restore' AND patch <> '{}'"
         )
-    apply_patch_table(connection, revert_id, reverting=True)
+    patch_table(connection, revert_id, reverting=True)
     settle(
         connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"}
     )

@@ -34,7 +34,7 @@ from sortitor.core.columns import FIELDS
 from sortitor.core.lots import Decided, Facts, Prepared
 from sortitor.core.vocabulary import IdentifierKind, LotStatus, Stage, Verdict
 from sortitor.store import bulk, locks
-from sortitor.store.devices import apply_patch_table, merge_devices
+from sortitor.store.devices import merge_devices, patch_table
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, in_order, number, read_all, read_one
 from sortitor.store.settling import settle, written
@@ -882,4 +882,4 @@ def _change_devices(
                 "at": now,
             },
         )
-    apply_patch_table(connection, entry_id)
+    patch_table(connection, entry_id)

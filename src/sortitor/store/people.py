@@ -145,14 +145,17 @@ class CalledRow:
     left_at: datetime | None
 
 
-def called(connection: Connection, names: Collection[str]) -> list[CalledRow]:
-    """The people of user names or mail addresses, also those who have left."""
+def called(connection: Connection, names: Collection[str], lock: bool = False) -> list[CalledRow]:
+    """The people of user names or mail addresses, also those who have left; `lock` holds them, in
+    one order for all.
+    """
     folded = sorted({name.strip().lower() for name in names})
     user_name, mail = func.lower(people.c.user_name), func.lower(people.c.mail)
     wanted = literal(folded, ARRAY(Text))
     columns = (people.c[one.name] for one in fields(CalledRow))
     query = select(*columns).where(or_(user_name == any_(wanted), mail == any_(wanted)))
-    return read_all(connection, query.order_by(people.c.id), CalledRow)
+    query = query.order_by(people.c.id)
+    return read_all(connection, query.with_for_update() if lock else query, CalledRow)
 
 
 def several(connection: Connection, ids: Collection[int]) -> list[PersonRow]:

@@ -77,7 +77,7 @@ def apply_list(ctx: Context, content: bytes, digest: str, reason: str | None) ->
                 f"{plural(len(plan.given), 'device')} given by a list",
                 reason=reason,
             )
-            store_devices.apply_patches(connection, entry, _patches(ctx, plan))
+            store_devices.patch_each(connection, entry, _patches(ctx, plan))
         return plan.preview
 
 
@@ -87,28 +87,23 @@ def _read(ctx: Context, content: bytes) -> list[Row]:
     return rows_of(manifest.headers, zip(numbers, manifest.cells.rows(), strict=True))
 
 
-def _patches(ctx: Context, plan: _Plan) -> pl.DataFrame:
+def _patches(ctx: Context, plan: _Plan) -> dict[int, dict[str, Any]]:
     in_use = {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
-    return store_devices.patch_frame(
-        (
-            one.device_id,
-            {
-                "person_id": one.person_id,
-                "manual": sorted({*plan.devices[one.device_id].manual, "person_id"}),
-                **in_use,
-            },
-        )
+    return {
+        one.device_id: {
+            "person_id": one.person_id,
+            "manual": sorted({*plan.devices[one.device_id].manual, "person_id"}),
+            **in_use,
+        }
         for one in plan.given
         if one.device_id is not None
-    )
+    }
 
 
 def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool) -> _Plan:
-    named = people.called(connection, [row.person for row in rows if row.person])
-    by_name = _by_name(named)
     # The people's rows first, then the devices': the order of every arrival.
-    if lock:
-        people.lock_several(connection, [one.id for one in named])
+    named = people.called(connection, [row.person for row in rows if row.person], lock)
+    by_name = _by_name(named)
     numbers = [int(row.device) for row in rows if row.device.isascii() and row.device.isdecimal()]
     devices = store_devices.quota_rows(connection, numbers, lock)
     waits = {number: device.stage is Stage.PARKED for number, device in devices.items()}

@@ -277,7 +277,7 @@ def _carry_out(
         reason=reason,
         after={"run": run_id, "retired": plan.retired, "dormant": plan.dormant},
     )
-    devices.apply_patch_table(connection, entry)
+    devices.patch_table(connection, entry)
     arrivals.end_credentials_of_retired(connection, ctx.now, entry)
     notices.tell(ctx, connection, rule, [(row, retire_on) for row in told])
     store.change_run(connection, run_id, {"entry_id": entry})

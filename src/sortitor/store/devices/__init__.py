@@ -4,12 +4,13 @@ door for changing them.
 
 from sortitor.store.devices.change import (
     PATCHABLE,
-    apply_patch_table,
-    apply_patches,
     hold,
     merge_devices,
+    patch_all,
+    patch_each,
     patch_frame,
     patch_one,
+    patch_table,
 )
 from sortitor.store.devices.lists import LineRow, ShortRow, numbers_of, page, some, table
 from sortitor.store.devices.read import (
@@ -66,8 +67,6 @@ __all__ = [
     "ShortRow",
     "TurnRow",
     "an_identifier",
-    "apply_patch_table",
-    "apply_patches",
     "called_by_name",
     "called_by_number",
     "chosen",
@@ -91,8 +90,11 @@ __all__ = [
     "numbers_of",
     "one",
     "page",
+    "patch_all",
+    "patch_each",
     "patch_frame",
     "patch_one",
+    "patch_table",
     "people_among",
     "personal_among",
     "quota_rows",

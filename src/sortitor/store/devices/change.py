@@ -125,6 +125,10 @@ _ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::
 
 _PATCH_TABLE: LiteralString = "SELECT device_id, patch FROM patches"
 
+_ONE_FOR_ALL: LiteralString = "SELECT device_id, %(patch)s::jsonb AS patch FROM patches"
+
+_TOUCHED = "SELECT device_id AS id FROM patches"
+
 
 #: Whether an entry is taken back → the steps from stage to stage that it may take.
 _STEPS = {
@@ -217,33 +221,48 @@ def _write_patches(
 def patch_one(
     connection: Connection, entry_id: int, device_id: int, patch: Mapping[str, Any]
 ) -> None:
-    """Set fields of one device and record before and after under the journal entry; keys as in
-    `apply_patches`.
+    """Set fields of one device and record before and after under the journal entry.
+
+    patch: field → new value; the key `identifiers` adds `[{kind, value, maker, given}]`.
     """
     values = {"device": device_id, "patch": to_json(patch).decode()}
     _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
     settle_one(connection, device_id, set(patch))
 
 
-def patch_frame(patches: Iterable[tuple[int, Mapping[str, Any]]]) -> pl.DataFrame:
-    """Device and patch, each, as `apply_patches` takes them."""
-    lines = [(device_id, to_json(patch).decode()) for device_id, patch in patches]
-    return pl.DataFrame(lines, schema={"device_id": pl.Int64, "patch": pl.String}, orient="row")
+def patch_each(
+    connection: Connection, entry_id: int, patches: Mapping[int, Mapping[str, Any]]
+) -> None:
+    """The same for many devices at once, each with its own patch."""
+    frame = pl.DataFrame(
+        {"device_id": patches.keys(), "patch": [to_json(one).decode() for one in patches.values()]},
+        schema={"device_id": pl.Int64, "patch": pl.String},
+    )
+    patch_frame(connection, entry_id, frame, {key for one in patches.values() for key in one})
 
 
-def apply_patches(connection: Connection, entry_id: int, patches: pl.DataFrame) -> None:
-    """Set fields of many devices at once and record before and after under the journal entry.
-
-    patches: `device_id`, `patch`, JSON of field → new value; the key `identifiers` adds `[{kind,
-    value, maker, given}]`.
-    """
+def patch_frame(
+    connection: Connection, entry_id: int, patches: pl.DataFrame, keys: Collection[str]
+) -> None:
+    """The same for a frame of `device_id` and `patch`, JSON with some of these keys."""
     bulk.temporary(
         connection, "patches", "device_id bigint PRIMARY KEY, patch jsonb NOT NULL", patches
     )
-    apply_patch_table(connection, entry_id)
+    _write_many(connection, entry_id, keys, _PATCH_TABLE)
 
 
-def apply_patch_table(connection: Connection, entry_id: int, reverting: bool = False) -> None:
+def patch_all(
+    connection: Connection, entry_id: int, device_ids: pl.Series, patch: Mapping[str, Any]
+) -> None:
+    """The same for many devices that get one patch."""
+    bulk.temporary(
+        connection, "patches", "device_id bigint PRIMARY KEY", device_ids.to_frame("device_id")
+    )
+    values = {"patch": to_json(patch).decode()}
+    _write_many(connection, entry_id, patch, _ONE_FOR_ALL, values)
+
+
+def patch_table(connection: Connection, entry_id: int, reverting: bool = False) -> None:
     """The same for patches that already stand in the temporary table `patches`.
 
     `reverting` lets devices go back the way they came.
@@ -251,9 +270,20 @@ def apply_patch_table(connection: Connection, entry_id: int, reverting: bool = F
     with raw(connection).cursor() as cursor:
         cursor.execute("SELECT DISTINCT key FROM patches, jsonb_object_keys(patch) AS key")
         keys = {cast(str, row[0]) for row in cursor.fetchall()}
+    _write_many(connection, entry_id, keys, _PATCH_TABLE, reverting=reverting)
+
+
+def _write_many(
+    connection: Connection,
+    entry_id: int,
+    keys: Collection[str],
+    source: LiteralString,
+    values: Mapping[str, Any] | None = None,
+    reverting: bool = False,
+) -> None:
     if keys:
-        _write_patches(connection, entry_id, keys, _PATCH_TABLE, {}, reverting)
-        settle(connection, "SELECT device_id AS id FROM patches", keys)
+        _write_patches(connection, entry_id, keys, source, values or {}, reverting)
+        settle(connection, _TOUCHED, keys)
 
 
 def merge_devices(
@@ -288,7 +318,7 @@ def merge_devices(
             """,
             [now],
         )
-    apply_patch_table(connection, entry_id)
+    patch_table(connection, entry_id)
     with raw(connection).cursor() as cursor:
         cursor.execute(
             "UPDATE identifiers i SET device_id = m.device_id FROM merges m WHERE i.device_id ="
