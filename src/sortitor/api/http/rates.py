@@ -10,18 +10,19 @@ import asyncio
 import hashlib
 import ipaddress
 import time
-from collections import OrderedDict
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
+from math import ceil
 
-from limits import RateLimitItemPerMinute
-from limits.storage import MemoryStorage
-from limits.strategies import FixedWindowRateLimiter
+from cachetools import LRUCache, TTLCache
 
 from sortitor.core.errors import SlowDown
 
+_SECONDS = 60
+#: So many callers are known, and so many counted: of more, those who came longest ago begin anew.
 _KNOWN = 50_000
+_COUNTED = 200_000
 _WAIT_SECONDS = 10.0
 
 
@@ -65,29 +66,33 @@ class Allowance:
         return [(b"ratelimit", left.encode()), (b"ratelimit-policy", policy.encode())]
 
 
+@dataclass(slots=True)
+class _Minute:
+    """What one caller has done since the first of it; `over` is when it begins anew."""
+
+    over: float
+    done: int = 0
+
+
 @dataclass
 class Counter:
-    """The counts of this process."""
+    """The counts of this process, all of them from its event loop."""
 
     rates: Rates
-    _limiter: FixedWindowRateLimiter = field(
-        default_factory=lambda: FixedWindowRateLimiter(MemoryStorage())
+    _minutes: TTLCache[tuple[str, str], _Minute] = field(
+        default_factory=lambda: TTLCache(_COUNTED, _SECONDS)
     )
-    _known: OrderedDict[str, None] = field(default_factory=OrderedDict)
+    _known: LRUCache[str, bool] = field(default_factory=lambda: LRUCache(_KNOWN))
     _slots: dict[str, tuple[asyncio.Semaphore, int]] = field(default_factory=dict)
 
     def is_known(self, caller: Caller) -> bool:
         """Whether what the caller shows was good before."""
-        return caller.credential in self._known
+        return caller.credential is not None and self._known.get(caller.credential, False)
 
     def remember(self, caller: Caller) -> None:
         """What the caller showed was good."""
-        if caller.credential is None:
-            return
-        self._known[caller.credential] = None
-        self._known.move_to_end(caller.credential)
-        if len(self._known) > _KNOWN:
-            self._known.popitem(last=False)
+        if caller.credential is not None:
+            self._known[caller.credential] = True
 
     def forget(self, caller: Caller) -> None:
         """What the caller showed is good no more."""
@@ -96,9 +101,11 @@ class Counter:
 
     def count(self, what: str, key: str, per_minute: int) -> None:
         """Count one. Raises SlowDown beyond the rate."""
-        item = RateLimitItemPerMinute(per_minute)
-        if not self._limiter.hit(item, what, key):
-            raise _slow_down(self.allowance(what, key, per_minute))
+        self.require_room(what, key, per_minute)
+        begun = self._minutes.get((what, key))
+        if begun is None:
+            begun = self._minutes[what, key] = _Minute(time.monotonic() + _SECONDS)
+        begun.done += 1
 
     def require_room(self, what: str, key: str, per_minute: int) -> Allowance:
         """Raise SlowDown where the rate is reached, without counting."""
@@ -109,9 +116,11 @@ class Counter:
 
     def allowance(self, what: str, key: str, per_minute: int) -> Allowance:
         """What is left of a rate."""
-        item = RateLimitItemPerMinute(per_minute)
-        stats = self._limiter.get_window_stats(item, what, key)
-        return Allowance(what, item.amount, stats.remaining, _seconds_to(stats.reset_time))
+        begun = self._minutes.get((what, key))
+        if begun is None:
+            return Allowance(what, per_minute, per_minute, _SECONDS)
+        left = max(per_minute - begun.done, 0)
+        return Allowance(what, per_minute, left, max(ceil(begun.over - time.monotonic()), 1))
 
     @asynccontextmanager
     async def slot(self, key: str) -> AsyncIterator[None]:
@@ -146,10 +155,6 @@ def _slow_down(reached: Allowance) -> SlowDown:
         f"More than {reached.most:,} {reached.what} in a minute.",
         "Whoever runs this service can set another rate.",
     )
-
-
-def _seconds_to(moment: float) -> int:
-    return max(int(moment - time.time()) + 1, 1)
 
 
 def caller_of(address: str, authorization: bytes, cookie: bytes) -> Caller:
