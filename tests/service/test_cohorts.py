@@ -15,6 +15,7 @@ from tests.kits import agree_on_kits
 from tests.worlds import (
     World,
     a_pass,
+    imei,
     import_lot,
     import_people,
     knocking,
@@ -25,7 +26,7 @@ from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused, SignInNeeded
 from sortitor.core.filters import moving, parse
 from sortitor.core.selection import Selection as CoreSelection
-from sortitor.core.vocabulary import GivenAs, Ownership, Role
+from sortitor.core.vocabulary import GivenAs, Ownership, Remedy, Role
 from sortitor.operations.cohorts.documents import COHORTS
 from sortitor.operations.licences.seats import SHELF, keep_up, taking
 from sortitor.schemas.cohorts import Cohort
@@ -519,6 +520,24 @@ def test_a_list_by_identifiers_and_its_way_back(furnished: Sortitor) -> None:
     by_filter = s.cohorts.add(Cohort(name="Deck", filter='site eq "deck"'))
     with pytest.raises(Refused, match="by filter"):
         s.cohorts.preview_list(by_filter.id, given)
+
+
+def test_a_merge_and_its_way_back_settle_both_devices(world: World, tmp_path: Path) -> None:
+    """The one that takes over says nothing of itself that is new: it has no effect to take back."""
+    s = world.client()
+    s.cohorts.add(Cohort(name="By the number", filter=f'imei eq "{imei(2)}"'))
+    import_lot(s, manifest(tmp_path, ["serial,maker,imei", "KM-2,Kelmar,", f",,{imei(2)}"]))
+    of_serial, of_imei = (d.id for d in sorted(s.devices.list(), key=lambda d: d.id))
+    assert members(world) == {"By the number": {of_imei}}
+
+    one_row = ["serial,maker,imei", f"KM-2,Kelmar,{imei(2)}"]
+    lot = s.lots.check(manifest(tmp_path, one_row, "merged.csv"))
+    s.lots.resolve(lot.id, Remedy.MERGE, note="two_devices")
+    s.lots.apply(lot.id, s.lots.preview(lot.id).digest)
+    assert members(world) == {"By the number": {of_serial}} == recomputed(world)
+
+    s.lots.revert(lot.id, s.lots.preview_revert(lot.id).digest)
+    assert members(world) == {"By the number": {of_imei}} == recomputed(world)
 
 
 def test_overlap_and_completion(furnished: Sortitor) -> None:

@@ -297,7 +297,8 @@ WITH effect AS MATERIALIZED (
         e.before ?& %(keys)s::text[] AND NOT e.after ? 'name' AS plain
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
         LEFT JOIN sightings s ON s.device_id = d.id
-), judged AS (
+), judged AS MATERIALIZED (
+    -- Once for each device, however often it is spoken of below.
     SELECT device_id, name, now, before, after, exists,
         before IS NULL AS created,
         -- A device that the entry created goes again only while nothing else happened to it.
@@ -318,7 +319,9 @@ WITH effect AS MATERIALIZED (
         (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(given) AS key
             WHERE before IS NOT NULL AND (now -> key)
                 IS DISTINCT FROM (after -> key)) END AS changed_keys,
-        exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired' AND EXISTS (
+        -- Unknown would not do: whether it is so would be looked up all the same.
+        coalesce(exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired',
+            false) AND EXISTS (
             SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'
                 AND o.id <> device_id
         ) AS name_gone
@@ -337,6 +340,17 @@ SELECT device_id, name, before, after,
             THEN 'changed since: ' || array_to_string(changed_keys, ', ')
          WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
 FROM judged
+"""
+
+
+#: What stays as it is comes first: it is what the reader has to know.
+_EXAMPLES = """
+WITH shown AS MATERIALIZED (
+    SELECT * FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50
+)
+SELECT u.device_id, u.name, d.ownership, action, after, patch, remark
+FROM shown u LEFT JOIN devices d ON d.id = u.device_id
+ORDER BY action <> 'left', remark = '', u.device_id
 """
 
 
@@ -371,12 +385,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         )
         counted = cast("tuple[int, int, int, int, str]", cursor.fetchone())
         removed, restored, left, total, digest = counted
-        # What stays as it is comes first: it is what the reader has to know.
-        cursor.execute(
-            "SELECT u.device_id, u.name, d.ownership, action, after, patch, remark FROM undoing u"
-            " LEFT JOIN devices d ON d.id = u.device_id ORDER BY action <> 'left', remark = '',"
-            " u.device_id LIMIT 50"
-        )
+        cursor.execute(_EXAMPLES)
         found = cast("list[tuple[Any, ...]]", cursor.fetchall())
     return Undoing(
         removed=removed,
@@ -421,6 +430,15 @@ def _people(connection: Connection, statement: str, entry_id: int) -> list[int]:
         return sorted(int(str(row[0])) for row in cursor.fetchall())
 
 
+#: Who has other identifiers since: also the device that had taken over those of a restored one.
+_KNOWN_OTHERWISE = """
+SELECT device_id AS id FROM undoing
+WHERE action = 'restore' AND (after ? 'identifiers' OR after ? 'given_away')
+UNION SELECT (after -> 'given_away' ->> 'to')::bigint FROM undoing
+WHERE action = 'restore' AND after ? 'given_away'
+"""
+
+
 def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
     """Carry out what `plan_undoing` put into `undoing`, in the same transaction, under the
     reverting entry.
@@ -458,9 +476,7 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             " action = 'restore' AND patch <> '{}'"
         )
     patch_table(connection, revert_id, reverting=True)
-    settle(
-        connection, "SELECT device_id AS id FROM undoing WHERE action = 'restore'", {"identifiers"}
-    )
+    settle(connection, _KNOWN_OTHERWISE, {"identifiers"})
     with raw(connection).cursor() as cursor:
         cursor.execute(
             "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE"
