@@ -48,7 +48,7 @@ old AS (
         ORDER BY d.id FOR UPDATE OF d{held}
 ), wanted AS (
     SELECT old.id, {wanted}
-    FROM old, LATERAL jsonb_to_record(old.patch) AS n ({typed})
+    FROM old, LATERAL jsonb_to_record({patch}) AS n ({typed})
 ), new AS (
     UPDATE devices d SET {assignments} FROM wanted w WHERE d.id = w.id RETURNING d.id, {returned}
 ), noted AS (
@@ -181,6 +181,8 @@ def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
 
     made = sql.SQL(_PATCH).format(
         source=sql.SQL(source),
+        # What is the same for all is read once.
+        patch=sql.SQL("old.patch" if source == _PATCH_TABLE else "%(patch)s::jsonb"),
         kept=each("d.{0}", sorted({*own, "name", "stage"})) + if_sighted(f", s.{_SEEN}"),
         seen=if_sighted(_WITH_SIGHTINGS),
         held=if_sighted(", s"),
