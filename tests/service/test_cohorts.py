@@ -279,7 +279,7 @@ class Life:
         self.s.sweeps.apply("Quiet", self.s.sweeps.preview("Quiet").digest)
 
     def depart(self) -> None:
-        """With their devices retired, given to another, or kept."""
+        """With something decided of each of their devices, or nothing."""
         name, other = self.random.sample(["maud", "odo"], 2)
         theirs = list(self.s.devices.list(filter=f'person.userName eq "{name}"'))
         acts = [

@@ -14,8 +14,11 @@ import httpx
 import pytest
 from tests.worlds import PASSWORD, World, a_pass, http, import_lot, knocking, manifest
 
+from sortitor.api.http import rates
+from sortitor.api.http.rates import Counter, Rates
 from sortitor.client import Sortitor
 from sortitor.client.errors import Refused, SignInNeeded
+from sortitor.core.errors import SlowDown
 from sortitor.core.vocabulary import Activation, Purpose, Role
 from sortitor.schemas.arrivals import RelayedCheckIn
 
@@ -36,6 +39,35 @@ def test_a_large_body_is_refused_whatever_it_calls_itself(world: World, media: s
             "Content-Length: 5000000\r\n\r\n".encode()
         )
         assert line.recv(200).split()[1] == refused
+
+
+def test_callers_are_counted_apart() -> None:
+    counter = Counter(Rates())
+    for _ in range(3):
+        counter.count("requests", "one", 3)
+    with pytest.raises(SlowDown, match="More than 3 requests in a minute"):
+        counter.count("requests", "one", 3)
+    assert counter.allowance("requests", "one", 3).left == 0
+    assert counter.allowance("requests", "other", 3).left == 3
+    assert counter.allowance("sign-ins", "one", 3).left == 3
+
+
+def test_after_a_minute_callers_begin_anew(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(rates, "_SECONDS", 0.05)
+    counter = Counter(Rates())
+    counter.count("requests", "one", 1)
+    time.sleep(0.1)
+    counter.count("requests", "one", 1)
+
+
+def test_many_callers_take_no_more_room(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Who came longest ago begins anew."""
+    monkeypatch.setattr(rates, "_COUNTED", 2)
+    counter = Counter(Rates())
+    for caller in ("one", "two", "three"):
+        counter.count("requests", caller, 1)
+    left = {key: counter.allowance("requests", key, 1).left for key in ("one", "two", "three")}
+    assert left == {"one": 1, "two": 0, "three": 0}
 
 
 def raw(world: World) -> socket.socket:

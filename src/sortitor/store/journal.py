@@ -319,7 +319,7 @@ WITH effect AS MATERIALIZED (
         (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(given) AS key
             WHERE before IS NOT NULL AND (now -> key)
                 IS DISTINCT FROM (after -> key)) END AS changed_keys,
-        -- Unknown would not do: whether it is so would be looked up all the same.
+        -- NULL would not spare the look-up that follows; false does.
         coalesce(exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired',
             false) AND EXISTS (
             SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'

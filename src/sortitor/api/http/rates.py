@@ -62,7 +62,7 @@ class Allowance:
     def headers(self) -> list[tuple[bytes, bytes]]:
         """What is left of how much (IETF draft-ietf-httpapi-ratelimit-headers)."""
         left = f'"{self.what}";r={self.left};t={self.seconds}'
-        policy = f'"{self.what}";q={self.most};w=60'
+        policy = f'"{self.what}";q={self.most};w={_SECONDS}'
         return [(b"ratelimit", left.encode()), (b"ratelimit-policy", policy.encode())]
 
 

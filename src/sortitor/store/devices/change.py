@@ -127,8 +127,6 @@ _PATCH_TABLE: LiteralString = "SELECT device_id, patch FROM patches"
 
 _ONE_FOR_ALL: LiteralString = "SELECT device_id, %(patch)s::jsonb AS patch FROM patches"
 
-_TOUCHED = "SELECT device_id AS id FROM patches"
-
 
 #: Whether an entry is taken back → the steps from stage to stage that it may take.
 _STEPS = {
@@ -285,7 +283,7 @@ def _write_many(
 ) -> None:
     if keys:
         _write_patches(connection, entry_id, keys, source, values or {}, reverting)
-        settle(connection, _TOUCHED, keys)
+        settle(connection, "SELECT device_id AS id FROM patches", keys)
 
 
 def merge_devices(
