@@ -4,6 +4,7 @@ instead.
 
 import re
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import date
 from pathlib import Path
 from typing import Any
@@ -384,8 +385,8 @@ def test_devices_changed_since_are_named_and_the_others_go_back(
     shown = s.journal.preview_revert(entry.id)
     assert {count.key: count.count for count in shown.counts} == {
         "removed": 0,
-        "restored": 5,
-        "left": 0,
+        "restored": 4,
+        "left": 1,
     }
     assert [
         example.device_id
@@ -400,6 +401,25 @@ def test_devices_changed_since_are_named_and_the_others_go_back(
         4: "corporate",
         5: "corporate",
     }
+    assert s.devices.show(2).ownership_basis == "manual", "it was said by hand, later"
+
+
+def test_who_decided_goes_back_with_what_was_decided_alone(world: World, tmp_path: Path) -> None:
+    """A person and a name that were given anew stay as they are, and stay given by hand."""
+    s = furnished(world, tmp_path)
+    for person in ("maud", "odo"):
+        s.devices.assign(1, person, s.devices.preview_assign(1, person).digest)
+    for name in ("BRIDGE", "HELM"):
+        s.devices.name(1, name)
+    for operation in ("device.assign", "device.name"):
+        _, first = s.journal.list(operation)
+        shown = s.journal.preview_revert(first.id)
+        assert {count.key: count.count for count in shown.counts}["restored"] == 0, operation
+        with suppress(Refused):  # there is nothing to take back
+            s.journal.revert(first.id, shown.digest)
+    given = world.rows("SELECT name, name_basis, person_id, manual FROM devices WHERE id = 1")
+    odo = s.people.show("odo").id
+    assert given == [("HELM", "manual", odo, ["person_id"])]
 
 
 def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path) -> None:

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import Any, cast
 
 from psycopg import sql
+from psycopg.types.json import Jsonb
 from sqlalchemy import (
     BigInteger,
     ColumnElement,
@@ -282,6 +283,8 @@ class Undoing:
 
 #: What an effect tells beside a device's own columns.
 _BESIDE = ("identifiers", "given_away")
+#: Field → the one of which it says who decided: it goes back with that one alone.
+_LEADS = {"ownership_basis": "ownership", "name_basis": "name", "manual": "person_id"}
 _KEYS = """
 SELECT DISTINCT key FROM effects_of(%s) e, jsonb_object_keys(e.after) AS key
 WHERE e.before IS NOT NULL
@@ -309,10 +312,12 @@ WITH effect AS MATERIALIZED (
         ) AS untouched,
         -- A field goes back only while it still holds what the entry gave it.
         CASE WHEN plain AND now = given AND given <> '{{}}' THEN before - %(beside)s::text[] ELSE
-        (SELECT jsonb_object_agg(key, before -> key) FROM jsonb_object_keys(given) AS key
+        (SELECT jsonb_object_agg(key, before -> key)
+            FROM jsonb_object_keys(given) AS key, coalesce(%(leads)s::jsonb ->> key, key) AS lead
             WHERE before IS NOT NULL AND (now -> key) IS NOT DISTINCT FROM (after -> key)
+            AND (NOT given ? lead OR (now -> lead) IS NOT DISTINCT FROM (after -> lead))
             -- A retired device's name may have been given to another since.
-            AND NOT (key = 'name'
+            AND NOT (lead = 'name'
                 AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
                 AND o.stage <> 'retired' AND o.id <> device_id))) END AS patch,
         CASE WHEN now = given THEN NULL ELSE
@@ -373,7 +378,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         own = [key for key in keys if key in standing]
         pairs = [sql.SQL("{}, {}").format(k, sql.Identifier(standing[k], k)) for k in own]
         now = sql.SQL("jsonb_build_object({})").format(sql.SQL(", ").join(pairs))
-        values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own}
+        values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own, "leads": Jsonb(_LEADS)}
         cursor.execute(sql.SQL(_PLAN).format(now=now), values)
         if lock:
             cursor.execute("ANALYZE undoing")
