@@ -60,11 +60,11 @@ def rows_of(headers: Sequence[str], lines: Iterable[tuple[int, Sequence[str | No
     device, person = places[DEVICE], places[PERSON]
     assert device is not None
     assert person is not None
-    return [
-        Row(number, (cells[device] or "").strip(), (cells[person] or "").strip())
+    named = (
+        (number, (cells[device] or "").strip(), (cells[person] or "").strip())
         for number, cells in lines
-        if (cells[device] or "").strip() or (cells[person] or "").strip()
-    ]
+    )
+    return [Row(*one) for one in named if one[1] or one[2]]
 
 
 def judged(

@@ -281,7 +281,7 @@ def declare(
         )
         patch = {"ownership": ownership, "ownership_basis": Basis.MANUAL}
         if stated.height:
-            store.patch_all(connection, entry, stated["device_id"], patch)
+            store.patch_frame(connection, entry, stated.select("device_id"), patch)
         return shown
 
 
@@ -331,7 +331,7 @@ def assign(
         )
         patch: dict[str, Any] = {
             "person_id": person.id if person else None,
-            "manual": sorted({*device.manual, "person_id"}),
+            "by_hand": ["person_id"],
         }
         if device.stage in WAKEABLE:
             patch |= {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}

@@ -69,10 +69,7 @@ def handed(ctx: Context, row: TurnRow, person_id: int | None) -> dict[str, Any]:
     """The patch by which a device becomes somebody's, or nobody's; one that waits comes into
     use.
     """
-    patch: dict[str, Any] = {
-        "person_id": person_id,
-        "manual": sorted({*row.manual, "person_id"}),
-    }
+    patch: dict[str, Any] = {"person_id": person_id, "by_hand": ["person_id"]}
     if row.stage is Stage.PARKED:
         patch |= {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
     return patch

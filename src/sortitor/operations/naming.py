@@ -350,9 +350,8 @@ def rename(ctx: Context, selection: Selection, digest: str, reason: str | None) 
             after={"renamed": renamed},
         )
         if renamed:
-            patch = pl.struct("name", name_basis=pl.lit(Basis.INFERRED.value)).struct.json_encode()
-            frame = plan.renamed.select("device_id", patch=patch)
-            store.patch_frame(connection, entry, frame, ("name", "name_basis"))
+            frame = plan.renamed.select("device_id", "name")
+            store.patch_frame(connection, entry, frame, {"name_basis": Basis.INFERRED})
         counters.advance(connection, plan.next_numbers)
         return plan.preview
 

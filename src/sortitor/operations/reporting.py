@@ -103,6 +103,6 @@ def report(
             subject_id=one.id if one else None,
             reason=reason,
         )
-        numbers = pl.Series([row.id for row in plan.rows])
-        devices.patch_all(connection, entry, numbers, {"flag": flag})
+        frame = pl.DataFrame({"device_id": [row.id for row in plan.rows]})
+        devices.patch_frame(connection, entry, frame, {"flag": flag})
         return plan.preview

@@ -53,7 +53,6 @@ class _Plan:
 
     preview: Preview
     given: list[Judged]
-    devices: Mapping[int, QuotaRow]
 
 
 def preview_list(ctx: Context, content: bytes) -> Preview:
@@ -77,7 +76,12 @@ def apply_list(ctx: Context, content: bytes, digest: str, reason: str | None) ->
                 f"{plural(len(plan.given), 'device')} given by a list",
                 reason=reason,
             )
-            store_devices.patch_each(connection, entry, _patches(ctx, plan))
+            patch = {
+                "stage": Stage.ACTIVE,
+                "stage_at": ctx.now.isoformat(),
+                "by_hand": ["person_id"],
+            }
+            store_devices.patch_frame(connection, entry, _people_of(plan), patch)
         return plan.preview
 
 
@@ -87,17 +91,10 @@ def _read(ctx: Context, content: bytes) -> list[Row]:
     return rows_of(manifest.headers, zip(numbers, manifest.cells.rows(), strict=True))
 
 
-def _patches(ctx: Context, plan: _Plan) -> dict[int, dict[str, Any]]:
-    in_use = {"stage": Stage.ACTIVE, "stage_at": ctx.now.isoformat()}
-    return {
-        one.device_id: {
-            "person_id": one.person_id,
-            "manual": sorted({*plan.devices[one.device_id].manual, "person_id"}),
-            **in_use,
-        }
-        for one in plan.given
-        if one.device_id is not None
-    }
+def _people_of(plan: _Plan) -> pl.DataFrame:
+    given = [(one.device_id, one.person_id) for one in plan.given]
+    schema = {"device_id": pl.Int64, "person_id": pl.Int64}
+    return pl.DataFrame(given, schema=schema, orient="row")
 
 
 def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool) -> _Plan:
@@ -129,7 +126,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
         nothing_to_do=not given,
     )
     outcome = [[one.device_id, one.person_id, one.why] for one in [*given, *faults]]
-    return _Plan(sealed(shown, outcome), given, devices)
+    return _Plan(sealed(shown, outcome), given)
 
 
 def _by_name(named: Sequence[CalledRow]) -> dict[str, tuple[int, bool]]:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass
 from datetime import datetime
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Any, LiteralString, cast
 
 import polars as pl
@@ -44,7 +45,7 @@ WITH p AS ({source}),
 old AS (
     -- In order of id, so that two changes of overlapping sets wait for each other instead of
     -- deadlocking.
-    SELECT d.id, {kept}, p.patch FROM devices d JOIN p ON p.device_id = d.id{seen}
+    SELECT d.id, {kept} FROM devices d JOIN p ON p.device_id = d.id{seen}
         ORDER BY d.id FOR UPDATE OF d{held}
 ), wanted AS (
     SELECT old.id, {wanted}
@@ -55,27 +56,32 @@ old AS (
     INSERT INTO journal_effects (entry_id, device_id, before, after)
     SELECT %(entry)s::bigint, old.id, {before}, {after} FROM old JOIN new ON new.id = old.id
 ){beside}
--- The first device that would go from one stage to another that does not follow it.
-SELECT id, name, stage, patch ->> 'stage' FROM old
-WHERE patch ? 'stage' AND NOT stage || '>' || (patch ->> 'stage') = ANY (%(steps)s)
-ORDER BY id LIMIT 1
+{check}
 """
 
-_WANTED: LiteralString = "CASE WHEN old.patch ? {1} THEN n.{0} ELSE old.{0} END AS {0}"
+#: The first device that would go from one stage to another that does not follow it.
+_CHECK: LiteralString = """SELECT id, old.name, old.stage, w.stage FROM old JOIN wanted w USING (id)
+WHERE NOT old.stage || '>' || w.stage = ANY (%(steps)s) ORDER BY id LIMIT 1"""
+_NOTHING_TO_CHECK: LiteralString = "SELECT WHERE false"
+
+#: What a device is to have, where each has a patch that may set the column or not.
+_IF_SET: LiteralString = "CASE WHEN {patch} ? {1} THEN n.{0} ELSE old.{0} END"
 #: Whatever leads out of being dormant, the day of retirement is gone with it.
-_WANTED_DAY: LiteralString = """CASE WHEN CASE WHEN old.patch ? 'stage' THEN n.stage
-    ELSE old.stage END = 'dormant' THEN CASE WHEN old.patch ? {1} THEN n.{0} ELSE old.{0} END
-    END AS {0}"""
+_IF_DORMANT: LiteralString = "CASE WHEN {stage} = 'dormant' THEN {day} END"
 
 #: What the journal keeps of a column, as it was and as the row has it now: nothing where both are
 #: the same. Of what stands beside the device, what the patch says.
 _EFFECT = """CASE WHEN old.{0} IS DISTINCT FROM new.{0}
-    THEN jsonb_build_object({1}, {2}.{0}) ELSE '{{}}' END"""
-_EFFECT_BESIDE = """CASE WHEN old.patch ? {0}
-    THEN jsonb_build_object({0}, {1}) ELSE '{{}}' END"""
+    THEN jsonb_build_object({1}, {side}.{0}) ELSE '{{}}' END"""
+_EFFECT_BESIDE = """CASE WHEN {patch} ? {1}
+    THEN jsonb_build_object({1}, {told}) ELSE '{{}}' END"""
 
 #: Keys of a patch that are no columns of a device.
 _NOT_OF_THE_ROW = ("identifiers", "given_away")
+#: Fields that somebody decides by hand with this change, beside those decided before.
+_BY_HAND = "by_hand"
+_MANUAL: LiteralString = """CASE WHEN old.manual @> n.by_hand THEN old.manual
+    ELSE old.manual || n.by_hand END"""
 
 #: A device's last sign of life stands in a table of its own; its day, with the device, depends on
 #: both.
@@ -92,8 +98,8 @@ UPDATE sightings s SET last_seen_at = w.last_seen_at FROM wanted w WHERE s.devic
 _BESIDE = {
     "identifiers": """, identified AS (
 INSERT INTO identifiers (device_id, kind, value, maker, given)
-SELECT p.device_id, i.kind, i.value, i.maker, i.given
-FROM p, jsonb_to_recordset(p.patch -> 'identifiers') AS i (kind text, value text, maker text,
+SELECT old.id, i.kind, i.value, i.maker, i.given
+FROM old, jsonb_to_recordset({patch} -> 'identifiers') AS i (kind text, value text, maker text,
     given text)
 )""",
     # A serial number is unique within its maker, so it follows the maker of its device.
@@ -121,11 +127,9 @@ TYPES: dict[str, LiteralString] = {
     for name in (*PATCHABLE, "created_at")
 }
 
-_ONE_PATCH: LiteralString = "SELECT %(device)s::bigint AS device_id, %(patch)s::jsonb AS patch"
-
-_PATCH_TABLE: LiteralString = "SELECT device_id, patch FROM patches"
-
-_ONE_FOR_ALL: LiteralString = "SELECT device_id, %(patch)s::jsonb AS patch FROM patches"
+#: Where the devices of a change stand, and what is for each of them alone.
+_ONE: LiteralString = "SELECT %(device)s::bigint AS device_id"
+_MANY: LiteralString = "SELECT * FROM patches"
 
 
 #: Whether an entry is taken back → the steps from stage to stage that it may take.
@@ -139,68 +143,115 @@ def _wrong_stage(device_id: int, name: str | None, before: str, after: str) -> C
     return wrong_stage(name or f"Device no. {device_id}", Stage(before), Stage(after))
 
 
-@lru_cache(maxsize=256)
-def _patching(keys: frozenset[str], source: LiteralString) -> bytes:
-    """The statement that sets these keys; written once for every set of them.
+@dataclass(frozen=True)
+class _Writing:
+    """How the statement is written that sets some keys.
 
     It names the columns: taking whole rows apart and putting them together again as JSON takes
     twice as long.
     """
-    assert keys <= {*PATCHABLE, *_NOT_OF_THE_ROW}, keys
-    # A patch that only adds identifiers sets the note to itself.
-    columns = sorted(keys & set(PATCHABLE)) or ["note"]
-    if "stage" in keys and "retire_on" not in columns:
-        columns.append("retire_on")
-    sighted = bool({_SEEN, _ENROLLED} & keys)
-    if sighted:
-        columns = sorted({*columns, _SEEN, _ENROLLED})
-    own = [name for name in columns if name != _SEEN]
-    beside = sorted(keys & set(_NOT_OF_THE_ROW))
 
-    def if_sighted(text: LiteralString) -> sql.SQL:
-        return sql.SQL(text if sighted else "")
+    keys: frozenset[str]
+    #: What `p` has for each device alone: columns of these names, or a whole `patch`, which may
+    #: leave keys out. The rest is in one patch for all.
+    apart: frozenset[str]
 
-    def each(
-        form: LiteralString, names: Iterable[str], joint: LiteralString = ", "
-    ) -> sql.Composed:
-        lines = [sql.SQL(form).format(sql.Identifier(name), sql.Literal(name)) for name in names]
-        return sql.SQL(joint).join(lines)
+    def __post_init__(self) -> None:
+        assert self.keys <= {*PATCHABLE, *_NOT_OF_THE_ROW, _BY_HAND}, self.keys
 
-    def effect(side: LiteralString) -> sql.Composed:
-        parts = [
-            sql.SQL(_EFFECT).format(sql.Identifier(name), sql.Literal(name), sql.Identifier(side))
-            for name in columns
+    @cached_property
+    def sighted(self) -> bool:
+        return bool({_SEEN, _ENROLLED} & self.keys)
+
+    @cached_property
+    def columns(self) -> list[str]:
+        # A patch that only adds identifiers sets the note to itself.
+        columns = self.keys & set(PATCHABLE) or {"note"}
+        columns |= {"retire_on"} if "stage" in self.keys else set()
+        columns |= {"manual"} if _BY_HAND in self.keys else set()
+        return sorted(columns | ({_SEEN, _ENROLLED} if self.sighted else set()))
+
+    @property
+    def own(self) -> list[str]:
+        return [name for name in self.columns if name != _SEEN]
+
+    @cached_property
+    def patch(self) -> sql.SQL:
+        # What is the same for all is read once.
+        return sql.SQL('old."new patch"' if "patch" in self.apart else "%(patch)s::jsonb")
+
+    def filled(self, form: LiteralString, name: str, **parts: sql.Composable) -> sql.Composed:
+        return sql.SQL(form).format(
+            sql.Identifier(name),
+            sql.Literal(name),
+            new=sql.Identifier(f"new {name}"),
+            patch=self.patch,
+            **parts,
+        )
+
+    def each(self, form: LiteralString, names: Iterable[str]) -> sql.Composed:
+        return sql.SQL(", ").join(self.filled(form, name) for name in names)
+
+    def if_sighted(self, text: LiteralString) -> sql.SQL:
+        return sql.SQL(text if self.sighted else "")
+
+    def said(self, name: str) -> sql.Composed:
+        """What the change says of a column."""
+        if "patch" in self.apart:
+            return self.filled(_IF_SET, name)
+        if name in self.apart:
+            return self.filled("old.{new}", name)
+        return self.filled("n.{0}" if name in self.keys else "old.{0}", name)
+
+    def wanted(self, name: str) -> sql.Composed:
+        """What a column is to have."""
+        value = self.said(name)
+        if name == "retire_on" and "stage" in self.keys:
+            value = self.filled(_IF_DORMANT, name, stage=self.said("stage"), day=value)
+        if name == "manual" and _BY_HAND in self.keys:
+            value = self.filled(_MANUAL, name)
+        return value + self.filled(" AS {0}", name)
+
+    def effect(self, side: LiteralString) -> sql.Composed:
+        """What the journal keeps of one side, before or after."""
+        parts = [self.filled(_EFFECT, name, side=sql.Identifier(side)) for name in self.columns]
+        told: LiteralString = "NULL::jsonb" if side == "old" else "{patch} -> {1}"
+        parts += [
+            self.filled(_EFFECT_BESIDE, name, told=self.filled(told, name))
+            for name in _NOT_OF_THE_ROW
+            if name in self.keys
         ]
-        for name in beside:
-            value = "NULL::jsonb" if side == "old" else "old.patch -> {0}"
-            told = sql.SQL(value).format(sql.Literal(name))
-            parts.append(sql.SQL(_EFFECT_BESIDE).format(sql.Literal(name), told))
         return sql.SQL(" || ").join(parts)
 
-    made = sql.SQL(_PATCH).format(
-        source=sql.SQL(source),
-        # What is the same for all is read once.
-        patch=sql.SQL("old.patch" if source == _PATCH_TABLE else "%(patch)s::jsonb"),
-        kept=each("d.{0}", sorted({*own, "name", "stage"})) + if_sighted(f", s.{_SEEN}"),
-        seen=if_sighted(_WITH_SIGHTINGS),
-        held=if_sighted(", s"),
-        typed=sql.SQL(", ").join(
-            sql.SQL("{} {}").format(sql.Identifier(name), sql.SQL(TYPES[name])) for name in columns
-        ),
-        wanted=sql.SQL(", ").join(
-            sql.SQL(_WANTED_DAY if name == "retire_on" and "stage" in keys else _WANTED).format(
-                sql.Identifier(name), sql.Literal(name)
-            )
-            for name in columns
-        ),
-        assignments=each("{0} = w.{0}", own) + if_sighted(_SEEN_ON),
-        returned=each("d.{0}", own) + if_sighted(f", w.{_SEEN}"),
-        before=effect("old"),
-        after=effect("new"),
-        beside=sql.SQL("").join(sql.SQL(_BESIDE[key]) for key in _BESIDE if key in keys)
-        + if_sighted(_SIGHTED),
-    )
-    return made.as_bytes()
+    def statement(self, source: LiteralString) -> bytes:
+        apart = (self.filled(", p.{0} AS {new}", name) for name in sorted(self.apart))
+        beside = (self.filled(form, key) for key, form in _BESIDE.items() if key in self.keys)
+        types = {name: TYPES[name] for name in self.columns} | {_BY_HAND: TYPES["manual"]}
+        typed = (self.filled("{0} {type}", n, type=sql.SQL(of)) for n, of in types.items())
+        made = sql.SQL(_PATCH).format(
+            source=sql.SQL(source),
+            patch=self.patch,
+            kept=self.each("d.{0}", sorted({*self.own, "name", "stage"}))
+            + self.if_sighted(f", s.{_SEEN}")
+            + sql.SQL("").join(apart),
+            seen=self.if_sighted(_WITH_SIGHTINGS),
+            held=self.if_sighted(", s"),
+            typed=sql.SQL(", ").join(typed),
+            wanted=sql.SQL(", ").join(map(self.wanted, self.columns)),
+            assignments=self.each("{0} = w.{0}", self.own) + self.if_sighted(_SEEN_ON),
+            returned=self.each("d.{0}", self.own) + self.if_sighted(f", w.{_SEEN}"),
+            before=self.effect("old"),
+            after=self.effect("new"),
+            beside=sql.SQL("").join(beside) + self.if_sighted(_SIGHTED),
+            check=sql.SQL(_CHECK if "stage" in self.keys else _NOTHING_TO_CHECK),
+        )
+        return made.as_bytes()
+
+
+@lru_cache(maxsize=256)
+def _patching(keys: frozenset[str], source: LiteralString, apart: frozenset[str]) -> bytes:
+    """The statement that sets these keys; written once for every set of them."""
+    return _Writing(keys, apart).statement(source)
 
 
 def _write_patches(
@@ -209,9 +260,10 @@ def _write_patches(
     keys: Collection[str],
     source: LiteralString,
     values: Mapping[str, Any],
+    apart: Collection[str] = (),
     reverting: bool = False,
 ) -> None:
-    statement = _patching(frozenset(keys), source)
+    statement = _patching(frozenset(keys), source, frozenset(apart))
     with raw(connection).cursor() as cursor:
         cursor.execute(statement, {**values, "entry": entry_id, "steps": _STEPS[reverting]})
         if wrong := cursor.fetchone():
@@ -223,43 +275,42 @@ def patch_one(
 ) -> None:
     """Set fields of one device and record before and after under the journal entry.
 
-    patch: field → new value; the key `identifiers` adds `[{kind, value, maker, given}]`.
+    patch: field → new value; the key `identifiers` adds `[{kind, value, maker, given}]`, `by_hand`
+    the fields that somebody decides with it.
     """
     values = {"device": device_id, "patch": to_json(patch).decode()}
-    _write_patches(connection, entry_id, set(patch), _ONE_PATCH, values)
+    _write_patches(connection, entry_id, set(patch), _ONE, values)
     settle_one(connection, device_id, set(patch))
+
+
+def patch_frame(
+    connection: Connection,
+    entry_id: int,
+    frame: pl.DataFrame,
+    patch: Mapping[str, Any] | None = None,
+) -> None:
+    """The same for many devices at once.
+
+    frame: `device_id`, and columns of fields that each device gets its own value of. patch: what
+    all of them get.
+    """
+    patch = patch or {}
+    apart = [name for name in frame.columns if name != "device_id"]
+    _stage(connection, frame, {name: TYPES[name] for name in apart})
+    values = {"patch": to_json(patch).decode()}
+    _write_many(connection, entry_id, {*apart, *patch}, apart, values)
 
 
 def patch_each(
     connection: Connection, entry_id: int, patches: Mapping[int, Mapping[str, Any]]
 ) -> None:
-    """The same for many devices at once, each with its own patch."""
+    """The same for devices whose patches set different fields."""
     frame = pl.DataFrame(
         {"device_id": patches.keys(), "patch": [to_json(one).decode() for one in patches.values()]},
         schema={"device_id": pl.Int64, "patch": pl.String},
     )
-    patch_frame(connection, entry_id, frame, {key for one in patches.values() for key in one})
-
-
-def patch_frame(
-    connection: Connection, entry_id: int, patches: pl.DataFrame, keys: Collection[str]
-) -> None:
-    """The same for a frame of `device_id` and `patch`, JSON with some of these keys."""
-    bulk.temporary(
-        connection, "patches", "device_id bigint PRIMARY KEY, patch jsonb NOT NULL", patches
-    )
-    _write_many(connection, entry_id, keys, _PATCH_TABLE)
-
-
-def patch_all(
-    connection: Connection, entry_id: int, device_ids: pl.Series, patch: Mapping[str, Any]
-) -> None:
-    """The same for many devices that get one patch."""
-    bulk.temporary(
-        connection, "patches", "device_id bigint PRIMARY KEY", device_ids.to_frame("device_id")
-    )
-    values = {"patch": to_json(patch).decode()}
-    _write_many(connection, entry_id, patch, _ONE_FOR_ALL, values)
+    _stage(connection, frame, {"patch": "jsonb NOT NULL"})
+    _write_many(connection, entry_id, {key for one in patches.values() for key in one})
 
 
 def patch_table(connection: Connection, entry_id: int, reverting: bool = False) -> None:
@@ -270,19 +321,24 @@ def patch_table(connection: Connection, entry_id: int, reverting: bool = False) 
     with raw(connection).cursor() as cursor:
         cursor.execute("SELECT DISTINCT key FROM patches, jsonb_object_keys(patch) AS key")
         keys = {cast(str, row[0]) for row in cursor.fetchall()}
-    _write_many(connection, entry_id, keys, _PATCH_TABLE, reverting=reverting)
+    _write_many(connection, entry_id, keys, reverting=reverting)
+
+
+def _stage(connection: Connection, frame: pl.DataFrame, types: Mapping[str, str]) -> None:
+    columns = ["device_id bigint PRIMARY KEY", *(f"{name} {kind}" for name, kind in types.items())]
+    bulk.temporary(connection, "patches", ", ".join(columns), frame)
 
 
 def _write_many(
     connection: Connection,
     entry_id: int,
     keys: Collection[str],
-    source: LiteralString,
+    apart: Collection[str] = ("patch",),
     values: Mapping[str, Any] | None = None,
     reverting: bool = False,
 ) -> None:
     if keys:
-        _write_patches(connection, entry_id, keys, source, values or {}, reverting)
+        _write_patches(connection, entry_id, keys, _MANY, values or {}, apart, reverting)
         settle(connection, "SELECT device_id AS id FROM patches", keys)
 
 

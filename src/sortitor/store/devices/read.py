@@ -60,7 +60,6 @@ class QuotaRow:
     person_name: str | None
     name: str | None
     model: str | None
-    manual: list[str]
 
     @property
     def label(self) -> str:
@@ -72,6 +71,7 @@ class QuotaRow:
 class DeviceRow(QuotaRow):
     """A device with its person."""
 
+    manual: list[str]
     stage_at: datetime
     flag: str | None
     maker: str | None
@@ -165,15 +165,9 @@ def quota_rows(
     connection: Connection, ids: Sequence[int], lock: bool = False
 ) -> dict[int, QuotaRow]:
     """Device → its row; `lock` holds them, in one order for all."""
-    as_they_are = [one.name for one in fields(QuotaRow) if one.name in devices.c]
-    as_they_are.remove("manual")
+    columns = (devices.c[one.name] for one in fields(QuotaRow) if one.name in devices.c)
     query = (
-        select(
-            *(devices.c[name] for name in as_they_are),
-            people.c.name.label("person_name"),
-            # The driver reads JSON much quicker than an array.
-            func.to_jsonb(devices.c.manual).label("manual"),
-        )
+        select(*columns, people.c.name.label("person_name"))
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(among(devices.c.id, ids))
         .order_by(devices.c.id)
@@ -223,7 +217,7 @@ class TurnRow(QuotaRow):
 
 _TURNED = (
     *("id", "name", "stage", "platform", "os_version", "ownership", "model", "enrolled_at"),
-    *("site", "person_id", "flag", "manual"),
+    *("site", "person_id", "flag"),
 )
 
 

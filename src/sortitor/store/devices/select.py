@@ -9,7 +9,6 @@ from datetime import datetime
 from typing import Any
 
 from sqlalchemy import (
-    BigInteger,
     ColumnElement,
     Connection,
     Select,
@@ -211,7 +210,7 @@ def personal_among(
     )
     known = set(connection.execute(query).scalars())
     wanted = [one for one in ids if one is not None]
-    is_wanted = devices.c.id == any_(literal(wanted, ARRAY(BigInteger)))
+    is_wanted = among(devices.c.id, wanted)
     found = connection.execute(select(devices.c.id).where(is_wanted, personal))
     return PersonalAmong(
         texts={text for text, forms in normal.items() if not known.isdisjoint(forms)},
