@@ -32,7 +32,7 @@ from sortitor.schemas.devices import Selection
 from sortitor.schemas.gate import Quota, VersionBounds
 from sortitor.schemas.holds import Hold, HoldNew
 from sortitor.schemas.passes import PassTerms
-from sortitor.server.patience import PatientHttp
+from sortitor.server.patience import KEEP_ALIVE_SECONDS, PatientHttp
 from sortitor.server.postgres import Cluster, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, own_url, runtime
@@ -185,6 +185,7 @@ def serving(run: Runtime) -> Iterator[str]:
                 log_config=None,
                 access_log=False,
                 timeout_graceful_shutdown=2,
+                timeout_keep_alive=KEEP_ALIVE_SECONDS,
                 http=PatientHttp,
             )
         )

@@ -23,7 +23,7 @@ def test_a_token_is_made_used_and_revoked(page: Page, world: World) -> None:
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("What uses it").fill("Nightly import")
     dialog.get_by_label("Lasts for days").fill("7")
-    no_violations(page, "the dialog for a token")
+    no_violations(page, "light", "the dialog for a token")
     dialog.get_by_role("button", name="Make the token").click()
     expect(page.get_by_text("it is not shown again")).to_be_visible()
     secret = page.locator("code.secret").inner_text()
@@ -31,7 +31,7 @@ def test_a_token_is_made_used_and_revoked(page: Page, world: World) -> None:
         assert script.accounts.me().role == Role.VIEWER
         expect(tokens).to_contain_text("Nightly import")
         expect(tokens).to_contain_text("commands and scripts")
-        no_violations(page, "the page of an account")
+        no_violations(page, "light", "the page of an account")
         tokens.get_by_role("button", name="Revoke Nightly import").click()
         expect(tokens).not_to_contain_text("Nightly import")
         with pytest.raises(SignInNeeded):
@@ -76,7 +76,7 @@ def test_an_administrator_adds_changes_and_disables_accounts(page: Page, world: 
     dialog.get_by_label("Name, with which they sign in").fill("odo")
     expect(add).to_be_disabled()
     dialog.get_by_label("Password, at least 12").fill(PASSWORD)
-    no_violations(page, "the dialog for an account")
+    no_violations(page, "light", "the dialog for an account")
     add.click()
     row = accounts.get_by_role("row").filter(has_text="odo")
     expect(row).to_contain_text("viewer")
@@ -98,4 +98,4 @@ def test_an_administrator_adds_changes_and_disables_accounts(page: Page, world: 
         expect(row).to_contain_text("disabled since")
         with pytest.raises(SignInNeeded):
             odo.accounts.sign_in("odo", PASSWORD)
-    no_violations(page, "the accounts")
+    no_violations(page, "light", "the accounts")

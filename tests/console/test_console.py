@@ -132,22 +132,13 @@ def test_every_page_serves_screen_readers_and_small_screens(
         " Quay,odo.gannet.featherstonehaugh@long-quay.example,Deck,Dunlin,Crew",
     )
     page.evaluate(f"localStorage.setItem('theme', '{theme}')")
-    # The dark theme differs by its colours alone.
-    options = (
-        "{resultTypes: ['violations']}"
-        if theme == "light"
-        else "{resultTypes: ['violations'], runOnly: ['color-contrast']}"
-    )
     faults, wide = {}, []
     for path in PAGES:
         page.set_viewport_size({"width": 1280, "height": 800})
         page.goto(path)
         page.wait_for_load_state("networkidle")
-        # Evaluated from outside the page, which its own policy against foreign scripts allows.
-        page.evaluate(AXE.read_text())
-        found = page.evaluate(f"axe.run(document, {options})")
-        if found["violations"]:
-            faults[path] = [(v["id"], v["nodes"][0]["html"][:160]) for v in found["violations"]]
+        if found := violations(page, theme):
+            faults[path] = found
         for width in (768, 360):
             page.set_viewport_size({"width": width, "height": 740})
             page.evaluate(_STANDING_STILL)
@@ -166,13 +157,21 @@ async () => {
 """
 
 
-def no_violations(page: Page, where: object) -> None:
-    """What axe finds on the page as it stands."""
-    page.evaluate(_STANDING_STILL)
+def violations(page: Page, theme: str) -> list[tuple[str, str]]:
+    """What axe finds on the page as it stands. The dark theme differs by its colours alone."""
+    only = {} if theme == "light" else {"runOnly": ["color-contrast"]}
+    # Evaluated from outside the page, which its own policy against foreign scripts allows.
     page.evaluate(AXE.read_text())
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
-    faults = [(v["id"], v["nodes"][0]["html"][:160]) for v in found["violations"]]
-    assert faults == [], where
+    found = page.evaluate(
+        "options => axe.run(document, options)", {"resultTypes": ["violations"], **only}
+    )
+    return [(one["id"], one["nodes"][0]["html"][:160]) for one in found["violations"]]
+
+
+def no_violations(page: Page, theme: str, *where: str) -> None:
+    """Nothing, once nothing moves any more."""
+    page.evaluate(_STANDING_STILL)
+    assert violations(page, theme) == [], (theme, *where)
 
 
 def test_a_wrong_password_and_a_page_behind_the_door(page: Page, world: World) -> None:
@@ -714,15 +713,15 @@ def test_dialogs_and_long_tables_serve_screen_readers_in_both_themes(
             page.goto(path)
             page.get_by_role("button", name=button).click()
             expect(page.get_by_role("dialog")).to_be_visible()
-            no_violations(page, (theme, path, button))
+            no_violations(page, theme, path, button)
         page.goto("/devices")
         page.get_by_label("Choose all shown").check()
         page.get_by_role("button", name="Retire", exact=True).click()
         expect(page.get_by_role("dialog").get_by_role("row")).to_have_count(51)
-        no_violations(page, (theme, "a long preview"))
+        no_violations(page, theme, "a long preview")
         # Wider than the screen and longer than its frame, both are reached without a mouse.
         page.set_viewport_size({"width": 360, "height": 740})
         page.goto("/devices")
         expect(page.get_by_role("region", name="Devices")).to_have_attribute("tabindex", "0")
-        no_violations(page, (theme, "a wide table"))
+        no_violations(page, theme, "a wide table")
         page.set_viewport_size({"width": 1280, "height": 800})

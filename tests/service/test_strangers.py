@@ -8,6 +8,8 @@ import statistics
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
+from http.client import HTTPConnection
 from pathlib import Path
 
 import httpx
@@ -119,6 +121,19 @@ def test_slow_bodies_and_silent_connections_are_ended(make_world, monkeypatch) -
         with raw(world) as line:
             line.sendall(said)
             assert line.recv(100) == b"", "closed without a word"
+
+
+def test_a_connection_stays_open_longer_than_clients_keep_one(
+    two_services: tuple[str, ...],
+) -> None:
+    """The client keeps one for five seconds; sent into one that is being closed, a change is lost."""
+    address = httpx.URL(two_services[0])
+    with closing(HTTPConnection(address.host, address.port, timeout=10)) as line:
+        for pause in (6, 0):
+            line.request("GET", "/healthz")
+            answer = line.getresponse()
+            assert (answer.status, bool(answer.read())) == (200, True)
+            time.sleep(pause)
 
 
 def test_one_bad_check_in_does_not_fail_the_others(world: World) -> None:

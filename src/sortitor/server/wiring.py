@@ -44,7 +44,7 @@ from sortitor.operations.vault import Vault
 from sortitor.operations.waking import Waking
 from sortitor.server import backups, upgrades
 from sortitor.server.keys import derived, installation_key, vault_keys
-from sortitor.server.patience import PatientHttp
+from sortitor.server.patience import KEEP_ALIVE_SECONDS, PatientHttp
 from sortitor.server.postgres import Cluster, Starting, begin, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.waiting import await_database
@@ -545,6 +545,7 @@ def serve(run: Runtime, listener: socket.socket, ready: Callable[[], None]) -> N
         log_config=None,
         access_log=False,
         timeout_graceful_shutdown=10,
+        timeout_keep_alive=KEEP_ALIVE_SECONDS,
         server_header=False,
         http=PatientHttp,
         ws="none",
