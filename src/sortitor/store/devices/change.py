@@ -60,8 +60,8 @@ old AS (
 """
 
 #: The first device that would go from one stage to another that does not follow it.
-_CHECK: LiteralString = """SELECT id, old.name, old.stage, w.stage FROM old JOIN wanted w USING (id)
-WHERE NOT old.stage || '>' || w.stage = ANY (%(steps)s) ORDER BY id LIMIT 1"""
+_CHECK: LiteralString = """SELECT id, old.name, old.stage, new.stage FROM old JOIN new USING (id)
+WHERE NOT old.stage || '>' || new.stage = ANY (%(steps)s) ORDER BY id LIMIT 1"""
 _NOTHING_TO_CHECK: LiteralString = "SELECT WHERE false"
 
 #: What a device is to have, where each has a patch that may set the column or not.
