@@ -5,6 +5,7 @@ back.
 from __future__ import annotations
 
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from random import Random
@@ -183,6 +184,10 @@ def agree_on_seats(world: World, done: list[str]) -> None:
     assert kept == {name: ids for name, ids in counted.items() if name in kept}, done
     needed = {pool.name: pool.needed for pool in world.client().pools.list()}
     assert needed == {name: len(ids) for name, ids in counted.items()}, done
+
+
+class Overtaken(Exception):
+    """Another life was there first."""
 
 
 class Life:
@@ -367,7 +372,10 @@ class Life:
             f"{self.world.url}/scim/v2/{place}",
             json=said or None,
             headers={"Authorization": f"Bearer {self.provider}"},
+            timeout=60,
         )
+        if answer.status_code in (404, 409):
+            raise Overtaken(answer.text)
         assert answer.is_success, answer.text
         return dict(answer.json()) if answer.content else {}
 
@@ -530,28 +538,60 @@ class Life:
         return what
 
 
-@pytest.mark.parametrize("seed", first_of(*range(7)))
-def test_members_are_those_of_a_recomputation_after_whatever_happened(
-    world: World, tmp_path: Path, seed: int
-) -> None:
-    life = Life(world, tmp_path, seed)
+def begun(world: World, folder: Path, seed: int) -> Life:
+    """A life in a world with people, cohorts, pools and kits."""
+    life = Life(world, folder, seed)
     life.people()
     with_cohorts(life.s)
     with_pools(life.s)
     with_kits(life.s)
+    return life
+
+
+def agree(world: World, done: list[str]) -> None:
+    """What is kept is what would be worked out."""
+    agree_on_kits(world, done)
+    kept = members(world)
+    assert kept == recomputed(world), done
+    agree_on_seats(world, done)
+
+
+@pytest.mark.parametrize("seed", first_of(*range(7)))
+def test_members_are_those_of_a_recomputation_after_whatever_happened(
+    world: World, tmp_path: Path, seed: int
+) -> None:
+    life = begun(world, tmp_path, seed)
     done = []
     for _ in range(36 if seed == 0 else 90):
         done.append(life.act())
-        agree_on_kits(world, done)
-        kept = members(world)
-        assert kept == recomputed(world), done
-        agree_on_seats(world, done)
+        agree(world, done)
     assert any(members(world).values()), "the sequence made members"
     names = {pool.name for pool in life.s.pools.list()}
     assert set(seats(world)) == names - {"Of any cohort", "Of the quiet"}, "time moves those"
     keep_up(world.run.context("schedule"))
     agree_on_seats(world, [*done, "folded"])
     assert world.rows("SELECT count(*) - count(DISTINCT (pool_id, day)) FROM seat_moves") == [(0,)]
+
+
+@pytest.mark.parametrize("seed", first_of(*range(4)))
+def test_lives_lived_at_once_leave_what_a_recomputation_says(
+    world: World, tmp_path: Path, seed: int
+) -> None:
+    """Four people and their devices do what they like; nothing is an error of the service."""
+    begun(world, tmp_path, seed)
+    done: list[str] = []
+
+    def live(number: int) -> None:
+        folder = tmp_path / f"life {number}"
+        folder.mkdir()
+        life = Life(world, folder, 4 * seed + number)
+        for _ in range(9 if seed == 0 else 40):
+            with suppress(Refused, Overtaken):
+                done.append(life.act())
+
+    with ThreadPoolExecutor(4) as threads:
+        list(threads.map(live, range(4)))
+    agree(world, done)
 
 
 @pytest.fixture

@@ -8,6 +8,7 @@ import re
 import shutil
 import signal
 import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -237,6 +238,24 @@ def test_every_line_of_the_log_is_of_one_form(tmp_path: Path, database: Database
     others = [line for line in log.read_text().splitlines() if not line.startswith("{")]
     assert not [line for line in others if "Traceback" in line], others
     database.drop(url)
+
+
+def test_what_a_library_warns_of_is_in_the_log_in_its_form() -> None:
+    warned = subprocess.run(
+        [sys.executable, "-c", _WARNED], capture_output=True, text=True, check=True
+    )
+    [line] = map(json.loads, warned.stderr.splitlines())
+    assert (line["level"], line["logger"]) == ("warning", "py.warnings")
+    assert "UserWarning: The picture is odd." in line["event"]
+
+
+_WARNED = """
+import warnings
+from sortitor.server.logs import configure
+from sortitor.server.settings import Settings
+configure(Settings(log_format="json"))
+warnings.warn("The picture is odd.")
+"""
 
 
 def test_the_unit_is_one_that_the_manager_takes(tmp_path: Path) -> None:

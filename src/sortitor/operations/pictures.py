@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import warnings
 
 import zxingcpp
 from PIL import Image, ImageOps
@@ -24,14 +23,12 @@ def codes_in(given: bytes) -> list[str]:
     if len(given) > _MOST_BYTES:
         raise _bad(f"It has {len(given):,} bytes; at most {_MOST_BYTES:,} are taken.")
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error")
-            with Image.open(io.BytesIO(given), formats=_FORMATS) as image:
-                if image.width * image.height > _MOST_PIXELS:
-                    raise _bad(f"It has {image.width} × {image.height} pixels; that is too many.")
-                image.draft("L", (_LONGEST, _LONGEST))
-                grey = ImageOps.exif_transpose(image).convert("L")
-    except (OSError, ValueError, SyntaxError, Warning, Image.DecompressionBombError) as error:
+        with Image.open(io.BytesIO(given), formats=_FORMATS) as image:
+            if image.width * image.height > _MOST_PIXELS:
+                raise _bad(f"It has {image.width} × {image.height} pixels; that is too many.")
+            image.draft("L", (_LONGEST, _LONGEST))
+            grey = ImageOps.exif_transpose(image).convert("L")
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise _bad("It is no picture, or is damaged.") from error
     grey.thumbnail((_LONGEST, _LONGEST))
     found = [code.text for code in zxingcpp.read_barcodes(grey) if code.text]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import io
-import warnings
 
 from PIL import Image
 
@@ -66,16 +65,14 @@ def _made_anew(given: bytes) -> bytes:
     if len(given) > MOST_BYTES:
         raise _bad(f"It has {len(given):,} bytes; at most {MOST_BYTES:,} are taken.")
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("error")
-            with Image.open(io.BytesIO(given), formats=_FORMATS) as image:
-                if image.width * image.height > _MOST_PIXELS:
-                    raise _bad(f"It has {image.width} × {image.height} pixels; that is too many.")
-                image.thumbnail((_WIDEST, _HIGHEST))
-                made = io.BytesIO()
-                image.convert("RGBA").save(made, "PNG", optimize=True)
-                return made.getvalue()
-    except (OSError, ValueError, SyntaxError, Warning, Image.DecompressionBombError) as error:
+        with Image.open(io.BytesIO(given), formats=_FORMATS) as image:
+            if image.width * image.height > _MOST_PIXELS:
+                raise _bad(f"It has {image.width} × {image.height} pixels; that is too many.")
+            image.thumbnail((_WIDEST, _HIGHEST))
+            made = io.BytesIO()
+            image.convert("RGBA").save(made, "PNG", optimize=True)
+            return made.getvalue()
+    except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise _bad("It is no PNG, JPEG or WebP, or is damaged.") from error
 
 

@@ -43,6 +43,7 @@ def configure(settings: Settings) -> None:
             processors=[structlog.stdlib.ProcessorFormatter.remove_processors_meta, *last],
         )
     )
+    logging.captureWarnings(True)
     root = logging.getLogger()
     root.handlers = [handler]
     root.setLevel(logging.WARNING)

@@ -5,10 +5,12 @@ asks for the first time.
 from __future__ import annotations
 
 import threading
+import warnings
 from collections.abc import Callable
 
 from anyio import to_thread
 from fastapi import APIRouter
+from pydantic.warnings import UnsupportedFieldAttributeWarning
 from starlette._utils import get_route_path
 from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
@@ -17,6 +19,10 @@ from starlette.types import Receive, Scope, Send
 #: beginning at another end, would wait for each other, and Python then gives one of them a module
 #: that is only half there.
 LOADING = threading.RLock()
+
+# FastAPI ignores it where it makes its models, but by filters of the whole process: one thread undoes
+# what another has set.
+warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)
 
 
 class LateRoutes(BaseRoute):
