@@ -72,7 +72,7 @@ pytest: $(STAMPS)/python
 	$(BIN)/pytest -n 2 --dist loadfile
 
 # The same tests and the slow ones in another order, with a thousand new draws each.
-explore: $(STAMPS)/python
+explore: $(STAMPS)/test-packages $(STAMPS)/python console docs
 	HYPOTHESIS_PROFILE=explore $(BIN)/pytest -m "" -p randomly -n 2 --dist loadfile \
 	-o faulthandler_timeout=3000
 

@@ -193,11 +193,14 @@ def test_the_right_password_gets_in_and_all_names_are_alike(world: World) -> Non
             answer = client.post("/api/v1/session", json={"name": name, "password": password})
             return answer.status_code, time.monotonic() - started, answer.json().get("detail", "")
 
-        known = [tried("viewer", "wrong wrong wrong") for _ in range(5)]
-        unknown = [tried("nobody.here", "wrong wrong wrong") for _ in range(5)]
+        known, unknown = [], []
+        for _ in range(5):  # by turns: what else the machine does slows both
+            known.append(tried("viewer", "wrong wrong wrong"))
+            unknown.append(tried("nobody.here", "wrong wrong wrong"))
         assert {one[0] for one in known + unknown} == {401}
         assert {one[2] for one in known + unknown} == {known[0][2]}
-        assert abs(sum(t for _, t, _ in known) - sum(t for _, t, _ in unknown)) < 1.5
+        took, took_unknown = (sum(t for _, t, _ in one) for one in (known, unknown))
+        assert 0.5 < took / took_unknown < 2
         assert known[4][1] > known[0][1] + 0.3, "who guesses waits"
         assert tried("viewer", PASSWORD)[0] == 200
     failures = [e for e in world.client().journal.list() if e.operation == "account.sign_in_failed"]
