@@ -358,7 +358,7 @@ def _changes(s: Sortitor, connection: psycopg.Connection[tuple[object, ...]]) ->
     """A fifth of the fleet declared and taken back, beside 204 cohorts and 12 pools, against the
     bare UPDATE with its journal rows, by turns: the median of several.
     """
-    rounds = [(*_by_service(s), _by_hand(connection)) for _ in range(_ROUNDS)]
+    rounds = [(*_a_fifth(s), _the_bare_update(connection)) for _ in range(_ROUNDS)]
     looked, declared, seen, back, floor = map(median, zip(*rounds, strict=True))
     return [
         Figure("a fifth declared: preview", looked, None, "s", ""),
@@ -368,7 +368,7 @@ def _changes(s: Sortitor, connection: psycopg.Connection[tuple[object, ...]]) ->
     ]
 
 
-def _by_service(s: Sortitor) -> tuple[float, float, float, float]:
+def _a_fifth(s: Sortitor) -> tuple[float, float, float, float]:
     """Seconds of a preview, of what it previews, and of both for taking that back."""
     fifth, digests = Selection(filter="id le 200000"), list[str]()
     looked = timed(
@@ -381,7 +381,7 @@ def _by_service(s: Sortitor) -> tuple[float, float, float, float]:
     return looked, declared, seen, back
 
 
-def _by_hand(connection: psycopg.Connection[tuple[object, ...]]) -> float:
+def _the_bare_update(connection: psycopg.Connection[tuple[object, ...]]) -> float:
     """Seconds of the floor, which leaves things as they were; each begins without the rows that the
     one before has left behind.
     """
