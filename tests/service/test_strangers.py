@@ -126,7 +126,7 @@ def test_slow_bodies_and_silent_connections_are_ended(make_world, monkeypatch) -
 def test_a_connection_stays_open_longer_than_clients_keep_one(
     two_services: tuple[str, ...],
 ) -> None:
-    """The client keeps one for five seconds; sent into one that is being closed, a change is lost."""
+    """The client keeps one for five seconds: a change into one that is being closed is lost."""
     address = httpx.URL(two_services[0])
     with closing(HTTPConnection(address.host, address.port, timeout=10)) as line:
         for pause in (6, 0):

@@ -20,8 +20,8 @@ from starlette.types import Receive, Scope, Send
 #: that is only half there.
 LOADING = threading.RLock()
 
-# FastAPI ignores it where it makes its models, but by filters of the whole process: one thread undoes
-# what another has set.
+# FastAPI ignores it where it makes its models, but by filters of the whole process: one thread
+# undoes what another has set.
 warnings.filterwarnings("ignore", category=UnsupportedFieldAttributeWarning)
 
 
