@@ -340,8 +340,9 @@ def test_streams_cost_no_thread_and_have_an_end(world: World) -> None:
             told += lines[0].recv(4000)
         assert b"event: job" in told
         world.rows("UPDATE jobs SET state = 'done' WHERE true RETURNING id")
-        while piece := lines[0].recv(4000):
-            told += piece
+        # The last chunk is empty (RFC 9112 §7.1); the connection stays open for the next request.
+        while not told.endswith(b"\r\n0\r\n\r\n"):
+            told += lines[0].recv(4000) or pytest.fail("closed before its end")
         assert b'"state":"done"' in told
     finally:
         for line in lines:
