@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 import pytest
 import segno
 from PIL import Image
+from PIL.ExifTags import Base
 from tests.vouchers import an_issuer, trust, use
 from tests.worlds import NOW, World, a_pass, import_lot, knocking, manifest, sized
 
@@ -403,8 +404,10 @@ def photograph(text: str, angle: int = 0, blank: bool = False) -> bytes:
     if not blank:
         code = Image.open(drawn).convert("L").rotate(angle, expand=True, fillcolor=235)
         sheet.paste(code, (180, 140))
+    told = Image.Exif()
+    told[Base.Orientation], told[Base.XResolution] = 6, 72.0
     made = io.BytesIO()
-    sheet.save(made, "JPEG", quality=80)
+    sheet.save(made, "JPEG", quality=80, exif=told)
     return made.getvalue()
 
 
@@ -412,8 +415,12 @@ def test_a_voucher_is_read_from_a_photograph(world: World, issuer: Issuer) -> No
     s = world.client()
     s.pools.add(Pool(name="Signage", seats=1))
     voucher = issuer.voucher("Signage", 3, 30)
-    for angle in (0, 7, 90):
+    for angle in (0, 7, 90, 180):
         assert s.pools.read_picture(photograph(voucher, angle)) == voucher
+    # A resolution that is said to be a text (EXIF's type 2).
+    odd = photograph(voucher).replace(b"\x01\x1a\x00\x05", b"\x01\x1a\x00\x02")
+    assert odd != photograph(voucher)
+    assert s.pools.read_picture(odd) == voucher
     for picture, code in (
         (photograph(voucher, blank=True), "no_code"),
         (b"\x89PNG and then nothing", "bad_picture"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 
 import zxingcpp
-from PIL import Image, ImageOps
+from PIL import Image
 
 from sortitor.core.errors import BadInput
 
@@ -27,7 +27,8 @@ def codes_in(given: bytes) -> list[str]:
             if image.width * image.height > _MOST_PIXELS:
                 raise _bad(f"It has {image.width} × {image.height} pixels; that is too many.")
             image.draft("L", (_LONGEST, _LONGEST))
-            grey = ImageOps.exif_transpose(image).convert("L")
+            # Codes are found whichever way it was held.
+            grey = image.convert("L")
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise _bad("It is no picture, or is damaged.") from error
     grey.thumbnail((_LONGEST, _LONGEST))

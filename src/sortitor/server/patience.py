@@ -9,8 +9,8 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 #: How long the first line and the headers of a request may take.
 HEADER_SECONDS = 15.0
-#: How long a connection stays open between two requests: longer than clients and proxies keep one
-#: for the next, or a request meets a connection that is being closed.
+#: How long a connection stays open between two requests: longer than most clients and proxies keep
+#: one for the next, or a request meets a connection that is being closed.
 KEEP_ALIVE_SECONDS = 75
 
 
