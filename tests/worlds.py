@@ -7,8 +7,8 @@ import os
 import threading
 import time
 from collections.abc import Coroutine, Iterable, Iterator
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from itertools import count
@@ -78,6 +78,18 @@ class Database:
     url: str
     tokens: dict[Role, str]
     folder: Path
+    _ending: ThreadPoolExecutor = field(default_factory=lambda: ThreadPoolExecutor(1))
+    _ends: list[Future[None]] = field(default_factory=list)
+
+    def end(self, world: ExitStack) -> None:
+        """End a world while the next test begins: a service waits a moment for those who ask."""
+        self._ends.append(self._ending.submit(world.close))
+
+    def close(self) -> None:
+        """Wait until every world has ended, and fail where one could not."""
+        self._ending.shutdown()
+        for one in self._ends:
+            one.result()
 
     def fresh(self) -> str:
         """The URL of a new copy of the template."""
@@ -231,7 +243,9 @@ def a_database(folder: Path) -> Iterator[Database]:
             )
         with transaction(run.work_engine) as connection:
             roles.grant(connection, roles.APPLICATION, PASSWORD.replace(" ", "-"))
-    yield Database(url.removesuffix("template_sortitor"), tokens, folder)
+    database = Database(url.removesuffix("template_sortitor"), tokens, folder)
+    yield database
+    database.close()
     cluster.stop()
 
 
@@ -252,11 +266,13 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
         **BUSY_TESTS,
         **settings,
     }
-    with runtime(Settings(**given), clock) as run, serving(run) as address:
-        worlds.append(World(address, run, database.tokens))
+    with ExitStack() as stack:
+        stack.callback(database.drop, url)
+        run = stack.enter_context(runtime(Settings(**given), clock))
+        worlds.append(World(stack.enter_context(serving(run)), run, database.tokens))
+        stack.callback(worlds[0].close)
         yield worlds[0]
-        worlds[0].close()
-    database.drop(url)
+        database.end(stack.pop_all())
 
 
 def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Path:

@@ -478,7 +478,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
         cursor.execute("DROP TABLE IF EXISTS patches")
         cursor.execute(
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE"
-            " action = 'restore' AND patch <> '{}'"
+            " action = 'restore' AND patch <> '{}';"
+            " ALTER TABLE patches ADD PRIMARY KEY (device_id); ANALYZE patches (device_id)"
         )
     patch_table(connection, revert_id, reverting=True)
     settle(connection, _KNOWN_OTHERWISE, {"identifiers"})

@@ -129,9 +129,10 @@ def read(filter_text: str) -> Filter:
 
 # ---- the statements
 
-#: `{touched}`: the devices; `{made}`: those of them that fit, by cohort; `{ids}`: of which cohorts.
+#: `{touched}`: the devices, put where it is spoken of, so that it is known how many they are;
+#: `{made}`: those of them that fit, by cohort; `{ids}`: of which cohorts.
 _MEMBERS = """
-WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
+WITH touched AS NOT MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), gone AS (
     DELETE FROM cohort_members m USING touched t WHERE m.device_id = t.id
         AND m.cohort_id IN ({ids})
     AND NOT EXISTS (SELECT FROM fits f WHERE f.device_id = m.device_id
@@ -142,7 +143,7 @@ INSERT INTO cohort_members (cohort_id, device_id) SELECT cohort_id, device_id FR
 """
 #: `{made}`: every touched device with all the pools of which it takes a seat.
 _SEATS = """
-WITH touched AS MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), moved AS (
+WITH touched AS NOT MATERIALIZED ({touched}), fits AS MATERIALIZED ({made}), moved AS (
     UPDATE device_seats s SET pools = f.pools FROM fits f
     WHERE s.device_id = f.device_id AND s.pools <> f.pools
 )
