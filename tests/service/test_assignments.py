@@ -14,6 +14,7 @@ from tests.worlds import World, a_pass, change_baseline, import_people, knocking
 from sortitor.client import Sortitor
 from sortitor.client.errors import FactsMoved, Refused
 from sortitor.core.vocabulary import Activation, Role, Stage
+from sortitor.operations import files
 
 
 def waiting(world: World, tmp_path: Path, number: int) -> Sortitor:
@@ -75,6 +76,30 @@ def test_a_list_comes_back_filled_is_previewed_applied_and_reverted(
     assert (entry.summary, entry.reason) == ("3 devices given by a list", "the April list")
     s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest, "wrong list")
     assert {(d.person_name, d.stage) for d in s.devices.list()} == {(None, Stage.PARKED)}
+
+
+def test_any_name_is_found_as_it_is_written(world: World, tmp_path: Path) -> None:
+    s = waiting(world, tmp_path, 4)
+    odd = 'o"d\\o, {1}'
+    world.rows("UPDATE people SET user_name = %s WHERE user_name = 'odo'", odd)
+    path = filled(s, tmp_path, [odd, "\\", '"},{"', "NULL"])
+    shown = s.arrivals.preview_assignments(path)
+    assert counts(shown) == {"given": 1, "blank": 0, "faults": 3}
+    s.arrivals.apply_assignments(path, shown.digest)
+    assert {d.person_name for d in s.devices.list()} == {None, "Odo Gannet"}
+
+
+def test_what_a_preview_has_read_is_not_read_again(
+    world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    s = waiting(world, tmp_path, 3)
+    path, other = (
+        filled(s, tmp_path, ["odo"], name) for name in ("list.csv", "the same by any name.csv")
+    )
+    digest = s.arrivals.preview_assignments(path).digest
+    monkeypatch.setattr(files, "read_file", None)
+    s.arrivals.apply_assignments(other, digest)
+    assert [d.person_name for d in s.devices.list()].count("Odo Gannet") == 1
 
 
 def test_the_quota_holds_row_by_row(world: World, tmp_path: Path) -> None:

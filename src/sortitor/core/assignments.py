@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
+from typing import NamedTuple
 
 from sortitor.core.errors import BadInput
 
@@ -22,8 +22,7 @@ class RowVerdict(StrEnum):
     FAULT = "fault"
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(NamedTuple):
     """One row of the list as it was given; `row` is its number in the file."""
 
     row: int
@@ -31,8 +30,7 @@ class Row:
     person: str
 
 
-@dataclass(frozen=True, slots=True)
-class Judged:
+class Judged(NamedTuple):
     """One row with its verdict; `why` says what is wrong and what to do."""
 
     row: Row

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from sortitor.core.documents import Difference
@@ -62,10 +62,10 @@ def digest_of(outcome: Any) -> str:
 
 def sealed(preview: Preview, outcome: Any = None) -> Preview:
     """The preview with its digest, over `outcome` or else over all that it shows."""
-    values = asdict(preview)
-    values.pop("digest")
-    content = values if outcome is None else outcome
-    return Preview(**{name: getattr(preview, name) for name in values}, digest=digest_of(content))
+    if outcome is None:
+        outcome = asdict(preview)
+        outcome.pop("digest")
+    return replace(preview, digest=digest_of(outcome))
 
 
 def listed(words: Sequence[str]) -> str:

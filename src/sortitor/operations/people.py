@@ -10,14 +10,13 @@ import polars as pl
 
 from sortitor.core.errors import BadInput, Stale
 from sortitor.core.filters import Filter
-from sortitor.core.manifests import Reading
 from sortitor.core.people import read_people
 from sortitor.core.previews import Count, Example, Preview, sealed
 from sortitor.core.selection import Selection
 from sortitor.operations import gate, kept_numbers, quotas
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import is_number
-from sortitor.operations.files import read_file
+from sortitor.operations.files import read_list
 from sortitor.operations.kept_numbers import Counting
 from sortitor.operations.quotas import Standing
 from sortitor.operations.selections import resolve_selection
@@ -47,7 +46,7 @@ def preview_import(ctx: Context, content: bytes, complete: bool = False) -> Prev
 
 def _read(ctx: Context, content: bytes) -> pl.DataFrame:
     """The people of a file, read outside any transaction."""
-    manifest = read_file(content, "table", Reading(), ctx.limits.files, ctx.check_time)
+    manifest = read_list(content, ctx.limits.files, ctx.check_time)
     return read_people(manifest)
 
 

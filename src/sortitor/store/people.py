@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 import polars as pl
 from sqlalchemy import (
@@ -134,8 +134,7 @@ def by_names(connection: Connection, names: Collection[str]) -> list[PersonRow]:
     return read_all(connection, query.order_by(people.c.id), PersonRow)
 
 
-@dataclass(frozen=True, slots=True)
-class CalledRow:
+class CalledRow(NamedTuple):
     """A person by what they are called."""
 
     id: int
@@ -151,11 +150,11 @@ def called(connection: Connection, names: Collection[str], lock: bool = False) -
     """
     folded = sorted({name.strip().lower() for name in names})
     user_name, mail = func.lower(people.c.user_name), func.lower(people.c.mail)
-    wanted = literal(folded, ARRAY(Text))
-    columns = (people.c[one.name] for one in fields(CalledRow))
-    query = select(*columns).where(or_(user_name == any_(wanted), mail == any_(wanted)))
-    query = query.order_by(people.c.id)
-    return read_all(connection, query.with_for_update() if lock else query, CalledRow)
+    wanted = any_(literal(folded, ARRAY(Text)))
+    columns = (people.c[name] for name in CalledRow._fields)
+    query = select(*columns).where(or_(user_name == wanted, mail == wanted)).order_by(people.c.id)
+    found = connection.execute(query.with_for_update() if lock else query)
+    return list(map(CalledRow._make, found))
 
 
 def several(connection: Connection, ids: Collection[int]) -> list[PersonRow]:

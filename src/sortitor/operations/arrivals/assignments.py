@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import polars as pl
 
 from sortitor.core.assignments import Judged, Row, RowVerdict, judged, rows_of
 from sortitor.core.gate import Gate, Holding
-from sortitor.core.manifests import Reading
 from sortitor.core.previews import Count, Example, Preview, plural, sealed
 from sortitor.core.vocabulary import Stage
 from sortitor.operations import gate, quotas
 from sortitor.operations.context import Context, require_digest
-from sortitor.operations.files import read_file
+from sortitor.operations.files import read_list
 from sortitor.store import arrivals as store
 from sortitor.store import devices as store_devices
 from sortitor.store import gate as store_gate
@@ -86,7 +85,7 @@ def apply_list(ctx: Context, content: bytes, digest: str, reason: str | None) ->
 
 
 def _read(ctx: Context, content: bytes) -> list[Row]:
-    manifest = read_file(content, "table", Reading(), ctx.limits.files, ctx.check_time)
+    manifest = read_list(content, ctx.limits.files, ctx.check_time)
     numbers = manifest.numbers.to_list()
     return rows_of(manifest.headers, zip(numbers, manifest.cells.rows(), strict=True))
 
@@ -102,15 +101,15 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
     named = people.called(connection, [row.person for row in rows if row.person], lock)
     by_name = _by_name(named)
     numbers = [int(row.device) for row in rows if row.device.isascii() and row.device.isdecimal()]
-    devices = store_devices.quota_rows(connection, numbers, lock)
-    waits = {number: device.stage is Stage.PARKED for number, device in devices.items()}
-    found = judged(rows, waits, by_name)
-    found = _within_quotas(ctx, connection, found, devices)
+    waits = store_devices.waiting(connection, numbers, lock)
+    found = _within_quotas(ctx, connection, judged(rows, waits, by_name))
     given = [one for one in found if one.verdict is RowVerdict.GIVE]
     faults = [one for one in found if one.verdict is RowVerdict.FAULT]
     blank = len(found) - len(given) - len(faults)
     tone = "bad" if faults else "plain"
     people_by_id = {one.id: one.name for one in named}
+    examples = [*faults, *given][:_EXAMPLES]
+    devices = store_devices.quota_rows(connection, _devices_of(examples))
     shown = Preview(
         title="Give waiting devices to their people",
         apply_label=f"Give {plural(len(given), 'device')}",
@@ -119,9 +118,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
             Count("blank", "wait on: nobody is named", blank),
             Count("faults", "rows with a fault, left out", len(faults), tone),
         ),
-        examples=tuple(
-            _example(one, devices, people_by_id) for one in [*faults, *given][:_EXAMPLES]
-        ),
+        examples=tuple(_example(one, devices, people_by_id) for one in examples),
         examples_total=len(faults) + len(given),
         nothing_to_do=not given,
     )
@@ -139,12 +136,7 @@ def _by_name(named: Sequence[CalledRow]) -> dict[str, tuple[int, bool]]:
     return found
 
 
-def _within_quotas(
-    ctx: Context,
-    connection: Connection,
-    found: Sequence[Judged],
-    devices: Mapping[int, QuotaRow],
-) -> list[Judged]:
+def _within_quotas(ctx: Context, connection: Connection, found: Sequence[Judged]) -> list[Judged]:
     """The rows again; whoever would pass the quota by the rows before gets no more."""
     rules: Gate = gate.in_force(connection, ctx.today)
     given = Counter(one.person_id for one in found if one.verdict is RowVerdict.GIVE)
@@ -159,6 +151,9 @@ def _within_quotas(
     if not near:
         return list(found)
     named = {one.id: one for one in people.several(connection, near)}
+    devices = store_devices.quota_rows(
+        connection, _devices_of(one for one in found if one.person_id in named)
+    )
     known: Mapping[int, Mapping[str, Any]] = {}
     if rules.asks_for_devices:
         known = store_gate.known_of_several(connection, list(devices), ctx.now)
@@ -171,11 +166,15 @@ def _within_quotas(
             against = quotas.reasons_against(rules, device, person, holding, known.get(device.id))
             if against:
                 why = f"{against[0].explanation} {against[0].remedy}"
-                one = replace(one, verdict=RowVerdict.FAULT, why=why)
+                one = one._replace(verdict=RowVerdict.FAULT, why=why)
             elif device.person_id != person.id:
                 holdings[person.id] = holding.plus(device.platform, device.ownership)
         judged_anew.append(one)
     return judged_anew
+
+
+def _devices_of(found: Iterable[Judged]) -> list[int]:
+    return [one.device_id for one in found if one.device_id is not None]
 
 
 def _example(one: Judged, devices: Mapping[int, QuotaRow], names: Mapping[int, str]) -> Example:

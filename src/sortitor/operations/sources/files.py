@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from sortitor.core.errors import Conflict
 from sortitor.core.licences.keys import keys_of
-from sortitor.core.manifests import Reading
 from sortitor.core.previews import Preview
 from sortitor.core.roster_files import roster_of
 from sortitor.core.rosters import Told
@@ -15,7 +14,7 @@ from sortitor.core.vocabulary import RunState, SourceKind
 from sortitor.operations import levels
 from sortitor.operations.context import Context, or_not_found, require_digest
 from sortitor.operations.documents import Key
-from sortitor.operations.files import read_file
+from sortitor.operations.files import read_list
 from sortitor.operations.sources import runs
 from sortitor.operations.sources.documents import SOURCES
 from sortitor.store import sources as store
@@ -71,5 +70,5 @@ def _taking_files(ctx: Context, key: Key) -> Kept[Source]:
 def _read(ctx: Context, source: Source, content: bytes) -> Told:
     if source.kind is SourceKind.ISSUER:
         return Told(whole=True, keys=keys_of(content))
-    manifest = read_file(content, "table", Reading(), ctx.limits.files, ctx.check_time)
+    manifest = read_list(content, ctx.limits.files, ctx.check_time)
     return roster_of(manifest, source)

@@ -31,6 +31,7 @@ from sortitor.store.devices.read import (
     selected_facts,
     several,
     turn_rows,
+    waiting,
 )
 from sortitor.store.devices.select import (
     CHOICES,
@@ -103,4 +104,5 @@ __all__ = [
     "turn_rows",
     "unknown_identifiers",
     "values_of",
+    "waiting",
 ]

@@ -161,19 +161,26 @@ def several(connection: Connection, ids: Sequence[int]) -> dict[int, BriefRow]:
     return {row.id: row for row in read_all(connection, query, BriefRow)}
 
 
-def quota_rows(
-    connection: Connection, ids: Sequence[int], lock: bool = False
-) -> dict[int, QuotaRow]:
-    """Device → its row; `lock` holds them, in one order for all."""
+def waiting(connection: Connection, ids: Sequence[int], lock: bool) -> dict[int, bool]:
+    """Device → whether it waits for a coordinator; `lock` holds them, in one order for all."""
+    query = (
+        select(devices.c.id, devices.c.stage == Stage.PARKED)
+        .where(among(devices.c.id, ids))
+        .order_by(devices.c.id)
+    )
+    found = connection.execute(query.with_for_update() if lock else query)
+    return {number: waits for number, waits in found}
+
+
+def quota_rows(connection: Connection, ids: Sequence[int]) -> dict[int, QuotaRow]:
+    """Device → its row."""
     columns = (devices.c[one.name] for one in fields(QuotaRow) if one.name in devices.c)
     query = (
         select(*columns, people.c.name.label("person_name"))
         .outerjoin(people, people.c.id == devices.c.person_id)
         .where(among(devices.c.id, ids))
-        .order_by(devices.c.id)
     )
-    found = read_all(connection, query.with_for_update(of=devices) if lock else query, QuotaRow)
-    return {row.id: row for row in found}
+    return {row.id: row for row in read_all(connection, query, QuotaRow)}
 
 
 def identifiers_of(connection: Connection, device_id: int) -> list[IdentifierRow]:
