@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from itertools import count
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import httpx
 import psycopg
@@ -37,7 +37,7 @@ from sortitor.server.postgres import Cluster, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, own_url, runtime
 from sortitor.store import roles
-from sortitor.store.engine import transaction
+from sortitor.store.engine import Engine, transaction
 
 NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
 PASSWORD = "a long enough password"
@@ -249,6 +249,17 @@ def a_database(folder: Path) -> Iterator[Database]:
     cluster.stop()
 
 
+#: Zone → what compiles for it, and what was compiled.
+_compiled: dict[str, tuple[Any, Any]] = {}
+
+
+def _share_compiled(engine: Engine, zone: str) -> None:
+    """Let every world use the statements that others compiled: a fifth of their time."""
+    engine._compiled_cache.capacity = 5_000
+    mine = (engine.dialect, engine._compiled_cache)
+    engine.dialect, engine._compiled_cache = _compiled.setdefault(zone, mine)
+
+
 @contextmanager
 def a_world(database: Database, **settings: object) -> Iterator[World]:
     url = database.fresh()
@@ -269,6 +280,8 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
     with ExitStack() as stack:
         stack.callback(database.drop, url)
         run = stack.enter_context(runtime(Settings(**given), clock))
+        _share_compiled(run.engine, run.settings.time_zone)
+        _share_compiled(run.work_engine, run.settings.time_zone)
         worlds.append(World(stack.enter_context(serving(run)), run, database.tokens))
         stack.callback(worlds[0].close)
         yield worlds[0]

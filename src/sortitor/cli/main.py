@@ -193,8 +193,6 @@ def _read_token(file: str) -> str:
 
 def main() -> None:
     """The `sortitor` command. Exit codes are in `sortitor.cli.output.ExitCode`."""
-    # The HTTP library would load a command line of its own, which takes a tenth of ours.
-    sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]
     gc.disable()
     building.when_used = not any(map(_is_of_service, sys.argv[1:]))
     if building.when_used:

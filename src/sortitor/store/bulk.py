@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from itertools import islice
-from typing import Any
+from typing import Any, LiteralString, cast
 
 import polars as pl
 from psycopg import ClientCursor, sql
@@ -104,6 +104,23 @@ def read_frame(
     with raw(connection).cursor() as cursor:
         cursor.execute(query, values)
         return pl.DataFrame(cursor.fetchall(), schema=dict(schema), orient="row")
+
+
+_ANOTHER_KEY: LiteralString = """
+SELECT ARRAY(SELECT jsonb_object_keys(said)) FROM ({source}) AS s
+WHERE said - %(known)s::text[] <> '{{}}' LIMIT 1
+"""
+
+
+def keys_of(connection: Connection, source: LiteralString, **values: Any) -> set[str]:
+    """The keys of many JSON objects, the `said` of a query. Mostly all have the same ones: to look
+    for another is several times quicker than to list everyone's.
+    """
+    statement = _ANOTHER_KEY.format(source=source)
+    known: set[str] = set()
+    while more := raw(connection).execute(statement, {**values, "known": list(known)}).fetchone():
+        known |= set(cast("list[str]", more[0]))
+    return known
 
 
 def with_room(connection: Connection) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any, cast
+from typing import Any, LiteralString, cast
 
 from psycopg import sql
 from psycopg.types.json import Jsonb
@@ -25,7 +25,7 @@ from sqlalchemy.sql import Select
 
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Ownership
-from sortitor.store.bulk import with_room
+from sortitor.store.bulk import keys_of, with_room
 from sortitor.store.devices import patch_table
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
@@ -285,10 +285,7 @@ class Undoing:
 _BESIDE = ("identifiers", "given_away")
 #: Field → the one of which it says who decided: it goes back with that one alone.
 _LEADS = {"ownership_basis": "ownership", "name_basis": "name", "manual": "person_id"}
-_KEYS = """
-SELECT DISTINCT key FROM effects_of(%s) e, jsonb_object_keys(e.after) AS key
-WHERE e.before IS NOT NULL
-"""
+_SAID: LiteralString = "SELECT after AS said FROM effects_of(%(entry)s) WHERE before IS NOT NULL"
 _PLAN = """
 CREATE TEMP TABLE undoing ON COMMIT DROP AS
 WITH effect AS MATERIALIZED (
@@ -367,13 +364,14 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
     with_room(connection)
     with raw(connection).cursor() as cursor:
         if lock:
+            # Counted, since nobody reads them.
             cursor.execute(
-                "SELECT FROM devices d JOIN effects_of(%s) e ON e.device_id = d.id ORDER BY d.id"
-                " FOR UPDATE OF d",
+                "SELECT count(*) FROM (SELECT FROM devices d JOIN effects_of(%s) e"
+                " ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d) AS held",
                 [entry_id],
             )
         cursor.execute("DROP TABLE IF EXISTS undoing")
-        keys = [str(row[0]) for row in cursor.execute(_KEYS, [entry_id])]
+        keys = sorted(keys_of(connection, _SAID, entry=entry_id))
         standing = {**dict.fromkeys(devices.c.keys(), "d"), "last_seen_at": "s"}
         own = [key for key in keys if key in standing]
         pairs = [sql.SQL("{}, {}").format(k, sql.Identifier(standing[k], k)) for k in own]
@@ -435,6 +433,22 @@ def _people(connection: Connection, statement: str, entry_id: int) -> list[int]:
         return sorted(int(str(row[0])) for row in cursor.fetchall())
 
 
+_CONCERNS_IDENTIFIERS = """
+SELECT EXISTS (SELECT FROM undoing WHERE action = 'restore'
+    AND (after ? 'identifiers' OR after ? 'given_away'))
+"""
+#: What a merged device gave away comes back to it, unless it went elsewhere since; what a device
+#: was given goes.
+_IDENTIFIERS_BACK = """
+UPDATE identifiers i SET device_id = u.device_id
+FROM undoing u, jsonb_to_recordset(u.after -> 'given_away' -> 'identifiers')
+    AS g (kind text, value text, maker text)
+WHERE u.action = 'restore' AND i.kind = g.kind AND i.value = g.value AND i.maker = g.maker
+    AND i.device_id = (u.after -> 'given_away' ->> 'to')::bigint;
+DELETE FROM identifiers i
+USING undoing u, jsonb_to_recordset(u.after -> 'identifiers') AS a (kind text, value text)
+WHERE u.action = 'restore' AND i.device_id = u.device_id AND i.kind = a.kind AND i.value = a.value
+"""
 #: Who has other identifiers since: also the device that had taken over those of a restored one.
 _KNOWN_OTHERWISE = """
 SELECT device_id AS id FROM undoing
@@ -458,23 +472,10 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
         cursor.execute(
             "DELETE FROM devices d USING undoing u WHERE u.action = 'remove' AND d.id = u.device_id"
         )
-        # What a merged device gave away comes back to it, unless it went elsewhere since.
-        cursor.execute("""
-            UPDATE identifiers i SET device_id = u.device_id
-            FROM undoing u,
-                jsonb_to_recordset(u.after -> 'given_away' -> 'identifiers') AS g
-                    (kind text, value text, maker text)
-            WHERE u.action = 'restore' AND i.kind = g.kind AND i.value = g.value
-                AND i.maker = g.maker
-            AND i.device_id = (u.after -> 'given_away' ->> 'to')::bigint
-            """)
-        cursor.execute("""
-            DELETE FROM identifiers i
-                USING undoing u, jsonb_to_recordset(u.after -> 'identifiers') AS a (kind text,
-                value text)
-            WHERE u.action = 'restore' AND i.device_id = u.device_id AND i.kind = a.kind
-                AND i.value = a.value
-            """)
+        cursor.execute(_CONCERNS_IDENTIFIERS)
+        concerns_identifiers = cursor.fetchone() == (True,)
+        if concerns_identifiers:
+            cursor.execute(_IDENTIFIERS_BACK)
         cursor.execute("DROP TABLE IF EXISTS patches")
         cursor.execute(
             "CREATE TEMP TABLE patches ON COMMIT DROP AS SELECT device_id, patch FROM undoing WHERE"
@@ -482,7 +483,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
             " ALTER TABLE patches ADD PRIMARY KEY (device_id); ANALYZE patches (device_id)"
         )
     patch_table(connection, revert_id, reverting=True)
-    settle(connection, _KNOWN_OTHERWISE, {"identifiers"})
+    if concerns_identifiers:
+        settle(connection, _KNOWN_OTHERWISE, {"identifiers"})
     with raw(connection).cursor() as cursor:
         cursor.execute(
             "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE"

@@ -318,9 +318,7 @@ def patch_table(connection: Connection, entry_id: int, reverting: bool = False) 
 
     `reverting` lets devices go back the way they came.
     """
-    with raw(connection).cursor() as cursor:
-        cursor.execute("SELECT DISTINCT key FROM patches, jsonb_object_keys(patch) AS key")
-        keys = {cast(str, row[0]) for row in cursor.fetchall()}
+    keys = bulk.keys_of(connection, "SELECT patch AS said FROM patches")
     _write_many(connection, entry_id, keys, reverting=reverting)
 
 
