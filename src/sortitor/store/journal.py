@@ -29,7 +29,7 @@ from sortitor.store.bulk import keys_of, with_room
 from sortitor.store.devices import patch_table
 from sortitor.store.engine import raw
 from sortitor.store.rows import among, number, read_all, read_one
-from sortitor.store.settling import settle
+from sortitor.store.settling import settle, share
 from sortitor.store.tables import devices, journal, journal_creations, journal_effects
 
 _MOST_REVISIONS = 100
@@ -485,6 +485,8 @@ def undo(connection: Connection, entry_id: int, revert_id: int) -> None:
     patch_table(connection, revert_id, reverting=True)
     if concerns_identifiers:
         settle(connection, _KNOWN_OTHERWISE, {"identifiers"})
+    # Whoever works out members next finds no device that is gone by then.
+    share(connection)
     with raw(connection).cursor() as cursor:
         cursor.execute(
             "UPDATE credentials SET revoked_at = NULL, revoked_by = NULL FROM undoing u WHERE"
