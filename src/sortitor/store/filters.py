@@ -164,6 +164,8 @@ def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
     """The filter as a condition on `devices` that is true or false, never null."""
     if isinstance(found, Not):
         part = found.part
+        if isinstance(part, Comparison) and part.operator == "ne":
+            return compiled(Comparison(part.attribute, "eq", part.value), now)
         if isinstance(part, Comparison) and part.attribute == "lastSeenAt":
             # Asked of the row that every device has: that it has none such takes longer to find.
             return _sighted(not_(_seen(part)))
