@@ -35,6 +35,15 @@ settings.register_profile(
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "sortitor"))
 
 
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What is marked `in_order` stays so, however the others are shuffled."""
+    places = [place for place, item in enumerate(items) if item.get_closest_marker("in_order")]
+    in_order = sorted((items[place] for place in places), key=lambda item: item.location[:2])
+    for place, item in zip(places, in_order, strict=True):
+        items[place] = item
+
+
 def pytest_collection_finish() -> None:
     """What is loaded by now stays: it is not looked through for garbage again and again."""
     gc.collect()

@@ -34,13 +34,16 @@ from sortitor.schemas.licences import Pool
 from sortitor.schemas.orders import Order, OrderLine
 from sortitor.schemas.sweeps import Rule
 
+#: What a task leaves behind, those after it meet.
+pytestmark = pytest.mark.in_order
+
 TABLE = Path(__file__).parents[2] / "docs" / "handbook" / "reference" / "day.md"
 CREW = ("Maud Fenwick", "Odo Gannet", "Eve Tallack", "Tobias Rook", "Mara Quill", "Ines Carrow")
 
 
 @pytest.fixture(scope="module")
 def day(database: Database, tmp_path_factory: pytest.TempPathFactory) -> Iterator[World]:
-    """One morning in one fleet; each task takes what the others leave alone."""
+    """One morning in one fleet, for one task after the other."""
     with a_world(database) as world:
         _morning(world, tmp_path_factory.mktemp("day"))
         yield world

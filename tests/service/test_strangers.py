@@ -259,10 +259,14 @@ def test_wrong_codes_are_counted_like_wrong_passwords(make_world) -> None:  # ty
 def test_one_caller_has_so_many_places_at_once(make_world, monkeypatch) -> None:  # type: ignore[no-untyped-def]
     monkeypatch.setattr("sortitor.api.http.rates._WAIT_SECONDS", 0.3)
     world: World = make_world(at_once=2)
-    release = threading.Event()
-    monkeypatch.setattr(
-        "sortitor.operations.devices.facets", lambda ctx: (release.wait(20) and {}) or {}
-    )
+    inside, release = threading.Semaphore(0), threading.Event()
+
+    def held_up(_: object) -> dict[str, object]:
+        inside.release()
+        release.wait(20)
+        return {}
+
+    monkeypatch.setattr("sortitor.operations.devices.facets", held_up)
     with ThreadPoolExecutor(3) as threads:
 
         def ask(role: Role) -> int:
@@ -270,7 +274,7 @@ def test_one_caller_has_so_many_places_at_once(make_world, monkeypatch) -> None:
                 return client.get("/api/v1/devices/facets").status_code
 
         held = [threads.submit(ask, Role.VIEWER) for _ in range(2)]
-        time.sleep(0.5)
+        assert all(inside.acquire(timeout=20) for _ in held)
         assert ask(Role.VIEWER) == 429
         with http(world, Role.COORDINATOR) as other:
             assert other.get("/api/v1/devices").status_code == 200
