@@ -379,7 +379,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own, "leads": Jsonb(_LEADS)}
         cursor.execute(sql.SQL(_PLAN).format(now=now), values)
         if lock:
-            cursor.execute("ANALYZE undoing")
+            cursor.execute("ANALYZE undoing (device_id, action)")
         cursor.execute(
             "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action ="
             " 'restore'), count(*) FILTER (WHERE action = 'left'), count(*),"
