@@ -280,8 +280,9 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
     with ExitStack() as stack:
         stack.callback(database.drop, url)
         run = stack.enter_context(runtime(Settings(**given), clock))
-        _share_compiled(run.engine, run.settings.time_zone)
+        # This one has been connected, and knows its server.
         _share_compiled(run.work_engine, run.settings.time_zone)
+        _share_compiled(run.engine, run.settings.time_zone)
         worlds.append(World(stack.enter_context(serving(run)), run, database.tokens))
         stack.callback(worlds[0].close)
         yield worlds[0]
