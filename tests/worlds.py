@@ -7,13 +7,13 @@ import os
 import threading
 import time
 from collections.abc import Coroutine, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import ExitStack, contextmanager
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, timedelta
 from itertools import count
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 
 import httpx
 import psycopg
@@ -37,7 +37,7 @@ from sortitor.server.postgres import Cluster, with_role
 from sortitor.server.settings import Settings, wall_now
 from sortitor.server.wiring import Runtime, application, listen, own_url, runtime
 from sortitor.store import roles
-from sortitor.store.engine import Engine, transaction
+from sortitor.store.engine import transaction
 
 NOW = datetime(2026, 1, 17, 9, 0, tzinfo=UTC)
 PASSWORD = "a long enough password"
@@ -78,18 +78,6 @@ class Database:
     url: str
     tokens: dict[Role, str]
     folder: Path
-    _ending: ThreadPoolExecutor = field(default_factory=lambda: ThreadPoolExecutor(1))
-    _ends: list[Future[None]] = field(default_factory=list)
-
-    def end(self, world: ExitStack) -> None:
-        """End a world while the next test begins: a service waits a moment for those who ask."""
-        self._ends.append(self._ending.submit(world.close))
-
-    def close(self) -> None:
-        """Wait until every world has ended, and fail where one could not."""
-        self._ending.shutdown()
-        for one in self._ends:
-            one.result()
 
     def fresh(self) -> str:
         """The URL of a new copy of the template."""
@@ -243,21 +231,8 @@ def a_database(folder: Path) -> Iterator[Database]:
             )
         with transaction(run.work_engine) as connection:
             roles.grant(connection, roles.APPLICATION, PASSWORD.replace(" ", "-"))
-    database = Database(url.removesuffix("template_sortitor"), tokens, folder)
-    yield database
-    database.close()
+    yield Database(url.removesuffix("template_sortitor"), tokens, folder)
     cluster.stop()
-
-
-#: Zone → what compiles for it, and what was compiled.
-_compiled: dict[str, tuple[Any, Any]] = {}
-
-
-def _share_compiled(engine: Engine, zone: str) -> None:
-    """Let every world use the statements that others compiled: a fifth of their time."""
-    engine._compiled_cache.capacity = 5_000
-    mine = (engine.dialect, engine._compiled_cache)
-    engine.dialect, engine._compiled_cache = _compiled.setdefault(zone, mine)
 
 
 @contextmanager
@@ -277,16 +252,11 @@ def a_world(database: Database, **settings: object) -> Iterator[World]:
         **BUSY_TESTS,
         **settings,
     }
-    with ExitStack() as stack:
-        stack.callback(database.drop, url)
-        run = stack.enter_context(runtime(Settings(**given), clock))
-        # This one has been connected, and knows its server.
-        _share_compiled(run.work_engine, run.settings.time_zone)
-        _share_compiled(run.engine, run.settings.time_zone)
-        worlds.append(World(stack.enter_context(serving(run)), run, database.tokens))
-        stack.callback(worlds[0].close)
+    with runtime(Settings(**given), clock) as run, serving(run) as address:
+        worlds.append(World(address, run, database.tokens))
         yield worlds[0]
-        database.end(stack.pop_all())
+        worlds[0].close()
+    database.drop(url)
 
 
 def manifest(tmp_path: Path, lines: Iterable[str], name: str = "lot.csv") -> Path:
