@@ -89,6 +89,16 @@ def test_any_name_is_found_as_it_is_written(world: World, tmp_path: Path) -> Non
     assert {d.person_name for d in s.devices.list()} == {None, "Odo Gannet"}
 
 
+@pytest.mark.parametrize("digits", [19, 25, 5_000])
+def test_a_number_longer_than_any_is_no_devices(world: World, tmp_path: Path, digits: int) -> None:
+    s = waiting(world, tmp_path, 1)
+    path = filled(s, tmp_path, ["odo"])
+    titles, row = path.read_text().splitlines()
+    path.write_text(f"{titles}\n{'9' * digits},{row.partition(',')[2]}\n")
+    [fault] = s.arrivals.preview_assignments(path).examples
+    assert fault.note.startswith(f"There is no device {'9' * digits}.")
+
+
 def test_what_a_preview_has_read_is_not_read_again(
     world: World, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

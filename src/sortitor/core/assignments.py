@@ -13,6 +13,10 @@ DEVICE, PERSON = "device", "person"
 _TITLES = {DEVICE: {"device", "device id", "number", "id"}, PERSON: {"person", "user name", "mail"}}
 
 
+#: Of a number that the database can hold, whatever it is.
+_MOST_DIGITS = 18
+
+
 class RowVerdict(StrEnum):
     """What becomes of one row."""
 
@@ -28,6 +32,13 @@ class Row(NamedTuple):
     row: int
     device: str
     person: str
+
+    @property
+    def number(self) -> int | None:
+        """The device's; None where it is none, or longer than any."""
+        text = self.device
+        is_one = text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS
+        return int(text) if is_one else None
 
 
 class Judged(NamedTuple):
@@ -88,7 +99,7 @@ def judged(
 
 
 def _judge(row: Row, devices: Mapping[int, bool], people: Mapping[str, tuple[int, bool]]) -> Judged:
-    number = int(row.device) if row.device.isascii() and row.device.isdecimal() else None
+    number = row.number
     if number is None or number not in devices:
         why = f"There is no device {row.device or 'without a number'}."
         return Judged(row, RowVerdict.FAULT, why=f"{why} Leave the column “Device” as it was.")

@@ -100,7 +100,7 @@ def _plan(ctx: Context, connection: Connection, rows: Sequence[Row], lock: bool)
     # The people's rows first, then the devices': the order of every arrival.
     named = people.called(connection, [row.person for row in rows if row.person], lock)
     by_name = _by_name(named)
-    numbers = [int(row.device) for row in rows if row.device.isascii() and row.device.isdecimal()]
+    numbers = [row.number for row in rows if row.number is not None]
     waits = store_devices.waiting(connection, numbers, lock)
     found = _within_quotas(ctx, connection, judged(rows, waits, by_name))
     given = [one for one in found if one.verdict is RowVerdict.GIVE]
