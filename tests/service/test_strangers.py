@@ -23,6 +23,7 @@ from sortitor.client.errors import Refused, SignInNeeded
 from sortitor.core.errors import SlowDown
 from sortitor.core.vocabulary import Activation, Purpose, Role
 from sortitor.schemas.arrivals import RelayedCheckIn
+from sortitor.schemas.cohorts import Cohort
 
 BIG = b'{"name": "' + b"x" * 5_000_000 + b'"}'
 
@@ -537,3 +538,12 @@ def test_refused_and_forgotten_sessions(world: World) -> None:
             s.accounts.me()
     with pytest.raises(Refused):
         world.client(Role.VIEWER).accounts.sessions(2)
+
+
+@pytest.mark.parametrize("number", ["²", "9" * 19, "9" * 5_000])
+def test_what_is_no_number_is_refused_with_words(world: World, number: str) -> None:
+    world.client().cohorts.add(Cohort(name="Crew"))
+    headers = {b"if-match": f'"{number}"'.encode("latin-1")}
+    with http(world) as client:
+        answer = client.patch("/api/v1/cohorts/1", json={"note": "x"}, headers=headers)
+    assert (answer.status_code, answer.json()["code"]) == (422, "bad_etag")

@@ -7,14 +7,11 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from sortitor.core.errors import BadInput
+from sortitor.core.numerals import number_in
 
 #: The columns of the list; those that are not named here are for the reader alone.
 DEVICE, PERSON = "device", "person"
 _TITLES = {DEVICE: {"device", "device id", "number", "id"}, PERSON: {"person", "user name", "mail"}}
-
-
-#: Of a number that the database can hold, whatever it is.
-_MOST_DIGITS = 18
 
 
 class RowVerdict(StrEnum):
@@ -36,9 +33,7 @@ class Row(NamedTuple):
     @property
     def number(self) -> int | None:
         """The device's; None where it is none, or longer than any."""
-        text = self.device
-        is_one = text.isascii() and text.isdecimal() and len(text) <= _MOST_DIGITS
-        return int(text) if is_one else None
+        return number_in(self.device)
 
 
 class Judged(NamedTuple):

@@ -11,6 +11,7 @@ from datetime import datetime
 from typing import Any
 
 from sortitor.core.errors import BadInput, Conflict, NotFound, Stale
+from sortitor.core.numerals import number_in
 from sortitor.core.provisioning import person_of, user_of
 from sortitor.operations.context import Context
 from sortitor.store import groups as store_groups
@@ -50,15 +51,10 @@ def _pushing(ctx: Context) -> Iterator[Connection]:
 
 def _number(resource_id: str, letter: str) -> int:
     """The number behind an id; users and groups are told apart by its first letter."""
-    text = resource_id.removeprefix(letter)
-    if (
-        not resource_id.startswith(letter)
-        or not text.isascii()
-        or not text.isdigit()
-        or len(text) > 18
-    ):
+    number = number_in(resource_id.removeprefix(letter))
+    if number is None or not resource_id.startswith(letter):
         raise NotFound("user" if letter == "u" else "group", resource_id)
-    return int(text)
+    return number
 
 
 def _user(row: UserRow) -> Resource:
@@ -277,14 +273,7 @@ def _members(
 ) -> tuple[set[int], set[int]]:
     """The people and groups that a document names. Raises BadInput for one that is not there."""
     values = [str(member.get("value") or "") for member in document.get("members") or []]
-    numbers = {
-        letter: {
-            int(value[1:])
-            for value in values
-            if value[:1] == letter and value[1:].isdigit() and len(value) < 20
-        }
-        for letter in "ug"
-    }
+    numbers = {letter: _numbers(values, letter) for letter in "ug"}
     there = {
         "u": store.known_people(connection, sorted(numbers["u"])),
         "g": store.known_groups(connection, sorted(numbers["g"])),
@@ -295,9 +284,7 @@ def _members(
     if missing := [
         value
         for value in values
-        if value[:1] not in there
-        or not value[1:].isdigit()
-        or int(value[1:]) not in there[value[0]]
+        if value[:1] not in there or number_in(value[1:]) not in there[value[0]]
     ]:
         detail = f"{missing[0]!r} is no user or group that can be a member."
         raise BadInput("unknown_member", detail, "Create it first, or leave it out.")
@@ -413,11 +400,8 @@ def _circle(connection: Connection, group_id: int, groups_in: set[int]) -> str:
 
 def _numbers(values: Sequence[str], letter: str) -> set[int]:
     """The numbers of those ids that are of this kind; what never was is not in a group either."""
-    return {
-        int(value[1:])
-        for value in values
-        if value[:1] == letter and value[1:].isascii() and value[1:].isdigit() and len(value) < 19
-    }
+    found = (number_in(value[1:]) for value in values if value[:1] == letter)
+    return {number for number in found if number is not None}
 
 
 def remove_group(ctx: Context, resource_id: str, revision: int | None) -> None:

@@ -8,6 +8,7 @@ from fastapi import Header, Response
 
 from sortitor.api.http.negotiation import COMPRESSED_TAG
 from sortitor.core.errors import BadInput, Unread
+from sortitor.core.numerals import number_in
 
 IfMatch = Annotated[str | None, Header(description="The ETag that was read")]
 
@@ -23,11 +24,12 @@ def revision_of(if_match: str | None) -> int | None:
     text = version_in(if_match)
     if text is None:
         return None
-    if not text.isdigit():
+    revision = number_in(text)
+    if revision is None:
         raise BadInput(
             "bad_etag", f"{if_match!r} is not an ETag that this service gave.", "Read it again."
         )
-    return int(text)
+    return revision
 
 
 def edited(if_match: str | None, digest: str | None, what: str) -> int | None:

@@ -17,6 +17,8 @@ from posixpath import join, normpath
 from typing import IO
 from xml.etree import ElementTree
 
+from sortitor.core.numerals import number_in
+
 #: Parts of a workbook that are read whole.
 _PART_BYTES = 20_000_000
 _PIECE = 4_000_000
@@ -155,9 +157,9 @@ def _scan(stream: IO[bytes], facts: SheetFacts, padded: dict[bytes, int]) -> Non
         facts.hidden_rows += map(int, _HIDDEN_ROW.findall(text))
         for attributes in _HIDDEN_COLUMNS.findall(text):
             given = _attributes(attributes)
-            if given.get("min", "").isdigit() and given.get("max", "").isdigit():
-                last = min(int(given["max"]), 16_384)
-                facts.hidden_columns += range(int(given["min"]), last + 1)
+            first, last = (number_in(given.get(end, "")) for end in ("min", "max"))
+            if first is not None and last is not None:
+                facts.hidden_columns += range(first, min(last, 16_384) + 1)
         for letters, row, to_letters, to_row in _MERGED.findall(text):
             area = (int(row), place_of(letters), int(to_row), place_of(to_letters))
             facts.merged.append(area)
@@ -345,7 +347,7 @@ class _OdsReader:
 
 def _times(element: ElementTree.Element, what: str) -> int:
     given = element.get(f"{_TABLE}number-{what}-repeated", "1")
-    return int(given) if given.isdigit() else 1
+    return 1 if (times := number_in(given)) is None else times
 
 
 def _untrusted(value: str) -> str | None:
