@@ -28,6 +28,7 @@ from pathlib import Path
 from playwright.sync_api import Browser, Page, sync_playwright
 from rich.console import Console
 from rich.text import Text
+from tests.console.browsers import launched
 
 from sortitor.client import Sortitor
 from sortitor.core.vocabulary import Platform, Role, SignInWay
@@ -36,15 +37,6 @@ from sortitor.schemas.arrivals import Knock
 from sortitor.schemas.passes import PassTerms
 
 BIN = Path(sys.executable).parent
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 
 #: Picture → (page, what to do there before it is taken).
 PAGES: dict[str, tuple[str, str]] = {
@@ -248,7 +240,7 @@ def main() -> None:
         s.accounts.sign_in("coordinator", ACCOUNTS["coordinator"])
         token = s.accounts.add_token("pictures", Role.COORDINATOR, 1)
         found = subjects(s)
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = launched(playwright)
         photograph(browser, url, wanted, found, given.into, given.dark, given.width)
         if WELCOME in wanted:
             welcome(browser, s, url, given.into / f"{WELCOME}.png")

@@ -12,7 +12,7 @@ ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || command -v initdb >/dev/n
 # The demonstration has a directory of its own; the one that the package would set up is not wanted.
 [ -x /usr/sbin/slapd ] || missing slapd
 if [ "${1:-demo}" = test ]; then
-    command -v chromium >/dev/null || missing chromium
+    command -v chromium-headless-shell >/dev/null || missing chromium-headless-shell
     # What drives the browser is linked against it.
     ls /usr/lib/*/libatomic.so.1 >/dev/null 2>&1 || missing libatomic1
     # It judges the numbers that the service gives.

@@ -6,45 +6,35 @@ from collections.abc import Iterator
 
 import pytest
 from playwright.sync_api import Browser, Page, expect, sync_playwright
-from tests.worlds import PASSWORD, World
+from tests.console.browsers import PATIENCE_SECONDS, launched, signed_in
+from tests.worlds import World
 
 from sortitor.api.http.console import STATIC
+from sortitor.core.vocabulary import Role
 
-FLAGS = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
-
-# A machine under load is slow, not wrong.
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=PATIENCE_SECONDS * 1_000)
 
 
 @pytest.fixture(scope="session")
 def browser() -> Iterator[Browser]:
     assert (STATIC / "index.html").exists(), "build the console first: make console"
     with sync_playwright() as playwright:
-        chromium = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        chromium = launched(playwright)
         yield chromium
         chromium.close()
 
 
 @pytest.fixture
-def page(browser: Browser, world: World) -> Iterator[Page]:
-    """Signed in as coordinator, on Today; whatever the page complains of fails the test."""
+def role() -> Role:
+    """Who signs in; a test says another one by its parameter."""
+    return Role.COORDINATOR
+
+
+@pytest.fixture
+def page(browser: Browser, world: World, role: Role) -> Iterator[Page]:
+    """Signed in, on Today; whatever the page complains of fails the test."""
     complaints: list[str] = []
-    context = browser.new_context(
-        viewport={"width": 1280, "height": 800},
-        reduced_motion="reduce",
-        locale="en-GB",
-        base_url=world.url,
-    )
-    context.set_default_timeout(15_000)
-    page = context.new_page()
+    page = signed_in(browser, world, role)
     page.on("pageerror", lambda error: complaints.append(str(error)))
     page.on(
         "console",
@@ -54,11 +44,7 @@ def page(browser: Browser, world: World) -> Iterator[Page]:
             else None
         ),
     )
-    page.goto("/")
-    page.get_by_label("Account").fill("coordinator")
-    page.get_by_label("Password").fill(PASSWORD)
-    page.get_by_role("button", name="Sign in").click()
-    page.wait_for_url(f"{world.url}/today")
+    page.goto("/today")
     yield page
-    context.close()
+    page.context.close()
     assert complaints == []

@@ -10,11 +10,11 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from tests.console.browsers import signed_in
 from tests.console.hands import Hands, Keyboard
 from tests.identifiers import imei
 from tests.workbooks import xlsx
 from tests.worlds import (
-    PASSWORD,
     Database,
     World,
     a_pass,
@@ -95,19 +95,8 @@ def _rules(s: Sortitor) -> None:
 
 
 def _open(browser: Browser, world: World, role: Role = Role.COORDINATOR, width: int = 1280) -> Page:
-    context = browser.new_context(
-        viewport={"width": width, "height": 800 if width > 400 else 740},
-        reduced_motion="reduce",
-        locale="en-GB",
-        base_url=world.url,
-    )
-    context.set_default_timeout(15_000)
-    page = context.new_page()
-    page.goto("/")
-    page.get_by_label("Account").fill(role.value)
-    page.get_by_label("Password").fill(PASSWORD)
-    page.get_by_role("button", name="Sign in").click()
-    page.wait_for_url(f"{world.url}/today")
+    page = signed_in(browser, world, role, width)
+    page.goto("/today")
     return page
 
 

@@ -9,8 +9,9 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
+from tests.console.browsers import signed_in
 from tests.doors import Door, a_door
-from tests.worlds import PASSWORD, a_pass, change_baseline, http
+from tests.worlds import a_pass, change_baseline, http
 
 from sortitor.core.vocabulary import MailState, Role, SignInWay, Stage
 from sortitor.schemas.arrivals import ProgressTold
@@ -212,12 +213,7 @@ def test_pictures_of_the_card_are_made_anew(door: Door) -> None:
 
 def test_mails_are_seen_tried_again_and_tested(browser: Browser, door: Door) -> None:
     door.mailbox.refuse = "550 No such box"
-    page = browser.new_context(base_url=door.world.url).new_page()
-    page.goto("/sign-in")
-    page.get_by_label("Account").fill(Role.ADMINISTRATOR.value)
-    page.get_by_label("Password").first.fill(PASSWORD)
-    page.get_by_role("button", name="Sign in").click()
-    page.wait_for_url("**/today")
+    page = signed_in(browser, door.world, Role.ADMINISTRATOR)
     page.goto("/arrivals?tab=mails")
     page.get_by_label("Address").fill("odo@wrenmoor.example")
     page.get_by_role("button", name="Send a test mail").click()

@@ -9,7 +9,7 @@ from xml.etree import ElementTree
 import httpx
 import pytest
 from playwright.sync_api import sync_playwright
-from tests.console.conftest import FLAGS
+from tests.console.browsers import launched
 from tests.worlds import World
 from tools import data_model, handbook
 
@@ -121,7 +121,7 @@ def looked_up(url: str) -> list[str]:
     """Find a word in the handbook; gives what the browser complained of."""
     complaints: list[str] = []
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        browser = launched(playwright)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.on("console", lambda one: complaints.append(one.text) if one.type == "error" else None)
         page.on("request", lambda one: None if url in one.url else complaints.append(one.url))
