@@ -9,6 +9,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
+import polars as pl
 import pytest
 from tests.vouchers import trust, use
 from tests.worlds import (
@@ -420,6 +421,18 @@ def test_who_decided_goes_back_with_what_was_decided_alone(world: World, tmp_pat
     given = world.rows("SELECT name, name_basis, person_id, manual FROM devices WHERE id = 1")
     odo = s.people.show("odo").id
     assert given == [("HELM", "manual", odo, ["person_id"])]
+
+
+@pytest.mark.parametrize("site", ['Berth "B"', "Pier\\A", "Ost\\x", "Quay's", "رصيف", "100 %s {}"])
+def test_whatever_a_field_held_comes_back(world: World, tmp_path: Path, site: str) -> None:
+    s = world.client()
+    for place, where in enumerate((site, "Petrel")):
+        lines = pl.DataFrame({"serial": ["KM-1"], "site": [where]}).write_csv()
+        (tmp_path / f"{place}.csv").write_text(lines)
+        import_lot(s, tmp_path / f"{place}.csv", platform="android", ownership="corporate")
+    entry = next(iter(s.journal.list("lot.apply")))
+    s.journal.revert(entry.id, s.journal.preview_revert(entry.id).digest)
+    assert s.devices.show(1).site == site
 
 
 def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path) -> None:

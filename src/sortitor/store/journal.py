@@ -345,6 +345,15 @@ FROM judged
 """
 
 
+# Each device's plan as a number, and all of them as one: in no order, and in no text, which for
+# millions of devices would be longer than a text may be.
+_COUNTED = """
+SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action = 'restore'),
+    count(*) FILTER (WHERE action = 'left'), count(*),
+    coalesce(sum(hashint8extended(device_id, jsonb_hash_extended(patch,
+        hashtextextended(action || ' ' || remark, 0)))), 0)::text
+FROM undoing
+"""
 #: What stays as it is comes first: it is what the reader has to know.
 _EXAMPLES = """
 WITH shown AS MATERIALIZED (
@@ -380,12 +389,7 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
         cursor.execute(sql.SQL(_PLAN).format(now=now), values)
         if lock:
             cursor.execute("ANALYZE undoing (device_id, action)")
-        cursor.execute(
-            "SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action ="
-            " 'restore'), count(*) FILTER (WHERE action = 'left'), count(*),"
-            " coalesce(encode(sha256(string_agg(device_id || action || patch || remark, '|' ORDER"
-            " BY device_id)::bytea), 'hex'), '') FROM undoing"
-        )
+        cursor.execute(_COUNTED)
         counted = cast("tuple[int, int, int, int, str]", cursor.fetchone())
         removed, restored, left, total, digest = counted
         cursor.execute(_EXAMPLES)
