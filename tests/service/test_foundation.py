@@ -25,7 +25,7 @@ from sortitor.server.openapi import document
 from sortitor.server.postgres import Cluster
 from sortitor.server.settings import Settings
 from sortitor.store import failures, schema
-from sortitor.store.engine import make_engine
+from sortitor.store.engine import make_engine, transaction
 
 ROOT = Path(__file__).parents[2]
 
@@ -196,6 +196,18 @@ def test_every_constraint_that_a_user_can_meet_has_its_words(database: Database)
     }
     assert {row[0] for row in unique} - never_met <= set(failures.CONSTRAINTS)
     database.drop(url)
+
+
+def test_a_value_that_only_the_database_refuses_is_in_the_log(
+    world: World, caplog: pytest.LogCaptureFixture
+) -> None:
+    with pytest.raises(BadInput, match="cannot be stored"), transaction(world.run.engine) as one:
+        one.exec_driver_sql("SELECT %s::text::bytea", (r"their\secret",))
+    (record,) = caplog.records
+    assert record.name == failures.__name__
+    assert record.exc_info
+    assert "SELECT" in str(record.exc_info[1])
+    assert "secret" not in str(record.exc_info[1])
 
 
 def test_every_error_has_its_status() -> None:

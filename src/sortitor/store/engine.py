@@ -74,6 +74,8 @@ def make_engine(
         pool_timeout=pool_seconds,
         pool_use_lifo=True,
         execution_options={_URL: url},
+        # What a statement was given is for nobody who reads the log.
+        hide_parameters=True,
     )
     event.listen(engine, "checkout", _refuse_dead)
     zones.set_zone(engine.dialect, zone)

@@ -5,12 +5,15 @@ A test fails on a constraint that is missing here.
 
 from __future__ import annotations
 
+import logging
+
 from psycopg import Error as PsycopgError
 from psycopg import errors as pg
 from sqlalchemy.exc import DBAPIError
 
 from sortitor.core.errors import BadInput, Busy, Conflict, OutOfTime, SortitorError, Unavailable
 
+_log = logging.getLogger(__name__)
 _MOVED = "Somebody changed the same thing at the same moment; nothing was applied. Try again."
 
 _TOO_MUCH = (pg.ProgramLimitExceeded, pg.StatementTooComplex, pg.TooManyColumns)
@@ -177,6 +180,8 @@ def translate(error: DBAPIError | PsycopgError) -> SortitorError:
     if isinstance(cause, pg.TooManyConnections):
         return Busy("Every connection to the database is at work")
     if isinstance(cause, pg.DataError):
+        # A value that nobody refused before, or a fault of a statement of ours.
+        _log.warning("a value cannot be stored", exc_info=error)
         return BadInput(
             "unstorable",
             f"A value cannot be stored: {cause.diag.message_primary or cause}.",
