@@ -86,7 +86,7 @@ soak: $(STAMPS)/demo-packages $(STAMPS)/python
 
 # The pictures of docs/screenshots, made anew from the demonstration.
 pictures: $(STAMPS)/test-packages $(STAMPS)/python console
-	$(BIN)/python tools/pictures.py
+	$(BIN)/python -m tools.pictures
 
 $(STAMPS)/%-packages: tools/system-packages.sh
 	sh tools/system-packages.sh $*

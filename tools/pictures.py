@@ -1,7 +1,7 @@
 """Takes the pictures of docs/screenshots: the console's pages and the main commands' output, on the
 demonstration.
 
-    python tools/pictures.py [--url http://127.0.0.1:8470] [--only today,lot] [--into
+    python -m tools.pictures [--url http://127.0.0.1:8470] [--only today,lot] [--into
     docs/screenshots] [--dark] [--width 1280]
 
 Without --url it starts the demonstration itself.
