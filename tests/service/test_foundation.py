@@ -203,8 +203,8 @@ def test_a_value_that_only_the_database_refuses_is_in_the_log(
 ) -> None:
     with pytest.raises(BadInput, match="cannot be stored"), transaction(world.run.engine) as one:
         one.exec_driver_sql("SELECT %s::text::bytea", (r"their\secret",))
-    (record,) = caplog.records
-    assert record.name == failures.__name__
+    # The world's own service may have something to say at the same moment.
+    (record,) = [one for one in caplog.records if one.name == failures.__name__]
     assert record.exc_info
     assert "SELECT" in str(record.exc_info[1])
     assert "secret" not in str(record.exc_info[1])
