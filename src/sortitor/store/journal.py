@@ -286,89 +286,119 @@ _BESIDE = ("identifiers", "given_away")
 #: Field → the one of which it says who decided: it goes back with that one alone.
 _LEADS = {"ownership_basis": "ownership", "name_basis": "name", "manual": "person_id"}
 _SAID: LiteralString = "SELECT after AS said FROM effects_of(%(entry)s) WHERE before IS NOT NULL"
-_PLAN = """
-CREATE TEMP TABLE undoing ON COMMIT DROP AS
-WITH effect AS MATERIALIZED (
-    -- Once for each device, and of its columns those alone of which the entry speaks.
-    SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, d.name, d.stage,
-        CASE WHEN e.before IS NOT NULL AND d.id IS NOT NULL THEN {now} END AS now,
-        e.after - %(beside)s::text[] AS given,
-        -- Most entries say the same of all their devices, of which most are still so.
-        e.before ?& %(keys)s::text[] AND NOT e.after ? 'name' AS plain
+# Most entries say the same of thousands of devices, of which most are still so: each such kind is
+# judged once, and the devices of it are counted.
+_KINDS = """
+CREATE TEMP TABLE undoing_kinds ON COMMIT DROP AS
+WITH effect AS (
+    -- Of a device's columns those alone of which the entry speaks.
+    SELECT e.device_id, e.before, e.after, d.id IS NOT NULL AS exists, {columns}
+        -- A device that the entry created goes again only while nothing else happened to it.
+        CASE WHEN e.before IS NULL THEN d.stage = 'awaited' AND NOT EXISTS (
+            SELECT FROM journal_effects e2 JOIN journal j ON j.id = e2.entry_id
+            WHERE e2.device_id = e.device_id AND e2.entry_id > %(entry)s AND j.reverts IS NULL
+            AND NOT EXISTS (SELECT FROM journal r WHERE r.reverts = j.id)
+        ) END AS untouched,
+        -- A retired device's name may have been given to another since.
+        CASE WHEN e.before ? 'name' THEN EXISTS (
+            SELECT FROM devices o WHERE lower(o.name) = lower(e.before ->> 'name')
+            AND o.stage <> 'retired' AND o.id <> e.device_id
+        ) END AS name_taken,
+        CASE WHEN e.before ->> 'stage' <> 'retired' AND e.after ->> 'stage' = 'retired'
+            THEN EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(d.name)
+            AND o.stage <> 'retired' AND o.id <> e.device_id) END AS name_gone
     FROM effects_of(%(entry)s) e LEFT JOIN devices d ON d.id = e.device_id
         LEFT JOIN sightings s ON s.device_id = d.id
+), kind AS (
+    SELECT before, after, exists, untouched, name_taken, name_gone,
+        CASE WHEN exists AND before IS NOT NULL THEN {now} END AS now,
+        before - %(beside)s::text[] AS old, after - %(beside)s::text[] AS given,
+        array_agg(device_id) AS devices, sum(hashint8extended(device_id, 0)) AS devices_known_by
+    FROM effect GROUP BY before, after, exists, untouched, name_taken, name_gone{named}
 ), judged AS MATERIALIZED (
-    -- Once for each device, however often it is spoken of below.
-    SELECT device_id, name, now, before, after, exists,
-        before IS NULL AS created,
-        -- A device that the entry created goes again only while nothing else happened to it.
-        before IS NULL AND stage = 'awaited' AND NOT EXISTS (
-            SELECT FROM journal_effects e2 JOIN journal j ON j.id = e2.entry_id
-            WHERE e2.device_id = effect.device_id AND e2.entry_id > %(entry)s AND j.reverts IS NULL
-            AND NOT EXISTS (SELECT FROM journal r WHERE r.reverts = j.id)
-        ) AS untouched,
+    SELECT *,
         -- A field goes back only while it still holds what the entry gave it.
-        CASE WHEN plain AND now = given AND given <> '{{}}' THEN before - %(beside)s::text[] ELSE
-        (SELECT jsonb_object_agg(key, before -> key)
+        CASE WHEN now = given AND given <> '{{}}' AND before ?& %(keys)s::text[]
+            AND NOT after ? 'name' THEN old
+        ELSE (SELECT jsonb_object_agg(key, before -> key)
             FROM jsonb_object_keys(given) AS key, coalesce(%(leads)s::jsonb ->> key, key) AS lead
             WHERE before IS NOT NULL AND (now -> key) IS NOT DISTINCT FROM (after -> key)
             AND (NOT given ? lead OR (now -> lead) IS NOT DISTINCT FROM (after -> lead))
-            -- A retired device's name may have been given to another since.
-            AND NOT (lead = 'name'
-                AND EXISTS (SELECT FROM devices o WHERE lower(o.name) = lower(before ->> 'name')
-                AND o.stage <> 'retired' AND o.id <> device_id))) END AS patch,
-        CASE WHEN now = given THEN NULL ELSE
-        (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(given) AS key
+            AND NOT (lead = 'name' AND coalesce(name_taken, false))) END AS patch,
+        CASE WHEN now = given THEN NULL
+        ELSE (SELECT array_agg(key ORDER BY key) FROM jsonb_object_keys(given) AS key
             WHERE before IS NOT NULL AND (now -> key)
-                IS DISTINCT FROM (after -> key)) END AS changed_keys,
-        -- NULL would not spare the look-up that follows; false does.
-        coalesce(exists AND before ->> 'stage' <> 'retired' AND after ->> 'stage' = 'retired',
-            false) AND EXISTS (
-            SELECT FROM devices o WHERE lower(o.name) = lower(effect.name) AND o.stage <> 'retired'
-                AND o.id <> device_id
-        ) AS name_gone
-    FROM effect
+                IS DISTINCT FROM (after -> key)) END AS changed_keys
+    FROM kind
 )
-SELECT device_id, name, before, after,
-    CASE WHEN NOT exists THEN 'left' WHEN created THEN CASE WHEN untouched THEN 'remove' ELSE 'left'
-        END
+SELECT devices, devices_known_by, after,
+    CASE WHEN NOT exists THEN 'left'
+        WHEN before IS NULL THEN CASE WHEN untouched THEN 'remove' ELSE 'left' END
         WHEN changed_keys @> ARRAY['stage'] OR patch IS NULL AND NOT after ? 'identifiers'
             THEN 'left' ELSE 'restore' END AS action,
     CASE WHEN name_gone THEN coalesce(patch, '{{}}') || '{{"name": null}}'
         ELSE coalesce(patch, '{{}}') END AS patch,
-    CASE WHEN NOT exists THEN 'no longer there' WHEN created AND NOT untouched THEN
-        'changed or arrived since'
-         WHEN changed_keys IS NOT NULL
+    CASE WHEN NOT exists THEN 'no longer there'
+        WHEN before IS NULL AND NOT untouched THEN 'changed or arrived since'
+        WHEN changed_keys IS NOT NULL
             THEN 'changed since: ' || array_to_string(changed_keys, ', ')
-         WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
+        WHEN name_gone THEN 'its name has been given to another' ELSE '' END AS remark
 FROM judged
 """
-
-
-# Each device's plan as a number, and all of them as one: in no order, and in no text, which for
-# millions of devices would be longer than a text may be.
+# The planner takes each device for a kind of its own, which it would sort, by one process alone.
+_OF_FEW_KINDS = "SET LOCAL enable_sort = off; SET LOCAL parallel_tuple_cost = 0.01"
+_AS_BEFORE = "SET LOCAL enable_sort TO DEFAULT; SET LOCAL parallel_tuple_cost TO DEFAULT"
+# What is known of all devices is one number: in no order, and in no text, which for millions of
+# devices would be longer than a text may be.
 _COUNTED = """
-SELECT count(*) FILTER (WHERE action = 'remove'), count(*) FILTER (WHERE action = 'restore'),
-    count(*) FILTER (WHERE action = 'left'), count(*),
-    coalesce(sum(hashint8extended(device_id, jsonb_hash_extended(patch,
-        hashtextextended(action || ' ' || remark, 0)))), 0)::text
-FROM undoing
+SELECT coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'remove'), 0)::bigint,
+    coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'restore'), 0)::bigint,
+    coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'left'), 0)::bigint,
+    coalesce(sum(cardinality(devices)), 0)::bigint,
+    coalesce(sum(hash_numeric_extended(devices_known_by, jsonb_hash_extended(patch,
+        hashtextextended(action || ' ' || remark, cardinality(devices))))), 0)::text
+FROM undoing_kinds
 """
 #: What stays as it is comes first: it is what the reader has to know.
 _EXAMPLES = """
 WITH shown AS MATERIALIZED (
-    SELECT * FROM undoing ORDER BY action <> 'left', remark = '', device_id LIMIT 50
+    SELECT device_id, action, after, patch, remark FROM undoing_kinds,
+        LATERAL (SELECT unnest(devices) AS device_id ORDER BY device_id LIMIT 50) AS first
+    ORDER BY action <> 'left', remark = '', device_id LIMIT 50
 )
-SELECT u.device_id, u.name, d.ownership, action, after, patch, remark
+SELECT u.device_id, d.name, d.ownership, action, after, patch, remark
 FROM shown u LEFT JOIN devices d ON d.id = u.device_id
 ORDER BY action <> 'left', remark = '', u.device_id
 """
+_UNDOING = """
+CREATE TEMP TABLE undoing ON COMMIT DROP AS
+SELECT device_id, action, after, patch FROM undoing_kinds, unnest(devices) AS device_id;
+ANALYZE undoing (device_id, action)
+"""
+
+
+#: What an entry may speak of, and the table (of `_KINDS`) that it stands in.
+_STANDING = {**dict.fromkeys(devices.c.keys(), "d"), "last_seen_at": "s"}
+
+
+def _kinds_of(keys: Sequence[str]) -> sql.Composed:
+    """The statement for an entry that speaks of these fields."""
+    names = [sql.Identifier(f"now_{key}") for key in keys]
+    columns = [sql.Identifier(_STANDING[key], key) for key in keys]
+    columns_named = [sql.SQL("{} AS {},").format(*one) for one in zip(columns, names, strict=True)]
+    pairs = [sql.SQL("{}, {}").format(*one) for one in zip(keys, names, strict=True)]
+    return sql.SQL(_KINDS).format(
+        columns=sql.SQL(" ").join(columns_named),
+        named=sql.SQL("").join(sql.SQL(", {}").format(name) for name in names),
+        now=sql.SQL("jsonb_build_object({})").format(sql.SQL(", ").join(pairs)),
+    )
 
 
 def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
-    """Work out, in the temporary table `undoing`, what reverting the entry does to each device.
+    """Work out what reverting the entry does to its devices.
 
-    `lock` holds the devices first, so that none moves between the plan and its carrying out.
+    `lock` holds the devices first, so that none moves between the plan and its carrying out, and
+    leaves what happens to each in the temporary table `undoing`.
     """
     with_room(connection)
     with raw(connection).cursor() as cursor:
@@ -379,16 +409,15 @@ def plan_undoing(connection: Connection, entry_id: int, lock: bool) -> Undoing:
                 " ON e.device_id = d.id ORDER BY d.id FOR UPDATE OF d) AS held",
                 [entry_id],
             )
-        cursor.execute("DROP TABLE IF EXISTS undoing")
-        keys = sorted(keys_of(connection, _SAID, entry=entry_id))
-        standing = {**dict.fromkeys(devices.c.keys(), "d"), "last_seen_at": "s"}
-        own = [key for key in keys if key in standing]
-        pairs = [sql.SQL("{}, {}").format(k, sql.Identifier(standing[k], k)) for k in own]
-        now = sql.SQL("jsonb_build_object({})").format(sql.SQL(", ").join(pairs))
-        values = {"entry": entry_id, "beside": list(_BESIDE), "keys": own, "leads": Jsonb(_LEADS)}
-        cursor.execute(sql.SQL(_PLAN).format(now=now), values)
+        cursor.execute("DROP TABLE IF EXISTS undoing_kinds, undoing")
+        said = keys_of(connection, _SAID, entry=entry_id)
+        cursor.execute(_OF_FEW_KINDS)
+        keys = sorted(said & _STANDING.keys())
+        values = {"entry": entry_id, "beside": list(_BESIDE), "keys": keys, "leads": Jsonb(_LEADS)}
+        cursor.execute(_kinds_of(keys), values)
+        cursor.execute(_AS_BEFORE)
         if lock:
-            cursor.execute("ANALYZE undoing (device_id, action)")
+            cursor.execute(_UNDOING)
         cursor.execute(_COUNTED)
         counted = cast("tuple[int, int, int, int, str]", cursor.fetchone())
         removed, restored, left, total, digest = counted
