@@ -450,6 +450,24 @@ def test_whatever_a_field_held_comes_back(world: World, tmp_path: Path) -> None:
     assert state(world)["devices"] == before
 
 
+def test_a_device_that_is_left_may_go_on_changing(world: World, tmp_path: Path) -> None:
+    """What was shown of it still holds: nobody is asked to look again."""
+    s, file = world.client(), tmp_path / "lot.csv"
+
+    def become(model: str, *serials: str) -> None:
+        pl.DataFrame({"serial": serials, "model": model}).write_csv(file)
+        import_lot(s, file, platform="android", ownership="corporate")
+
+    become("Petrel", "KM-1", "KM-2", "KM-3")
+    become("Dunlin", "KM-1", "KM-2", "KM-3")
+    entry = next(iter(s.journal.list("lot.apply")))
+    become("Plover", "KM-1", "KM-2")
+    shown = s.journal.preview_revert(entry.id)
+    become("Turnstone", "KM-1")
+    s.journal.revert(entry.id, shown.digest)
+    assert [d.model for d in s.devices.list()] == ["Turnstone", "Plover", "Petrel"]
+
+
 def test_a_lot_whose_device_arrived_since_leaves_it(world: World, tmp_path: Path) -> None:
     s = furnished(world, tmp_path)
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "KM-1"))

@@ -348,15 +348,16 @@ FROM judged
 # The planner takes each device for a kind of its own, which it would sort, by one process alone.
 _OF_FEW_KINDS = "SET LOCAL enable_sort = off; SET LOCAL parallel_tuple_cost = 0.01"
 _AS_BEFORE = "SET LOCAL enable_sort TO DEFAULT; SET LOCAL parallel_tuple_cost TO DEFAULT"
-# What is known of all devices is one number: in no order, and in no text, which for millions of
-# devices would be longer than a text may be.
+# What all devices are known by is one number, in no order, and in no text, which for millions of
+# devices would be longer than a text may be. It is the same however they fall into kinds: a device
+# that is left, and goes on changing, changes nothing of what was shown.
 _COUNTED = """
 SELECT coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'remove'), 0)::bigint,
     coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'restore'), 0)::bigint,
     coalesce(sum(cardinality(devices)) FILTER (WHERE action = 'left'), 0)::bigint,
     coalesce(sum(cardinality(devices)), 0)::bigint,
-    coalesce(sum(hash_numeric_extended(devices_known_by, jsonb_hash_extended(patch,
-        hashtextextended(action || ' ' || remark, cardinality(devices))))), 0)::text
+    coalesce(sum(devices_known_by * jsonb_hash_extended(patch,
+        hashtextextended(action || ' ' || remark, 0))), 0)::text
 FROM undoing_kinds
 """
 #: What stays as it is comes first: it is what the reader has to know.
