@@ -126,6 +126,23 @@ def test_what_is_not_the_moment_is_tried_again_when_the_service_says(
     assert (len(asked), caught.value.seconds) == (1, 600), "nobody waits ten minutes unasked"
 
 
+@pytest.mark.parametrize(
+    "told", ["soon", "²", "-1", "9" * 5_000, "Mon, 01 Jan 0001 00:00:00 -0000", "Mon, 99 Jan 2026"]
+)
+def test_a_time_to_wait_that_is_none_is_not_waited_for(
+    told: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    headers = {"Retry-After": told.encode("latin-1"), "Date": b"Sat, 28 Nov 2026 10:00:00 GMT"}
+    busy = httpx.Response(503, json={**PROBLEM, "status": 503}, headers=headers)
+    s, asked = client(busy, httpx.Response(204), monkeypatch=monkeypatch)
+    waits: list[float] = []
+    monkeypatch.setattr("tenacity.nap.time.sleep", waits.append)
+    with s:
+        s.devices.name(1, "LAMP-1")
+    assert len(asked) == 2
+    assert waits[0] < 1
+
+
 def test_what_may_have_been_done_is_not_repeated(monkeypatch: pytest.MonkeyPatch) -> None:
     for fault in (httpx.ReadError("cut"), httpx.ReadTimeout("late")):
         s, asked = client(fault, monkeypatch=monkeypatch)

@@ -1,5 +1,6 @@
 """Cursors, CSV cells, entity tags."""
 
+import base64
 import csv
 import io
 
@@ -33,6 +34,12 @@ def test_a_cursor_of_others_is_refused_or_means_nothing(text: str) -> None:
             assert error.code == "bad_cursor"  # noqa: PT017 - most texts are refused, some are none
         else:
             assert found is None or isinstance(found, int | list)
+
+
+@pytest.mark.parametrize("text", ["[" * 20_000, '"\\ud800"', "[1e999]", "NaN", "[", "\xff"])
+def test_a_cursor_that_is_none_is_refused(text: str) -> None:
+    with pytest.raises(BadInput, match="not one that this service gave"):
+        read_cursor(base64.urlsafe_b64encode(text.encode("latin-1")).decode())
 
 
 @given(st.text(max_size=30))

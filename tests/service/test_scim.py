@@ -4,6 +4,7 @@ the standard's own examples.
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Iterator
 from typing import Any
 
@@ -270,6 +271,39 @@ def test_filter_sort_and_both_kinds_of_pages(http: httpx.Client) -> None:
     ):
         answer = http.get("/Users", params=asked)
         assert (answer.status_code, answer.json()["scimType"]) == (400, kind)
+
+
+def test_numbers_without_end_are_no_faults(http: httpx.Client) -> None:
+    address = f"/Users/{add(http, 'Users', userName='maud')['id']}"
+    many, endless = str(10**30), "9" * 5_000
+    for number in (many, endless):
+        cursor = base64.urlsafe_b64encode(number.encode()).decode()
+        stale = patch(
+            http, address, {"op": "remove", "path": "title"}, **{"If-Match": f'"{number}"'}
+        )
+        told = {
+            "cursor": http.get("/Users", params={"cursor": cursor}).status_code,
+            "start": http.get("/Users", params={"startIndex": number}).status_code,
+            "count": http.get("/Users", params={"count": number}).status_code,
+            "user": http.get(f"/Users/u{number}").status_code,
+            "group": http.get(f"/Groups/g{number}").status_code,
+            "tag": stale.status_code,
+        }
+        assert told == {
+            "cursor": 400,
+            "start": 400,
+            "count": 200 if number == many else 400,
+            "user": 404,
+            "group": 404,
+            "tag": 412,
+        }
+
+
+@pytest.mark.parametrize("data", ["[]", "[[[]]]", "7", "[7]", '"x"', '{"userName": 7}', "{}"])
+def test_what_is_no_resource_in_many_changes_is_refused(http: httpx.Client, data: str) -> None:
+    change = f'{{"method": "POST", "path": "/Users", "bulkId": "q", "data": {data}}}'
+    answer = http.post("/Bulk", content=f'{{"schemas": ["{BULK}"], "Operations": [{change}]}}')
+    assert [one["status"] for one in answer.json()["Operations"]] == ["400"], answer.text
 
 
 def test_groups_in_groups_settle_people_and_cohorts(

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sortitor.core.errors import BadInput, Conflict, FieldProblem
+from sortitor.core.json_texts import json_in
 
 #: A clock may be wrong by so much.
 SKEW = timedelta(minutes=5)
@@ -49,7 +49,7 @@ class Opened:
 def read_claims(text: bytes, now: datetime) -> Opened:
     """The claims of an opened token (RFC 7519 §4.1, and `token`). Raises BadInput."""
     try:
-        claims = json.loads(text)
+        claims = json_in(text)
         missing = [name for name in _CLAIMS if claims.get(name) in (None, "")]
         if missing:
             raise BadInput(
@@ -120,7 +120,7 @@ def read_key_file(text: str) -> KeyFile:
     wrong.
     """
     try:
-        found = json.loads(text)
+        found = json_in(text)
     except ValueError as error:
         raise BadInput(
             "no_json", f"This is no JSON: {error}.", "Take the file as it was given out."

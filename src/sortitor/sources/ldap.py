@@ -24,6 +24,7 @@ from ldap3.utils.conv import escape_filter_chars
 from ldap3.utils.dn import parse_dn
 
 from sortitor.core import rosters
+from sortitor.core.numerals import number_in
 from sortitor.core.rosters import Remarked, Told
 from sortitor.core.sources import Source, attributes_of
 from sortitor.core.vocabulary import SecretKind
@@ -358,21 +359,34 @@ def _members(
 
 
 def _by_ranges(line: Connection, entry: Mapping[str, Any], attribute: str) -> Iterator[str]:
-    begins = f"{attribute.lower()};range="
-    while True:
-        name = next((n for n in entry["raw_attributes"] if n.lower().startswith(begins)), None)
-        if name is None:
-            return
+    """Values of an attribute that a directory gives a part at a time. Raises SourceFault where it
+    does not give the next part: half a group is none.
+    """
+    begins, reached = f"{attribute.lower()};range=", -1
+    while name := next((n for n in entry["raw_attributes"] if n.lower().startswith(begins)), None):
         yield from map(_text, entry["raw_attributes"][name])
         last = name.rpartition("-")[2]
         if last == "*":
             return
-        more = f"{attribute};range={int(last) + 1}-*"
+        upto = number_in(last)
+        if upto is None or upto <= reached:
+            raise _no_next_part(entry["dn"], name)
+        reached = upto
+        more = f"{attribute};range={upto + 1}-*"
         line.search(entry["dn"], "(objectClass=*)", BASE, attributes=[more])
+        _require_whole(line, entry["dn"])
         found = [one for one in line.response or () if one.get("type") == "searchResEntry"]
         if not found:
-            return
+            raise _no_next_part(entry["dn"], more)
         entry = found[0]
+
+
+def _no_next_part(place: str, part: str) -> SourceFault:
+    return SourceFault(
+        "cut_off",
+        f"The directory does not give all of {place}: nothing follows {part[:100]}.",
+        "Read the directory's own log; then let the source run again.",
+    )
 
 
 _DEVICE = ("serial", "device_name", "owner", "device_site")

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-import json
+import re
 import time
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
@@ -14,6 +14,7 @@ from typing import Any
 import polars as pl
 
 from sortitor.core import rosters
+from sortitor.core.json_texts import json_in
 from sortitor.core.rosters import Remarked, Told
 from sortitor.core.source_tokens import SKEW
 from sortitor.core.sources import Source
@@ -25,6 +26,8 @@ from sortitor.sources.network import Networks
 _PAGE = 2_000
 #: So many lines at most, and a cursor that moves: no registry fills the memory.
 _MOST_DEVICES = 10_000_000
+_MOST_EMPTY_PAGES = 1_000
+_MOST_CHARACTERS = 1_000
 _PAGE_BYTES, _PAGE_SECONDS = 20_000_000, 60.0
 #: A page that fails is asked for again so often; a registry that is busy may ask for so much
 #: patience.
@@ -40,6 +43,7 @@ _FIELDS = {
     "platform": "platform",
     "order_name": "order",
 }
+_NO_REASON = "no reason given"
 _EXTRA = ("reseller", "added_at", "sheet_digest")
 
 
@@ -72,7 +76,7 @@ def _read(line: Line, source: Source, cursor: str | None, tell: Tell) -> Told:
     extra: list[dict[str, Any]] = []
     gone: list[str] = []
     skew: Remarked | None = None
-    total = 0
+    total = empty = 0
     while True:
         params = {"limit": str(_PAGE), **({"cursor": cursor} if cursor else {})}
         answer = _patiently(line, "GET", _at(source, "devices"), params=params)
@@ -86,10 +90,12 @@ def _read(line: Line, source: Source, cursor: str | None, tell: Tell) -> Told:
                 kept.append(device)
         if kept:
             pages.append(_frame(kept))
-            extra += [{name: device.get(name) for name in _EXTRA} for device in kept]
+            extra += [{name: _said(device.get(name)) for name in _EXTRA} for device in kept]
         total += len(kept)
         tell("reading pages", total, 0)
-        if page["more"] and (page["next"] == cursor or total + len(gone) > _MOST_DEVICES):
+        empty += not page["devices"]
+        leads_on = page["next"] != cursor and empty <= _MOST_EMPTY_PAGES
+        if page["more"] and (not leads_on or total + len(gone) > _MOST_DEVICES):
             raise SourceFault(
                 "endless", "The registry's pages do not come to an end.", "Look at its own log."
             )
@@ -120,11 +126,18 @@ def _frame(devices: Sequence[Mapping[str, Any]]) -> pl.DataFrame:
     )
 
 
+def _said(value: Any) -> str | None:
+    """What is kept of a field as it came: a text that the database holds, or nothing."""
+    return value.replace("\0", " ")[:_MOST_CHARACTERS] if isinstance(value, str) else None
+
+
 def _page_of(answer: Answered) -> dict[str, Any]:
     try:
-        page = json.loads(answer.content)
+        page = json_in(answer.content)
         good = isinstance(page["devices"], list) and isinstance(page["more"], bool)
         if not good or not isinstance(page["next"], str):
+            raise ValueError
+        if not all(isinstance(device, dict) for device in page["devices"]):
             raise ValueError
     except (ValueError, KeyError, TypeError) as error:
         raise SourceFault(
@@ -201,10 +214,9 @@ def _patiently(line: Line, method: str, url: str, **asked: Any) -> Answered:
 def _retry_after(answer: Answered) -> float:
     """Seconds that a busy registry asks for (RFC 9110 §10.2.3)."""
     text = answer.headers.get("retry-after", "1")
-    try:
-        return min(max(float(text), 0.05), _MOST_WAITING_SECONDS + 1)
-    except ValueError:
+    if not re.fullmatch(r"[0-9]{1,9}(\.[0-9]+)?", text):
         return 5.0
+    return min(max(float(text), 0.05), _MOST_WAITING_SECONDS + 1)
 
 
 def _failing(answer: Answered | None) -> SourceFault:
@@ -236,10 +248,10 @@ def _sound(answer: Answered) -> Answered:
 
 def _words(answer: Answered) -> str:
     try:
-        found = json.loads(answer.content)
-        return str(found.get("detail") or found.get("code") or "no reason given")[:500]
+        found = json_in(answer.content)
+        return _said(found.get("detail")) or _said(found.get("code")) or _NO_REASON
     except (ValueError, AttributeError):
-        return "no reason given"
+        return _NO_REASON
 
 
 # ---- looking and acting
@@ -270,19 +282,19 @@ def find(source: Source, secrets: Secrets, query: str, most: int, networks: Netw
         return [
             Held(
                 key=str(one["id"]),
-                serial=str(one.get("serial") or ""),
-                maker=str(one.get("maker") or ""),
-                model=str(one.get("model") or ""),
-                reseller=str(one.get("reseller") or ""),
-                order=one.get("order"),
-                imei=one.get("imei"),
-                added_at=str(one.get("added_at") or ""),
-                assigned_to=one.get("assigned_to"),
-                sheet_digest=one.get("sheet_digest"),
+                serial=_said(one.get("serial")) or "",
+                maker=_said(one.get("maker")) or "",
+                model=_said(one.get("model")) or "",
+                reseller=_said(one.get("reseller")) or "",
+                order=_said(one.get("order")),
+                imei=_said(one.get("imei")),
+                added_at=_said(one.get("added_at")) or "",
+                assigned_to=_said(one.get("assigned_to")),
+                sheet_digest=_said(one.get("sheet_digest")),
             )
-            for one in json.loads(answer.content)["devices"]
+            for one in json_in(answer.content)["devices"]
         ]
-    except (ValueError, KeyError, TypeError) as error:
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise SourceFault(
             "bad_page", "The registry's answer is no list of devices.", "Look at its own log."
         ) from error
@@ -304,9 +316,10 @@ def act(
     with _line(secrets, networks) as line:
         answer = _patiently(line, "POST", _at(source, "acts"), json=wanted)
     try:
-        found = json.loads(answer.content)
-        return Done(tuple(map(str, found["done"])), dict(found["refused"]))
-    except (ValueError, KeyError, TypeError) as error:
+        found = json_in(answer.content)
+        refused = {key: _said(words) or _NO_REASON for key, words in found["refused"].items()}
+        return Done(tuple(map(str, found["done"])), refused)
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise SourceFault(
             "bad_answer", "The registry's answer cannot be read.", "Look at its own log."
         ) from error

@@ -18,6 +18,7 @@ from pydantic import BaseModel
 from sortitor.api.http.negotiation import chosen
 from sortitor.core.cells import harmless
 from sortitor.core.errors import BadInput
+from sortitor.core.json_texts import json_in
 from sortitor.schemas.base import Page
 
 #: The largest number that PostgreSQL gives (bigint).
@@ -33,7 +34,7 @@ def read_cursor(cursor: str | None) -> Any:
     if not cursor:
         return None
     try:
-        return json.loads(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
+        return json_in(base64.urlsafe_b64decode(cursor + "=" * (-len(cursor) % 4)))
     except (ValueError, binascii.Error) as error:
         raise BadInput(
             "bad_cursor",

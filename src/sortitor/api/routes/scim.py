@@ -278,7 +278,7 @@ def _plain(model: Any) -> dict[str, Any]:
 
 
 def _revision(given: str | None) -> int | None:
-    found = re.fullmatch(r'\s*(?:W/)?"(\d+)"\s*', given or "")
+    found = re.fullmatch(r'\s*(?:W/)?"([0-9]{1,18})"\s*', given or "")
     if given and given.strip() != "*" and not found:
         raise Stale("the resource")
     return int(found[1]) if found else None
@@ -502,6 +502,8 @@ def _one_of_many(
         json.dumps(raw.get("data") or {}),
     )
     data = json.loads(text)
+    if not isinstance(data, dict):
+        raise _InvalidSyntax(detail="The data of an operation are a JSON object.")
     path = (
         re.sub(
             r"bulkId:([^/]+)", lambda found: known.get(found[1], found[0]), str(raw.get("path", ""))

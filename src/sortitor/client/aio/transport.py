@@ -30,11 +30,11 @@ _READING = {"GET", "HEAD", "OPTIONS"}
 def _seconds_told(response: httpx.Response) -> int | None:
     """What `Retry-After` says (RFC 9110 §10.2.3), in seconds from now."""
     told = response.headers.get("retry-after", "")
-    if told.isdigit():
-        return int(told)
     try:
+        if told.isdecimal():
+            return int(told)
         return max(round(parsedate_to_datetime(told).timestamp() - _now(response)), 0)
-    except ValueError:
+    except (ValueError, OverflowError):
         return None
 
 

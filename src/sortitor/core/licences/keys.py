@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from sortitor.core.errors import BadInput
+from sortitor.core.json_texts import json_in
 
 _MOST_KEYS = 50
 _MOST_CHARACTERS = 200
@@ -22,9 +23,9 @@ def keys_of(content: bytes) -> dict[str, dict[str, str]]:
     sign vouchers, or gives a private key away.
     """
     try:
-        found = json.loads(content)
+        found = json_in(content)
         listed = found["keys"]
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
+    except (ValueError, KeyError, TypeError) as error:
         raise BadInput(
             "no_keys", "This is no JWK Set (RFC 7517).", "Take the issuer's public keys."
         ) from error

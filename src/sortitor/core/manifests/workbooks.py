@@ -12,6 +12,7 @@ import re
 import zipfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
 from html import unescape
 from posixpath import join, normpath
 from typing import IO
@@ -24,6 +25,7 @@ _PART_BYTES = 20_000_000
 _PIECE = 4_000_000
 #: Cells of a sheet that are looked at once more, at most.
 _MOST = 500_000
+_FIFTEEN_DIGITS = Decimal(10) ** 15
 _ODS_BYTES = 120_000_000
 
 
@@ -223,10 +225,9 @@ def _second_looks(text: bytes) -> Iterator[tuple[tuple[int, int], str]]:
     for attributes, value in _LONG.findall(text):
         place = _place(attributes)
         if place and not _TEXT.search(attributes):
-            number = float(value)
-            if number == int(number) and abs(number) >= 1e15:
-                # No spreadsheet keeps more than 15 digits of a number.
-                yield place, f"{number:.14E}"
+            shown = _rounded(value.decode())
+            if shown is not None:
+                yield place, shown
 
 
 # ODS
@@ -288,14 +289,14 @@ class _OdsReader:
             self._cell(element)
             element.clear()
         elif element.tag == _TABLE + "table-row":
-            times = _times(element, "rows")
+            times = _times(element, "rows-repeated")
             if element.get(_TABLE + "visibility") in ("collapse", "filter"):
                 rows = range(self._row + 1, self._row + 1 + min(times, 1_000))
                 self._facts.hidden_rows += rows
             self._row += times
             element.clear()
         elif element.tag == _TABLE + "table-column":
-            times = _times(element, "columns")
+            times = _times(element, "columns-repeated")
             if element.get(_TABLE + "visibility") in ("collapse", "filter"):
                 first = self._columns_seen + 1
                 self._facts.hidden_columns += range(first, first + min(times, 1_000))
@@ -304,15 +305,14 @@ class _OdsReader:
             self._facts.origin = self._first or (1, 1)
 
     def _cell(self, element: ElementTree.Element) -> None:
-        times = _times(element, "columns")
+        times = _times(element, "columns-repeated")
         row, column = self._row + 1, self._column + 1
         self._column += times
         kind = element.get(_OFFICE + "value-type")
         if kind is not None:
             before = self._first or (row, column)
             self._first = (before[0], min(before[1], column))
-        spans = int(element.get(_TABLE + "number-rows-spanned", "1") or 1)
-        across = int(element.get(_TABLE + "number-columns-spanned", "1") or 1)
+        spans, across = _times(element, "rows-spanned"), _times(element, "columns-spanned")
         if spans > 1 or across > 1:
             self._facts.merged.append((row, column, row + spans - 1, column + across - 1))
         if kind is None or len(self._facts.shown) >= _MOST:
@@ -337,23 +337,27 @@ class _OdsReader:
             if (
                 re.fullmatch(r"0\d+", told)
                 and re.fullmatch(r"\d+", value)
-                and int(told) == int(value)
+                and told.lstrip("0") == value.lstrip("0")
             ):
                 self._facts.zeros.update(dict.fromkeys(places, told))
-            shown = _untrusted(value)
+            shown = _rounded(value)
         if shown is not None:
             self._facts.shown.update(dict.fromkeys(places, shown))
 
 
 def _times(element: ElementTree.Element, what: str) -> int:
-    given = element.get(f"{_TABLE}number-{what}-repeated", "1")
+    """How often, or over how many: once where that is no number."""
+    given = element.get(f"{_TABLE}number-{what}", "1")
     return 1 if (times := number_in(given)) is None else times
 
 
-def _untrusted(value: str) -> str | None:
+def _rounded(value: str) -> str | None:
+    """A number of more digits than the 15 that a spreadsheet keeps, so that it shows; None for
+    others.
+    """
     try:
-        number = float(value)
-    except ValueError:
+        number = Decimal(value)
+    except InvalidOperation:
         return None
-    whole = abs(number) >= 1e15 and number == int(number)
-    return f"{number:.14E}" if whole else None
+    is_long = number.is_finite() and number.copy_abs() >= _FIFTEEN_DIGITS
+    return f"{number:.14E}" if is_long else None

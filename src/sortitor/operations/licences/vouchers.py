@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -13,6 +12,7 @@ from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
 from sortitor.core.errors import BadInput, Conflict
+from sortitor.core.json_texts import json_in
 from sortitor.core.licences import compare as comparing
 from sortitor.core.licences.compare import Comparison, Outcome
 from sortitor.core.licences.pools import Pool, is_for
@@ -120,8 +120,8 @@ def _bytes(part: str) -> bytes:
 def _json(part: str) -> dict[str, Any]:
     """A JSON object; of anything else nothing, which is then missing."""
     try:
-        found = json.loads(_bytes(part))
-    except (ValueError, RecursionError):
+        found = json_in(_bytes(part))
+    except ValueError:
         return {}
     return found if isinstance(found, dict) else {}
 
