@@ -337,3 +337,17 @@ def test_five_thousand_people_in_nested_groups(s: Sortitor, tmp_path: Path) -> N
         sizes = {group.name: group.people for group in s.groups.list()}
         assert (sizes["G0"], sizes["G299"]) == (5_000, 16)
         assert run(s, source).counts == {}
+
+
+def test_what_another_server_holds_is_told(s: Sortitor, tmp_path: Path) -> None:
+    harbour = f"ou=harbour,{BASE}"
+    there = f"ldap://other.wrenmoor.example/{harbour}"
+    referral = (
+        harbour,
+        {"objectClass": ["referral", "extensibleObject"], "ou": ["harbour"], "ref": [there]},
+    )
+    with stand_in.running(tmp_path / "slapd", ldif_of([*ENTRIES, referral])) as directory:
+        told = run(s, add(s, directory, branches=(BASE,)))
+    assert told.counts["people_added"] == 3
+    (remark,) = [remark for remark in told.remarks if remark.code == "elsewhere"]
+    assert (remark.count, harbour in remark.examples[0]) == (1, True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ssl
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from secrets import token_hex
@@ -32,6 +32,9 @@ from sortitor.operations.sources.ports import Asked, Looked, Secrets, SourceFaul
 from sortitor.sources.distrust import why_distrusted
 from sortitor.sources.network import Networks
 
+#: What a directory answers about one entry, as the library gives it.
+Entry = Mapping[str, Any]
+
 _PAGE = 500
 _CONNECT_SECONDS = 10
 _ANSWER_SECONDS = 60
@@ -53,20 +56,25 @@ def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: N
     """People, groups and devices of a directory; of changes alone where that is asked."""
     names = attributes_of(source)
     begun = datetime.now(UTC)
+    elsewhere: set[str] = set()
     with opened(source, secrets, networks) as line:
         since = None if asked.whole else asked.cursor
-        entries = list(_search(line, source, source.people_filter, _wanted(names), since, tell))
+
+        def search(condition: str | None, wanted: Sequence[str], since: str | None) -> list[Entry]:
+            return list(_search(line, source, condition, wanted, since, tell, elsewhere))
+
+        entries = search(source.people_filter, _wanted(names), since)
         people, remarks = rosters.people_of(_people(entries, names, _left(line, source, names)))
         groups = members = devices = None
         said: tuple[Remarked, ...] = ()
         if source.groups_filter:
             wanted = [names["key"], names["group_name"], names["member"]]
-            found = list(_search(line, source, source.groups_filter, wanted, since, tell))
+            found = search(source.groups_filter, wanted, since)
             groups, said = rosters.groups_of(_groups(found, names))
             members = _members(line, found, names)
         if source.devices_filter:
             wanted = [names[name] for name in ("key", *_DEVICE)]
-            found = list(_search(line, source, source.devices_filter, wanted, None, tell))
+            found = search(source.devices_filter, wanted, None)
             owners = _owner_names(line, found, names)
             devices, more = rosters.devices_of(_devices(found, names, owners))
             said = (*said, *more)
@@ -78,8 +86,15 @@ def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: N
         members=members,
         devices=devices,
         cursor=cursor,
-        remarks=(*remarks, *said),
+        remarks=(*remarks, *said, *_elsewhere(elsewhere)),
     )
+
+
+def _elsewhere(addresses: Collection[str]) -> Iterator[Remarked]:
+    """Nobody is asked but the server that the source names: what others hold is told."""
+    if addresses:
+        words = "parts of the tree that other servers hold, which are not read"
+        yield Remarked("elsewhere", words, len(addresses), tuple(sorted(addresses)[:3]))
 
 
 # ---- connecting
@@ -214,8 +229,10 @@ def _search(
     attributes: Sequence[str],
     since: str | None,
     tell: Tell,
-) -> Iterator[Mapping[str, Any]]:
-    """Entries of all branches that fit a filter, by pages; each once. Raises SourceFault where the
+    elsewhere: set[str] | None = None,
+) -> Iterator[Entry]:
+    """Entries of all branches that fit a filter, by pages; each once. `elsewhere` gets the
+    addresses of other servers that hold more (RFC 4511 §4.5.3). Raises SourceFault where the
     directory gives only a part: half a roster is none.
     """
     wanted = condition or "(objectClass=*)"
@@ -235,6 +252,8 @@ def _search(
             )
             _require_whole(line, branch)
             for entry in line.response or ():
+                if elsewhere is not None and entry.get("type") == "searchResRef":
+                    elsewhere.update(uri[:_MOST_CHARACTERS] for uri in entry["uri"][:1])
                 place = place_of(entry["dn"]) if entry.get("type") == "searchResEntry" else None
                 if place is not None and place not in seen:
                     seen.add(place)
@@ -281,13 +300,13 @@ def place_of(name: str) -> str | None:
     return ",".join(f"{kind.lower()}={' '.join(value.lower().split())}" for kind, value, _ in parts)
 
 
-def _one(entry: Mapping[str, Any], attribute: str) -> str | None:
+def _one(entry: Entry, attribute: str) -> str | None:
     """The first value of an attribute as text."""
     found = _several(entry, attribute)
     return found[0] if found else None
 
 
-def _several(entry: Mapping[str, Any], attribute: str) -> list[str]:
+def _several(entry: Entry, attribute: str) -> list[str]:
     wanted = attribute.lower()
     for name, values in entry["raw_attributes"].items():
         if name.lower() == wanted:
@@ -316,9 +335,7 @@ def _left(line: Connection, source: Source, names: Mapping[str, str]) -> set[str
     return {place for entry in found if (place := place_of(entry["dn"])) is not None}
 
 
-def _people(
-    entries: Sequence[Mapping[str, Any]], names: Mapping[str, str], left: set[str]
-) -> pl.DataFrame:
+def _people(entries: Sequence[Entry], names: Mapping[str, str], left: set[str]) -> pl.DataFrame:
     rows = []
     for entry in entries:
         place = place_of(entry["dn"])
@@ -327,7 +344,7 @@ def _people(
     return pl.DataFrame(rows, schema=rosters.PERSON_SCHEMA)
 
 
-def _groups(entries: Sequence[Mapping[str, Any]], names: Mapping[str, str]) -> pl.DataFrame:
+def _groups(entries: Sequence[Entry], names: Mapping[str, str]) -> pl.DataFrame:
     return pl.DataFrame(
         [
             {
@@ -341,9 +358,7 @@ def _groups(entries: Sequence[Mapping[str, Any]], names: Mapping[str, str]) -> p
     )
 
 
-def _members(
-    line: Connection, entries: Sequence[Mapping[str, Any]], names: Mapping[str, str]
-) -> pl.DataFrame:
+def _members(line: Connection, entries: Sequence[Entry], names: Mapping[str, str]) -> pl.DataFrame:
     """Who is in which group. Some directories give members of large groups by ranges."""
     rows = []
     for entry in entries:
@@ -358,7 +373,7 @@ def _members(
     return pl.DataFrame(rows, schema=rosters.MEMBER_SCHEMA).unique(maintain_order=True)
 
 
-def _by_ranges(line: Connection, entry: Mapping[str, Any], attribute: str) -> Iterator[str]:
+def _by_ranges(line: Connection, entry: Entry, attribute: str) -> Iterator[str]:
     """Values of an attribute that a directory gives a part at a time. Raises SourceFault where it
     does not give the next part: half a group is none.
     """
@@ -393,7 +408,7 @@ _DEVICE = ("serial", "device_name", "owner", "device_site")
 
 
 def _devices(
-    entries: Sequence[Mapping[str, Any]], names: Mapping[str, str], owners: Mapping[str, str]
+    entries: Sequence[Entry], names: Mapping[str, str], owners: Mapping[str, str]
 ) -> pl.DataFrame:
     rows = []
     for entry in entries:
@@ -414,7 +429,7 @@ def _devices(
 
 
 def _owner_names(
-    line: Connection, entries: Sequence[Mapping[str, Any]], names: Mapping[str, str]
+    line: Connection, entries: Sequence[Entry], names: Mapping[str, str]
 ) -> dict[str, str]:
     """Place of an owner → user name."""
     found: dict[str, str] = {}
@@ -488,7 +503,7 @@ def look(source: Source, secrets: Secrets, networks: Networks) -> Looked:
     """Up to three people as the directory gives them, and what is odd about the mapping."""
     names = attributes_of(source)
     with opened(source, secrets, networks) as line:
-        entries: list[Mapping[str, Any]] = []
+        entries: list[Entry] = []
         for branch in source.branches:
             line.search(
                 branch,
@@ -510,7 +525,7 @@ def look(source: Source, secrets: Secrets, networks: Networks) -> Looked:
     return Looked(tuple(words), shown)
 
 
-def _shown(entry: Mapping[str, Any]) -> dict[str, list[str]]:
+def _shown(entry: Entry) -> dict[str, list[str]]:
     found = {"dn": [str(entry["dn"])]}
     for name, values in entry["raw_attributes"].items():
         if name.partition(";")[0].lower() not in _SECRET_ATTRIBUTES:
