@@ -235,7 +235,9 @@ def units(draw: st.DrawFn) -> tuple[datetime, list[Unit]]:
         back = timedelta(days=draw(st.integers(0, 90)), seconds=draw(st.integers(0, 86_400)))
         day = draw(st.none() | DAYS) if stage is Stage.DORMANT else None
         retire_on = None if day is None else now.date() + timedelta(day)
-        person = draw(st.sampled_from([None, 1, 2]))
+        # Who has five gets no sixth, not by taking a sweep back either.
+        has = [unit.person for unit in found]
+        person = draw(st.sampled_from([None, *(one for one in (1, 2) if has.count(one) < 5)]))
         found.append(Unit(stage, now - back, person, draw(st.sampled_from(SITES)), retire_on))
     return now, found
 
