@@ -90,6 +90,11 @@ def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: N
     )
 
 
+def _written(address: str) -> str:
+    """An address of another server as a run keeps it."""
+    return address[:_MOST_CHARACTERS].replace("\0", " ")
+
+
 def _elsewhere(addresses: Collection[str]) -> Iterator[Remarked]:
     """Nobody is asked but the server that the source names: what others hold is told."""
     if addresses:
@@ -253,7 +258,7 @@ def _search(
             _require_whole(line, branch)
             for entry in line.response or ():
                 if elsewhere is not None and entry.get("type") == "searchResRef":
-                    elsewhere.update(uri[:_MOST_CHARACTERS] for uri in entry["uri"][:1])
+                    elsewhere.update(_written(uri) for uri in entry["uri"][:1])
                 place = place_of(entry["dn"]) if entry.get("type") == "searchResEntry" else None
                 if place is not None and place not in seen:
                     seen.add(place)
@@ -389,9 +394,8 @@ def _by_ranges(line: Connection, entry: Entry, attribute: str) -> Iterator[str]:
         reached = upto
         more = f"{attribute};range={upto + 1}-*"
         line.search(entry["dn"], "(objectClass=*)", BASE, attributes=[more])
-        _require_whole(line, entry["dn"])
         found = [one for one in line.response or () if one.get("type") == "searchResEntry"]
-        if not found:
+        if line.result["result"] != _SUCCESS or not found:
             raise _no_next_part(entry["dn"], more)
         entry = found[0]
 
