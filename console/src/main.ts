@@ -11,9 +11,15 @@ import App from './App.vue'
 import { router } from './router'
 import { vuetify } from './theme'
 
-createApp(App)
+/** How long the frame waits for the page (ms), which asks first for what it reads. */
+const PATIENCE = 50
+
+const app = createApp(App)
   .use(createPinia())
   .use(router)
   .use(vuetify)
   .use(VueQueryPlugin, { queryClient: queries })
-  .mount('#app')
+
+const page = router.isReady().catch(() => undefined)
+const patience = new Promise((over) => setTimeout(over, PATIENCE))
+void Promise.race([page, patience]).then(() => app.mount('#app'))

@@ -1,6 +1,8 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
 import { BASE } from './api/base'
+import { queries } from './api/queries'
+import { deviceQuery } from './features/devices/deviceQuery'
 import { useSession } from './shared/actions/useSession'
 
 export const router = createRouter({
@@ -56,6 +58,8 @@ export const router = createRouter({
     {
       path: '/devices/:id(\\d+)',
       component: () => import('./features/devices/Device.vue'),
+      // Asked for while the page's script is on its way and the frame around it is drawn.
+      beforeEnter: (to) => void queries.prefetchQuery(deviceQuery(Number(to.params.id))),
       meta: { title: 'Device' },
     },
     {

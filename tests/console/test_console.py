@@ -4,6 +4,7 @@ reader in mind.
 
 from pathlib import Path
 
+import httpx
 import polars as pl
 import pytest
 from playwright.sync_api import Page, expect
@@ -505,6 +506,20 @@ def test_the_facts_moved_so_the_new_preview_is_shown(
     expect(page.get_by_text("The facts have changed since")).to_be_visible()
     confirm(page, "Change 1 device")
     assert next(iter(s.devices.list())).site == "Petrel"
+
+
+def test_a_page_asks_early_and_once_for_what_every_page_needs(page: Page, world: World) -> None:
+    """A slow line waits for who is signed in and for the scripts at once."""
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url.removeprefix(world.url)))
+    shown = page.goto("/devices")
+    page.wait_for_load_state("networkidle")
+    assert shown is not None
+    for name in ("/api/v1/session", "/api/v1/vocabulary"):
+        assert f"<{name}>; rel=preload" in shown.headers["link"]
+        assert asked.count(name) == 1, asked
+    stranger = httpx.get(f"{world.url}/sign-in")
+    assert "link" not in stranger.headers, "whoever is not known asks for nothing"
 
 
 @pytest.mark.parametrize("role", [Role.VIEWER])

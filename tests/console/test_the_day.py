@@ -352,8 +352,10 @@ def test_a_wrong_lot_taken_back(hands: Hands, day: World) -> None:
 def test_all_by_keyboard(keyboard: Keyboard, day: World) -> None:
     """Five of the tasks again, on other devices and people."""
     page = keyboard.page
+    box = page.get_by_role("textbox", name="Find a device")
+    expect(box).to_be_visible()
     page.keyboard.press("/")
-    expect(page.get_by_role("textbox", name="Find a device")).to_be_focused()
+    expect(box).to_be_focused()
     page.keyboard.type("OLD-1")
     page.keyboard.press("Enter")
     keyboard.fields += 1

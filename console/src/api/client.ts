@@ -32,10 +32,12 @@ function tell(response: Response) {
   if (entry) heard(Number(entry))
 }
 
-const client = createClient<paths>({ baseUrl: at('/'), headers: { 'X-Sortitor-Console': '1' } })
+const client = createClient<paths>({ baseUrl: at('/') })
 
 client.use({
   onRequest({ request }) {
+    // Only changes need it; without it an answer that the page asked for early fits a reading.
+    if (request.method !== 'GET') request.headers.set('X-Sortitor-Console', '1')
     if (request.method === 'POST')
       request.headers.set(
         'Idempotency-Key',

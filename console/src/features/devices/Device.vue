@@ -13,6 +13,7 @@ import { useAction } from '../../shared/actions/useAction'
 import { useVocabulary } from '../../shared/actions/useVocabulary'
 import { useSession } from '../../shared/actions/useSession'
 import ChangeList from '../../shared/tables/ChangeList.vue'
+import { deviceQuery } from './deviceQuery'
 import AdministratorPassword from './AdministratorPassword.vue'
 import EffectiveTable from '../kits/EffectiveTable.vue'
 
@@ -20,10 +21,7 @@ const route = useRoute()
 const router = useRouter()
 const session = useSession()
 const path = computed(() => ({ device_id: Number(route.params.id) }))
-const { data: device, error } = useQuery({
-  queryKey: computed(() => ['device', path.value]),
-  queryFn: () => got(api.GET('/api/v1/devices/{device_id}', { params: { path: path.value } })),
-})
+const { data: device, error } = useQuery(computed(() => deviceQuery(path.value.device_id)))
 const { data: kit } = useQuery({
   queryKey: computed(() => ['device-kit', path.value]),
   queryFn: () => got(api.GET('/api/v1/devices/{device_id}/kit', { params: { path: path.value } })),
