@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from types import SimpleNamespace
 from typing import Any
 
 import httpx
@@ -59,6 +60,63 @@ def test_members_of_a_large_group_come_in_parts() -> None:
 def test_half_a_group_is_none(next_part: dict[str, list[bytes]] | int) -> None:
     with pytest.raises(SourceFault):
         _members(_InParts(next_part))
+
+
+ANNA, BERT = f"uid=anna,{GROUP}", f"uid=bert,{GROUP}"
+
+
+def _owners(line: _InParts) -> dict[str, str]:
+    devices = [_entry({"owner": [owner.encode()]}) for owner in (ANNA, BERT, ANNA)]
+    names = {"owner": "owner", "user_name": "uid"}
+    known = {str(ldap.place_of(ANNA)): "anna"}
+    return ldap._owner_names(line, devices, names, known)  # type: ignore[arg-type]
+
+
+def test_owners_who_were_read_are_not_asked_for_again() -> None:
+    line = _InParts({"uid": [b"bert"]})
+    assert sorted(_owners(line).values()) == ["anna", "bert"]
+    assert line.asked == ["uid"]
+
+
+def test_an_owner_who_is_gone_is_none() -> None:
+    assert list(_owners(_InParts(32)).values()) == ["anna"]
+
+
+@pytest.mark.parametrize("code", [3, 11, 51, 52])
+def test_a_directory_that_is_busy_takes_no_device_from_anybody(code: int) -> None:
+    with pytest.raises(SourceFault):
+        _owners(_InParts(code))
+
+
+class _WithoutEnd:
+    """A connection to a directory of which each page leads to another one."""
+
+    def __init__(self, page: list[dict[str, Any]]) -> None:
+        self.response = page
+        more = {"1.2.840.113556.1.4.319": {"value": {"cookie": b"more"}}}
+        self.result = {"result": 0, "controls": more}
+
+    def search(self, *asked: Any, **more: Any) -> None:
+        """The same again."""
+
+
+@pytest.mark.parametrize(
+    ("page", "code"),
+    [
+        ([], "endless"),
+        ([_entry({})] * 3, "too_many"),
+        ([{"type": "searchResRef", "uri": ["ldap://far.wrenmoor.example"]}] * 3, "too_many"),
+    ],
+)
+def test_pages_of_a_directory_come_to_an_end(
+    page: list[dict[str, Any]], code: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(ldap, "_MOST_ENTRIES", 30)
+    source = SimpleNamespace(branches=("dc=wrenmoor,dc=example",))
+    line: Any = _WithoutEnd(page)
+    with pytest.raises(SourceFault) as raised:
+        list(ldap._search(line, source, None, ["cn"], None, ldap._silent, set()))  # type: ignore[arg-type]
+    assert raised.value.code == code
 
 
 def _answered(text: str, **headers: str) -> Answered:

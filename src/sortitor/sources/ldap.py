@@ -44,12 +44,14 @@ _OVERLAP = timedelta(minutes=2)
 _STAMP = "%Y%m%d%H%M%SZ"
 _STAMPED = "modifyTimestamp"
 _MOST_ENTRIES = 2_000_000
+#: A directory may leave pages empty (RFC 2696 §3), but not for ever.
+_MOST_EMPTY_PAGES = 1_000
 _MOST_SHOWN = 3
 _MOST_CHARACTERS = 200
 _SECRET_ATTRIBUTES = ("userpassword", "unicodepwd", "krbprincipalkey", "sambantpassword")
 #: Result codes (RFC 4511 §4.1.9).
 _SUCCESS, _SIZE_LIMIT, _NO_OBJECT, _BAD_PASSWORD, _FEW_RIGHTS = 0, 4, 32, 49, 50
-_TIME_LIMIT, _ADMIN_LIMIT = 3, 11
+_TIME_LIMIT, _ADMIN_LIMIT, _BUSY, _UNAVAILABLE = 3, 11, 51, 52
 
 
 def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: Networks) -> Told:
@@ -75,7 +77,7 @@ def read(source: Source, secrets: Secrets, asked: Asked, tell: Tell, networks: N
         if source.devices_filter:
             wanted = [names[name] for name in ("key", *_DEVICE)]
             found = search(source.devices_filter, wanted, None)
-            owners = _owner_names(line, found, names)
+            owners = _owner_names(line, found, names, _user_names(entries, names))
             devices, more = rosters.devices_of(_devices(found, names, owners))
             said = (*said, *more)
         cursor = _newest(line, source, begun)
@@ -246,6 +248,7 @@ def _search(
     seen: set[str] = set()
     for branch in source.branches:
         cookie: Any = True
+        read = empty = 0
         while cookie:
             line.search(
                 branch,
@@ -256,22 +259,32 @@ def _search(
                 paged_cookie=None if cookie is True else cookie,
             )
             _require_whole(line, branch)
-            for entry in line.response or ():
+            page = line.response or ()
+            for entry in page:
                 if elsewhere is not None and entry.get("type") == "searchResRef":
                     elsewhere.update(_written(uri) for uri in entry["uri"][:1])
                 place = place_of(entry["dn"]) if entry.get("type") == "searchResEntry" else None
                 if place is not None and place not in seen:
                     seen.add(place)
                     yield entry
-            if len(seen) > _MOST_ENTRIES:
-                raise SourceFault(
-                    "too_many",
-                    f"It gives more than {_MOST_ENTRIES:,} entries.",
-                    "Narrow the scope.",
-                )
+            read += len(page)
+            empty += not page
+            _require_end(branch, max(read, len(seen)), empty)
             tell("reading entries", len(seen), 0)
             controls = line.result.get("controls", {})
             cookie = controls.get("1.2.840.113556.1.4.319", {}).get("value", {}).get("cookie")
+
+
+def _require_end(branch: str, read: int, empty: int) -> None:
+    """Whatever a directory answers, a run comes to its end. Raises SourceFault."""
+    if read > _MOST_ENTRIES:
+        raise SourceFault(
+            "too_many", f"It gives more than {_MOST_ENTRIES:,} entries.", "Narrow the scope."
+        )
+    if empty > _MOST_EMPTY_PAGES:
+        raise SourceFault(
+            "endless", f"The pages of {branch} do not come to an end.", "Read the directory's log."
+        )
 
 
 def _require_whole(line: Connection, branch: str) -> None:
@@ -432,16 +445,29 @@ def _devices(
     return pl.DataFrame(rows, schema=dict.fromkeys(columns, pl.String))
 
 
+def _user_names(people: Sequence[Entry], names: Mapping[str, str]) -> dict[str, str]:
+    """Place of a person → user name."""
+    told = ((place_of(entry["dn"]), _one(entry, names["user_name"])) for entry in people)
+    return {place: name for place, name in told if place and name}
+
+
 def _owner_names(
-    line: Connection, entries: Sequence[Entry], names: Mapping[str, str]
+    line: Connection,
+    entries: Sequence[Entry],
+    names: Mapping[str, str],
+    known: Mapping[str, str],
 ) -> dict[str, str]:
-    """Place of an owner → user name."""
-    found: dict[str, str] = {}
+    """Place of an owner → user name; whoever was not read as one of the people is asked for. Raises
+    SourceFault where the directory would tell at another moment: nobody loses a device by that.
+    """
+    found = dict(known)
     for owner in {_one(entry, names["owner"]) for entry in entries}:
         place = place_of(owner) if owner and "=" in owner else None
-        if owner is None or place is None:
+        if owner is None or place is None or place in found:
             continue
         line.search(owner, "(objectClass=*)", BASE, attributes=[names["user_name"]])
+        if line.result["result"] in (_TIME_LIMIT, _ADMIN_LIMIT, _BUSY, _UNAVAILABLE):
+            _require_whole(line, owner)
         for entry in line.response or ():
             if entry.get("type") == "searchResEntry" and (name := _one(entry, names["user_name"])):
                 found[place] = name
