@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import Any
@@ -47,6 +48,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.dialects.postgresql import JSONB, JSONPATH, array
 
+from sortitor.core.numerals import number_in
 from sortitor.core.provisioning import ENTERPRISE
 from sortitor.store.tables import group_groups, group_people, groups, memberships, people
 
@@ -62,6 +64,24 @@ _LOOKED_UP = {
     ("Group", "display_name"): func.lower(groups.c.name),
     ("Group", "external_id"): groups.c.external_id,
 }
+#: Numbers that are, with the letters that they are shown behind (`u7`).
+_NUMBERED: dict[tuple[str, ...], dict[str, Callable[[int], ColumnElement[bool]]]] = {
+    ("User", "id"): {"u": lambda number: people.c.id == number},
+    ("Group", "id"): {"g": lambda number: groups.c.id == number},
+    ("User", "groups", "value"): {
+        "g": lambda number: people.c.id.in_(
+            select(memberships.c.person_id).where(memberships.c.group_id == number)
+        )
+    },
+    ("Group", "members", "value"): {
+        "u": lambda number: groups.c.id.in_(
+            select(group_people.c.group_id).where(group_people.c.person_id == number)
+        ),
+        "g": lambda number: groups.c.id.in_(
+            select(group_groups.c.group_id).where(group_groups.c.inner_id == number)
+        ),
+    },
+}
 
 
 def _object(**values: Any) -> Json:
@@ -71,6 +91,31 @@ def _object(**values: Any) -> Json:
         for even in (True, False)
     ]
     return func.jsonb_strip_nulls(func.jsonb_build_object(*pairs), type_=JSONB)
+
+
+@dataclass(frozen=True, slots=True)
+class _Several:
+    """The values of an attribute that has several: those of one resource, or, where `owner` is its
+    number, those of all resources, each with the number that it is `of`.
+    """
+
+    rows: FromClause
+    read: Reader
+    owner: ColumnElement[int] | None = None
+
+    def any(self, *where: ColumnElement[bool]) -> ColumnElement[bool]:
+        """Whether the resource has a value of which this is true."""
+        if self.owner is None:
+            return exists(select(1).select_from(self.rows).where(*where))
+        # All are asked once, not each resource for itself.
+        return self.owner.in_(select(self.rows.c.of).where(*where))
+
+    def of_one(self, *columns: ColumnElement[Any]) -> Select[Any]:
+        """What is read of each value of the resource."""
+        query = select(*columns).select_from(self.rows)
+        if self.owner is None:
+            return query
+        return query.where(self.rows.c.of == self.owner).correlate(self.owner.table)
 
 
 class _Resources:
@@ -103,8 +148,8 @@ class _Resources:
         """A top attribute as JSON."""
         raise NotImplementedError
 
-    def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
-        """The values of an attribute that has several, and how each is read."""
+    def several(self, names: Sequence[str]) -> _Several:
+        """The values of an attribute that has several."""
         return _elements(self.read(names))
 
     def read(self, names: Sequence[str]) -> Json:
@@ -126,12 +171,12 @@ def _into(value: Json, names: Sequence[str]) -> Json:
     )
 
 
-def _elements(value: Json) -> tuple[FromClause, Reader]:
+def _elements(value: Json) -> _Several:
     listed = case((func.jsonb_typeof(value) == "array", value), else_=func.jsonb_build_array())
     item = func.jsonb_array_elements(listed, type_=JSONB).table_valued(
         "value", joins_implicitly=True
     )
-    return item, lambda names: _into(cast(item.c.value, JSONB), names)
+    return _Several(item, lambda names: _into(cast(item.c.value, JSONB), names))
 
 
 class _Users(_Resources):
@@ -178,38 +223,33 @@ class _Users(_Resources):
             )
         return case((people.c.pushed.is_not(None), pushed), else_=self._said.get(name, _NOTHING))
 
-    def _groups(self) -> FromClause:
+    def _groups(self) -> _Several:
         columns = (
+            memberships.c.person_id.label("of"),
             func.concat("g", groups.c.id).label("value"),
             groups.c.name.label("display"),
             self._place("g", groups.c.id).label("$ref"),
         )
-        inside = (
-            select(*columns)
-            .join(memberships, memberships.c.group_id == groups.c.id)
-            .where(memberships.c.person_id == people.c.id)
-        )
-        return inside.correlate(people).lateral("inside")
+        inside = select(*columns).join(memberships, memberships.c.group_id == groups.c.id)
+        return _columns(inside.subquery("inside"), people.c.id)
 
-    def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
-        return _columns(self._groups()) if list(names) == ["groups"] else super().several(names)
+    def several(self, names: Sequence[str]) -> _Several:
+        return self._groups() if list(names) == ["groups"] else super().several(names)
 
 
-def _gathered(rows: FromClause) -> Json:
+def _gathered(several: _Several) -> Json:
     """Rows as an array of objects."""
-    return select(
-        func.jsonb_agg(_object(**{name: column for name, column in rows.c.items()}))
-    ).scalar_subquery()
+    told = {name: column for name, column in several.rows.c.items() if name != "of"}
+    return several.of_one(func.jsonb_agg(_object(**told))).scalar_subquery()
 
 
-def _columns(rows: FromClause) -> tuple[FromClause, Reader]:
+def _columns(rows: FromClause, owner: ColumnElement[int]) -> _Several:
     """Rows as they are, not made into JSON first: there may be thousands."""
-    return (
-        rows,
-        lambda names: (
-            func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else _NOTHING
-        ),
-    )
+
+    def read(names: Sequence[str]) -> Json:
+        return func.to_jsonb(rows.c[names[0]], type_=JSONB) if names[0] in rows.c else _NOTHING
+
+    return _Several(rows, read, owner)
 
 
 class _Groups(_Resources):
@@ -226,22 +266,21 @@ class _Groups(_Resources):
             "externalId": func.to_jsonb(groups.c.external_id, type_=JSONB),
         }.get(name, _NOTHING)
 
-    def _members(self) -> FromClause:
+    def _members(self) -> _Several:
         def of(
             letter: str, kind: str, table: Any, number: Any, name: Any, group_id: Any
         ) -> Select[Any]:
             columns = (
+                group_id.label("of"),
                 func.concat(letter, number).label("value"),
                 name.label("display"),
                 literal(kind, Text).label("type"),
                 self._place(letter, number).label("$ref"),
             )
-            return (
-                select(*columns).select_from(table).where(group_id == groups.c.id).correlate(groups)
-            )
+            return select(*columns).select_from(table)
 
         inner = groups.alias("inner")
-        return union_all(
+        rows = union_all(
             of(
                 "u",
                 "User",
@@ -258,10 +297,11 @@ class _Groups(_Resources):
                 inner.c.name,
                 group_groups.c.group_id,
             ),
-        ).lateral("member")
+        )
+        return _columns(rows.subquery("member"), groups.c.id)
 
-    def several(self, names: Sequence[str]) -> tuple[FromClause, Reader]:
-        return _columns(self._members()) if list(names) == ["members"] else super().several(names)
+    def several(self, names: Sequence[str]) -> _Several:
+        return self._members() if list(names) == ["members"] else super().several(names)
 
 
 _KINDS = {"User": _Users, "Group": _Groups}
@@ -277,7 +317,7 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
         bound: ScimFilter[Any],
         kind: str | None,
         reader: Reader,
-        several: Callable[[Sequence[str]], tuple[FromClause, Reader]],
+        several: Callable[[Sequence[str]], _Several],
     ) -> None:
         self.bound, self.kind, self.reader, self.several = bound, kind, reader, several
 
@@ -299,25 +339,21 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
                 if found.case_exact
                 else looked_up.in_({expected.lower(), found.comparable(expected)})
             )
+        numbered = _numbered(self.kind, node.op, expected, found)
+        if numbered is not None:
+            return numbered
         names = _names(found)
         if not found.is_multivalued:
             return _compared(_text(self.reader(names)), node.op, expected, found)
-        several, reader = self.several(names[:-1] if found.sub_field_name else names)
-        value = _text(reader(names[-1:] if found.sub_field_name else ()))
+        several = self.several(names[:-1] if found.sub_field_name else names)
+        value = _text(several.read(names[-1:] if found.sub_field_name else ()))
+        compared = _compared(value, node.op, expected, found)
         if node.op == CompareOperator.ne:
             # Of several, none may be equal.
-            return not_(
-                exists(
-                    select(1)
-                    .select_from(several)
-                    .where(not_(_compared(value, node.op, expected, found)))
-                )
-            )
-        fits = exists(
-            select(1).select_from(several).where(_compared(value, node.op, expected, found))
-        )
+            return not_(several.any(not_(compared)))
+        fits = several.any(compared)
         return (
-            or_(fits, not_(exists(select(1).select_from(several))))
+            or_(fits, not_(several.any()))
             if expected is None and node.op == CompareOperator.eq
             else fits
         )
@@ -328,22 +364,36 @@ class _Condition(FilterVisitor[ColumnElement[bool]]):
             return false()
         names = _names(found)
         if found.is_multivalued and found.sub_field_name:
-            several, reader = self.several(names[:-1])
-            return exists(select(1).select_from(several).where(_present(reader(names[-1:]))))
+            several = self.several(names[:-1])
+            return several.any(_present(several.read(names[-1:])))
         return _present(self.reader(names))
 
     def visit_value_path(self, node: ValuePath) -> ColumnElement[bool]:
         found = self.bound.resolve(node.attr_path, strict=False)
         if found is None or found.field_type is None:
             return false()
-        several, reader = self.several(_names(found))
+        several = self.several(_names(found))
         inner = _Condition(
             ScimFilter[found.field_type](node.val_filter),  # type: ignore[name-defined]
             None,
-            reader,
-            lambda names: _elements(reader(names)),
+            several.read,
+            lambda names: _elements(several.read(names)),
         )
-        return exists(select(1).select_from(several).where(inner.visit(node.val_filter)))
+        return several.any(inner.visit(node.val_filter))
+
+
+def _numbered(
+    kind: str | None, operator: CompareOperator, expected: Any, found: AttributeBinding
+) -> ColumnElement[bool] | None:
+    """The comparison as one of numbers, which have indexes; nothing where it is none."""
+    place = (kind or "", found.field_name, found.sub_field_name)
+    by_letter = _NUMBERED.get(tuple(part for part in place if part is not None))
+    if by_letter is None or operator != CompareOperator.eq or not isinstance(expected, str):
+        return None
+    given = str(found.comparable(expected))
+    letter, number = given[:1], number_in(given[1:])
+    known = number is not None and given == f"{letter}{number}" and letter in by_letter
+    return by_letter[letter](number) if known and number is not None else false()
 
 
 def _names(found: AttributeBinding) -> list[str]:
@@ -440,19 +490,17 @@ def order(kind: str, found: AttributeBinding, base: str) -> ColumnElement[Any]:
     names = _names(found)
     if not found.is_multivalued:
         return _comparable(_text(resources.read(names)), found)
-    several, reader = resources.several(names[:-1] if found.sub_field_name else names)
-    value = _comparable(_text(reader(names[-1:] if found.sub_field_name else ())), found)
+    several = resources.several(names[:-1] if found.sub_field_name else names)
+    value = _comparable(_text(several.read(names[-1:] if found.sub_field_name else ())), found)
     primary = (
-        func.coalesce(_text(reader(("primary",))) == "true", false())
+        func.coalesce(_text(several.read(("primary",))) == "true", false())
         if "primary" in getattr(found.field_type, "model_fields", {})
         else false()
     )
     place = func.row_number().over()
-    ranked = (
-        select(value.label("value"), primary.label("primary"), place.label("place"))
-        .select_from(several)
-        .subquery()
-    )
+    ranked = several.of_one(
+        value.label("value"), primary.label("primary"), place.label("place")
+    ).subquery()
     return (
         select(ranked.c.value)
         .order_by(ranked.c.primary.desc(), ranked.c.place)
