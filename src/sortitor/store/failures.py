@@ -172,6 +172,13 @@ def translate(error: DBAPIError | PsycopgError) -> SortitorError:
             "Shorten it.",
         )
     if isinstance(cause, pg.DiskFull):
+        # Shared memory is a file as well; the function of the server tells, in whatever language.
+        if (cause.diag.source_function or "").startswith("dsm_"):
+            return Unavailable(
+                "no_shared_memory",
+                "The database has too little shared memory for this; nothing was changed.",
+                "Whoever runs this service gives it more: its container 1 GB of /dev/shm.",
+            )
         return Unavailable(
             "disk_full",
             "The database's disk is full; nothing was changed.",
