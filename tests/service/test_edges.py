@@ -368,3 +368,18 @@ def test_every_list_has_one_envelope(world: World) -> None:
             answer = client.get(path, params=dict.fromkeys(needed, "site"))
             if "facets" not in path:
                 assert set(answer.json()) == {"items", "next", "total"}, path
+
+
+def test_a_path_in_another_script_reaches_the_headers(make_world) -> None:
+    world = make_world(public_url="https://tools.example/أدوات/a b")
+    base = "/%D8%A3%D8%AF%D9%88%D8%A7%D8%AA/a%20b"
+    given = {"name": "coordinator", "password": "a long enough password"}
+    with http(world, None) as browser:
+        assert browser.post("/api/v1/session", json=given).status_code == 200
+        cookie = browser.cookies["sortitor_session"]
+        page = browser.get("/devices", headers={"Cookie": f"sortitor_session={cookie}"})
+        assert f"<{base}/api/v1/session>" in page.headers["link"]
+        assert f'"{base}/assets/' in page.text
+    with http(world) as client:
+        made = client.post("/api/v1/pools", json={"name": "Signage", "seats": 1})
+        assert made.headers["location"] == f"{base}/api/v1/pools/1"

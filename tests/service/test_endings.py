@@ -83,7 +83,9 @@ def test_a_worker_finishes_or_hands_back(world: World, tmp_path: Path) -> None:
         until = time.monotonic() + 60
         while s.jobs.show(job["id"]).state is JobState.WAITING and time.monotonic() < until:
             time.sleep(0.05)
-        time.sleep(0.2 if rounds == 1 else 20)
+        until = time.monotonic() + (0.2 if rounds == 1 else 20)
+        while s.jobs.show(job["id"]).state is JobState.RUNNING and time.monotonic() < until:
+            time.sleep(0.1)
         started = time.monotonic()
         process.terminate()
         assert process.wait(30) == 0

@@ -9,6 +9,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -223,7 +224,10 @@ def test_every_line_of_the_log_is_of_one_form(tmp_path: Path, database: Database
         with psycopg.connect(url, autocommit=True) as connection:
             connection.execute("ALTER TABLE accounts RENAME TO elsewhere")
         given = {"name": "somebody", "password": "a long enough password"}
-        assert httpx.post(f"{address}/api/v1/session", json=given).status_code == 500
+        with httpx.Client(base_url=address) as kept:
+            failed = kept.post("/api/v1/session", json=given)
+            assert (failed.status_code, failed.headers["connection"]) == (500, "close")
+            assert kept.get("/healthz").status_code == 200
         process.send_signal(signal.SIGTERM)
         assert process.wait(30) == 0
     lines = [json.loads(line) for line in log.read_text().splitlines() if line.startswith("{")]
@@ -284,3 +288,56 @@ def test_a_service_ends_in_good_order_in_the_midst_of_a_stream(world: World) -> 
         began = time.monotonic()
         stream.close()
         assert time.monotonic() - began < 5
+
+
+_SCARCE = """
+import sys
+import tempfile
+from pathlib import Path
+
+from sqlalchemy import text
+
+from sortitor.core.errors import Unavailable
+from sortitor.server.postgres import Cluster
+from sortitor.store.engine import single_engine, transaction
+
+cluster = Cluster(Path(sys.argv[1]))
+alike = "SELECT count(*) FROM many JOIN many AS more USING (word)"
+try:
+    with single_engine(cluster.start()) as engine:
+        with transaction(engine) as connection:
+            many = "SELECT md5(n::text) AS word FROM generate_series(1, 400000) AS n"
+            connection.execute(text(f"CREATE TABLE many AS {many}"))
+        try:
+            with transaction(engine) as connection:
+                for setting in (
+                    "parallel_setup_cost = 0",
+                    "parallel_tuple_cost = 0",
+                    "min_parallel_table_scan_size = 0",
+                    "enable_mergejoin = off",
+                    "work_mem = '64MB'",
+                ):
+                    connection.execute(text(f"SET LOCAL {setting}"))
+                connection.execute(text(alike))
+        except Unavailable as problem:
+            print(problem.code)
+        with transaction(engine) as connection:
+            connection.execute(text("SET LOCAL max_parallel_workers_per_gather = 0"))
+            print(connection.execute(text(alike)).scalar())
+finally:
+    cluster.stop()
+"""
+
+
+def test_too_little_shared_memory_is_told_as_that() -> None:
+    """A container often has 64 MB of it; here it is 3 MB, seen by this database alone."""
+    if os.geteuid() != 0:
+        pytest.skip("only root may give a process another /dev/shm")
+    alone = 'mount -t tmpfs -o size=3M tmpfs /dev/shm && exec "$0" -c "$@"'
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o755)
+        command = ["unshare", "-m", "sh", "-c", alone, sys.executable, _SCARCE, f"{folder}/cluster"]
+        told = subprocess.run(command, capture_output=True, text=True, check=False)
+    if "unshare" in told.stderr:
+        pytest.skip(f"no namespaces here: {told.stderr}")
+    assert told.stdout.split() == ["no_shared_memory", "400000"], told.stderr

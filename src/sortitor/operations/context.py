@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, timedelta, tzinfo
 from typing import Any, TypeVar
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from sortitor.core.access import Veil, veil_of
 from sortitor.core.errors import FactsMoved, NotFound
@@ -77,8 +77,10 @@ class Limits:
 
     @property
     def base(self) -> str:
-        """Below which path people reach the service; empty at the root of a host."""
-        return urlsplit(self.public_url).path.rstrip("/")
+        """Below which path people reach the service, as headers can carry it (RFC 3986 §2.1);
+        empty at the root of a host.
+        """
+        return quote(urlsplit(self.public_url).path.rstrip("/"), safe="/%")
 
 
 @dataclass(frozen=True, slots=True)

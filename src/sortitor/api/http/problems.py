@@ -235,6 +235,9 @@ async def _unexpected(request: Request, error: Exception) -> JSONResponse:
             "Something went wrong that should not; nothing was changed.",
             "Try again; if it stays, give the request id to whoever runs this service.",
         ),
+        # The server hears of the error too, and ends the connection: the next request on it would
+        # be lost (RFC 9112 §9.6).
+        {"Connection": "close"},
     )
 
 
