@@ -11,20 +11,24 @@ from playwright.sync_api import Locator, Page, expect
 _FAR = 400
 
 
-def click_entry(page: Page, item: str) -> None:
-    """An entry of the open menu. It is put beside its button a moment after it opens: whoever
-    scrolls to it before that moves it from under the pointer.
+def _click_when_open(entry: Locator) -> None:
+    """A menu is put beside its button a moment after it opens, and takes no clicks until it has
+    unfolded: whoever clicks before that makes the driver scroll, which moves the menu from under
+    the pointer.
     """
-    entry = page.locator(".v-overlay--active").get_by_text(item, exact=True)
     expect(entry).to_be_in_viewport()
+    expect(entry).not_to_have_css("pointer-events", "none")
     entry.click()
 
 
+def click_entry(page: Page, item: str) -> None:
+    """An entry of the open menu."""
+    _click_when_open(page.locator(".v-overlay--active").get_by_text(item, exact=True))
+
+
 def choose(page: Page, name: str | re.Pattern[str], exact: bool = False) -> None:
-    """An entry of the open list of choices, for the same reason once it is in view."""
-    option = page.get_by_role("option", name=name, exact=exact)
-    expect(option).to_be_in_viewport()
-    option.click()
+    """An entry of the open list of choices."""
+    _click_when_open(page.get_by_role("option", name=name, exact=exact))
 
 
 class Hands:
@@ -85,7 +89,8 @@ class Hands:
     def pick(self, label: str, begun: str, option: str) -> None:
         """Somebody or something that the service knows, by the beginning of a name."""
         self.write(label, begun)
-        self.click(self.page.get_by_role("option", name=re.compile(option)).first)
+        _click_when_open(self.page.get_by_role("option", name=re.compile(option)).first)
+        self.clicks += 1
 
     def menu(self, button: str, item: str) -> None:
         """An entry of a menu behind a button, which opens a dialog."""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Page, expect
-from tests.console.hands import choose
+from tests.console.hands import choose, click_entry
 from tests.console.test_console import confirm
 from tests.worlds import World, a_pass, import_lot, knocking, manifest
 
@@ -195,7 +195,7 @@ def test_a_sheet_is_given_to_marked_devices_and_its_password_shown_once(
     page.goto("/devices?filter=" + 'site eq "Bridge"')
     page.get_by_role("checkbox", name=re.compile("KM-3|all|Choose", re.I)).first.check()
     page.get_by_role("button", name="Setup sheet").click()
-    page.get_by_role("option", name="Give Bridge").or_(page.get_by_text("Give Bridge")).click()
+    click_entry(page, "Give Bridge")
     confirm(page, "Give to 1 device")
     kit = fleet.agent.kit(credential)
     assert kit is not None

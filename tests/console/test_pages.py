@@ -34,7 +34,7 @@ def test_names_are_shown_while_they_are_typed_saved_and_given(
     for _ in range(3):
         pattern.press("ArrowRight")
     page.get_by_role("button", name="Put in a filter").click()
-    page.get_by_role("option", name="letters").or_(page.get_by_text("letters", exact=True)).click()
+    click_entry(page, "letters")
     expect(pattern).to_have_value("{site|upper|first 3|letters}-{serial}")
     page.get_by_role("button", name="Choose devices").click()
     dialog = page.get_by_role("dialog")
