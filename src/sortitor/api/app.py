@@ -26,7 +26,6 @@ from sortitor.api.http.service import Service
 from sortitor.api.routes import health
 from sortitor.schemas.base import Problem
 
-log = structlog.get_logger()
 _REQUEST_ID = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _QUIET = ("/api/v1/agent/check-in", "/healthz", "/assets/", "/handbook/")
 
@@ -202,6 +201,8 @@ class _Trace:
 
     def __init__(self, app: ASGIApp) -> None:
         self._app = app
+        # Bound once, not anew for each request.
+        self._log = structlog.get_logger().bind()
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -225,7 +226,7 @@ class _Trace:
             await self._app(scope, receive, traced)
             if status >= 500 or not scope["path"].startswith(_QUIET):
                 actor, client = state.get("actor"), scope.get("client")
-                log.info(
+                self._log.info(
                     "request",
                     method=scope["method"],
                     path=loggable(scope["path"]),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, fields
 from datetime import datetime
 from typing import Any
 
@@ -44,10 +44,9 @@ class Knock:
 
     def as_kept(self) -> dict[str, Any]:
         """What is kept of it: all but the pass's code and passcode, and the credential."""
-        kept = {**asdict(self), "code": None, "imeis": list(self.imeis)}
-        for secret in ("credential", "passcode"):
-            del kept[secret]
-        return kept
+        secret = ("credential", "passcode")
+        kept = {one.name: getattr(self, one.name) for one in fields(self) if one.name not in secret}
+        return {**kept, "code": None, "imeis": list(self.imeis)}
 
 
 @dataclass(frozen=True, slots=True)

@@ -122,21 +122,27 @@ class Counter:
         left = max(per_minute - begun.done, 0)
         return Allowance(what, per_minute, left, max(ceil(begun.over - time.monotonic()), 1))
 
+    async def _take(self, places: asyncio.Semaphore) -> None:
+        if not places.locked():
+            await places.acquire()
+            return
+        try:
+            async with asyncio.timeout(_WAIT_SECONDS):
+                await places.acquire()
+        except TimeoutError:
+            raise SlowDown(
+                5,
+                f"More than {self.rates.at_once} requests at once.",
+                "Wait for the answers of those that are running.",
+            ) from None
+
     @asynccontextmanager
     async def slot(self, key: str) -> AsyncIterator[None]:
         """One of the places that a caller has at once. Raises SlowDown when none becomes free."""
         places, users = self._slots.get(key) or (asyncio.Semaphore(self.rates.at_once), 0)
         self._slots[key] = (places, users + 1)
         try:
-            try:
-                async with asyncio.timeout(_WAIT_SECONDS):
-                    await places.acquire()
-            except TimeoutError:
-                raise SlowDown(
-                    5,
-                    f"More than {self.rates.at_once} requests at once.",
-                    "Wait for the answers of those that are running.",
-                ) from None
+            await self._take(places)
             try:
                 yield
             finally:

@@ -10,9 +10,9 @@ from __future__ import annotations
 import difflib
 import hmac
 import inspect
-from collections.abc import Callable, Coroutine, Iterable, Iterator, Sequence
+from collections.abc import Awaitable, Callable, Coroutine, Iterable, Iterator, Sequence
 from enum import Enum
-from functools import wraps
+from functools import partial, wraps
 from http import HTTPStatus
 from typing import Any
 
@@ -33,6 +33,7 @@ from sortitor.api.http import negotiation
 from sortitor.api.http.access import actor_of, admitted, permission_of, service_of
 from sortitor.api.http.bodies import STREAM_BODY
 from sortitor.api.http.late import LOADING
+from sortitor.api.http.short_way import short_way
 from sortitor.core.access import Permission
 from sortitor.core.errors import BadInput, Conflict, FieldProblem, SortitorError
 from sortitor.operations import repeats
@@ -47,7 +48,7 @@ class Route(APIRoute):
 
     def get_route_handler(self) -> _Handler:
         """The handler with its checks before and the keeping of its answer after."""
-        original = super().get_route_handler()
+        way_of = _way_of(self, super().get_route_handler())
         known_parameters = [
             field.alias
             for field in get_flat_params(self.dependant)
@@ -55,7 +56,6 @@ class Route(APIRoute):
         ]
 
         permissions = permissions_of(self)
-        body = self.body_field
         streams = self.openapi_extra is STREAM_BODY
         is_secret = _holds_secret(self.response_model)
         produced = answers_of(self)
@@ -68,9 +68,7 @@ class Route(APIRoute):
                 await run_in_threadpool(admitted, request, permission)
             _refuse_unknown(request, known_parameters)
             negotiation.require_acceptable(request, produced)
-            if body is not None:
-                negotiation.require_json(request, body)
-                check_json(await request.body(), body)
+            original = await way_of(request)
             if request.method == "GET":
                 return negotiation.conditional(request, _finished(request, await original(request)))
             key = request.headers.get("idempotency-key")
@@ -111,6 +109,20 @@ class Route(APIRoute):
             return response
 
         return handler
+
+
+def _way_of(route: APIRoute, whole: _Handler) -> Callable[[Request], Awaitable[_Handler]]:
+    """What finds out, of a request, whether its body is JSON as it must be, and what answers it."""
+    body, short = route.body_field, short_way(route)
+
+    async def way_of(request: Request) -> _Handler:
+        if body is None:
+            return whole
+        negotiation.require_json(request, body)
+        given = read_json(await request.body(), body)
+        return whole if short is None or given is None else partial(short, given)
+
+    return way_of
 
 
 #: The number of the journal entry that a request wrote last: where its way back is.
@@ -293,12 +305,14 @@ def _holds_secret(shape: Any) -> bool:
     return issubclass(shape, SecretAnswer) or any(map(_holds_secret, parts))
 
 
-def check_json(content: bytes, body: ModelField) -> None:
-    """Raise RequestValidationError for JSON that is not of the body's types: a number is no date,
-    no text a number, and a text has neither NUL nor half of a pair.
+def read_json(content: bytes, body: ModelField) -> Any:
+    """What JSON says, by its types; None where the body's model has yet to say what it makes of it.
+
+    Raises RequestValidationError for JSON that is not of the body's types: a number is no date, no
+    text a number, and a text has neither NUL nor half of a pair.
     """
     if not content:
-        return
+        return None
     try:
         found = body._type_adapter.validate_json(content, strict=True)
     except ValidationError as error:
@@ -311,12 +325,13 @@ def check_json(content: bytes, body: ModelField) -> None:
         ]
         if faults:
             raise RequestValidationError(faults) from error
-        found = True
-    if found is not None and b"\\u0000" in content:
+        found = None
+    if b"\\u0000" in content:
         place = _nul(from_json(content), ())
         if place is not None:
             fault = {"type": "nul", "loc": ("body", *place), "msg": "A text cannot hold a NUL"}
             raise RequestValidationError([fault])
+    return found
 
 
 #: Fault → what is given in its place and is none.
@@ -352,6 +367,8 @@ def _nul(value: Any, place: tuple[str | int, ...]) -> tuple[str | int, ...] | No
 
 def _refuse_unknown(request: Request, known: Sequence[str]) -> None:
     """A condition that nobody heeds would give more than was asked for."""
+    if not request.scope["query_string"]:
+        return
     if unknown := next((name for name in request.query_params if name not in known), None):
         near = difflib.get_close_matches(unknown, known, 1)
         remedy = (
