@@ -16,6 +16,7 @@ from tests.service.test_today import everything_at_once
 from tests.worlds import World, a_pass, change_baseline, import_lot, knocking, manifest
 
 from sortitor.client import Sortitor
+from sortitor.core.orders import Order, OrderLine
 from sortitor.core.vocabulary import Activation
 from sortitor.operations import kept_numbers
 from sortitor.schemas.cohorts import Cohort
@@ -49,15 +50,17 @@ def told(s: Sortitor) -> dict[str, Any]:
         "facets": s._transport.http.get("/devices/facets").json(),
         "sites": s.filters.values("site"),
         "ends": [(one.title, one.ends_on) for one in s.ends.list()],
+        "orders": {one.name: (one.delivered, one.arrived) for one in s.orders.list()},
         "over": [one.user_name for one in s.people.list(over_quota=True)],
     }
 
 
 def live(s: Sortitor, random: Random, folder: Path, code: str, turn: int) -> None:
     """One thing that moves some of these numbers."""
-    act = random.randrange(5)
+    act = random.randrange(6)
     if act == 0:
-        path = manifest(folder, ["serial,site", f"LV-{turn},Quay {turn % 3}"], f"{turn}.csv")
+        row = f"LV-{turn},Quay {turn % 3},wl-{turn % 2}"
+        path = manifest(folder, ["serial,site,order", row], f"{turn}.csv")
         import_lot(s, path, platform="android", ownership="corporate")
     elif act == 1:
         s.agent.knock(knocking(code, f"KN-{turn}"))
@@ -68,6 +71,8 @@ def live(s: Sortitor, random: Random, folder: Path, code: str, turn: int) -> Non
         chosen = Selection(ids=[device.id])
         preview = s.devices.preview_retire(chosen)
         s.devices.retire(chosen, preview.digest)
+    elif act == 4:
+        s.orders.add(Order(name=f"WL-{turn}", lines=(OrderLine(product="Mate 3", quantity=4),)))
     else:
         s.sweep_rules.add(Rule(name=f"Rule {turn}", idle_window_days=30 + turn))
 
@@ -98,7 +103,7 @@ def test_what_is_kept_is_what_would_be_counted(
             assert time.monotonic() < until, (told(s), counted)
             time.sleep(0.05)
         kept = world.rows("SELECT family FROM kept_numbers")
-        assert {row[0] for row in kept} >= {"fleet", "quota", "due", "cohorts", "facets"}
+        assert {row[0] for row in kept} >= {"fleet", "quota", "due", "cohorts", "facets", "orders"}
 
 
 def test_readers_get_what_was_counted_last_and_are_told_its_age(

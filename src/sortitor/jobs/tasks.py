@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from procrastinate import App, JobContext, PsycopgConnector, RetryStrategy
 
-from sortitor.operations import ends, health, jobs, levels, licences, retention, today
+from sortitor.operations import ends, health, jobs, levels, licences, orders, retention, today
 from sortitor.operations.arrivals import setting_up
 from sortitor.operations.cohorts import documents as cohort_documents
 from sortitor.operations.cohorts import reading as cohorts
@@ -116,6 +116,7 @@ def count(job: JobContext, timestamp: int) -> None:
     health.count(_context(job))
     today.keep_up(_context(job))
     cohort_documents.keep_up(_context(job))
+    orders.keep_up(_context(job))
     bring_up(_context(job))
     setting_up.watch_limits(_context(job))
 

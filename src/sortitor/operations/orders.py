@@ -8,12 +8,17 @@ from typing import Any
 
 from sortitor.core.orders import Order, Tally, tally
 from sortitor.core.previews import Count
+from sortitor.operations import kept_numbers
 from sortitor.operations.context import Context
 from sortitor.operations.documents import DocumentKind, Effect, Key, Wanted
+from sortitor.operations.kept_numbers import Counting
 from sortitor.store import orders as store
 from sortitor.store import tables
 from sortitor.store.documents import Kept, Shelf
 from sortitor.store.engine import Connection
+
+#: Order in lower case → what of it is in the fleet.
+Came = dict[str, list[store.Came]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +40,12 @@ class Orders(DocumentKind[Order]):
         """The order's lines against the fleet, as they would be."""
         if wanted.proposed is None:
             assert wanted.former is not None
-            lines = _against_the_fleet(connection, [wanted.former.document])[0]
+            lines = _against_the_fleet(connection, wanted.former.document)
             came = sum(line.delivered for line in lines)
             return Effect(
                 counts=(Count("delivered", "devices that keep its name", came),), facts=came
             )
-        lines = _against_the_fleet(connection, [wanted.proposed])[0]
+        lines = _against_the_fleet(connection, wanted.proposed)
         counts = (
             Count("ordered", "ordered", sum(line.quantity for line in lines)),
             Count("delivered", "delivered", sum(line.delivered for line in lines)),
@@ -61,29 +66,59 @@ ORDERS = Orders("order", "order", Shelf(Order, tables.orders))
 
 
 def every(ctx: Context) -> list[OrderDetail]:
-    """Orders, newest first, each with its lines."""
+    """Orders, newest first, each with its lines; of a large fleet as they were counted last."""
     with ctx.reading() as connection:
         kept = sorted(ORDERS.shelf.every(connection), key=lambda one: -one.id)
-        return _details(connection, kept)
+    orders = [one.document for one in kept]
+    counting = _counting(orders)
+    came = kept_numbers.known(ctx, [counting])[counting.family]
+    fresh = [order for order in orders if order.name.lower() not in came]
+    with ctx.reading() as connection:
+        came |= _came(connection, fresh)
+    return [OrderDetail(one, _lines(one.document, came)) for one in kept]
+
+
+def keep_up(ctx: Context) -> None:
+    """Count anew what came of the orders of a large fleet; by schedule."""
+    with ctx.reading() as connection:
+        kept = ORDERS.shelf.every(connection)
+    kept_numbers.keep_up(ctx, [_counting([one.document for one in kept])])
+
+
+def _counting(orders: Sequence[Order]) -> Counting:
+    """What came of the orders: each that is counted is told, whatever the others are by then."""
+
+    def count(ctx: Context) -> Came:
+        with ctx.reading() as connection:
+            return _came(connection, orders)
+
+    return Counting("orders", count)
 
 
 def one(ctx: Context, key: Key) -> OrderDetail:
     """One order with its lines."""
     with ctx.reading() as connection:
-        return _details(connection, [ORDERS.find(connection, key)])[0]
+        return _detail(connection, ORDERS.find(connection, key))
 
 
 def detail(ctx: Context, kept: Kept[Order]) -> OrderDetail:
     """An order at hand with its lines."""
     with ctx.reading() as connection:
-        return _details(connection, [kept])[0]
+        return _detail(connection, kept)
 
 
-def _details(connection: Connection, found: Sequence[Kept[Order]]) -> list[OrderDetail]:
-    lines = _against_the_fleet(connection, [kept.document for kept in found])
-    return [OrderDetail(kept, its) for kept, its in zip(found, lines, strict=True)]
+def _detail(connection: Connection, kept: Kept[Order]) -> OrderDetail:
+    return OrderDetail(kept, _against_the_fleet(connection, kept.document))
 
 
-def _against_the_fleet(connection: Connection, orders: Sequence[Order]) -> list[list[Tally]]:
-    came = store.fleet(connection, [order.name.lower() for order in orders])
-    return [tally(order.lines, came.get(order.name.lower(), [])) for order in orders]
+def _against_the_fleet(connection: Connection, order: Order) -> list[Tally]:
+    return _lines(order, _came(connection, [order]))
+
+
+def _lines(order: Order, came: Came) -> list[Tally]:
+    return tally(order.lines, came[order.name.lower()])
+
+
+def _came(connection: Connection, orders: Sequence[Order]) -> Came:
+    names = [order.name.lower() for order in orders]
+    return {**{name: [] for name in names}, **store.fleet(connection, names)}
