@@ -16,11 +16,14 @@ from sqlalchemy import (
     Column,
     ColumnElement,
     Connection,
+    DateTime,
     FromClause,
     Integer,
     Select,
     Text,
     and_,
+    any_,
+    bindparam,
     case,
     cast,
     exists,
@@ -59,7 +62,7 @@ from sortitor.store.tables import (
     sighted_devices,
     sightings,
 )
-from sortitor.store.zones import day_of
+from sortitor.store.zones import Moment, day_of
 
 Worth = TypeVar("Worth")
 #: What holds for a device or not, in SQL.
@@ -117,12 +120,12 @@ _MATES = devices.alias("mates")
 _BY_PERSON, _BY_ORDER = _of_person(_WHOSE), _of_order(_ORDERED)
 
 
-def idle_case(now: datetime) -> ColumnElement[int]:
+def idle_case(now: Moment) -> ColumnElement[int]:
     """Midnights since the last sign of life."""
     return func.greatest(0, day_of(now) - devices.c.seen_on, type_=Integer)
 
 
-def held(now: datetime) -> ColumnElement[bool]:
+def held(now: Moment) -> ColumnElement[bool]:
     """Whether somebody keeps the device out of sweeps."""
     today = day_of(now)
     return covered(holds.c.ended_at.is_(None), holds.c.from_on <= today, holds.c.until_on >= today)
@@ -140,7 +143,7 @@ def covered(*which: ColumnElement[bool]) -> ColumnElement[bool]:
     )
 
 
-def _derived(name: str, now: datetime) -> ColumnElement[Any]:
+def _derived(name: str, now: Moment) -> ColumnElement[Any]:
     if name == "idleDays":
         return idle_case(now)
     if name == "person.devices":
@@ -160,7 +163,7 @@ def _number_of_mates() -> ColumnElement[Any]:
     return case((devices.c.person_id.is_not(None), number))
 
 
-def compiled(found: Filter, now: datetime) -> ColumnElement[bool]:
+def compiled(found: Filter, now: Moment) -> ColumnElement[bool]:
     """The filter as a condition on `devices` that is true or false, never null."""
     if isinstance(found, Not):
         part = found.part
@@ -245,7 +248,7 @@ def _effort(found: Filter) -> int:
     return max(map(_effort, (found.part,) if isinstance(found, Not) else found.parts))
 
 
-def _comparison(c: Comparison, now: datetime) -> ColumnElement[bool]:
+def _comparison(c: Comparison, now: Moment) -> ColumnElement[bool]:
     if c.operator == "ne":
         return compiled(Not(Comparison(c.attribute, "eq", c.value)), now)
     attribute = ATTRIBUTES[c.attribute]
@@ -343,7 +346,7 @@ def _on_the_day(c: Comparison) -> ColumnElement[bool]:
     return _SIGNS[sign](devices.c.seen_on, day_of(literal(c.value)))
 
 
-def idle_days(operator: str, days: float, now: datetime) -> ColumnElement[bool]:
+def idle_days(operator: str, days: float, now: Moment) -> ColumnElement[bool]:
     """How the idle days compare. They are whole ones and never negative, so each comparison is one
     of the day of the last sign of life, which has an index.
     """
@@ -564,21 +567,7 @@ DESCRIBED = sighted_devices.outerjoin(people, people.c.id == devices.c.person_id
 )
 
 
-def facts(
-    connection: Connection, ids: Iterable[int], now: datetime, moving: Mapping[str, Filter]
-) -> dict[int, dict[str, Any]]:
-    """Device → attribute → value, as `core.filters.matches` takes them. moving: name → filter of
-    the cohorts that time moves.
-    """
-    columns = [
-        (_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, now, moving)).label(name)
-        for name in ATTRIBUTES
-    ]
-    query = select(*columns).select_from(DESCRIBED).where(devices.c.id.in_(list(ids)))
-    return {row.id: dict(row._mapping) for row in connection.execute(query)}
-
-
-def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
+def in_cohorts(now: Moment, moving: Mapping[str, Filter]) -> ColumnElement[Any]:
     """The names of the cohorts that a device is in: those that keep it as a member, and those of
     `moving` whose filter it fits now.
     """
@@ -602,7 +591,7 @@ def in_cohorts(now: datetime, moving: Mapping[str, Filter]) -> ColumnElement[Any
 
 
 def _gathered(
-    name: str, now: datetime, moving: Mapping[str, Filter], masked: bool = False
+    name: str, now: Moment, moving: Mapping[str, Filter], masked: bool = False
 ) -> ColumnElement[Any]:
     if name == "tags":
         return devices.c.tags
@@ -640,13 +629,33 @@ def _gathered(
     return func.array(inside.correlate(devices).scalar_subquery())
 
 
+_NOW = bindparam("now", type_=DateTime(timezone=True))
+#: Put together once: every knock of a device that is known asks for it.
+_FACTS = (
+    select(
+        *(
+            (_OF_DEVICE[name] if name in _OF_DEVICE else _gathered(name, _NOW, {})).label(name)
+            for name in ATTRIBUTES
+        )
+    )
+    .select_from(DESCRIBED)
+    .where(devices.c.id == any_(bindparam("ids", type_=ARRAY(BigInteger))))
+)
+
+
+def facts(connection: Connection, ids: Iterable[int], now: datetime) -> dict[int, dict[str, Any]]:
+    """Device → attribute → value, as `core.filters.matches` takes them."""
+    rows = connection.execute(_FACTS, {"ids": list(ids), "now": now})
+    return {row.id: dict(row._mapping) for row in rows}
+
+
 def columns(
     names: Sequence[str], now: datetime, masked: bool, moving: Mapping[str, Filter]
 ) -> list[ColumnElement[Any]]:
     """Attributes as text, several values joined by `; `. The query is of DESCRIBED.
 
     masked: veil the identifiers of personal devices. moving: as in
-    `facts`.
+    `in_cohorts`.
     """
     return [
         _as_text(

@@ -57,7 +57,7 @@ class Alike:
 
 def known_of(connection: Connection, device_id: int, now: datetime) -> dict[str, Any]:
     """What was declared of a device: attribute → value."""
-    found = facts(connection, [device_id], now, {}).get(device_id, {})
+    found = facts(connection, [device_id], now).get(device_id, {})
     return {name: value for name, value in found.items() if value not in (None, [], "")}
 
 
@@ -67,7 +67,7 @@ def known_of_several(
     """Device → what was declared of it, of those of which anything was."""
     declared = select(devices.c.id).where(among(devices.c.id, ids), DECLARED)
     numbers = list(connection.execute(declared).scalars())
-    return facts(connection, numbers, now, {}) if numbers else {}
+    return facts(connection, numbers, now) if numbers else {}
 
 
 def fleet_kinds(connection: Connection, spoken: Spoken, now: datetime) -> list[Alike]:

@@ -34,8 +34,10 @@ def set_zone(dialect: Dialect, zone: str) -> None:
 
 
 class _Zone(ColumnElement[str]):
-    inherit_cache = True
     type = Text()
+    # Nothing in it differs from use to use: a statement with it is worked out once. An engine has
+    # one zone, and keeps the statements that were worked out for it alone.
+    _traverse_internals = []
 
 
 @compiles(_Zone)

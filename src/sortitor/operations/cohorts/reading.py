@@ -28,7 +28,7 @@ def explain(ctx: Context, key: Key, device_id: int) -> tuple[bool, list[Clause]]
         device = or_not_found(store_devices.one(connection, device_id), "device", device_id)
         if row.filter is None:
             return _on_the_list(ctx, connection, row, device_id)
-        known = facts(connection, [device_id], ctx.now, {})[device_id]
+        known = facts(connection, [device_id], ctx.now)[device_id]
         inside, clauses = matches(parse(row.filter), known)
         if ctx.veil.hides(device.ownership):
             clauses = [_hidden(clause) for clause in clauses]
