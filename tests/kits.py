@@ -18,7 +18,7 @@ def agree_on_kits(world: World, done: object = "") -> None:
     with transaction(world.run.engine) as connection:
         library = read(connection)
         numbers = [row[0] for row in world.rows("SELECT id FROM devices WHERE stage <> 'retired'")]
-        values = filters.facts(connection, numbers, world.now, {})  # type: ignore[arg-type]
+        values = filters.facts(connection, numbers, world.now)  # type: ignore[arg-type]
     inside: dict[object, set[int]] = {}
     for cohort_id, device_id in world.rows("SELECT cohort_id, device_id FROM cohort_members"):
         inside.setdefault(device_id, set()).add(int(str(cohort_id)))

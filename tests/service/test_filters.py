@@ -200,7 +200,7 @@ def test_the_database_and_the_core_agree(world: World, tmp_path: Path) -> None:
     s.cohorts.add(Cohort(name="Crew", filter='person.groups eq "crew"'))
     s.cohorts.add(Cohort(name="Officers", filter="imei pr"))
     with transaction(world.run.engine) as connection:
-        fleet = facts(connection, range(1, 1000), world.now, {})
+        fleet = facts(connection, range(1, 1000), world.now)
 
     def agree(text: str) -> None:
         found = parse(text)

@@ -35,7 +35,7 @@ from sqlalchemy.dialects.postgresql import JSONB, JSONPATH, array
 from sortitor.core.gate.replay import Audience, Spoken
 from sortitor.core.lifecycle import COUNTED
 from sortitor.core.vocabulary import Basis, Outcome, Platform
-from sortitor.store.filters import compiled, facts
+from sortitor.store.filters import compiled, facts, facts_of_one
 from sortitor.store.rows import among
 from sortitor.store.tables import arrivals, devices, groups, memberships, people
 
@@ -57,7 +57,7 @@ class Alike:
 
 def known_of(connection: Connection, device_id: int, now: datetime) -> dict[str, Any]:
     """What was declared of a device: attribute → value."""
-    found = facts(connection, [device_id], now).get(device_id, {})
+    found = facts_of_one(connection, device_id, now)
     return {name: value for name, value in found.items() if value not in (None, [], "")}
 
 

@@ -14,7 +14,7 @@ from sortitor.store import cohorts as store
 from sortitor.store import devices as store_devices
 from sortitor.store.cohorts import CohortRow
 from sortitor.store.engine import Connection
-from sortitor.store.filters import facts
+from sortitor.store.filters import facts_of_one
 
 _HISTORY_DAYS = 400
 
@@ -28,7 +28,7 @@ def explain(ctx: Context, key: Key, device_id: int) -> tuple[bool, list[Clause]]
         device = or_not_found(store_devices.one(connection, device_id), "device", device_id)
         if row.filter is None:
             return _on_the_list(ctx, connection, row, device_id)
-        known = facts(connection, [device_id], ctx.now)[device_id]
+        known = facts_of_one(connection, device_id, ctx.now)
         inside, clauses = matches(parse(row.filter), known)
         if ctx.veil.hides(device.ownership):
             clauses = [_hidden(clause) for clause in clauses]
