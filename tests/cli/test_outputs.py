@@ -8,7 +8,7 @@ import csv
 import io
 import json
 import re
-from datetime import date
+from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +24,7 @@ from sortitor.cli import main as cli
 from sortitor.cli.connection import save_profile
 from sortitor.core.sources import Source
 from sortitor.core.vocabulary import Activation, ItemState, Role, SourceKind
+from sortitor.operations import kept_numbers
 from sortitor.schemas.cohorts import Cohort
 from sortitor.schemas.devices import Selection
 from sortitor.schemas.kits import (
@@ -313,3 +314,18 @@ def test_a_number_that_is_nobodys_is_refused_with_what_to_do(run: Run) -> None:
         assert said.code in (2, away), (path, said)
         assert "Error" in said.err, path
         assert "Traceback" not in said.err, path
+
+
+def test_a_list_says_how_old_its_numbers_are(
+    world: World, run: Run, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of a large fleet; in the table, since the other forms have it with each order."""
+    world.client().orders.add(Order(name="WL-1", lines=(OrderLine(product="Mate 3", quantity=4),)))
+    assert "ago" not in run("order", "list").err
+    monkeypatch.setattr(kept_numbers, "LARGE_FLEET", -1)
+    monkeypatch.setattr(kept_numbers, "SLOW_SECONDS", 0)
+    monkeypatch.setattr(kept_numbers, "_FRESH", timedelta(minutes=1))
+    assert "ago" not in run("order", "list").err
+    world.rows("UPDATE kept_numbers SET counted_at = counted_at - interval '30 s' RETURNING 1")
+    assert re.search(r"What came was counted 3\d seconds ago\.\n.*Next: ", run("order", "list").err)
+    assert 30 <= json.loads(run("order", "list", "-o", "json").out)[0]["age_seconds"] < 60

@@ -111,14 +111,19 @@ def test_readers_get_what_was_counted_last_and_are_told_its_age(
 ) -> None:
     everything_at_once(world, tmp_path)
     s = world.client()
+    s.orders.add(Order(name="WL-1", lines=(OrderLine(product="Mate 3", quantity=4),)))
     slow(0)
     monkeypatch.setattr(kept_numbers, "_FRESH", timedelta(minutes=1))
     before = s.today.show().stages
+    assert [one.age_seconds for one in s.orders.list()] == [0]
     world.rows("UPDATE kept_numbers SET counted_at = counted_at - interval '40 s' RETURNING 1")
     s.agent.knock(knocking(a_pass(s, activation=Activation.SHARED), "NEW-1"))
     found = s.today.show()
     assert found.stages == before
     assert 40 <= found.age_seconds < 60
+    [order] = s.orders.list()
+    assert 40 <= order.age_seconds < 60
+    assert s.orders.show("WL-1").age_seconds == 0
     # Older than a quarter of an hour is nobody's answer.
     world.rows("UPDATE kept_numbers SET counted_at = counted_at - interval '1 h' RETURNING 1")
     found = s.today.show()

@@ -52,6 +52,10 @@ def _add_routes(router: APIRouter) -> None:
     def anything(asked: Asked) -> dict[str, Any]:
         return {"name": asked.name}
 
+    @router.post("/guarded", dependencies=[Depends(_host)])
+    def guarded(asked: Asked) -> Told:
+        return Told(name=asked.name, day=None, parts=(), host="")
+
     @router.post("/headed")
     def headed(asked: Asked, x_mark: Annotated[str | None, Header()] = None) -> Told:
         return Told(name=f"{asked.name}{x_mark}", day=None, parts=(), host="")
@@ -89,4 +93,4 @@ def test_a_route_that_asks_for_more_goes_the_whole_way() -> None:
     router = Router()
     _add_routes(router)
     goes = {one.path: short_way(one) is not None for one in router.routes if isinstance(one, Route)}
-    assert goes == {"/told": True, "/anything": True, "/headed": False}
+    assert goes == {"/told": True, "/anything": True, "/guarded": False, "/headed": False}

@@ -12635,6 +12635,11 @@ export interface components {
          */
         OrderDetail: {
             /**
+             * Age Seconds
+             * @description So many seconds ago what came of it was counted; 0: for this answer.
+             */
+            age_seconds: number;
+            /**
              * Arrived
              * @description How many came to the gate.
              */

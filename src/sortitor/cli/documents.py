@@ -65,6 +65,8 @@ class Noun:
     metavars: Mapping[str, str] = field(default_factory=dict)
     #: Whether one needs a hand; a list with such a one ends with its exit code.
     has_findings: Callable[[Any], bool] = lambda found: False
+    #: What a list says of all of them, by its first.
+    remark: Callable[[Any], str] = lambda first: ""
     #: One of them and many of them in a sentence, where `a word` and `words` will not do.
     one: str = ""
     many: str = ""
@@ -94,12 +96,15 @@ def _list(noun: Noun) -> None:
     @with_client
     def every(s: Sortitor, most: int, output: str) -> None:
         items = noun.calls(s).list()
-        first = next(iter(items), None)
+        hint = ""
+        if first := next(iter(items), None):
+            next_step = f"Next: sortitor {noun.group.name} show {quoted(first.name)}"
+            hint = "\n".join(filter(None, (noun.remark(first), next_step)))
         found = write(
             items,
             output,
             noun.columns,
-            hint=f"Next: sortitor {noun.group.name} show {quoted(first.name)}" if first else "",
+            hint=hint,
             empty=noun.empty,
             most=most,
             below=noun.below,

@@ -8,7 +8,7 @@ import click
 from pydantic import ValidationError
 
 from sortitor.cli.documents import Noun, add_commands
-from sortitor.cli.output import ExitCode, record, talk, toned, write
+from sortitor.cli.output import ExitCode, counted, record, talk, toned, write
 from sortitor.client import Sortitor
 from sortitor.core.orders import Order, OrderLine
 from sortitor.schemas.orders import OrderDetail
@@ -58,6 +58,12 @@ def _detail(s: Sortitor, found: OrderDetail) -> None:
         raise click.exceptions.Exit(ExitCode.FINDINGS)
 
 
+def _age(first: OrderDetail) -> str:
+    if not first.age_seconds:
+        return ""
+    return f"What came was counted {counted(first.age_seconds, 'second')} ago."
+
+
 add_commands(
     Noun(
         group=order,
@@ -82,6 +88,7 @@ add_commands(
         metavars={"lines": "PRODUCT=QUANTITY[@PRICE]"},
         after=lambda o: f'sortitor order show "{o.name}"',
         detail=_detail,
+        remark=_age,
         empty="No orders yet. Next: sortitor order add NAME --line 'Halyard S2=200'",
         examples={
             "list": "sortitor order list",

@@ -23,10 +23,11 @@ Came = dict[str, list[store.Came]]
 
 @dataclass(frozen=True, slots=True)
 class OrderDetail:
-    """An order with its lines against the fleet."""
+    """An order with its lines against the fleet, as they were so many seconds ago."""
 
     kept: Kept[Order]
     lines: list[Tally]
+    age_seconds: int = 0
 
 
 class Orders(DocumentKind[Order]):
@@ -71,11 +72,12 @@ def every(ctx: Context) -> list[OrderDetail]:
         kept = sorted(ORDERS.shelf.every(connection), key=lambda one: -one.id)
     orders = [one.document for one in kept]
     counting = _counting(orders)
-    came = kept_numbers.known(ctx, [counting])[counting.family]
+    counted = kept_numbers.known(ctx, [counting])
+    came: Came = counted[counting.family]
     fresh = [order for order in orders if order.name.lower() not in came]
     with ctx.reading() as connection:
         came |= _came(connection, fresh)
-    return [OrderDetail(one, _lines(one.document, came)) for one in kept]
+    return [OrderDetail(one, _lines(one.document, came), counted.age_seconds) for one in kept]
 
 
 def keep_up(ctx: Context) -> None:

@@ -38,3 +38,6 @@ class OrderDetail(Order, Kept):
     arrived: int
     short: int
     over: int
+    age_seconds: int = Field(
+        description="So many seconds ago what came of it was counted; 0: for this answer."
+    )

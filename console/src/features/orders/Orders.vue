@@ -8,7 +8,7 @@ import { useSession } from '../../shared/actions/useSession'
 import EditDialog from '../../shared/dialogs/EditDialog.vue'
 import Picker from '../../shared/fields/Picker.vue'
 import ProblemAlert from '../../shared/dialogs/ProblemAlert.vue'
-import { number } from '../../shared/formats'
+import { number, plural } from '../../shared/formats'
 import DataList from '../../shared/tables/DataList.vue'
 import { vFirst } from '../../shared/fields/first'
 
@@ -85,6 +85,9 @@ function save() {
 <template>
   <div class="page-head">
     <h1>Orders</h1>
+    <span v-if="data?.[0]?.age_seconds" class="muted"
+      >what came was counted {{ plural(data[0].age_seconds, 'second') }} ago</span
+    >
     <v-btn variant="text" to="/lots">Lots</v-btn>
     <v-btn v-if="session.may('import')" color="primary" :prepend-icon="mdiPlus" @click="edit(null)"
       >Add an order</v-btn

@@ -28,7 +28,7 @@ def short_way(route: APIRoute) -> ShortWay | None:
     assert dependant.call is not None
     endpoint = dependant.call
     (body,) = dependant.body_params
-    made = [(one.name, one.call) for one in dependant.dependencies if one.call and one.name]
+    made = [(str(one.name), one.call) for one in dependant.dependencies if one.call]
     request_name, status = dependant.request_param_name, route.status_code or 200
 
     async def answered(given: Any, request: Request) -> Response:
@@ -48,7 +48,8 @@ def _asks_for_a_body_alone(route: APIRoute) -> bool:
     dependant = route.dependant
     bodies = dependant.body_params
     return (
-        len(bodies) == 1
+        inspect.iscoroutinefunction(dependant.call)
+        and len(bodies) == 1
         and not isinstance(bodies[0].field_info, Form)
         and not route._embed_body_fields
         and not get_flat_params(dependant)
@@ -62,6 +63,7 @@ def _asks_for_a_body_alone(route: APIRoute) -> bool:
 def _is_made_of_the_request(dependency: Dependant) -> bool:
     return (
         _takes_at_most_the_request(dependency)
+        and dependency.name is not None
         and dependency.request_param_name is not None
         and not dependency.dependencies
         and not dependency.body_params

@@ -23,6 +23,7 @@ def _shape(detail: orders.OrderDetail) -> OrderDetail:
         arrived=sum(line.arrived for line in lines),
         short=sum(line.short for line in lines),
         over=sum(line.over for line in lines),
+        age_seconds=detail.age_seconds,
     )
 
 
