@@ -72,7 +72,7 @@ def live(s: Sortitor, random: Random, folder: Path, code: str, turn: int) -> Non
         preview = s.devices.preview_retire(chosen)
         s.devices.retire(chosen, preview.digest)
     elif act == 4:
-        s.orders.add(Order(name=f"WL-{turn}", lines=(OrderLine(product="Mate 3", quantity=4),)))
+        s.orders.add(Order(name=f"WL-{turn + 2}", lines=(OrderLine(product="Mate 3", quantity=4),)))
     else:
         s.sweep_rules.add(Rule(name=f"Rule {turn}", idle_window_days=30 + turn))
 
@@ -86,6 +86,8 @@ def test_what_is_kept_is_what_would_be_counted(
     code = a_pass(s, activation=Activation.SHARED)
     s.cohorts.add(Cohort(name="Androids", filter='platform eq "android"'))
     s.cohorts.add(Cohort(name="Quiet", filter="idleDays ge 3"))
+    for name in ("WL-0", "WL-1"):
+        s.orders.add(Order(name=name, lines=(OrderLine(product="Mate 3", quantity=4),)))
     for turn in range(8):
         live(s, random, tmp_path, code, turn)
         kept = world.rows("SELECT * FROM kept_numbers")

@@ -89,6 +89,19 @@ def test_both_ways_lead_to_one_answer(path: str, body: dict[str, Any]) -> None:
     assert short.headers.get("content-type") == whole.headers.get("content-type")
 
 
+@pytest.mark.parametrize(
+    "kind", [None, "", "; a=b", "application/json; charset=utf-8", "text/plain"]
+)
+def test_what_does_not_say_that_it_is_json_is_none_by_either_way(kind: str | None) -> None:
+    """Another site's page may send such a body without asking first."""
+    headers = {} if kind is None else {"Content-Type": kind}
+    answers = [
+        _client(router).post("/told", content=b'{"name": "maud"}', headers=headers)
+        for router in (Router(), APIRouter())
+    ]
+    assert {one.is_success for one in answers} == {kind is not None and "json" in kind}
+
+
 def test_a_route_that_asks_for_more_goes_the_whole_way() -> None:
     router = Router()
     _add_routes(router)

@@ -40,11 +40,16 @@ def require_acceptable(request: Request, produced: tuple[str, ...]) -> None:
         )
 
 
+def sent_kind(request: Request) -> str:
+    """The media type that a body says it is of, without parameters; empty where it says none."""
+    return request.headers.get("content-type", "").partition(";")[0].strip().lower()
+
+
 def require_json(request: Request, body: ModelField) -> None:
     """Raise Unsupported for a body that does not say it is JSON, or the kind of JSON it is to
     be.
     """
-    sent = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    sent = sent_kind(request)
     info = body.field_info
     wanted = info.media_type if isinstance(info, Body) else "application/json"
     if sent not in ("", wanted, "application/json"):

@@ -120,7 +120,10 @@ def _way_of(route: APIRoute, whole: _Handler) -> Callable[[Request], Awaitable[_
             return whole
         negotiation.require_json(request, body)
         given = read_json(await request.body(), body)
-        return whole if short is None or given is None else partial(short, given)
+        if short is None or given is None or not negotiation.sent_kind(request):
+            # Of what does not say that it is JSON, the framework makes nothing.
+            return whole
+        return partial(short, given)
 
     return way_of
 
